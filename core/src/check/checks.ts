@@ -1,0 +1,174 @@
+import type { CheckQuery, ConstraintDeclaration, ConstraintKind, Project, Table } from '../project/model.js';
+import { ident, idents, qualified } from '../sql/quote.js';
+import type { Place } from '../load/place.js';
+import { readTolerance, readTolerances, type Tolerance } from './tolerance.js';
+
+/** Something that must hold of one table: a constraint of its contract. */
+export interface ConstraintCheck {
+  readonly kind: ConstraintKind;
+  /** `core.dim_vessel/dim_vessel_pkey`. */
+  readonly id: string;
+  readonly name: string;
+  readonly table: string;
+  readonly columns: readonly string[];
+  readonly expression?: string;
+  readonly references?: { readonly table: string; readonly columns: readonly string[] };
+  readonly advisory: boolean;
+  readonly tolerate?: Tolerance;
+  readonly comment?: string;
+}
+
+/** A query of `checks/` that must return no row. */
+export interface QueryCheck {
+  readonly kind: 'query';
+  /** `checks/calls_do_not_overlap`. */
+  readonly id: string;
+  readonly name: string;
+  /** The table that the check is about; what is downstream of it stops when the check breaks. */
+  readonly about?: string;
+  /** All tables that the query reads. */
+  readonly reads: readonly string[];
+  readonly advisory: boolean;
+  readonly tolerate?: Tolerance;
+  readonly comment?: string;
+}
+
+export type Check = ConstraintCheck | QueryCheck;
+
+/** The checks of a table's contract, in its order. */
+export function constraintChecks(project: Project, table: Table): ConstraintCheck[] {
+  const contract = table.contract;
+  if (!contract || table.kind === 'source') return [];
+  const advisory = new Set((contract.options.get('advisory')?.value ?? '').split(',').map((n) => n.trim()));
+  const tolerances = readTolerances(contract.options.get('tolerate')?.value ?? '');
+  return contract.constraints.map((c) => {
+    const tolerate = tolerances.get(c.name);
+    return {
+      kind: c.kind,
+      id: `${table.fullName}/${c.name}`,
+      name: c.name,
+      table: table.fullName,
+      columns: c.columns,
+      advisory: advisory.has(c.name),
+      ...(c.expression === undefined ? {} : { expression: c.expression }),
+      ...(c.references ? { references: { table: c.references.table, columns: referencedColumns(project, c) } } : {}),
+      ...(tolerate ? { tolerate } : {}),
+      ...(c.comment === undefined ? {} : { comment: c.comment }),
+    };
+  });
+}
+
+/** `references t` without columns means the primary key of t, or columns of the same names. */
+function referencedColumns(project: Project, constraint: ConstraintDeclaration): readonly string[] {
+  const { table, columns } = constraint.references!;
+  if (columns.length) return columns;
+  const key = project.tables.get(table)?.contract?.constraints.find((c) => c.kind === 'primary key');
+  return key?.columns ?? constraint.columns;
+}
+
+export function queryCheck(check: CheckQuery): QueryCheck {
+  const option = (name: string) => check.options.get(name)?.value;
+  const tolerate = readTolerance(option('tolerate') ?? '');
+  const about = option('about');
+  return {
+    kind: 'query',
+    id: `checks/${check.name}`,
+    name: check.name,
+    reads: [...new Set(check.query.tables.map((t) => `${t.layer ?? ''}.${t.name}`))],
+    advisory: ['true', 'on'].includes(option('advisory') ?? 'false'),
+    ...(about === undefined ? {} : { about }),
+    ...(tolerate ? { tolerate } : {}),
+    ...(check.comment === undefined ? {} : { comment: check.comment }),
+  };
+}
+
+/** Every check of the project. */
+export function checksOf(project: Project): Check[] {
+  return [...[...project.tables.values()].flatMap((t) => constraintChecks(project, t)), ...[...project.checks.values()].map(queryCheck)];
+}
+
+/** What a check says, in a few words. */
+export function checkTitle(check: Check): string {
+  switch (check.kind) {
+    case 'not null':
+      return `${check.columns.join(', ')} is never null`;
+    case 'unique':
+      return `${check.columns.join(', ')} is unique`;
+    case 'primary key':
+      return `${check.columns.join(', ')} is the key`;
+    case 'check':
+      return check.expression ?? check.name;
+    case 'references':
+      return `${check.columns.join(', ')} is known in ${check.references?.table ?? ''}`;
+    case 'query':
+      return check.name.replaceAll('_', ' ');
+  }
+}
+
+type PlaceOf = (table: string) => Place;
+
+/** The name under which a check's condition sees its table. */
+const aliasOf = (check: ConstraintCheck) => ident(check.table.slice(check.table.indexOf('.') + 1));
+
+/**
+ * One statement that counts the rows at fault of all checks of one table: a single scan for the row
+ * checks, a scalar query for each key and reference. Its row is `total, c0, c1, …` in the order of
+ * the checks.
+ */
+export function countStatement(checks: readonly ConstraintCheck[], table: string, placeOf: PlaceOf): string {
+  const counts = checks.map((check, i) => `${countExpression(check, placeOf)} as c${i}`);
+  return `select ${['count(*) as total', ...counts].join(',\n       ')}\nfrom ${qualified(placeOf(table))} as ${ident(table.slice(table.indexOf('.') + 1))}`;
+}
+
+function countExpression(check: ConstraintCheck, placeOf: PlaceOf): string {
+  switch (check.kind) {
+    case 'not null':
+      return `count(*) filter (where ${anyNull(check.columns)})`;
+    case 'check':
+      return `count(*) filter (where (${check.expression ?? 'true'}\n) is false)`;
+    case 'unique':
+      return repeatedCount(check, placeOf);
+    case 'primary key':
+      return `count(*) filter (where ${anyNull(check.columns)}) + ${repeatedCount(check, placeOf)}`;
+    case 'references':
+      return `(select count(*) from ${qualified(placeOf(check.table))} as ${aliasOf(check)} where ${unknownReference(check, placeOf)})`;
+  }
+}
+
+const anyNull = (columns: readonly string[]) => columns.map((c) => `${ident(c)} is null`).join(' or ');
+const noNull = (columns: readonly string[]) => columns.map((c) => `${ident(c)} is not null`).join(' and ');
+
+function repeatedCount(check: ConstraintCheck, placeOf: PlaceOf): string {
+  return `(select coalesce(sum(n), 0) from (select count(*) as n from ${qualified(placeOf(check.table))} where ${noNull(check.columns)} group by ${idents(check.columns)} having count(*) > 1) as repeated)`;
+}
+
+function unknownReference(check: ConstraintCheck, placeOf: PlaceOf): string {
+  const { table, columns } = check.references!;
+  const alias = aliasOf(check);
+  const matches = check.columns.map((c, i) => `known.${ident(columns[i] ?? c)} = ${alias}.${ident(c)}`);
+  return `${check.columns.map((c) => `${alias}.${ident(c)} is not null`).join(' and ')} and not exists (select from ${qualified(placeOf(table))} as known where ${matches.join(' and ')})`;
+}
+
+/** A statement that returns the rows at fault of one check. */
+export function rowsStatement(check: ConstraintCheck, placeOf: PlaceOf, limit: number): string {
+  const from = `select * from ${qualified(placeOf(check.table))} as ${aliasOf(check)}`;
+  const repeated = () =>
+    `(${idents(check.columns)}) in (select ${idents(check.columns)} from ${qualified(placeOf(check.table))} group by ${idents(check.columns)} having count(*) > 1)`;
+  switch (check.kind) {
+    case 'not null':
+      return `${from}\nwhere ${anyNull(check.columns)}\nlimit ${limit}`;
+    case 'check':
+      return `${from}\nwhere (${check.expression ?? 'true'}\n) is false\nlimit ${limit}`;
+    case 'unique':
+      return `${from}\nwhere ${repeated()}\norder by ${idents(check.columns)}\nlimit ${limit}`;
+    case 'primary key':
+      return `${from}\nwhere ${anyNull(check.columns)} or ${repeated()}\norder by ${idents(check.columns)}\nlimit ${limit}`;
+    case 'references':
+      return `${from}\nwhere ${unknownReference(check, placeOf)}\nlimit ${limit}`;
+  }
+}
+
+/** Count and rows of a query of `checks/`, from its compiled text. */
+export function queryCheckStatements(compiled: string, limit: number): { readonly count: string; readonly rows: string } {
+  return { count: `select count(*) as c0 from (\n${compiled}\n) as at_fault`, rows: `select * from (\n${compiled}\n) as at_fault limit ${limit}` };
+}

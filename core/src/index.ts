@@ -1,0 +1,45 @@
+export { loadParser, parseSql, type ParsedText, type Statement } from './sql/parser.js';
+export { lineColumn, type LineColumn, type Range } from './sql/positions.js';
+export { tokenize, type Token } from './sql/tokens.js';
+export { ident, idents, literal, qualified } from './sql/quote.js';
+export { shortType } from './sql/types.js';
+export { didYouMean, nearest } from './sql/nearest.js';
+export { readCsv, type Csv, type CsvField } from './project/csv.js';
+export { readProject, changeFiles } from './project/read-project.js';
+export { indexFile } from './project/index-file.js';
+export type { Diagnostic, DiagnosticCode } from './project/diagnostic.js';
+export type * from './project/model.js';
+export { TABLE_OPTIONS, COLUMN_OPTIONS, COLUMN_ROLES } from './project/options.js';
+export { orderOf, readersOf, reachable, select, type Selection } from './graph/graph.js';
+export { fingerprints } from './graph/fingerprint.js';
+export { resolveColumns } from './lineage/columns.js';
+export { queryOf, mentionsIn, FUNCTIONS_SCHEMA } from './lineage/mentions.js';
+export { namesAt, type NameInScope } from './lineage/names-at.js';
+export {
+  checksOf,
+  checkTitle,
+  constraintChecks,
+  queryCheck,
+  countStatement,
+  rowsStatement,
+  queryCheckStatements,
+  type Check,
+  type ConstraintCheck,
+  type QueryCheck,
+} from './check/checks.js';
+export { verdictOf, worst, type Verdict } from './check/verdict.js';
+export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
+export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, wrapped, type Names } from './load/compile.js';
+export { planLoad, planIntake, sourceCopy, targetPlace, besidePlace, SESSION_SETTINGS, type LoadPlan, type LoadStatement, type PlanContext } from './load/plan.js';
+export {
+  planSwap,
+  planReplaceInPlace,
+  keptFromOld,
+  OLD_SQL,
+  DEPENDENTS_SQL,
+  type Dependent,
+  type OldRelation,
+  type SwapItem,
+  type SwapPlan,
+} from './load/swap.js';
+export { compareProjects, type ProjectChange, type TableChange } from './review/changes.js';

@@ -1,0 +1,112 @@
+import type { Definition, IndexedFile, Project, ProjectFunction, Query, TableMention } from '../project/model.js';
+import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
+import { boundedName, ident, literal, qualified } from '../sql/quote.js';
+import { FUNCTIONS_SCHEMA } from '../lineage/mentions.js';
+import type { Place } from './place.js';
+
+/**
+ * Compiles the author's text for an environment: names are replaced at their tokens, all else stays
+ * as written. Every compiled text knows the way back to the author's offsets.
+ */
+export interface Names {
+  /** Where a table is read; undefined where its query has to be put in as a common table expression. */
+  readonly placeOf: (table: string) => Place | undefined;
+  readonly functionsSchema: string;
+  /** Values that replace `current_setting('param.x')`; undefined leaves the call. */
+  readonly settings?: ReadonlyMap<string, string>;
+}
+
+/** The text between two offsets of a file, compiled. */
+export function compileText(file: IndexedFile, range: { start: number; end: number }, query: Pick<Query, 'tables' | 'functions' | 'settings'>, names: Names): EditedText {
+  const edits: Edit[] = [];
+  for (const mention of query.tables) edits.push(...tableEdit(mention, names));
+  for (const f of query.functions) edits.push({ start: f.start, end: f.end, text: qualified({ schema: names.functionsSchema, name: f.name }) });
+  for (const s of query.settings) {
+    const value = names.settings?.get(s.setting);
+    if (value !== undefined) edits.push({ start: s.start, end: s.end, text: `${literal(value)}::text` });
+  }
+  return applyEdits(file.text, edits, range.start, range.end);
+}
+
+function tableEdit(mention: TableMention, names: Names): Edit[] {
+  if (mention.layer === undefined) return [];
+  const full = `${mention.layer}.${mention.name}`;
+  if (mention.layer === 'pg_catalog' || mention.layer === 'information_schema') return [];
+  const place = names.placeOf(full);
+  const { start, end } = mention;
+  if (place) return [{ start, end, text: qualified(place) }];
+  if (mention.ofColumn) return [{ start, end, text: ident(mention.name) }];
+  const inlined = ident(inlinedName(full));
+  return [{ start, end, text: mention.bare ? `${inlined} as ${ident(mention.name)}` : inlined }];
+}
+
+/** The name of the common table expression that stands for a table. */
+export function inlinedName(table: string): string {
+  return boundedName(table);
+}
+
+/** The values of all parameters under their setting names, `param.x`. */
+export function settingsOf(project: Project, values: ReadonlyMap<string, string> = new Map()): Map<string, string> {
+  return new Map([...project.parameters.values()].map((p) => [`param.${p.name}`, values.get(p.name) ?? p.value]));
+}
+
+/**
+ * The query that fills a definition's table: the author's, wrapped in casts to the contract's
+ * columns, order and types where there is a contract.
+ */
+export function definitionQuery(project: Project, table: Definition, names: Names): EditedText {
+  const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
+  if (!table.contract) return query;
+  const columns = table.contract.columns.map((c) => `cast(q.${ident(c.name)} as ${c.type}) as ${ident(c.name)}`);
+  return wrapped(`select ${columns.join(',\n       ')}\nfrom (\n`, query, '\n) as q');
+}
+
+/** A text with something before and behind it, and the way back kept. */
+export function wrapped(before: string, inner: EditedText, after: string): EditedText {
+  return { text: before + inner.text + after, original: (offset) => inner.original(Math.min(Math.max(0, offset - before.length), inner.text.length)) };
+}
+
+/**
+ * A query that can be run before its upstream has been built: tables without a place are put in as
+ * common table expressions, each before what reads it.
+ * @returns the text, and the file that `original` leads back to
+ */
+export function previewQuery(project: Project, main: EditedText, reads: readonly string[], names: Names): EditedText {
+  const inlined = new Map<string, string>();
+  const visit = (full: string): void => {
+    const table = project.tables.get(full);
+    if (!table || inlined.has(full) || names.placeOf(full)) return;
+    if (table.kind !== 'definition' || !table.query) return;
+    for (const input of project.reads.get(full) ?? []) visit(input);
+    inlined.set(full, definitionQuery(project, table, names).text);
+  };
+  for (const full of reads) visit(full);
+  if (inlined.size === 0) return main;
+  const ctes = [...inlined].map(([full, text]) => `${ident(inlinedName(full))} as not materialized (\n${text}\n)`);
+  return wrapped(`with ${ctes.join(',\n')}\nselect * from (\n`, main, '\n) as preview');
+}
+
+/** `create or replace function` for an environment. */
+export function compileFunction(project: Project, f: ProjectFunction, names: Names): string {
+  const file = project.files.get(f.path)!;
+  const body = { tables: f.tables, functions: [{ ...f.nameRange, name: f.name }, ...f.functions], settings: [] };
+  return compileText(file, f.range, body, names).text.replace(/^create\s+(or\s+replace\s+)?/i, 'create or replace ');
+}
+
+/** The functions that a set of tables needs, each after those that it calls itself. */
+export function functionsOf(project: Project, tables: Iterable<string>): ProjectFunction[] {
+  const found = new Map<string, ProjectFunction>();
+  const visit = (name: string, open: ReadonlySet<string>): void => {
+    const f = project.functions.get(name);
+    if (!f || found.has(name) || open.has(name)) return;
+    for (const inner of f.functions) visit(inner.name, new Set([...open, name]));
+    found.set(name, f);
+  };
+  for (const full of tables) {
+    const table = project.tables.get(full);
+    if (table?.kind === 'definition') for (const mention of table.query?.functions ?? []) visit(mention.name, new Set());
+  }
+  return [...found.values()];
+}
+
+export { FUNCTIONS_SCHEMA };

@@ -1,0 +1,217 @@
+import type { Definition, Project, ReferenceTable, SourceTable, Table } from '../project/model.js';
+import { constraintChecks, countStatement, type ConstraintCheck } from '../check/checks.js';
+import { STORAGE_PARAMETERS } from '../project/options.js';
+import { ident, idents, literal, qualified } from '../sql/quote.js';
+import { besideSchema, type Environment, type Place } from './place.js';
+import { compileText, definitionQuery, settingsOf, type Names } from './compile.js';
+
+export type StatementKind = 'session' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
+
+/** One statement of a load, in the order in which it runs. */
+export interface LoadStatement {
+  readonly kind: StatementKind;
+  readonly sql: string;
+  /** Where an offset of `sql` stands in the author's file, if it comes from there. */
+  readonly author?: { readonly path: string; readonly original: (offset: number) => number };
+}
+
+/**
+ * How one table is brought up to date, all in one transaction: it is made beside the old one under
+ * the same name in another schema, so that its constraints and indexes have their final names,
+ * checked there, and moved into place. Nothing of it shows before the commit.
+ */
+export interface LoadPlan {
+  readonly table: string;
+  readonly relation: 'table' | 'view';
+  readonly target: Place;
+  readonly beside: Place;
+  /** Session settings and parameters. */
+  readonly session: readonly LoadStatement[];
+  /** Makes and fills the table. Reference tables are filled by COPY after `build`. */
+  readonly build: readonly LoadStatement[];
+  readonly checks: readonly ConstraintCheck[];
+  /** Counts the rows at fault of all `checks`; undefined without checks. */
+  readonly countSql?: string;
+  /** Constraints, indexes, comments, grants: after the checks, before the swap. */
+  readonly finish: readonly LoadStatement[];
+  /** The statement that a COPY of the CSV's text goes through. */
+  readonly copySql?: string;
+}
+
+/** What a plan is made for. */
+export interface PlanContext {
+  readonly project: Project;
+  readonly environment: Environment;
+  /** Where other tables are read. */
+  readonly placeOf: (table: string) => Place;
+  /** Values of parameters for this run; the rest have their defaults. */
+  readonly parameters?: ReadonlyMap<string, string>;
+}
+
+/** The place of a table in an environment. */
+export function targetPlace(environment: Environment, table: Pick<Table, 'layer' | 'name'>): Place {
+  return { schema: environment.schemaOf(table.layer), name: table.name };
+}
+
+/** Where a table is made before it is swapped in. */
+export function besidePlace(environment: Environment, table: Pick<Table, 'layer' | 'name'>): Place {
+  return { schema: besideSchema(environment.schemaOf(table.layer)), name: table.name };
+}
+
+/**
+ * The plan of a definition or a reference table.
+ * @throws Error for a definition that diagnostics refuse: plans are made of sound definitions only
+ */
+export function planLoad(context: PlanContext, table: Definition | ReferenceTable): LoadPlan {
+  const { project, environment } = context;
+  const target = targetPlace(environment, table);
+  const beside = besidePlace(environment, table);
+  const placeOf = (name: string) => (name === table.fullName ? beside : context.placeOf(name));
+  const settings = settingsOf(project, context.parameters);
+  const isView = table.kind === 'definition' && table.policy === 'view';
+  const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions'), ...(isView ? { settings } : {}) };
+  const checks = constraintChecks(project, table);
+  const base = { table: table.fullName, target, beside, checks, ...(checks.length ? { countSql: countStatement(checks, table.fullName, placeOf) } : {}) };
+  const grants = grantStatements(environment, beside);
+  const comments = commentStatements(table, beside, isView ? 'view' : 'table');
+  if (table.kind === 'reference') {
+    return {
+      ...base,
+      relation: 'table',
+      session: sessionStatements(new Map()),
+      build: [{ kind: 'build', sql: createReference(table, beside) }],
+      copySql: `copy ${qualified(beside)} (${idents(table.header)}) from stdin (format csv, header true)`,
+      finish: [...constraintStatements(checks, beside), ...afterStatements(context, table, names), analyze(beside), ...comments, ...grants],
+    };
+  }
+  if (!table.query) throw new Error(`${table.fullName} has no query`);
+  const query = definitionQuery(project, table, names);
+  const head = isView ? `create view ${qualified(beside)} as\n` : `create table ${qualified(beside)}${storage(table)} as\n`;
+  const author = { path: table.path, original: (offset: number) => query.original(Math.max(0, offset - head.length)) };
+  return {
+    ...base,
+    relation: isView ? 'view' : 'table',
+    session: [...sessionStatements(isView ? new Map() : usedSettings(table, settings)), ...beforeStatements(project, table)],
+    build: [{ kind: 'build', sql: head + query.text, author }],
+    finish: isView
+      ? [...comments, ...grants, ...afterStatements(context, table, names)]
+      : [...constraintStatements(checks, beside), ...afterStatements(context, table, names), analyze(beside), ...comments, ...grants],
+  };
+}
+
+const analyze = (place: Place): LoadStatement => ({ kind: 'analyze', sql: `analyze ${qualified(place)}` });
+
+/** The settings that every statement of the warehouse runs under. */
+export const SESSION_SETTINGS: readonly string[] = ["set local timezone = 'UTC'", 'set local search_path = pg_catalog, extensions'];
+
+function sessionStatements(settings: ReadonlyMap<string, string>): LoadStatement[] {
+  return [
+    ...SESSION_SETTINGS.map((sql): LoadStatement => ({ kind: 'session', sql })),
+    ...[...settings].map(([name, value]): LoadStatement => ({ kind: 'session', sql: `select set_config(${literal(name)}, ${literal(value)}, true)` })),
+  ];
+}
+
+function usedSettings(table: Definition, settings: ReadonlyMap<string, string>): Map<string, string> {
+  const used = new Set(table.query?.settings.map((s) => s.setting));
+  return new Map([...settings].filter(([name]) => used.has(name)));
+}
+
+/** `set` in a definition means `set local`. */
+function beforeStatements(project: Project, table: Definition): LoadStatement[] {
+  const { text } = project.files.get(table.path)!;
+  return table.before.map((s) => ({ kind: 'session', sql: text.slice(s.start, s.end).replace(/^set\s+(local\s+|session\s+)?/i, 'set local ') }));
+}
+
+function storage(table: Definition): string {
+  const options = [...(table.contract?.options ?? [])].filter(([name]) => STORAGE_PARAMETERS.includes(name));
+  return options.length ? ` with (${options.map(([name, o]) => `${name} = ${literal(o.value)}`).join(', ')})` : '';
+}
+
+/** Columns of the contract, or of the header as text; the order is the contract's. */
+function createReference(table: ReferenceTable, place: Place): string {
+  const columns = table.contract?.columns ?? table.header.map((name) => ({ name, type: 'text' }));
+  return `create table ${qualified(place)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}`).join(',\n  ')}\n)`;
+}
+
+/**
+ * Primary key, unique and not null become real constraints, unless they are advisory or tolerated;
+ * check and references are only ever checked.
+ */
+function constraintStatements(checks: readonly ConstraintCheck[], place: Place): LoadStatement[] {
+  const actions: string[] = [];
+  for (const check of checks) {
+    if (check.advisory || check.tolerate) continue;
+    switch (check.kind) {
+      case 'primary key':
+        actions.push(`add constraint ${ident(check.name)} primary key (${idents(check.columns)})`);
+        break;
+      case 'unique':
+        actions.push(`add constraint ${ident(check.name)} unique (${idents(check.columns)})`);
+        break;
+      case 'not null':
+        actions.push(`alter column ${ident(check.columns[0]!)} set not null`);
+        break;
+      case 'check':
+      case 'references':
+        break;
+    }
+  }
+  return actions.length ? [{ kind: 'constraint', sql: `alter table ${qualified(place)}\n  ${actions.join(',\n  ')}` }] : [];
+}
+
+/** Indexes and analyze as written; grants only in production, where the granted roles are meant. */
+function afterStatements(context: PlanContext, table: Table, names: Names): LoadStatement[] {
+  const own: Table | undefined = context.project.tables.get(table.fullName);
+  const after = own?.kind === 'definition' ? own.after : [];
+  const file = context.project.files.get(table.path);
+  if (!file) return [];
+  return after
+    .filter((s) => s.kind !== 'grant' || context.environment.kind === 'production')
+    .map((s) => {
+      const compiled = compileText(file, s, { tables: s.tables, functions: [], settings: [] }, names);
+      return { kind: s.kind, sql: compiled.text, author: { path: table.path, original: compiled.original } };
+    });
+}
+
+function commentStatements(table: Definition | ReferenceTable, place: Place, relation: 'table' | 'view'): LoadStatement[] {
+  const statements: LoadStatement[] = [];
+  if (table.comment !== undefined) statements.push({ kind: 'comment', sql: `comment on ${relation} ${qualified(place)} is ${literal(table.comment)}` });
+  const columns = table.kind === 'definition' ? table.columnComments : new Map(table.contract?.columns.flatMap((c) => (c.comment === undefined ? [] : [[c.name, c.comment] as const])));
+  for (const [column, comment] of columns) {
+    statements.push({ kind: 'comment', sql: `comment on column ${qualified(place)}.${ident(column)} is ${literal(comment)}` });
+  }
+  return statements;
+}
+
+function grantStatements(environment: Environment, place: Place): LoadStatement[] {
+  if (environment.readers.length === 0) return [];
+  return [{ kind: 'grant', sql: `grant select on ${qualified(place)} to ${idents(environment.readers)}` }];
+}
+
+/** The statements that make an empty landing table beside the old one, and the COPY that fills it. */
+export function planIntake(environment: Environment, table: SourceTable): { readonly target: Place; readonly beside: Place; readonly build: string; readonly copySql: string; readonly finish: readonly LoadStatement[] } {
+  const target = targetPlace(environment, table);
+  const beside = besidePlace(environment, table);
+  const { columns, constraints } = table.contract;
+  const key = constraints.find((c) => c.kind === 'primary key');
+  const finish: LoadStatement[] = [];
+  if (key) finish.push({ kind: 'constraint', sql: `alter table ${qualified(beside)} add constraint ${ident(key.name)} primary key (${idents(key.columns)})` });
+  finish.push(analyze(beside));
+  if (table.comment !== undefined) finish.push({ kind: 'comment', sql: `comment on table ${qualified(beside)} is ${literal(table.comment)}` });
+  finish.push(...grantStatements(environment, beside));
+  return {
+    target,
+    beside,
+    build: `create table ${qualified(beside)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}${c.notNull ? ' not null' : ''}`).join(',\n  ')}\n)`,
+    copySql: `copy ${qualified(beside)} (${idents(columns.map((c) => c.name))}) from stdin`,
+    finish,
+  };
+}
+
+/** The COPY that reads a source table out of its system: declared columns under their names there. */
+export function sourceCopy(table: SourceTable): string {
+  const option = (name: string) => table.contract.options.get(name)?.value;
+  const place = { schema: option('schema_name') ?? 'public', name: option('table_name') ?? table.name };
+  const columns = table.contract.columns.map((c) => `cast(${ident(c.options['column_name'] ?? c.name)} as ${c.type})`);
+  return `copy (select ${columns.join(', ')} from ${qualified(place)}) to stdout`;
+}

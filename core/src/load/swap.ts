@@ -1,0 +1,226 @@
+import { ident, idents, literal, qualified } from '../sql/quote.js';
+import type { Place } from './place.js';
+
+/**
+ * Moves tables and views that were made beside the old ones into place. What depends on the old ones
+ * (views and functions, the project's and others') is dropped and made again in the same
+ * transaction, with owners, grants and comments. The facts come from the catalog.
+ */
+export interface SwapItem {
+  readonly target: Place;
+  readonly beside: Place;
+  readonly relation: 'table' | 'view';
+}
+
+/** A view or function that reads what is swapped; a row of `DEPENDENTS_SQL`, nearest first. */
+export interface Dependent {
+  readonly kind: 'view' | 'materialized view' | 'function' | 'procedure';
+  readonly schema: string;
+  readonly name: string;
+  /** With argument types, for functions. */
+  readonly identity: string;
+  readonly depth: number;
+  readonly owner: string;
+  /** Whether the current user may act for the owner. */
+  readonly ours: boolean;
+  readonly definition: string;
+  readonly options: readonly string[] | null;
+  readonly grants: readonly Grant[];
+  readonly comment: string | null;
+  readonly column_comments: readonly { readonly column: string; readonly comment: string }[];
+  readonly indexes: readonly string[];
+}
+
+export interface Grant {
+  readonly grantee: string;
+  readonly privilege: string;
+  readonly grantable: boolean;
+  readonly column: string | null;
+}
+
+/** What is in a target's place now; a row of `OLD_SQL`. */
+export interface OldRelation {
+  readonly schema: string;
+  readonly name: string;
+  readonly relkind: 'r' | 'v' | 'm' | 'p' | 'f';
+  readonly owner: string;
+  readonly ours: boolean;
+  readonly grants: readonly Grant[];
+  readonly comment: string | null;
+  readonly column_comments: readonly { readonly column: string; readonly comment: string }[];
+  /** Definitions of the indexes that no constraint owns, with their names. */
+  readonly indexes: readonly { readonly name: string; readonly definition: string }[];
+  readonly columns: readonly { readonly name: string; readonly type: string }[];
+}
+
+const GRANTS = (acl: string, column: string) => `
+    select jsonb_build_object('grantee', case a.grantee when 0 then 'public' else pg_get_userbyid(a.grantee) end,
+             'privilege', a.privilege_type, 'grantable', a.is_grantable, 'column', ${column}) as entry
+    from aclexplode(${acl}) a`;
+
+const RELATION_GRANTS = `
+  (select coalesce(jsonb_agg(g.entry), '[]') from (${GRANTS('c.relacl', 'null')} where a.grantee <> c.relowner
+    union all
+    select e.entry from pg_attribute t, lateral (${GRANTS('t.attacl', 't.attname')} where a.grantee <> c.relowner) e where t.attrelid = c.oid) g)`;
+
+const COLUMN_COMMENTS = `
+  (select coalesce(jsonb_agg(jsonb_build_object('column', t.attname, 'comment', d.description) order by t.attnum), '[]')
+   from pg_description d join pg_attribute t on t.attrelid = d.objoid and t.attnum = d.objsubid
+   where d.classoid = 'pg_class'::regclass and d.objoid = c.oid and d.objsubid > 0)`;
+
+/** Parameters: schemas text[], names text[] of the targets. */
+export const OLD_SQL = `
+select n.nspname as schema, c.relname as name, c.relkind, pg_get_userbyid(c.relowner) as owner,
+  pg_has_role(c.relowner, 'USAGE') as ours, ${RELATION_GRANTS} as grants,
+  obj_description(c.oid, 'pg_class') as comment, ${COLUMN_COMMENTS} as column_comments,
+  (select coalesce(jsonb_agg(jsonb_build_object('name', i.relname, 'definition', pg_get_indexdef(i.oid)) order by i.relname), '[]')
+   from pg_index x join pg_class i on i.oid = x.indexrelid
+   where x.indrelid = c.oid and not exists (select from pg_constraint k where k.conindid = i.oid)) as indexes,
+  (select coalesce(jsonb_agg(jsonb_build_object('name', t.attname, 'type', format_type(t.atttypid, t.atttypmod)) order by t.attnum), '[]')
+   from pg_attribute t where t.attrelid = c.oid and t.attnum > 0 and not t.attisdropped) as columns
+from pg_class c join pg_namespace n on n.oid = c.relnamespace
+where (n.nspname, c.relname) in (select * from unnest($1::text[], $2::text[])) and c.relkind in ('r', 'v', 'm', 'p', 'f')`;
+
+/**
+ * Everything that depends on the targets, through any number of steps; the targets themselves are
+ * left out. Parameters as in OLD_SQL.
+ */
+export const DEPENDENTS_SQL = `
+with recursive target as (
+  select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace
+  where (n.nspname, c.relname) in (select * from unnest($1::text[], $2::text[]))
+), dependent(classid, objid, depth) as (
+  select 'pg_class'::regclass::oid, oid, 0 from target
+  union
+  select case when r.oid is null then d.classid else 'pg_class'::regclass::oid end, coalesce(r.ev_class, d.objid), p.depth + 1
+  from dependent p
+  join pg_depend d on d.refclassid = p.classid and d.refobjid = p.objid
+  left join pg_rewrite r on d.classid = 'pg_rewrite'::regclass and r.oid = d.objid
+  where (r.oid is not null or d.classid = 'pg_proc'::regclass) and coalesce(r.ev_class, d.objid) <> p.objid
+), deepest as (
+  select classid, objid, max(depth) as depth from dependent where depth > 0 group by classid, objid
+)
+select case c.relkind when 'm' then 'materialized view' else 'view' end as kind, n.nspname as schema, c.relname as name,
+  '' as identity, d.depth, pg_get_userbyid(c.relowner) as owner, pg_has_role(c.relowner, 'USAGE') as ours,
+  pg_get_viewdef(c.oid) as definition, c.reloptions as options, ${RELATION_GRANTS} as grants,
+  obj_description(c.oid, 'pg_class') as comment, ${COLUMN_COMMENTS} as column_comments,
+  (select coalesce(jsonb_agg(pg_get_indexdef(x.indexrelid)), '[]') from pg_index x where x.indrelid = c.oid) as indexes
+from deepest d join pg_class c on d.classid = 'pg_class'::regclass and c.oid = d.objid
+join pg_namespace n on n.oid = c.relnamespace
+where c.relkind in ('v', 'm') and c.oid not in (select oid from target)
+union all
+select case p.prokind when 'p' then 'procedure' else 'function' end, n.nspname, p.proname,
+  pg_get_function_identity_arguments(p.oid), d.depth, pg_get_userbyid(p.proowner), pg_has_role(p.proowner, 'USAGE'),
+  pg_get_functiondef(p.oid), null, (select coalesce(jsonb_agg(g.entry), '[]') from (${GRANTS('p.proacl', 'null')} where a.grantee <> p.proowner) g),
+  obj_description(p.oid, 'pg_proc'), '[]', '[]'
+from deepest d join pg_proc p on d.classid = 'pg_proc'::regclass and p.oid = d.objid
+join pg_namespace n on n.oid = p.pronamespace
+order by depth, schema, name`;
+
+export interface SwapPlan {
+  readonly statements: readonly string[];
+  /** Dependents that are made again. */
+  readonly remade: readonly string[];
+  /** Set when the swap cannot be done by renaming: what stands in the way. */
+  readonly blockedBy?: readonly Dependent[];
+}
+
+/**
+ * The statements of one swap.
+ * @param items in dependency order, each after what it reads
+ * @param declaredIndexes names of indexes that exist beside already
+ */
+export function planSwap(items: readonly SwapItem[], old: readonly OldRelation[], dependents: readonly Dependent[]): SwapPlan {
+  const blockers = dependents.filter((d) => !d.ours);
+  if (blockers.length) return { statements: [], remade: [], blockedBy: blockers };
+  const statements: string[] = [];
+  const oldAt = (place: Place) => old.find((o) => o.schema === place.schema && o.name === place.name);
+  for (const d of [...dependents].reverse()) statements.push(`drop ${d.kind} ${dependentName(d)}`);
+  for (const item of [...items].reverse()) {
+    const before = oldAt(item.target);
+    if (before) statements.push(`drop ${dropWord(before.relkind)} ${qualified(item.target)}`);
+  }
+  for (const item of items) {
+    statements.push(`alter ${item.relation} ${qualified(item.beside)} set schema ${ident(item.target.schema)}`);
+    const before = oldAt(item.target);
+    if (before) statements.push(...grantStatements('table', qualified(item.target), before.grants));
+  }
+  for (const d of dependents) statements.push(...remake(d));
+  return { statements, remade: dependents.map((d) => `${d.schema}.${d.name}`) };
+}
+
+/**
+ * In place of a swap where dependents cannot be made again: the rows of the old table are replaced,
+ * which needs the same columns.
+ */
+export function planReplaceInPlace(item: SwapItem): string[] {
+  return [
+    `delete from ${qualified(item.target)}`,
+    `insert into ${qualified(item.target)} select * from ${qualified(item.beside)}`,
+    `drop ${item.relation} ${qualified(item.beside)}`,
+  ];
+}
+
+/**
+ * What was made on the old table by hand and is kept: indexes and comments that the new one lacks.
+ * Made beside, before the swap. An index over a column that is gone is left out.
+ */
+export function keptFromOld(item: SwapItem, before: OldRelation, fresh: { readonly columns: readonly string[]; readonly indexes: readonly string[]; readonly commented: readonly string[]; readonly comment: boolean }): string[] {
+  const statements: string[] = [];
+  if (item.relation === 'table' && before.relkind === 'r') {
+    for (const index of before.indexes) {
+      if (fresh.indexes.includes(index.name)) continue;
+      const gone = before.columns.some((c) => !fresh.columns.includes(c.name) && mentions(index.definition, c.name));
+      const on = / ON (ONLY )?/.exec(index.definition);
+      const using = index.definition.indexOf(' USING ');
+      if (gone || !on || using < 0) continue;
+      statements.push(`${index.definition.slice(0, on.index)} ON ${qualified(item.beside)}${index.definition.slice(using)}`);
+    }
+  }
+  if (!fresh.comment && before.comment !== null) statements.push(`comment on ${item.relation} ${qualified(item.beside)} is ${literal(before.comment)}`);
+  for (const { column, comment } of before.column_comments) {
+    if (fresh.columns.includes(column) && !fresh.commented.includes(column)) {
+      statements.push(`comment on column ${qualified(item.beside)}.${ident(column)} is ${literal(comment)}`);
+    }
+  }
+  return statements;
+}
+
+/** Whether an index definition names a column, quoted or not. */
+function mentions(definition: string, column: string): boolean {
+  return definition.includes(ident(column)) || new RegExp(`(^|[^\\w"])${column.replaceAll(/[^\w]/g, '\\$&')}([^\\w"]|$)`).test(definition.slice(definition.indexOf(' USING ')));
+}
+
+function dropWord(relkind: OldRelation['relkind']): string {
+  return relkind === 'v' ? 'view' : relkind === 'm' ? 'materialized view' : relkind === 'f' ? 'foreign table' : 'table';
+}
+
+function dependentName(d: Dependent): string {
+  return d.kind === 'function' || d.kind === 'procedure' ? `${qualified(d)}(${d.identity})` : qualified(d);
+}
+
+function remake(d: Dependent): string[] {
+  const name = dependentName(d);
+  const statements: string[] = [];
+  if (d.kind === 'function' || d.kind === 'procedure') statements.push(d.definition);
+  else {
+    const options = d.options?.length ? ` with (${d.options.join(', ')})` : '';
+    statements.push(`create ${d.kind} ${name}${options} as\n${d.definition.replace(/;\s*$/, '')}`);
+  }
+  statements.push(`alter ${d.kind} ${name} owner to ${ident(d.owner)}`);
+  statements.push(...d.indexes);
+  if (d.kind === 'function' || d.kind === 'procedure') {
+    if (d.grants.length) statements.push(`revoke all on ${d.kind} ${name} from public`);
+    statements.push(...grantStatements(d.kind, name, d.grants));
+  } else statements.push(...grantStatements('table', name, d.grants));
+  if (d.comment !== null) statements.push(`comment on ${d.kind} ${name} is ${literal(d.comment)}`);
+  for (const c of d.column_comments) statements.push(`comment on column ${name}.${ident(c.column)} is ${literal(c.comment)}`);
+  return statements;
+}
+
+function grantStatements(kind: string, name: string, grants: readonly Grant[]): string[] {
+  return grants.map(({ privilege, column, grantee, grantable }) => {
+    const what = column === null ? privilege : `${privilege} (${idents([column])})`;
+    return `grant ${what} on ${kind} ${name} to ${grantee === 'public' ? 'public' : ident(grantee)}${grantable ? ' with grant option' : ''}`;
+  });
+}

@@ -1,0 +1,36 @@
+import type { Range } from '../sql/positions.js';
+
+export type DiagnosticCode =
+  | 'syntax'
+  | 'statement-not-allowed'
+  | 'no-query'
+  | 'name-mismatch'
+  | 'unknown-layer'
+  | 'table-without-layer'
+  | 'unknown-table'
+  | 'unknown-column'
+  | 'ambiguous-column'
+  | 'unknown-function'
+  | 'unknown-parameter'
+  | 'unknown-option'
+  | 'bad-option'
+  | 'later-layer'
+  | 'cycle'
+  | 'duplicate-table'
+  | 'duplicate-column'
+  | 'contract-column'
+  | 'policy-not-available'
+  | 'bad-reference-file'
+  | 'misplaced-file';
+
+/** Something wrong in a file of the project. A value, never thrown. */
+export interface Diagnostic {
+  readonly code: DiagnosticCode;
+  readonly severity: 'error' | 'warning';
+  readonly path: string;
+  readonly range: Range;
+  readonly message: string;
+  /** What to do about it. */
+  readonly hint?: string;
+  readonly related?: readonly { readonly path: string; readonly range: Range; readonly message: string }[];
+}

@@ -1,0 +1,206 @@
+import type { SelectStmt } from 'libpg-query';
+import type { Range } from '../sql/positions.js';
+import type { ParsedText, Statement } from '../sql/parser.js';
+import type { Diagnostic } from './diagnostic.js';
+
+export const LOAD_POLICIES = ['view', 'rebuild', 'append', 'merge', 'history', 'dated'] as const;
+export type LoadPolicy = (typeof LOAD_POLICIES)[number];
+
+/** A layer: a folder, and the schema that it becomes. */
+export interface Layer {
+  readonly name: string;
+  readonly comment?: string;
+  readonly range: Range;
+}
+
+/** A column as a contract or a source declares it. */
+export interface ColumnDeclaration {
+  readonly name: string;
+  /** The type as PostgreSQL writes it, `numeric(10,1)`. */
+  readonly type: string;
+  readonly notNull: boolean;
+  readonly options: Readonly<Record<string, string>>;
+  readonly comment?: string;
+  readonly range: Range;
+}
+
+export type ConstraintKind = 'not null' | 'unique' | 'primary key' | 'check' | 'references';
+
+/** A constraint of a contract, under its declared name or the one that PostgreSQL would give it. */
+export interface ConstraintDeclaration {
+  readonly kind: ConstraintKind;
+  readonly name: string;
+  readonly columns: readonly string[];
+  /** The condition of a check, as written. */
+  readonly expression?: string;
+  readonly references?: { readonly table: string; readonly columns: readonly string[] };
+  readonly comment?: string;
+  readonly range: Range;
+}
+
+/** What `CREATE TABLE` (or `CREATE FOREIGN TABLE`) declares of a table. */
+export interface Contract {
+  readonly columns: readonly ColumnDeclaration[];
+  readonly constraints: readonly ConstraintDeclaration[];
+  readonly options: ReadonlyMap<string, OptionValue>;
+  readonly range: Range;
+}
+
+export interface OptionValue {
+  readonly value: string;
+  readonly range: Range;
+}
+
+/** A name of the project's as it stands in a text. */
+export interface TableMention extends Range {
+  readonly layer?: string;
+  readonly name: string;
+  /** A mention in FROM that has no alias: a replacement under another name has to give it one. */
+  readonly bare: boolean;
+  /** `layer.table.column`: only the first two parts are in the range. */
+  readonly ofColumn: boolean;
+}
+
+export interface FunctionMention extends Range {
+  readonly name: string;
+}
+
+/** `current_setting('param.x')`, whole. */
+export interface SettingMention extends Range {
+  readonly setting: string;
+}
+
+/** A query of a file, with every name in it that may have to be replaced. */
+export interface Query extends Range {
+  readonly select: SelectStmt;
+  readonly tables: readonly TableMention[];
+  readonly functions: readonly FunctionMention[];
+  readonly settings: readonly SettingMention[];
+}
+
+interface TableBase {
+  readonly layer: string;
+  readonly name: string;
+  /** `layer.name`: the key of a table everywhere. */
+  readonly fullName: string;
+  readonly path: string;
+  readonly nameRange: Range;
+  readonly comment?: string;
+  readonly contract?: Contract;
+}
+
+export interface Definition extends TableBase {
+  readonly kind: 'definition';
+  readonly policy: LoadPolicy;
+  readonly query?: Query;
+  /** `SET` statements before the load. */
+  readonly before: readonly Statement[];
+  /** Indexes, grants and analyze after it. */
+  readonly after: readonly AfterStatement[];
+  readonly columnComments: ReadonlyMap<string, string>;
+}
+
+export interface AfterStatement extends Range {
+  readonly kind: 'index' | 'grant' | 'analyze';
+  readonly tables: readonly TableMention[];
+  /** An index's own name and place, if it has one. */
+  readonly indexName?: Range & { readonly name: string };
+}
+
+export interface SourceTable extends TableBase {
+  readonly kind: 'source';
+  readonly server: string;
+  readonly contract: Contract;
+}
+
+export interface ReferenceTable extends TableBase {
+  readonly kind: 'reference';
+  /** The CSV's header. */
+  readonly header: readonly string[];
+  readonly csvPath: string;
+}
+
+export type Table = Definition | SourceTable | ReferenceTable;
+
+export interface Server {
+  readonly name: string;
+  readonly wrapper: string;
+  readonly path: string;
+  readonly range: Range;
+  readonly options: ReadonlyMap<string, OptionValue>;
+}
+
+export interface ProjectFunction {
+  readonly name: string;
+  readonly path: string;
+  readonly range: Range;
+  readonly nameRange: Range;
+  readonly tables: readonly TableMention[];
+  readonly functions: readonly FunctionMention[];
+}
+
+/** A file of `checks/`: a query over rows that should not exist. */
+export interface CheckQuery {
+  readonly name: string;
+  readonly path: string;
+  readonly nameRange: Range;
+  readonly query: Query;
+  readonly options: ReadonlyMap<string, OptionValue>;
+  readonly comment?: string;
+}
+
+export interface AdhocQuery {
+  readonly name: string;
+  readonly path: string;
+  readonly query: Query;
+}
+
+export interface Parameter {
+  readonly name: string;
+  readonly value: string;
+  readonly path: string;
+  readonly range: Range;
+}
+
+/** All that one file declares; made from its text alone. */
+export interface IndexedFile {
+  readonly path: string;
+  readonly text: string;
+  readonly parsed?: ParsedText;
+  readonly layers: readonly Layer[];
+  readonly parameters: readonly Parameter[];
+  readonly servers: readonly Server[];
+  readonly tables: readonly Table[];
+  readonly functions: readonly ProjectFunction[];
+  readonly checks: readonly CheckQuery[];
+  readonly adhoc: readonly AdhocQuery[];
+  readonly diagnostics: readonly Diagnostic[];
+}
+
+/** A column that a query or a declaration gives. */
+export interface Column {
+  readonly name: string;
+  /** Known for declared columns, casts and what passes through unchanged. */
+  readonly type?: string;
+  /** The project's columns that give its value, `layer.table.column`. */
+  readonly origins: readonly string[];
+}
+
+/** The whole project, resolved. */
+export interface Project {
+  readonly files: ReadonlyMap<string, IndexedFile>;
+  readonly layers: readonly Layer[];
+  readonly tables: ReadonlyMap<string, Table>;
+  readonly servers: ReadonlyMap<string, Server>;
+  readonly functions: ReadonlyMap<string, ProjectFunction>;
+  readonly checks: ReadonlyMap<string, CheckQuery>;
+  readonly adhoc: ReadonlyMap<string, AdhocQuery>;
+  readonly parameters: ReadonlyMap<string, Parameter>;
+  /** For each table, the tables that it reads, in the order of their first mention. */
+  readonly reads: ReadonlyMap<string, readonly string[]>;
+  /** All tables, each after what it reads; tables of a cycle are left out. */
+  readonly order: readonly string[];
+  /** A table's columns; undefined where they cannot be known. */
+  readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
+  readonly diagnostics: readonly Diagnostic[];
+}

@@ -1,0 +1,447 @@
+import { orderOf } from '../graph/graph.js';
+import { resolveColumns, resolveExpression, type ColumnProblem } from '../lineage/columns.js';
+import { parseSql } from '../sql/parser.js';
+import { nextToken } from '../sql/tokens.js';
+import { didYouMean } from '../sql/nearest.js';
+import { constraintNames } from '../check/tolerance.js';
+import type { Range } from '../sql/positions.js';
+import type { Diagnostic } from './diagnostic.js';
+import { indexFile } from './index-file.js';
+import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter, Project, Query, Table, TableMention } from './model.js';
+
+/**
+ * Reads a project from its files: each file is indexed from its text alone, then names are resolved
+ * across files, then columns in the tables' order. With the project as it was before, only changed
+ * files are parsed, and only what depends on them is resolved again.
+ *
+ * @param files texts by path, `staging/berth.sql`
+ */
+export function readProject(files: ReadonlyMap<string, string>, before?: Project): Project {
+  const indexed = new Map<string, IndexedFile>();
+  for (const [path, text] of files) {
+    const known = before?.files.get(path);
+    indexed.set(path, known?.text === text ? known : indexFile(path, text));
+  }
+  return new Resolver(indexed, before && memos.get(before)).resolve();
+}
+
+/** The project with some files changed; `null` deletes a file. */
+export function changeFiles(project: Project, changes: ReadonlyMap<string, string | null>): Project {
+  const indexed = new Map(project.files);
+  for (const [path, text] of changes) {
+    if (text === null) indexed.delete(path);
+    else if (indexed.get(path)?.text !== text) indexed.set(path, indexFile(path, text));
+  }
+  return new Resolver(indexed, memos.get(project)).resolve();
+}
+
+interface ResolvedTable {
+  readonly table: Table;
+  readonly inputs: readonly (readonly Column[] | undefined)[];
+  readonly columns: readonly Column[] | undefined;
+  readonly diagnostics: readonly Diagnostic[];
+}
+
+type Memo = ReadonlyMap<string, ResolvedTable>;
+const memos = new WeakMap<Project, Memo>();
+
+/** Schemas that any query may read. */
+const SYSTEM_SCHEMAS = new Set(['pg_catalog', 'information_schema']);
+
+/** Policies that can be loaded so far. */
+const AVAILABLE = new Set(['view', 'rebuild']);
+
+class Resolver {
+  private readonly diagnostics: Diagnostic[] = [];
+  private readonly layers: Layer[] = [];
+  private readonly tables = new Map<string, Table>();
+  private readonly byLayer = new Map<string, Set<string>>();
+  private readonly functions: Map<string, Project['functions'] extends ReadonlyMap<string, infer F> ? F : never> = new Map();
+  private readonly parameters = new Map<string, Parameter>();
+  private readonly columns = new Map<string, readonly Column[] | undefined>();
+  private readonly resolved = new Map<string, ResolvedTable>();
+  private readonly inputs = new Map<string, readonly Column[] | undefined>();
+
+  constructor(
+    private readonly files: ReadonlyMap<string, IndexedFile>,
+    private readonly memo: Memo | undefined,
+  ) {}
+
+  resolve(): Project {
+    const servers = new Map<string, IndexedFile['servers'][number]>();
+    const checks = new Map<string, IndexedFile['checks'][number]>();
+    const adhoc = new Map<string, IndexedFile['adhoc'][number]>();
+    for (const file of this.files.values()) {
+      this.diagnostics.push(...file.diagnostics);
+      this.layers.push(...file.layers);
+      for (const p of file.parameters) this.parameters.set(p.name, p);
+      for (const s of file.servers) servers.set(s.name, s);
+      for (const f of file.functions) this.functions.set(f.name, f);
+      for (const c of file.checks) checks.set(c.name, c);
+      for (const a of file.adhoc) adhoc.set(a.name, a);
+    }
+    this.collectTables();
+    const reads = new Map<string, readonly string[]>();
+    for (const table of this.tables.values()) reads.set(table.fullName, this.readsOf(table));
+    for (const check of checks.values()) this.mentions(check.path, check.query);
+    for (const query of adhoc.values()) this.mentions(query.path, query.query);
+    for (const f of this.functions.values()) this.functionMentions(f.path, f.functions);
+    const { order, cycles } = orderOf(reads);
+    for (const cycle of cycles) this.reportCycle(cycle);
+    for (const name of order) this.resolveTable(this.tables.get(name)!, reads.get(name)!);
+    for (const c of checks.values()) this.diagnostics.push(...this.queryColumns(c.path, c.query).diagnostics);
+    for (const a of adhoc.values()) this.diagnostics.push(...this.queryColumns(a.path, a.query).diagnostics);
+    for (const table of this.tables.values()) {
+      if (table.kind === 'source' && table.server !== 'warehouse' && !servers.has(table.server)) {
+        this.report(table.path, table.nameRange, 'unknown-table', `${table.fullName} is of server ${table.server}, which no file creates`, didYouMean(table.server, servers.keys()) ?? `write create server ${table.server}`);
+      }
+    }
+    const project: Project = {
+      files: this.files,
+      layers: this.layers,
+      tables: this.tables,
+      servers,
+      functions: this.functions,
+      checks,
+      adhoc,
+      parameters: this.parameters,
+      reads,
+      order,
+      columns: this.columns,
+      diagnostics: this.diagnostics,
+    };
+    memos.set(project, this.resolved);
+    return project;
+  }
+
+  private report(path: string, range: Range, code: Diagnostic['code'], message: string, hint?: string, related?: Diagnostic['related']): void {
+    this.diagnostics.push({ code, severity: 'error', path, range, message, ...(hint ? { hint } : {}), ...(related ? { related } : {}) });
+  }
+
+  private collectTables(): void {
+    const layerNames = new Set(this.layers.map((l) => l.name));
+    for (const layer of layerNames) this.byLayer.set(layer, new Set());
+    const contracts: Definition[] = [];
+    for (const file of this.files.values()) {
+      for (const table of file.tables) {
+        if (!layerNames.has(table.layer)) {
+          const near = didYouMean(table.layer, layerNames);
+          this.report(table.path, table.nameRange, 'unknown-layer', `${table.layer} is no layer`, near ?? `write create schema ${table.layer} in layers.sql`);
+        }
+        if (table.kind === 'definition' && table.layer === 'reference') contracts.push(table);
+        else this.addTable(table);
+      }
+    }
+    for (const contract of contracts) this.joinReference(contract);
+  }
+
+  private addTable(table: Table): void {
+    const other = this.tables.get(table.fullName);
+    if (other) {
+      this.report(table.path, table.nameRange, 'duplicate-table', `${table.fullName} is already made by ${other.path}`, 'rename one of the files', [
+        { path: other.path, range: other.nameRange, message: 'the other one' },
+      ]);
+      return;
+    }
+    this.tables.set(table.fullName, table);
+    this.byLayer.get(table.layer)?.add(table.name);
+  }
+
+  /** `reference/x.sql` gives `reference/x.csv` its contract. */
+  private joinReference(contract: Definition): void {
+    const csv = this.tables.get(contract.fullName);
+    if (csv?.kind !== 'reference') {
+      this.report(contract.path, contract.nameRange, 'unknown-table', `there is no CSV file beside ${contract.path}`, `add ${contract.path.replace(/\.sql$/, '.csv')}`);
+      return;
+    }
+    const joined = joinedReferences.get(contract) ?? new WeakMap<Table, Table>();
+    joinedReferences.set(contract, joined);
+    const known = joined.get(csv);
+    const table: Table = known ?? { ...csv, path: contract.path, nameRange: contract.nameRange, contract: contract.contract, comment: contract.comment };
+    joined.set(csv, table);
+    this.tables.set(contract.fullName, table);
+  }
+
+  /** The tables that one reads, in the order of mention; unknown names and later layers are reported. */
+  private readsOf(table: Table): readonly string[] {
+    if (table.kind !== 'definition' || !table.query) return [];
+    const inputs = this.mentions(table.path, table.query, table);
+    const throughFunctions = this.tablesOfFunctions(table.query.functions);
+    return [...new Set([...inputs, ...throughFunctions])];
+  }
+
+  private mentions(path: string, query: Query, reader?: Table): string[] {
+    const found: string[] = [];
+    for (const mention of query.tables) {
+      const name = this.mentioned(path, mention);
+      if (!name) continue;
+      found.push(name);
+      if (reader) this.checkLayers(reader, mention, this.tables.get(name)!);
+    }
+    this.functionMentions(path, query.functions);
+    for (const s of query.settings) {
+      const name = s.setting.startsWith('param.') ? s.setting.slice(6) : undefined;
+      if (name !== undefined && !this.parameters.has(name)) {
+        const near = didYouMean(name, this.parameters.keys());
+        this.report(path, s, 'unknown-parameter', `parameters.sql sets no param.${name}`, near ?? `write set param.${name} = '…' there`);
+      }
+    }
+    return found;
+  }
+
+  private functionMentions(path: string, functions: readonly FunctionMention[]): void {
+    for (const f of functions) {
+      if (this.functions.has(f.name)) continue;
+      this.report(path, f, 'unknown-function', `functions/ makes no function ${f.name}`, didYouMean(f.name, this.functions.keys()) ?? `add functions/${f.name}.sql`);
+    }
+  }
+
+  private tablesOfFunctions(functions: readonly FunctionMention[], seen = new Set<string>()): string[] {
+    const found: string[] = [];
+    for (const mention of functions) {
+      const f = this.functions.get(mention.name);
+      if (!f || seen.has(f.name)) continue;
+      seen.add(f.name);
+      for (const t of f.tables) {
+        const name = this.mentioned(f.path, t);
+        if (name) found.push(name);
+      }
+      found.push(...this.tablesOfFunctions(f.functions, seen));
+    }
+    return found;
+  }
+
+  private mentioned(path: string, mention: TableMention): string | undefined {
+    const { layer, name } = mention;
+    if (layer === undefined) {
+      const full = [...this.tables.values()].filter((t) => t.name === name).map((t) => t.fullName);
+      this.report(path, mention, 'table-without-layer', `${name} has no layer`, full.length ? `did you mean ${full.join(' or ')}?` : 'write layer.table');
+      return undefined;
+    }
+    if (SYSTEM_SCHEMAS.has(layer)) return undefined;
+    const full = `${layer}.${name}`;
+    if (this.tables.has(full)) return full;
+    // A three-part column reference may be alias.column.field.
+    if (mention.ofColumn && !this.byLayer.has(layer)) return undefined;
+    const inLayer = this.byLayer.get(layer);
+    if (!inLayer) this.report(path, mention, 'unknown-layer', `${layer} is no layer`, didYouMean(layer, this.byLayer.keys()) ?? `the layers are ${[...this.byLayer.keys()].join(', ')}`);
+    else {
+      const near = didYouMean(name, inLayer);
+      const elsewhere = [...this.tables.values()].filter((t) => t.name === name).map((t) => t.fullName);
+      const hint = near?.replace('did you mean ', `did you mean ${layer}.`) ?? (elsewhere.length ? `there is ${elsewhere.join(', ')}` : undefined);
+      this.report(path, mention, 'unknown-table', `layer ${layer} has no table ${name}`, hint);
+    }
+    return undefined;
+  }
+
+  private checkLayers(reader: Table, mention: TableMention, input: Table): void {
+    const position = (name: string) => this.layers.findIndex((l) => l.name === name);
+    if (position(input.layer) <= position(reader.layer) || position(reader.layer) < 0) return;
+    this.report(reader.path, mention, 'later-layer', `${reader.fullName} reads ${input.fullName}, which is of a later layer`, `a table of ${reader.layer} reads only from ${this.layers.slice(0, position(reader.layer) + 1).map((l) => l.name).join(', ')}`);
+  }
+
+  private reportCycle(cycle: readonly string[]): void {
+    for (let i = 0; i + 1 < cycle.length; i++) {
+      const table = this.tables.get(cycle[i]!)!;
+      const next = cycle[i + 1]!;
+      const mention = table.kind === 'definition' ? table.query?.tables.find((t) => `${t.layer ?? ''}.${t.name}` === next) : undefined;
+      const from = [...cycle.slice(i, -1), ...cycle.slice(0, i), cycle[i]!];
+      this.report(table.path, mention ?? table.nameRange, 'cycle', `${table.fullName} reads itself: ${from.join(' reads ')}`, 'take one of these steps out');
+    }
+  }
+
+  private resolveTable(table: Table, reads: readonly string[]): void {
+    const inputs = reads.map((name) => this.columns.get(name));
+    const known = this.memo?.get(table.fullName);
+    if (known && known.table === table && known.inputs.length === inputs.length && known.inputs.every((c, i) => c === inputs[i])) {
+      this.resolved.set(table.fullName, known);
+      this.columns.set(table.fullName, known.columns);
+      this.diagnostics.push(...known.diagnostics);
+      return;
+    }
+    const fresh = this.columnsOf(table);
+    const columns = known && sameColumns(known.columns, fresh.columns) ? known.columns : fresh.columns;
+    this.resolved.set(table.fullName, { table, inputs, columns, diagnostics: fresh.diagnostics });
+    this.columns.set(table.fullName, columns);
+    this.diagnostics.push(...fresh.diagnostics);
+  }
+
+  private columnsOf(table: Table): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
+    switch (table.kind) {
+      case 'source':
+        return { columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: [] })), diagnostics: [] };
+      case 'reference':
+        return this.referenceColumns(table);
+      case 'definition': {
+        if (!table.query) return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: [] })), diagnostics: [] };
+        const { columns, diagnostics } = this.queryColumns(table.path, table.query);
+        diagnostics.push(...this.policyDiagnostics(table), ...this.contractDiagnostics(table, columns));
+        const inQuery = new Map(columns?.map((c) => [c.name, c]));
+        const final: readonly Column[] | undefined = table.contract
+          ? table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: inQuery.get(c.name)?.origins ?? [] }))
+          : columns;
+        return { columns: final, diagnostics };
+      }
+    }
+  }
+
+  private queryColumns(path: string, query: Query): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
+    const { columns, problems } = resolveColumns(query.select, (layer, name) => this.asInput(`${layer}.${name}`));
+    const diagnostics = problems.map((p) => columnDiagnostic(this.files.get(path)!, p));
+    const seen = new Set<string>();
+    for (const column of columns ?? []) {
+      if (seen.has(column.name) && column.name !== '?column?') {
+        diagnostics.push({ code: 'duplicate-column', severity: 'error', path, range: startOf(this.files.get(path)!, query), message: `the query returns two columns named ${column.name}`, hint: 'give one of them another name with as' });
+      }
+      seen.add(column.name);
+    }
+    return { columns, diagnostics };
+  }
+
+  /** A table's columns as its readers see them: each comes from the table itself. */
+  private asInput(table: string): readonly Column[] | undefined {
+    if (!this.inputs.has(table)) this.inputs.set(table, this.columns.get(table)?.map((c) => ({ ...c, origins: [`${table}.${c.name}`] })));
+    return this.inputs.get(table);
+  }
+
+  private policyDiagnostics(table: Definition): Diagnostic[] {
+    const option = table.contract?.options.get('load');
+    const range = option?.range ?? table.nameRange;
+    const of = (message: string, hint: string): Diagnostic => ({ code: 'policy-not-available', severity: 'error', path: table.path, range, message, hint });
+    if (!AVAILABLE.has(table.policy)) return [of(`the load policy ${table.policy} cannot be run by this version of Ouvrage`, 'use load = rebuild or load = view')];
+    const filled = table.contract?.columns.find((c) => ['surrogate key', 'durable key', 'valid from', 'valid to', 'current flag', 'version number'].includes(c.options['role'] ?? '') || c.options['looked_up_by'] !== undefined);
+    if (filled) return [{ ...of(`column ${filled.name} would be filled by a key or history load, which this version of Ouvrage cannot run`, 'leave the column out, or take the key from the query'), range: filled.range }];
+    const fanOut = table.contract?.options.get('for_each');
+    return fanOut ? [{ ...of('one table a row of a list (for_each) cannot be run by this version of Ouvrage', 'write one definition a table'), range: fanOut.range }] : [];
+  }
+
+  /** The contract held against the query: columns missing on either side, columns of constraints, types that narrow. */
+  private contractDiagnostics(table: Definition, columns: readonly Column[] | undefined): Diagnostic[] {
+    const { contract, path } = table;
+    if (!contract) return [];
+    const found: Diagnostic[] = [];
+    const report = (range: Range, message: string, hint?: string, severity: Diagnostic['severity'] = 'error') =>
+      found.push({ code: 'contract-column', severity, path, range, message, ...(hint ? { hint } : {}) });
+    const declared = contract.columns.map((c) => c.name);
+    if (columns) {
+      const given = columns.map((c) => c.name);
+      for (const c of contract.columns) {
+        if (!given.includes(c.name)) report(c.range, `the query returns no column ${c.name}`, didYouMean(c.name, given.filter((g) => !declared.includes(g))) ?? `add it to the query, or take it out of the contract`);
+        const type = columns.find((q) => q.name === c.name)?.type;
+        if (type && narrows(type, c.type)) report(c.range, `${c.name} is ${type} in the query and ${c.type} in the contract: values could be cut or refused`, 'widen the contract, or round in the query', 'warning');
+      }
+      for (const name of given) {
+        if (!declared.includes(name) && table.query) report(startOf(this.files.get(path)!, table.query), `the contract does not declare column ${name}, which the query returns`, didYouMean(name, declared.filter((d) => !given.includes(d))) ?? 'declare it, or take it out of the query');
+      }
+    }
+    for (const constraint of contract.constraints) found.push(...this.constraintDiagnostics(table, constraint, declared));
+    const names = contract.constraints.map((c) => c.name);
+    for (const option of ['advisory', 'tolerate']) {
+      const { value, range } = contract.options.get(option) ?? {};
+      for (const name of value === undefined ? [] : constraintNames(value)) {
+        if (!names.includes(name)) report(range!, `option ${option} names ${name}, which is no constraint of ${table.fullName}`, didYouMean(name, names) ?? `its constraints are ${names.join(', ')}`);
+      }
+    }
+    return found;
+  }
+
+  private constraintDiagnostics(table: Definition, constraint: NonNullable<Definition['contract']>['constraints'][number], declared: readonly string[]): Diagnostic[] {
+    const found: Diagnostic[] = [];
+    const report = (code: Diagnostic['code'], message: string, hint?: string) =>
+      found.push({ code, severity: 'error', path: table.path, range: constraint.range, message, ...(hint ? { hint } : {}) });
+    for (const column of constraint.columns) {
+      if (!declared.includes(column)) report('unknown-column', `constraint ${constraint.name}: the contract has no column ${column}`, didYouMean(column, declared));
+    }
+    if (constraint.kind === 'check' && found.length === 0) {
+      const select = parseSql(`select ${constraint.expression ?? ''}`).statements[0]?.node;
+      const target = select && 'SelectStmt' in select ? select.SelectStmt.targetList?.[0] : undefined;
+      const problems = target ? resolveExpression(target, table.name, declared.map((name) => ({ name, origins: [] }))) : [];
+      for (const p of problems) report('unknown-column', `constraint ${constraint.name}: there is no column ${'parts' in p ? p.parts.join('.') : ''}`);
+    }
+    const target = constraint.references;
+    if (target) {
+      const other = this.tables.get(target.table);
+      const columns = this.columns.get(target.table);
+      if (!other) report('unknown-table', `constraint ${constraint.name} references ${target.table}, which is no table of the project`, didYouMean(target.table, this.tables.keys()));
+      else for (const c of target.columns) {
+        if (columns && !columns.some((k) => k.name === c)) report('unknown-column', `constraint ${constraint.name}: ${target.table} has no column ${c}`, didYouMean(c, columns.map((k) => k.name)));
+      }
+    }
+    return found;
+  }
+
+  private referenceColumns(table: Extract<Table, { kind: 'reference' }>): { columns: readonly Column[]; diagnostics: Diagnostic[] } {
+    const diagnostics: Diagnostic[] = [];
+    const types = new Map(table.contract?.columns.map((c) => [c.name, c]));
+    if (table.contract) {
+      for (const c of table.contract.columns) {
+        if (!table.header.includes(c.name)) diagnostics.push({ code: 'contract-column', severity: 'error', path: table.path, range: c.range, message: `${table.csvPath} has no column ${c.name}`, hint: didYouMean(c.name, table.header.filter((h) => !types.has(h))) ?? 'add it to the header row' });
+      }
+      for (const name of table.header) {
+        if (!types.has(name)) diagnostics.push({ code: 'contract-column', severity: 'error', path: table.path, range: table.nameRange, message: `the contract does not declare column ${name} of ${table.csvPath}`, hint: didYouMean(name, [...types.keys()].filter((t) => !table.header.includes(t))) ?? 'declare it' });
+      }
+    }
+    const names = table.contract?.columns.map((c) => c.name) ?? table.header;
+    return { columns: names.map((name) => ({ name, type: types.get(name)?.type ?? 'text', origins: [] })), diagnostics };
+  }
+}
+
+/** Joined reference tables keep their identity between readings, so that nothing downstream is resolved again. */
+const joinedReferences = new WeakMap<Definition, WeakMap<Table, Table>>();
+
+function startOf(file: IndexedFile, query: Range): Range {
+  const token = nextToken(file.text, query.start);
+  return token ? { start: token.start, end: token.end } : query;
+}
+
+function sameColumns(a: readonly Column[] | undefined, b: readonly Column[] | undefined): boolean {
+  if (!a || !b) return a === b;
+  return a.length === b.length && a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && c.origins.join() === b[i]!.origins.join());
+}
+
+/** True when values of one type may not fit another: a smaller numeric, a shorter text. */
+export function narrows(from: string, to: string): boolean {
+  const shape = (type: string) => /^([a-z ]+)(?:\((\d+)(?:,(\d+))?\))?$/.exec(type);
+  const [a, b] = [shape(from), shape(to)];
+  if (!a || !b) return false;
+  if (b[1] === 'numeric' && b[2] !== undefined && a[1] === 'numeric') {
+    if (a[2] === undefined) return true;
+    return Number(a[3] ?? 0) > Number(b[3] ?? 0) || Number(a[2]) - Number(a[3] ?? 0) > Number(b[2]) - Number(b[3] ?? 0);
+  }
+  const integers = ['smallint', 'integer', 'bigint'];
+  if (integers.includes(a[1]!) && integers.includes(b[1]!)) return integers.indexOf(a[1]!) > integers.indexOf(b[1]!);
+  if ((b[1] === 'varchar' || b[1] === 'character') && b[2] !== undefined) return a[1] === 'text' || a[2] === undefined || Number(a[2]) > Number(b[2]);
+  return false;
+}
+
+function columnDiagnostic(file: IndexedFile, problem: ColumnProblem): Diagnostic {
+  const start = file.parsed!.at(problem.location);
+  const end = 'parts' in problem ? endOfParts(file.text, start, problem.parts.length) : (nextToken(file.text, start)?.end ?? start);
+  const base = { severity: 'error', path: file.path, range: { start, end } } as const;
+  switch (problem.kind) {
+    case 'unknown': {
+      const hint = didYouMean(problem.parts.at(-1)!, problem.names);
+      const message = problem.parts.length > 1 ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}` : `there is no column ${problem.parts[0]}`;
+      return { ...base, code: 'unknown-column', message, ...(hint ? { hint } : {}) };
+    }
+    case 'unknown-range': {
+      const range = problem.parts.length > 1 ? problem.parts.slice(0, -1).join('.') : problem.parts[0]!;
+      const hint = didYouMean(range, problem.names);
+      return { ...base, code: 'unknown-table', message: `${range} is no table of this query`, ...(hint ? { hint } : {}) };
+    }
+    case 'ambiguous':
+      return { ...base, code: 'ambiguous-column', message: `${problem.parts[0]} is a column of ${problem.tables.join(' and of ')}`, hint: `write ${problem.tables[0]}.${problem.parts[0]} or ${problem.tables[1]}.${problem.parts[0]}` };
+    case 'arms':
+      return { ...base, code: 'unknown-column', message: `the parts of the union return ${problem.left} and ${problem.right} columns`, hint: 'return the same columns from each' };
+  }
+}
+
+function endOfParts(text: string, start: number, parts: number): number {
+  let end = nextToken(text, start)?.end ?? start;
+  for (let i = 1; i < parts; i++) {
+    const dot = nextToken(text, end);
+    if (dot?.text !== '.') break;
+    end = nextToken(text, dot.end)?.end ?? end;
+  }
+  return end;
+}

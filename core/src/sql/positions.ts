@@ -1,0 +1,37 @@
+/** A stretch of a text in characters (UTF-16 units), end exclusive. */
+export interface Range {
+  readonly start: number;
+  readonly end: number;
+}
+
+/** Line and column as people count them, both from 1. */
+export interface LineColumn {
+  readonly line: number;
+  readonly column: number;
+}
+
+/**
+ * Turns the parser's byte offsets (UTF-8) into character offsets of `text`. Texts of ASCII only,
+ * nearly all, cost one test.
+ */
+export function byteToCharacter(text: string): (byteOffset: number) => number {
+  // eslint-disable-next-line no-control-regex
+  if (/^[\x00-\x7f]*$/.test(text)) return (offset) => offset;
+  const characterAt: number[] = [];
+  let i = 0;
+  for (const symbol of text) {
+    const code = symbol.codePointAt(0)!;
+    const bytes = code < 0x80 ? 1 : code < 0x800 ? 2 : code < 0x10000 ? 3 : 4;
+    for (let b = 0; b < bytes; b++) characterAt.push(i);
+    i += symbol.length;
+  }
+  characterAt.push(i);
+  return (offset) => characterAt[Math.max(0, Math.min(offset, characterAt.length - 1))]!;
+}
+
+/** The line and column of a character offset. */
+export function lineColumn(text: string, offset: number): LineColumn {
+  const before = text.slice(0, Math.max(0, Math.min(offset, text.length)));
+  const line = before.split('\n').length;
+  return { line, column: before.length - (before.lastIndexOf('\n') + 1) + 1 };
+}

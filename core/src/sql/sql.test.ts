@@ -1,0 +1,129 @@
+import { beforeAll, describe, expect, test } from '@jest/globals';
+import fc from 'fast-check';
+import { scanSync } from 'libpg-query';
+import { applyEdits } from './edits.js';
+import { didYouMean, editDistance } from './nearest.js';
+import { loadParser, parseSql } from './parser.js';
+import { byteToCharacter, lineColumn } from './positions.js';
+import { boundedName, ident, literal } from './quote.js';
+import { nameOf, tokenize, withoutLayout } from './tokens.js';
+import { shortType } from './types.js';
+
+beforeAll(loadParser);
+
+describe('tokens', () => {
+  const pieces = ['select', ' ', '\n', 'a.b', '"q""x"', "'it''s'", "E'\\'x'", '$$ body $$', '$t$ $$ $t$', '-- note\n', '/* a /* b */ c */', '1.5e3', '.5', '42', '::', '<=', '>-- c\n', '(', ')', ',', ';', '$1', 'é', "'ü'", '@>', "x'1F'", ':='];
+  test('agree with the parser’s own scanner on random texts', () => {
+    fc.assert(
+      fc.property(fc.array(fc.constantFrom(...pieces), { maxLength: 25 }), (parts) => {
+        const text = parts.join(' , ');
+        fc.pre(text.trim() !== '');
+        const toCharacter = byteToCharacter(text);
+        const expected = scanSync(text).tokens.map((t) => [toCharacter(t.start), toCharacter(t.end)]);
+        expect(tokenize(text).map((t) => [t.start, t.end])).toEqual(expected);
+      }),
+      { numRuns: 400, seed: 7 },
+    );
+  });
+
+  test.each([
+    ['select 1 -- x', 'SELECT  1', true],
+    ['select /* y */ a from b', 'select a\nfrom b', true],
+    ["select 'A'", "select 'a'", false],
+    ['select "A"', 'select a', false],
+    ['select a b', 'select ab', false],
+  ])('%s and %s are the same without layout: %s', (a, b, same) => {
+    expect(withoutLayout(a) === withoutLayout(b)).toBe(same);
+  });
+
+  test('names are folded or unquoted', () => {
+    expect(tokenize('Berth "Be""rth"').map(nameOf)).toEqual(['berth', 'Be"rth']);
+  });
+});
+
+describe('positions', () => {
+  test('bytes become characters', () => {
+    fc.assert(
+      fc.property(fc.string({ unit: 'binary', maxLength: 40 }), (text) => {
+        const at = byteToCharacter(text);
+        let bytes = 0;
+        let characters = 0;
+        for (const symbol of text) {
+          expect(at(bytes)).toBe(characters);
+          bytes += Buffer.byteLength(symbol);
+          characters += symbol.length;
+        }
+        expect(at(bytes)).toBe(text.length);
+      }),
+      { seed: 3 },
+    );
+  });
+  test.each([
+    ['a\nbc', 0, 1, 1],
+    ['a\nbc', 2, 2, 1],
+    ['a\nbc', 4, 2, 3],
+  ])('offset in %j', (text, offset, line, column) => {
+    expect(lineColumn(text, offset)).toEqual({ line, column });
+  });
+});
+
+describe('parser', () => {
+  test.each([
+    ['select a frm b c', 'b'],
+    ["select 'é' as x frm\nb where", 'frm'],
+    ['select (', ''],
+    ['selct 1', 'selct'],
+  ])('a syntax error in %j is at %j', (sql, word) => {
+    const { error, statements } = parseSql(sql);
+    expect(statements).toEqual([]);
+    expect(sql.slice(error!.range.start, error!.range.end)).toBe(word);
+  });
+  test('statements have character ranges', () => {
+    const text = "-- é\nselect 'ü' as a ;\n select 2";
+    expect(parseSql(text).statements.map((s) => text.slice(s.start, s.end).trim())).toEqual(["select 'ü' as a", 'select 2']);
+  });
+  test('a text of comments has no statement', () => expect(parseSql('-- nothing\n').statements).toEqual([]));
+});
+
+describe('quoting', () => {
+  test('names and values survive a round trip through the parser', () => {
+    fc.assert(
+      fc.property(fc.string({ unit: 'grapheme', minLength: 1 }), fc.string({ unit: 'grapheme' }), (name, value) => {
+        fc.pre(!name.includes('\u0000') && !value.includes('\u0000'));
+        const node = parseSql(`select ${literal(value)} as ${ident(name)}`).statements[0]!.node as never as { SelectStmt: { targetList: [{ ResTarget: { name: string; val: { A_Const: { sval: { sval?: string } } } } }] } };
+        const target = node.SelectStmt.targetList[0].ResTarget;
+        expect(target.name).toBe(name);
+        expect(target.val.A_Const.sval.sval ?? '').toBe(value);
+      }),
+      { seed: 5 },
+    );
+  });
+  test('long names stay within 63 bytes and keep their mark', () => {
+    const name = boundedName('é'.repeat(60), '~next');
+    expect(Buffer.byteLength(name)).toBeLessThanOrEqual(63);
+    expect(name.endsWith('~next')).toBe(true);
+  });
+});
+
+test('edits are applied and lead back', () => {
+  const { text, original } = applyEdits('select a from b.c where x', [{ start: 14, end: 17, text: '"w"."c"' }]);
+  expect(text).toBe('select a from "w"."c" where x');
+  expect([0, 7, 14, 18, 28].map(original)).toEqual([0, 7, 14, 14, 24]);
+});
+
+test.each([
+  ['berht', ['berth', 'call'], 'did you mean berth?'],
+  ['vessel_nam', ['vessel_name', 'hull_no'], 'did you mean vessel_name?'],
+  ['xyz', ['berth', 'call'], undefined],
+])('nearest name to %s', (wrong, names, expected) => expect(didYouMean(wrong, names)).toBe(expected));
+
+test('neighbours swapped are one edit', () => expect(editDistance('ab', 'ba')).toBe(1));
+
+test.each([
+  ['timestamp with time zone', 'timestamptz'],
+  ['timestamp(3) without time zone', 'timestamp(3)'],
+  ['character varying(20)', 'varchar(20)'],
+  ['numeric(10,1)', 'numeric(10,1)'],
+  ['double precision', 'double precision'],
+  ['text[]', 'text[]'],
+])('%s is written %s', (from, to) => expect(shortType(from)).toBe(to));
