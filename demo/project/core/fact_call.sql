@@ -1,0 +1,28 @@
+-- One row a call that took place.
+create table core.fact_call (
+  call_no        text          primary key,
+  hull_no        text          not null,
+  berth_code     text          not null references core.dim_berth (berth_code),
+  from_port_code text          not null references core.dim_port (port_code),
+  to_port_code   text          not null references core.dim_port (port_code),
+  arrived_at     timestamptz   not null,
+  departed_at    timestamptz,
+  hours_at_berth numeric(8,2)  check (hours_at_berth >= 0),
+  tonnage        numeric(12,2) options (role 'measure') not null check (tonnage >= 0)
+) with (owner = 'harbour master');
+comment on table core.fact_call is 'Calls that took place: who lay where, from when to when, and how much was handled.';
+
+select c.call_no,
+       c.hull_no,
+       c.berth_code,
+       c.from_port_code,
+       c.to_port_code,
+       c.arrived_at,
+       c.departed_at,
+       (extract(epoch from c.departed_at - c.arrived_at) / 3600)::numeric(8,2) as hours_at_berth,
+       c.tonnage
+from staging.call c
+where c.status in ('arrived', 'departed');
+
+create index on core.fact_call (arrived_at);
+create index on core.fact_call (berth_code);

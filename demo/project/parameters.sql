@@ -1,0 +1,2 @@
+-- Dues are charged by tonnage; a vessel below this tonnage pays none.
+set param.least_tonnage = '100';

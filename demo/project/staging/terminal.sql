@@ -1,0 +1,2 @@
+select terminal_code, trim(terminal_name) as terminal_name
+from landing.terminal;
