@@ -128,17 +128,19 @@ export interface SwapPlan {
 /**
  * The statements of one swap.
  * @param items in dependency order, each after what it reads
- * @param declaredIndexes names of indexes that exist beside already
+ * @param dropped places that go without a successor
  */
-export function planSwap(items: readonly SwapItem[], old: readonly OldRelation[], dependents: readonly Dependent[]): SwapPlan {
+export function planSwap(items: readonly SwapItem[], old: readonly OldRelation[], dependents: readonly Dependent[], dropped: readonly Place[] = []): SwapPlan {
   const blockers = dependents.filter((d) => !d.ours);
   if (blockers.length) return { statements: [], remade: [], blockedBy: blockers };
   const statements: string[] = [];
   const oldAt = (place: Place) => old.find((o) => o.schema === place.schema && o.name === place.name);
   for (const d of [...dependents].reverse()) statements.push(`drop ${d.kind} ${dependentName(d)}`);
-  for (const item of [...items].reverse()) {
-    const before = oldAt(item.target);
-    if (before) statements.push(`drop ${dropWord(before.relkind)} ${qualified(item.target)}`);
+  // One statement for each kind: old views may read each other in any order.
+  const going = [...items.map((i) => i.target), ...dropped].flatMap((place) => oldAt(place) ?? []);
+  for (const word of ['view', 'materialized view', 'foreign table', 'table']) {
+    const names = going.filter((o) => dropWord(o.relkind) === word).map(qualified);
+    if (names.length) statements.push(`drop ${word} ${names.join(', ')}`);
   }
   for (const item of items) {
     statements.push(`alter ${item.relation} ${qualified(item.beside)} set schema ${ident(item.target.schema)}`);

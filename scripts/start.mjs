@@ -1,0 +1,96 @@
+import { fork } from 'node:child_process';
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import { parseArgs } from 'node:util';
+import { build } from './lib/build.mjs';
+import { provision, startCluster, stopCluster } from './lib/cluster.mjs';
+import { ensureDebian, ensureNpm } from './lib/packages.mjs';
+import { alive, freePort, main, Plain, ROOT, say, sleep } from './lib/shell.mjs';
+
+const { values } = parseArgs({
+  options: { data: { type: 'string' }, port: { type: 'string' }, 'no-demo': { type: 'boolean' }, help: { type: 'boolean' } },
+});
+
+if (values.help) {
+  say('npm start -- [--data DIR] [--port N] [--no-demo]');
+  process.exit(0);
+}
+
+const data = path.resolve(ROOT, values.data ?? '.data');
+const mark = path.join(data, 'running.json');
+
+/** Another start over the same data folder that is alive. */
+function beside() {
+  if (!existsSync(mark)) return undefined;
+  try {
+    const { pid, address } = JSON.parse(readFileSync(mark, 'utf8'));
+    const own = existsSync(`/proc/${pid}/cmdline`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('start.mjs');
+    return alive(pid) && own && pid !== process.pid ? { pid, address } : undefined;
+  } catch {
+    return undefined;
+  }
+}
+
+await main(async () => {
+  const started = Date.now();
+  const other = beside();
+  if (other) throw new Plain(`Ouvrage is already running on this data folder, at ${other.address ?? 'an address still being made'} (process ${other.pid}).`);
+  mkdirSync(data, { recursive: true });
+  writeFileSync(mark, JSON.stringify({ pid: process.pid }));
+  let server;
+  let config;
+  let ending = false;
+  const end = async (code) => {
+    if (ending) return;
+    ending = true;
+    if (server && server.exitCode === null) {
+      server.kill('SIGTERM');
+      await Promise.race([new Promise((resolve) => server.once('exit', resolve)), sleep(8000)]);
+      if (server.exitCode === null) server.kill('SIGKILL');
+    }
+    if (config) await stopCluster(config);
+    rmSync(mark, { force: true });
+    say('Ouvrage has stopped.');
+    process.exit(code);
+  };
+  process.on('SIGINT', () => void end(0));
+  process.on('SIGTERM', () => void end(0));
+  try {
+    await ensureDebian(['postgresql', 'git']);
+    await ensureNpm();
+    await build(process.env.SKIP_WEB ? ['core','demo','server'] : undefined);
+    say('Starting PostgreSQL ...');
+    config = await startCluster(data);
+    await provision(data, config);
+    const port = await freePort(Number(values.port ?? 4100));
+    if (values.port && port !== Number(values.port)) say(`Port ${values.port} is taken; using ${port}.`);
+    say('Starting the server ...');
+    server = fork(path.join(ROOT, 'server/dist/main.js'), [], {
+      env: { ...process.env, NODE_ENV: 'production', OUVRAGE_DATA: data, OUVRAGE_PORT: String(port), OUVRAGE_DEMO: values['no-demo'] ? '' : '1' },
+      // A process group of its own would outlive Ctrl-C; the channel ends the server when this process dies.
+      stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+    });
+    const address = `http://127.0.0.1:${port}`;
+    await new Promise((resolve, reject) => {
+      server.on('message', (message) => {
+        if (message.kind === 'progress') say(message.text);
+        if (message.kind === 'ready') resolve();
+      });
+      server.once('exit', (code) => reject(new Plain(`the server ended with ${code}`)));
+    });
+    server.once('exit', (code) => {
+      if (!ending) {
+        say(`The server ended with ${code}.`);
+        void end(1);
+      }
+    });
+    writeFileSync(mark, JSON.stringify({ pid: process.pid, address }));
+    say(`\nOuvrage is ready after ${((Date.now() - started) / 1000).toFixed(1)} s at ${address}`);
+    if (!values['no-demo']) say('Sign in as mira (releaser), jonas (editor), vera (viewer) or admin (administrator); the password of each is saltmere.');
+    else if (existsSync(path.join(data, 'first-sign-in.txt'))) say(`The first sign-in is in ${path.join(data, 'first-sign-in.txt')}`);
+    say('Ctrl-C stops everything.');
+  } catch (error) {
+    process.stderr.write(`${error instanceof Plain ? error.message : error.stack}\n`);
+    await end(1);
+  }
+});

@@ -1,0 +1,49 @@
+import { Controller, Get, Global, Module, type DynamicModule } from '@nestjs/common';
+import { ApiTags } from '@nestjs/swagger';
+import { InjectDataSource, TypeOrmModule } from '@nestjs/typeorm';
+import { DataSource } from 'typeorm';
+import { dataSourceOptions } from './database/data-source.js';
+import { Public } from './people/access.js';
+import { PeopleModule } from './people/people.module.js';
+import { ProjectModule } from './project/project.module.js';
+import { QualityModule } from './quality/quality.module.js';
+import { ReleaseModule } from './release/release.module.js';
+import { RunModule } from './run/run.module.js';
+import { Seeder } from './seeder.js';
+import { Config } from './shared/config.js';
+import { SourceModule } from './source/source.module.js';
+import { StandinModule } from './standin/standin.module.js';
+import { WarehouseModule } from './warehouse/warehouse.module.js';
+
+@ApiTags('health')
+@Controller('api/health')
+export class HealthController {
+  constructor(@InjectDataSource() private readonly source: DataSource) {}
+
+  @Public()
+  @Get()
+  async health() {
+    await this.source.query('select 1');
+    return { state: 'well' };
+  }
+}
+
+@Global()
+@Module({})
+class ConfigModule {
+  static of(config: Config): DynamicModule {
+    return { module: ConfigModule, providers: [{ provide: Config, useValue: config }], exports: [Config] };
+  }
+}
+
+@Module({})
+export class AppModule {
+  static of(config: Config): DynamicModule {
+    return {
+      module: AppModule,
+      imports: [ConfigModule.of(config), TypeOrmModule.forRoot(dataSourceOptions(config)), PeopleModule, ProjectModule, WarehouseModule, RunModule, SourceModule, StandinModule, QualityModule, ReleaseModule],
+      controllers: [HealthController],
+      providers: [Seeder],
+    };
+  }
+}

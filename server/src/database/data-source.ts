@@ -1,0 +1,30 @@
+import { DataSource, type DataSourceOptions } from 'typeorm';
+import { AccessToken, Audit, Person, Session } from '../people/people.entities.js';
+import { Draft, Workspace } from '../project/project.entities.js';
+import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
+import { Connection, Setting } from '../source/source.entities.js';
+import type { Config } from '../shared/config.js';
+import { Initial1764057600000 } from './migrations/1764057600000-initial.js';
+
+export const ENTITIES = [Person, Session, AccessToken, Audit, Workspace, Draft, Run, RunStep, CheckResult, Release, Connection, Setting];
+
+/** The application's database; its schema comes from migrations only. */
+export function dataSourceOptions({ application: a }: Config): DataSourceOptions {
+  return {
+    type: 'postgres',
+    host: a.host,
+    port: a.port,
+    database: a.database,
+    username: a.user,
+    password: a.password,
+    entities: ENTITIES,
+    migrations: [Initial1764057600000],
+    synchronize: false,
+    uuidExtension: 'pgcrypto',
+    installExtensions: false,
+    migrationsRun: true,
+    poolSize: 10,
+  };
+}
+
+export const dataSource = (config: Config) => new DataSource(dataSourceOptions(config));

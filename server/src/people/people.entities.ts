@@ -1,0 +1,89 @@
+import { Column, CreateDateColumn, Entity, Index, JoinColumn, ManyToOne, PrimaryColumn, PrimaryGeneratedColumn, type Relation } from 'typeorm';
+
+export const PERSON_ROLES = ['viewer', 'editor', 'releaser', 'administrator'] as const;
+/** Each role may do what the one before it may. */
+export type PersonRole = (typeof PERSON_ROLES)[number];
+
+@Entity('person')
+export class Person {
+  @PrimaryGeneratedColumn('uuid')
+  id: string;
+
+  @Column('text', { unique: true })
+  name: string;
+
+  @Column('text', { name: 'display_name' })
+  displayName: string;
+
+  @Column('text', { name: 'password_hash' })
+  passwordHash: string;
+
+  @Column('text')
+  role: PersonRole;
+
+  @CreateDateColumn({ name: 'created_at', type: 'timestamptz' })
+  createdAt: Date;
+}
+
+@Entity('session')
+export class Session {
+  /** The hash of the cookie's token. */
+  @PrimaryColumn('text')
+  id: string;
+
+  @ManyToOne(() => Person, { onDelete: 'CASCADE', nullable: false })
+  @JoinColumn({ name: 'person_id' })
+  person: Relation<Person>;
+
+  @Column('text')
+  csrf: string;
+
+  @Index()
+  @Column('timestamptz', { name: 'expires_at' })
+  expiresAt: Date;
+}
+
+/** A token with which a person's own git reaches the project. */
+@Entity('access_token')
+export class AccessToken {
+  @PrimaryGeneratedColumn('uuid')
+  id: string;
+
+  @ManyToOne(() => Person, { onDelete: 'CASCADE', nullable: false })
+  @JoinColumn({ name: 'person_id' })
+  person: Relation<Person>;
+
+  @Column('text')
+  label: string;
+
+  @Column('text', { unique: true })
+  hash: string;
+
+  @CreateDateColumn({ name: 'created_at', type: 'timestamptz' })
+  createdAt: Date;
+
+  @Column('timestamptz', { name: 'last_used_at', nullable: true })
+  lastUsedAt: Date | null;
+}
+
+/** Who did what. */
+@Entity('audit')
+export class Audit {
+  @PrimaryGeneratedColumn('identity', { type: 'bigint', generatedIdentity: 'ALWAYS' })
+  id: string;
+
+  @CreateDateColumn({ type: 'timestamptz' })
+  at: Date;
+
+  @Column('text')
+  person: string;
+
+  @Column('text')
+  action: string;
+
+  @Column('text')
+  subject: string;
+
+  @Column('jsonb', { nullable: true })
+  detail: unknown;
+}

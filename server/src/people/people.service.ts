@@ -1,0 +1,80 @@
+import { Injectable } from '@nestjs/common';
+import { InjectRepository } from '@nestjs/typeorm';
+import { hash, verify } from '@node-rs/argon2';
+import { LessThan, Repository } from 'typeorm';
+import { randomToken, tokenHash } from '../shared/secret.js';
+import { AccessToken, Audit, Person, Session, type PersonRole } from './people.entities.js';
+
+const SESSION_HOURS = 24 * 7;
+
+@Injectable()
+export class PeopleService {
+  /** Verified against when no such person exists, so that the answer takes as long. */
+  private readonly nobody = hash(randomToken());
+
+  constructor(
+    @InjectRepository(Person) private readonly people: Repository<Person>,
+    @InjectRepository(Session) private readonly sessions: Repository<Session>,
+    @InjectRepository(AccessToken) private readonly tokens: Repository<AccessToken>,
+    @InjectRepository(Audit) private readonly audits: Repository<Audit>,
+  ) {}
+
+  async create(name: string, displayName: string, role: PersonRole, password: string): Promise<Person> {
+    return this.people.save(this.people.create({ name, displayName, role, passwordHash: await hash(password) }));
+  }
+
+  count(): Promise<number> {
+    return this.people.count();
+  }
+
+  /** A new session for the right name and password; undefined for wrong ones. */
+  async signIn(name: string, password: string): Promise<{ person: Person; token: string; session: Session } | undefined> {
+    const person = await this.people.findOneBy({ name });
+    const right = await verify(person?.passwordHash ?? (await this.nobody), password);
+    if (!person || !right) return undefined;
+    await this.sessions.delete({ expiresAt: LessThan(new Date()) });
+    const token = randomToken();
+    const session = await this.sessions.save(this.sessions.create({ id: tokenHash(token), person, csrf: randomToken(), expiresAt: new Date(Date.now() + SESSION_HOURS * 3_600_000) }));
+    return { person, token, session };
+  }
+
+  async session(token: string): Promise<Session | undefined> {
+    const session = await this.sessions.findOne({ where: { id: tokenHash(token) }, relations: { person: true } });
+    return session && session.expiresAt > new Date() ? session : undefined;
+  }
+
+  async signOut(token: string): Promise<void> {
+    await this.sessions.delete({ id: tokenHash(token) });
+  }
+
+  listTokens(person: Person): Promise<AccessToken[]> {
+    return this.tokens.find({ where: { person: { id: person.id } }, order: { createdAt: 'DESC' } });
+  }
+
+  /** The token is shown once; only its hash is kept. */
+  async createToken(person: Person, label: string): Promise<{ token: string; id: string }> {
+    const token = randomToken();
+    const { id } = await this.tokens.save(this.tokens.create({ person, label, hash: tokenHash(token), lastUsedAt: null }));
+    return { token, id };
+  }
+
+  async deleteToken(person: Person, id: string): Promise<boolean> {
+    return ((await this.tokens.delete({ id, person: { id: person.id } })).affected ?? 0) > 0;
+  }
+
+  /** The person whom a name and token belong to. */
+  async personOfToken(name: string, token: string): Promise<Person | undefined> {
+    const found = await this.tokens.findOne({ where: { hash: tokenHash(token) }, relations: { person: true } });
+    if (!found || found.person.name !== name) return undefined;
+    await this.tokens.update(found.id, { lastUsedAt: new Date() });
+    return found.person;
+  }
+
+  async audit(person: Person | string, action: string, subject: string, detail: unknown = null): Promise<void> {
+    await this.audits.insert({ person: typeof person === 'string' ? person : person.name, action, subject, detail: detail as never });
+  }
+
+  recentAudit(): Promise<Audit[]> {
+    return this.audits.find({ order: { at: 'DESC' }, take: 200 });
+  }
+}

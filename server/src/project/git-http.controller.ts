@@ -1,0 +1,122 @@
+import { All, Controller, Inject, Req, Res } from '@nestjs/common';
+import { ApiExcludeController } from '@nestjs/swagger';
+import type { Request, Response } from 'express';
+import { spawn } from 'node:child_process';
+import { existsSync } from 'node:fs';
+import { chmod, writeFile } from 'node:fs/promises';
+import path from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { mayAct, Public } from '../people/access.js';
+import { Attempts } from '../people/attempts.js';
+import type { Person } from '../people/people.entities.js';
+import { PeopleService } from '../people/people.service.js';
+import { Config } from '../shared/config.js';
+import { logger } from '../shared/problem.js';
+import { gitEnvironment } from './git.js';
+import { ProjectService } from './project.service.js';
+
+const BACKENDS = ['/usr/lib/git-core/git-http-backend', '/usr/libexec/git-core/git-http-backend'];
+
+/** `git clone` and `git push` of the project, with a person's name and token, through git's own CGI program. */
+@ApiExcludeController()
+@Controller('git')
+export class GitHttpController {
+  private readonly attempts = new Attempts(30, 5 * 60_000);
+  private readonly hook: Promise<void>;
+
+  constructor(
+    @Inject(Config) private readonly config: Config,
+    private readonly people: PeopleService,
+    private readonly project: ProjectService,
+  ) {
+    this.hook = this.installHook();
+  }
+
+  /** Rewritten at each start, as the server may have moved. */
+  private async installHook(): Promise<void> {
+    await this.project.git.create();
+    const script = fileURLToPath(new URL('./update-hook.js', import.meta.url));
+    const file = path.join(this.config.projectFolder, 'hooks/update');
+    await writeFile(file, `#!/bin/sh\nexec '${process.execPath}' '${script}' "$@"\n`);
+    await chmod(file, 0o755);
+  }
+
+  // Authorised by the token in the Authorization header, not by the session's cookie.
+  @Public()
+  @All('project.git/*rest')
+  async serve(@Req() request: Request, @Res() response: Response): Promise<void> {
+    await this.hook;
+    const person = await this.signedIn(request);
+    if (!person) {
+      response.status(401).setHeader('WWW-Authenticate', 'Basic realm="Ouvrage: your name and an access token"').type('text').send('Sign in with your name and an access token from Settings.\n');
+      return;
+    }
+    const url = new URL(request.originalUrl, 'http://localhost');
+    const pushes = url.pathname.endsWith('/git-receive-pack') || url.searchParams.get('service') === 'git-receive-pack';
+    if (pushes && !mayAct(person.role, 'editor')) {
+      response.status(403).type('text').send('A viewer cannot push.\n');
+      return;
+    }
+    await this.backend(request, response, url, person);
+    if (url.pathname.endsWith('/git-receive-pack')) {
+      await this.project.adoptBranches(person);
+      await this.people.audit(person, 'push', url.pathname);
+    }
+  }
+
+  private async signedIn(request: Request): Promise<Person | undefined> {
+    const encoded = /^Basic (.+)$/i.exec(request.get('authorization') ?? '')?.[1];
+    if (!encoded) return undefined;
+    if (this.attempts.count(request.ip ?? '') > 0) return undefined;
+    const [name = '', ...token] = Buffer.from(encoded, 'base64').toString('utf8').split(':');
+    const person = await this.people.personOfToken(name, token.join(':'));
+    if (person) this.attempts.forget(request.ip ?? '');
+    return person;
+  }
+
+  private backend(request: Request, response: Response, url: URL, person: Person): Promise<void> {
+    const program = BACKENDS.find((b) => existsSync(b));
+    if (!program) throw new Error('git-http-backend is missing');
+    const child = spawn(program, [], {
+      env: {
+        ...gitEnvironment(),
+        GIT_PROJECT_ROOT: path.dirname(this.config.projectFolder),
+        GIT_HTTP_EXPORT_ALL: '1',
+        PATH_INFO: url.pathname.replace(/^\/git/, ''),
+        QUERY_STRING: url.search.slice(1),
+        REQUEST_METHOD: request.method,
+        CONTENT_TYPE: request.get('content-type') ?? '',
+        HTTP_CONTENT_ENCODING: request.get('content-encoding') ?? '',
+        GIT_PROTOCOL: request.get('git-protocol') ?? '',
+        REMOTE_USER: person.name,
+        REMOTE_ADDR: request.ip ?? '',
+      },
+    });
+    request.pipe(child.stdin);
+    child.stdin.on('error', () => undefined);
+    child.stderr.on('data', (d: Buffer) => logger.warn({ git: d.toString() }));
+    response.on('close', () => child.exitCode === null && child.kill());
+    return new Promise((resolve, reject) => {
+      let head = Buffer.alloc(0);
+      const onHead = (data: Buffer) => {
+        head = Buffer.concat([head, data]);
+        const end = head.indexOf('\r\n\r\n');
+        if (end < 0) return;
+        child.stdout.off('data', onHead);
+        for (const line of head.subarray(0, end).toString().split('\r\n')) {
+          const [name = '', value = ''] = line.split(/: (.*)/s);
+          if (name.toLowerCase() === 'status') response.status(Number.parseInt(value, 10));
+          else response.setHeader(name, value);
+        }
+        response.write(head.subarray(end + 4));
+        child.stdout.pipe(response, { end: false });
+      };
+      child.stdout.on('data', onHead);
+      child.on('error', reject);
+      child.on('close', () => {
+        response.end();
+        resolve();
+      });
+    });
+  }
+}

@@ -1,0 +1,218 @@
+import { spawn, type ChildProcessWithoutNullStreams } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import { existsSync } from 'node:fs';
+import { rm } from 'node:fs/promises';
+import path from 'node:path';
+
+export interface Commit {
+  readonly id: string;
+  readonly author: string;
+  /** ISO 8601. */
+  readonly at: string;
+  readonly message: string;
+}
+
+export interface TreeChange {
+  readonly path: string;
+  /** The new text; null deletes the file. */
+  readonly text: string | null;
+}
+
+export type MergeResult = { readonly kind: 'merged'; readonly tree: string } | { readonly kind: 'conflict'; readonly paths: readonly string[]; /** With marks in the files in conflict. */ readonly tree: string };
+
+/** A branch was moved by someone else in the meantime. */
+export class RefMoved extends Error {}
+
+/**
+ * A bare repository through git's plumbing. Reading goes through one kept `cat-file --batch`
+ * process; a branch moves only by compare-and-swap.
+ */
+export class GitStore {
+  private batch?: ChildProcessWithoutNullStreams;
+  private buffered = Buffer.alloc(0);
+  private readonly waiting: { resolve: (text: string) => void; reject: (error: Error) => void }[] = [];
+  private readonly blobs = new Map<string, string>();
+
+  constructor(readonly folder: string) {}
+
+  async create(): Promise<void> {
+    if (existsSync(path.join(this.folder, 'HEAD'))) return;
+    await runGit(undefined, ['init', '--bare', '--quiet', '--initial-branch=main', this.folder]);
+    for (const [name, value] of [['http.receivepack', 'true'], ['receive.denyNonFastForwards', 'true'], ['receive.denyDeletes', 'true'], ['core.logAllRefUpdates', 'true']] as const) {
+      await this.git(['config', name, value]);
+    }
+  }
+
+  close(): void {
+    this.batch?.kill();
+  }
+
+  /** @throws Error with git's own words when it fails */
+  git(args: readonly string[], options: { input?: string; env?: Record<string, string> } = {}): Promise<string> {
+    return runGit(this.folder, args, options);
+  }
+
+  /** The commit of a branch, undefined if there is none. */
+  async resolve(ref: string): Promise<string | undefined> {
+    const out = await this.git(['rev-parse', '--verify', '--quiet', `${ref}^{commit}`]).catch(() => '');
+    return out.trim() || undefined;
+  }
+
+  /** Blob ids by path. */
+  async tree(commit: string): Promise<Map<string, string>> {
+    const out = await this.git(['ls-tree', '-r', '-z', '--full-tree', commit]);
+    const entries = new Map<string, string>();
+    for (const line of out.split('\0')) {
+      const match = /^\d+ blob ([0-9a-f]+)\t(.+)$/s.exec(line);
+      if (match) entries.set(match[2]!, match[1]!);
+    }
+    return entries;
+  }
+
+  /** Texts by path. */
+  async files(commit: string): Promise<Map<string, string>> {
+    const tree = await this.tree(commit);
+    const texts = await Promise.all([...tree].map(async ([file, blob]) => [file, await this.blob(blob)] as const));
+    return new Map(texts);
+  }
+
+  async fileAt(commit: string, file: string): Promise<string | undefined> {
+    const blob = await this.git(['rev-parse', '--verify', '--quiet', `${commit}:${file}`]).catch(() => '');
+    return blob.trim() ? this.blob(blob.trim()) : undefined;
+  }
+
+  /** A blob's text; texts stay in memory, as a blob never changes. */
+  async blob(id: string): Promise<string> {
+    const known = this.blobs.get(id);
+    if (known !== undefined) return known;
+    const text = await new Promise<string>((resolve, reject) => {
+      this.waiting.push({ resolve, reject });
+      this.reader().stdin.write(`${id}\n`);
+    });
+    if (this.blobs.size > 20_000) this.blobs.clear();
+    this.blobs.set(id, text);
+    return text;
+  }
+
+  private reader(): ChildProcessWithoutNullStreams {
+    if (this.batch && this.batch.exitCode === null) return this.batch;
+    const child = spawn('git', ['--git-dir', this.folder, 'cat-file', '--batch'], { stdio: 'pipe', env: gitEnvironment() });
+    child.stdout.on('data', (data: Buffer) => {
+      this.buffered = Buffer.concat([this.buffered, data]);
+      this.takeBuffered();
+    });
+    child.on('close', () => {
+      for (const w of this.waiting.splice(0)) w.reject(new Error('git cat-file ended'));
+      this.buffered = Buffer.alloc(0);
+      this.batch = undefined;
+    });
+    return (this.batch = child);
+  }
+
+  private takeBuffered(): void {
+    for (;;) {
+      const lineEnd = this.buffered.indexOf(10);
+      if (lineEnd < 0) return;
+      const head = this.buffered.subarray(0, lineEnd).toString();
+      const size = /^[0-9a-f]+ \w+ (\d+)$/.exec(head)?.[1];
+      if (size === undefined) {
+        this.buffered = this.buffered.subarray(lineEnd + 1);
+        this.waiting.shift()?.reject(new Error(head));
+        continue;
+      }
+      const end = lineEnd + 1 + Number(size);
+      if (this.buffered.length < end + 1) return;
+      const text = this.buffered.subarray(lineEnd + 1, end).toString('utf8');
+      this.buffered = this.buffered.subarray(end + 1);
+      this.waiting.shift()?.resolve(text);
+    }
+  }
+
+  /** The tree of a commit with some files changed. */
+  async changedTree(base: string | undefined, changes: readonly TreeChange[]): Promise<string> {
+    const index = path.join(this.folder, `index-${randomBytes(6).toString('hex')}`);
+    const env = { GIT_INDEX_FILE: index };
+    try {
+      await this.git(base === undefined ? ['read-tree', '--empty'] : ['read-tree', base], { env });
+      const lines = await Promise.all(changes.map(async ({ path: file, text }) => {
+        if (text === null) return `0 ${'0'.repeat(40)}\t${file}\0`;
+        const blob = await this.git(['hash-object', '-w', '--stdin'], { input: text });
+        return `100644 ${blob.trim()}\t${file}\0`;
+      }));
+      await this.git(['update-index', '-z', '--index-info'], { env, input: lines.join('') });
+      return (await this.git(['write-tree'], { env })).trim();
+    } finally {
+      await rm(index, { force: true });
+    }
+  }
+
+  async commitTree(tree: string, parents: readonly string[], author: { name: string; email: string }, message: string): Promise<string> {
+    const env = { GIT_AUTHOR_NAME: author.name, GIT_AUTHOR_EMAIL: author.email, GIT_COMMITTER_NAME: author.name, GIT_COMMITTER_EMAIL: author.email };
+    return (await this.git(['commit-tree', tree, ...parents.flatMap((p) => ['-p', p]), '-F', '-'], { env, input: message })).trim();
+  }
+
+  /** Moves a branch from one commit to another. @throws RefMoved when it is elsewhere by now */
+  async moveRef(ref: string, to: string, from: string | undefined): Promise<void> {
+    await this.git(['update-ref', ref, to, from ?? '0'.repeat(40)]).catch(async (error: unknown) => {
+      if ((await this.resolve(ref)) !== from) throw new RefMoved(`${ref} was moved in the meantime`);
+      throw error;
+    });
+  }
+
+  /** The tree of merging two commits, or the files in which they conflict. */
+  async merge(ours: string, theirs: string): Promise<MergeResult> {
+    const { code, out } = await runGitRaw(this.folder, ['merge-tree', '--write-tree', '--name-only', '--no-messages', '-z', ours, theirs]);
+    const [tree = '', ...paths] = out.split('\0').filter((p) => p !== '');
+    if (code === 0) return { kind: 'merged', tree };
+    if (code === 1) return { kind: 'conflict', paths: [...new Set(paths)], tree };
+    throw new Error(`git merge-tree ended with ${code}`);
+  }
+
+  async isAncestor(ancestor: string, of: string): Promise<boolean> {
+    return (await runGitRaw(this.folder, ['merge-base', '--is-ancestor', ancestor, of])).code === 0;
+  }
+
+  async mergeBase(a: string, b: string): Promise<string | undefined> {
+    return (await this.git(['merge-base', a, b]).catch(() => '')).trim() || undefined;
+  }
+
+  /** Commits of a branch, or of one file on it, newest first. */
+  async log(ref: string, options: { file?: string; most?: number; notIn?: string } = {}): Promise<Commit[]> {
+    const range = options.notIn === undefined ? [ref] : [`${options.notIn}..${ref}`];
+    const out = await this.git(['log', `--max-count=${options.most ?? 100}`, '--format=%H%x00%an%x00%aI%x00%B%x01', ...range, ...(options.file === undefined ? [] : ['--', options.file])]);
+    return out.split('\x01').flatMap((entry) => {
+      const [id, author, at, message] = entry.trim().split('\0');
+      return id ? [{ id, author: author!, at: at!, message: (message ?? '').trim() }] : [];
+    });
+  }
+
+  async branches(prefix: string): Promise<Map<string, string>> {
+    const out = await this.git(['for-each-ref', '--format=%(refname) %(objectname)', prefix]);
+    return new Map(out.split('\n').filter(Boolean).map((line) => line.split(' ') as [string, string]));
+  }
+}
+
+/** Nothing of the person's own git configuration is used. */
+export function gitEnvironment(): Record<string, string> {
+  return { PATH: process.env['PATH'] ?? '/usr/bin:/bin', GIT_CONFIG_NOSYSTEM: '1', GIT_CONFIG_GLOBAL: '/dev/null', HOME: '/nonexistent', LC_ALL: 'C.UTF-8', GIT_CONFIG_COUNT: '1', GIT_CONFIG_KEY_0: 'safe.directory', GIT_CONFIG_VALUE_0: '*' };
+}
+
+function runGitRaw(folder: string | undefined, args: readonly string[], options: { input?: string; env?: Record<string, string> } = {}): Promise<{ code: number | null; out: string; err: string }> {
+  return new Promise((resolve, reject) => {
+    const child = spawn('git', [...(folder === undefined ? [] : ['--git-dir', folder]), ...args], { stdio: 'pipe', env: { ...gitEnvironment(), ...options.env } });
+    const out: Buffer[] = [];
+    let err = '';
+    child.stdout.on('data', (d: Buffer) => out.push(d));
+    child.stderr.on('data', (d: Buffer) => (err += d.toString()));
+    child.on('error', reject);
+    child.on('close', (code) => resolve({ code, out: Buffer.concat(out).toString('utf8'), err }));
+    child.stdin.on('error', () => undefined);
+    child.stdin.end(options.input ?? '');
+  });
+}
+
+async function runGit(folder: string | undefined, args: readonly string[], options: { input?: string; env?: Record<string, string> } = {}): Promise<string> {
+  const { code, out, err } = await runGitRaw(folder, args, options);
+  if (code !== 0) throw new Error(`git ${args[0]} ended with ${code}: ${err.trim()}`);
+  return out;
+}

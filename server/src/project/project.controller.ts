@@ -1,0 +1,133 @@
+import { Body, Controller, Delete, Get, HttpCode, Param, Post, Put, Query } from '@nestjs/common';
+import { ApiProperty, ApiTags } from '@nestjs/swagger';
+import { IsObject, IsOptional, Matches } from 'class-validator';
+import { Me, Needs } from '../people/access.js';
+import type { Person } from '../people/people.entities.js';
+import { OptionalText, ProjectPath, Text, Whole } from '../shared/fields.js';
+import { notFound } from '../shared/problem.js';
+import type { Draft, Workspace } from './project.entities.js';
+import { branchOf, MAIN, PRODUCTION, ProjectService } from './project.service.js';
+
+class WorkspaceBody {
+  @Text(1, 60, 'Berth dues')
+  name: string;
+}
+
+class DraftBody {
+  @ProjectPath()
+  path: string;
+
+  /** The new text; null deletes the file. */
+  @OptionalText(2_000_000)
+  text: string | null;
+
+  /** The version that was edited; 0 where there was no draft. */
+  @Whole(0, 1_000_000_000)
+  version: number;
+}
+
+class CommitBody {
+  @Text(1, 5000, 'Charge dues by measured tonnage')
+  message: string;
+}
+
+class SettledBody {
+  /** Texts by path for files in conflict; null deletes. */
+  @IsOptional()
+  @IsObject()
+  @ApiProperty({ type: Object, required: false })
+  files?: Record<string, string | null>;
+}
+
+class FileQuery {
+  @ProjectPath()
+  path: string;
+}
+
+class CommitFileQuery extends FileQuery {
+  @Matches(/^[0-9a-f]{7,40}$/)
+  @ApiProperty({ type: String })
+  commit: string;
+}
+
+const draftOut = (d: Draft) => ({ path: d.path, text: d.text, version: d.version, by: d.person.displayName, at: d.updatedAt, isNew: d.baseBlob === null });
+const workspaceOut = (w: Workspace, drafts: number) => ({ slug: w.slug, name: w.name, owner: w.owner.displayName, createdAt: w.createdAt, prefix: w.prefix, drafts });
+
+@ApiTags('project')
+@Controller('api/workspaces')
+export class ProjectController {
+  constructor(private readonly project: ProjectService) {}
+
+  @Get()
+  async list() {
+    const all = await this.project.list();
+    return Promise.all(all.map(async (w) => workspaceOut(w, (await this.project.draftsOf(w)).length)));
+  }
+
+  @Needs('editor')
+  @Post()
+  async create(@Me() me: Person, @Body() { name }: WorkspaceBody) {
+    return workspaceOut(await this.project.createWorkspace(me, name), 0);
+  }
+
+  /** All files as they are committed, and the drafts over them. */
+  @Get(':slug/files')
+  async files(@Param('slug') slug: string) {
+    const line = await this.project.line(slug);
+    return { slug, name: line.workspace?.name ?? PRODUCTION, commit: line.commit, files: Object.fromEntries(await this.project.git.files(line.commit)), drafts: line.drafts.map(draftOut) };
+  }
+
+  @Needs('editor')
+  @Put(':slug/drafts')
+  async keep(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, version }: DraftBody) {
+    return draftOut(await this.project.keepDraft(me, slug, path, text ?? null, version));
+  }
+
+  @Needs('editor')
+  @Delete(':slug/drafts')
+  @HttpCode(204)
+  async drop(@Param('slug') slug: string, @Query() { path }: FileQuery) {
+    await this.project.dropDraft(slug, path);
+  }
+
+  @Needs('editor')
+  @Post(':slug/drafts/rebase')
+  @HttpCode(204)
+  async rebase(@Param('slug') slug: string, @Body() { path }: FileQuery) {
+    await this.project.rebaseDraft(slug, path);
+  }
+
+  @Needs('editor')
+  @Post(':slug/commits')
+  commit(@Me() me: Person, @Param('slug') slug: string, @Body() { message }: CommitBody) {
+    return this.project.commit(me, slug, message);
+  }
+
+  /** Commits of the workspace that production lacks; of production, its newest. */
+  @Get(':slug/commits')
+  async commits(@Param('slug') slug: string) {
+    await this.project.line(slug);
+    return this.project.git.log(branchOf(slug), slug === PRODUCTION ? { most: 50 } : { notIn: MAIN });
+  }
+
+  /** Commits that changed a file, newest first. */
+  @Get(':slug/history')
+  async history(@Param('slug') slug: string, @Query() { path }: FileQuery) {
+    await this.project.line(slug);
+    return this.project.git.log(branchOf(slug), { file: path });
+  }
+
+  /** A file's text in a commit and in the commit before it. */
+  @Get(':slug/file')
+  async file(@Query() { path, commit }: CommitFileQuery) {
+    const id = await this.project.git.resolve(commit);
+    if (!id) throw notFound(`The commit ${commit}`);
+    return { path, commit: id, text: (await this.project.git.fileAt(id, path)) ?? null, before: (await this.project.git.fileAt(`${id}^`, path)) ?? null };
+  }
+
+  @Needs('editor')
+  @Post(':slug/take-production')
+  take(@Me() me: Person, @Param('slug') slug: string, @Body() { files }: SettledBody) {
+    return this.project.takeProduction(me, slug, files ?? {});
+  }
+}

@@ -1,0 +1,43 @@
+import { Controller, Get, Module, Param, Query } from '@nestjs/common';
+import { ApiTags } from '@nestjs/swagger';
+import { TypeOrmModule } from '@nestjs/typeorm';
+import { ProjectModule } from '../project/project.module.js';
+import { CheckResult } from '../run/run.entities.js';
+import { Text } from '../shared/fields.js';
+import { WarehouseModule } from '../warehouse/warehouse.module.js';
+import { QualityService } from './quality.service.js';
+
+class CheckQueryParameters {
+  @Text(3, 300)
+  id: string;
+}
+
+class TableQueryParameters {
+  @Text(3, 200)
+  table: string;
+}
+
+@ApiTags('quality')
+@Controller('api/workspaces/:slug')
+export class QualityController {
+  constructor(private readonly quality: QualityService) {}
+
+  /** Tables and checks with where they stand and how they hold. */
+  @Get('state')
+  state(@Param('slug') slug: string) {
+    return this.quality.state(slug);
+  }
+
+  @Get('check-history')
+  history(@Param('slug') slug: string, @Query() { id }: CheckQueryParameters) {
+    return this.quality.history(slug, id);
+  }
+
+  @Get('loads')
+  loads(@Param('slug') slug: string, @Query() { table }: TableQueryParameters) {
+    return this.quality.loads(slug, table);
+  }
+}
+
+@Module({ imports: [TypeOrmModule.forFeature([CheckResult]), ProjectModule, WarehouseModule], controllers: [QualityController], providers: [QualityService], exports: [QualityService] })
+export class QualityModule {}

@@ -1,0 +1,133 @@
+import { Injectable } from '@nestjs/common';
+import { InjectRepository } from '@nestjs/typeorm';
+import { checksOf, checkTitle, worst, type Check, type Project, type Verdict } from '@ouvrage/core';
+import { Repository } from 'typeorm';
+import { PRODUCTION, ProjectService, type Line } from '../project/project.service.js';
+import { CheckResult, type FaultRows } from '../run/run.entities.js';
+import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
+
+export interface CheckState {
+  readonly id: string;
+  readonly kind: Check['kind'];
+  readonly title: string;
+  readonly table: string;
+  readonly columns: readonly string[];
+  readonly advisory: boolean;
+  readonly tolerate: string | null;
+  readonly comment: string | null;
+  readonly verdict: Verdict;
+  readonly atFault: string | null;
+  readonly total: string | null;
+  readonly at: string | null;
+  readonly run: number | null;
+  /** The environment whose rows were checked. */
+  readonly environment: string | null;
+}
+
+export interface TableState {
+  readonly table: string;
+  readonly where: Standing['where'];
+  readonly rows: string | null;
+  readonly loadedAt: string | null;
+  readonly run: number | null;
+  readonly verdict: Verdict;
+}
+
+interface LatestRow {
+  environment: string;
+  check_id: string;
+  verdict: Verdict;
+  at_fault: string | null;
+  total: string | null;
+  at: Date;
+  run_id: number;
+  sql: string;
+  rows: FaultRows | null;
+}
+
+/** Verdicts on the checks of a project, as they were last found in an environment. */
+@Injectable()
+export class QualityService {
+  constructor(
+    @InjectRepository(CheckResult) private readonly results: Repository<CheckResult>,
+    private readonly projects: ProjectService,
+    private readonly warehouse: WarehouseService,
+  ) {}
+
+  /** The tables and checks of an environment with their newest verdicts. */
+  async state(slug: string): Promise<{ tables: TableState[]; checks: CheckState[] }> {
+    const line = await this.projects.line(slug);
+    const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
+    const latest = await this.latest(slug);
+    const checks = checksOf(line.project).map((c) => this.checkState(line, c, standings, latest));
+    const verdicts = new Map<string, Verdict[]>();
+    for (const c of checks) verdicts.set(c.table, [...(verdicts.get(c.table) ?? []), c.verdict]);
+    const tables = [...line.project.tables.keys()].map((table): TableState => {
+      const standing = standings.get(table);
+      const own = verdicts.get(table) ?? [];
+      const verdict = own.length ? worst(own)! : standing?.place ? 'holds' : 'not run';
+      return { table, where: standing?.where ?? 'nowhere', rows: standing?.loaded?.rows ?? null, loadedAt: standing?.loaded?.at ?? null, run: standing?.loaded?.runId ?? null, verdict };
+    });
+    return { tables, checks };
+  }
+
+  private checkState(line: Line, check: Check, standings: ReadonlyMap<string, Standing>, latest: ReadonlyMap<string, LatestRow>): CheckState {
+    const table = check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table;
+    const own = line.slug === PRODUCTION || standings.get(table)?.where !== 'production' ? latest.get(`${line.slug} ${check.id}`) : undefined;
+    const found = own ?? (standings.get(table)?.where === 'production' ? latest.get(`${PRODUCTION} ${check.id}`) : undefined);
+    const { tolerate } = check;
+    return {
+      id: check.id,
+      kind: check.kind,
+      title: checkTitle(check),
+      table,
+      columns: check.kind === 'query' ? [] : check.columns,
+      advisory: check.advisory,
+      tolerate: tolerate ? (tolerate.kind === 'count' ? `${tolerate.count} rows` : `${tolerate.share * 100} %`) : null,
+      comment: check.comment ?? null,
+      verdict: found?.verdict ?? 'not run',
+      atFault: found?.at_fault ?? null,
+      total: found?.total ?? null,
+      at: found?.at.toISOString() ?? null,
+      run: found?.run_id ?? null,
+      environment: found?.environment ?? null,
+    };
+  }
+
+  private async latest(slug: string): Promise<Map<string, LatestRow>> {
+    const rows = await this.results.query<LatestRow[]>(
+      `select distinct on (c.environment, c.check_id) c.environment, c.check_id, c.verdict, c.at_fault, c.total, c.at, s.run_id
+       from check_result c join run_step s on s.id = c.step_id
+       where c.environment = any($1) order by c.environment, c.check_id, c.at desc, c.id desc`,
+      [[slug, PRODUCTION]],
+    );
+    return new Map(rows.map((r) => [`${r.environment} ${r.check_id}`, r]));
+  }
+
+  /** The results of one check over time, newest first, with SQL and rows at fault. */
+  async history(slug: string, checkId: string): Promise<unknown[]> {
+    const rows = await this.results.query<LatestRow[]>(
+      `select c.environment, c.check_id, c.verdict, c.at_fault, c.total, c.at, c.sql, c.rows, s.run_id
+       from check_result c join run_step s on s.id = c.step_id
+       where c.environment = any($1) and c.check_id = $2 order by c.at desc, c.id desc limit 100`,
+      [[slug, PRODUCTION], checkId],
+    );
+    return rows.map((r) => ({ environment: r.environment, verdict: r.verdict, atFault: r.at_fault, total: r.total, at: r.at, run: r.run_id, sql: r.sql, rows: r.rows }));
+  }
+
+  /** The loads of one table, newest first. */
+  async loads(slug: string, table: string): Promise<unknown[]> {
+    const rows = await this.results.query<Record<string, unknown>[]>(
+      `select s.run_id, s.state, s.rows_in, s.rows_out, s.started_at, s.finished_at, s.error, r.environment, r.commit, r.kind, r.person
+       from run_step s join run r on r.id = s.run_id
+       where s.table_name = $2 and r.environment = any($1) and s.state not in ('waiting', 'reused') order by s.id desc limit 100`,
+      [[slug, PRODUCTION], table],
+    );
+    return rows.map((r) => ({ run: r['run_id'], state: r['state'], rowsIn: r['rows_in'], rowsOut: r['rows_out'], startedAt: r['started_at'], finishedAt: r['finished_at'], error: r['error'], environment: r['environment'], commit: r['commit'], kind: r['kind'], person: r['person'] }));
+  }
+
+  /** Errors of the project that stand in an environment's files. */
+  static errors(project: Project): number {
+    return project.diagnostics.filter((d) => d.severity === 'error').length;
+  }
+}

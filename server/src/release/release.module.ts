@@ -1,0 +1,58 @@
+import { Body, Controller, Get, Module, Param, Post } from '@nestjs/common';
+import { ApiTags } from '@nestjs/swagger';
+import { TypeOrmModule } from '@nestjs/typeorm';
+import { Me, Needs } from '../people/access.js';
+import type { Person } from '../people/people.entities.js';
+import { ProjectModule } from '../project/project.module.js';
+import { QualityModule } from '../quality/quality.module.js';
+import { runOut } from '../run/run.controller.js';
+import { Release } from '../run/run.entities.js';
+import { RunModule } from '../run/run.module.js';
+import { Text } from '../shared/fields.js';
+import { WarehouseModule } from '../warehouse/warehouse.module.js';
+import { ReleaseService } from './release.service.js';
+import { TodayService } from './today.service.js';
+
+class ReleaseBody {
+  @Text(1, 5000, 'Dues by measured tonnage')
+  message: string;
+}
+
+@ApiTags('releases')
+@Controller('api')
+export class ReleaseController {
+  constructor(
+    private readonly releases: ReleaseService,
+    private readonly todays: TodayService,
+  ) {}
+
+  @Get('releases')
+  list() {
+    return this.releases.list();
+  }
+
+  @Get('workspaces/:slug/comparison')
+  compare(@Param('slug') slug: string) {
+    return this.releases.compare(slug);
+  }
+
+  @Needs('releaser')
+  @Post('workspaces/:slug/release')
+  async release(@Me() me: Person, @Param('slug') slug: string, @Body() { message }: ReleaseBody) {
+    return runOut(await this.releases.ask(me, slug, message));
+  }
+
+  /** What needs a person. */
+  @Get('workspaces/:slug/today')
+  today(@Param('slug') slug: string) {
+    return this.todays.today(slug);
+  }
+}
+
+@Module({
+  imports: [TypeOrmModule.forFeature([Release]), ProjectModule, RunModule, WarehouseModule, QualityModule],
+  controllers: [ReleaseController],
+  providers: [ReleaseService, TodayService],
+  exports: [ReleaseService],
+})
+export class ReleaseModule {}

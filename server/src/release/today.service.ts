@@ -1,0 +1,40 @@
+import { Injectable } from '@nestjs/common';
+import { lineColumn } from '@ouvrage/core';
+import { ProjectService } from '../project/project.service.js';
+import { QualityService } from '../quality/quality.service.js';
+import { runOut } from '../run/run.controller.js';
+import { RunService } from '../run/run.service.js';
+import { ReleaseService } from './release.service.js';
+
+/** Gathers what needs a person in an environment. */
+@Injectable()
+export class TodayService {
+  constructor(
+    private readonly projects: ProjectService,
+    private readonly quality: QualityService,
+    private readonly runs: RunService,
+    private readonly releases: ReleaseService,
+  ) {}
+
+  async today(slug: string) {
+    const line = await this.projects.line(slug);
+    const { checks, tables } = await this.quality.state(slug);
+    const recent = await this.runs.list(slug, 20);
+    const settled = new Map<string, number>();
+    for (const r of recent) if (!settled.has(r.kind)) settled.set(r.kind, r.id);
+    const [lastRelease] = await this.releases.list();
+    const [lastRun] = recent.filter((r) => r.kind !== 'intake' && r.finishedAt);
+    const steps = lastRun ? await this.runs.stepsOf(lastRun.id) : [];
+    return {
+      broken: checks.filter((c) => c.verdict === 'broken'),
+      advisory: checks.filter((c) => c.verdict === 'advisory'),
+      // A failed run needs someone only until a later one of its kind went well.
+      failedRuns: recent.filter((r) => ['failed', 'interrupted'].includes(r.state) && settled.get(r.kind) === r.id).map(runOut),
+      drafts: line.drafts.map((d) => ({ path: d.path, by: d.person.displayName, at: d.updatedAt })),
+      errors: line.project.diagnostics.filter((d) => d.severity === 'error').map((d) => ({ path: d.path, message: d.message, ...lineColumn(line.project.files.get(d.path)?.text ?? '', d.range.start) })),
+      tables: { all: tables.length, notRun: tables.filter((t) => t.where === 'nowhere').length },
+      lastRelease: lastRelease ?? null,
+      lastRun: lastRun ? { ...runOut(lastRun), steps: steps.map((s) => ({ table: s.table, state: s.state, rowsIn: s.rowsIn, milliseconds: s.startedAt && s.finishedAt ? s.finishedAt.getTime() - s.startedAt.getTime() : null })) } : null,
+    };
+  }
+}

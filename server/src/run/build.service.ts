@@ -1,0 +1,251 @@
+import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
+import { InjectRepository } from '@nestjs/typeorm';
+import {
+  compileFunction,
+  compileText,
+  fingerprints,
+  functionsOf,
+  planLoad,
+  qualified,
+  queryCheck,
+  queryCheckStatements,
+  SESSION_SETTINGS,
+  settingsOf,
+  targetPlace,
+  verdictOf,
+  worst,
+  type Environment,
+  type LoadPlan,
+  type Place,
+  type Project,
+} from '@ouvrage/core';
+import type pg from 'pg';
+import { Repository } from 'typeorm';
+import { PRODUCTION, ProjectService } from '../project/project.service.js';
+import { Config } from '../shared/config.js';
+import { FAULT_ROWS, Loader, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
+import { stepError } from '../warehouse/sql-error.js';
+import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
+import { CheckResult, Run, RunStep, type StepError } from './run.entities.js';
+import { RunService } from './run.service.js';
+
+/** All that the steps of one run share. */
+interface BuildContext {
+  readonly run: Run;
+  readonly project: Project;
+  readonly environment: Environment;
+  readonly standings: ReadonlyMap<string, Standing>;
+  /** Tables that this run has built. */
+  readonly built: Set<string>;
+  readonly placeOf: (table: string) => Place;
+  readonly parameters: ReadonlyMap<string, string>;
+}
+
+/** Runs builds: tables in dependency order, in parallel, each with its checks in one transaction. */
+@Injectable()
+export class BuildService implements OnModuleInit {
+  constructor(
+    @Inject(Config) private readonly config: Config,
+    @InjectRepository(RunStep) private readonly steps: Repository<RunStep>,
+    @InjectRepository(CheckResult) private readonly results: Repository<CheckResult>,
+    private readonly runs: RunService,
+    private readonly projects: ProjectService,
+    private readonly warehouse: WarehouseService,
+  ) {}
+
+  onModuleInit(): void {
+    this.runs.register('build', (run, steps, signal) => this.build(run, steps, signal));
+  }
+
+  private async context(run: Run): Promise<BuildContext> {
+    const project = await this.projects.projectAt(run.commit, run.request.drafts);
+    const workspace = run.environment === PRODUCTION ? undefined : await this.projects.workspace(run.environment);
+    const environment = this.projects.environmentOf(workspace);
+    await this.warehouse.prepare(environment, project.layers.map((l) => l.name));
+    const standings = await this.warehouse.standings(project, environment, this.projects.environmentOf(undefined));
+    const built = new Set<string>();
+    const placeOf = (table: string): Place => {
+      const found = project.tables.get(table);
+      const standing = standings.get(table);
+      if (!found) throw new Error(`${table} is no table of the project`);
+      if (built.has(table) || !standing?.place) return targetPlace(environment, found);
+      return standing.place;
+    };
+    return { run, project, environment, standings, built, placeOf, parameters: new Map(Object.entries(run.request.parameters)) };
+  }
+
+  private async build(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
+    const context = await this.context(run);
+    await this.makeFunctions(context, steps.filter((s) => s.kind === 'load').map((s) => s.table));
+    const waiting = new Map(steps.filter((s) => s.state === 'waiting').map((s) => [s.table, s]));
+    const ended = new Map<string, 'done' | 'bad'>(steps.filter((s) => s.state === 'reused').map((s) => [s.table, 'done']));
+    const known = new Set(steps.map((s) => s.table));
+    let failed = false;
+    const active = new Set<Promise<void>>();
+    const parallelism = Math.max(1, Math.min(16, run.request.parallelism || this.config.cores));
+    const startReady = async (): Promise<void> => {
+      for (const [name, step] of waiting) {
+        if (step.waitsFor.some((w) => ended.get(w) === 'bad')) {
+          waiting.delete(name);
+          ended.set(name, 'bad');
+          await this.end(run, step, { state: 'blocked', error: { message: `not run: ${step.waitsFor.filter((w) => ended.get(w) === 'bad').join(', ')} did not end well` } });
+          return startReady();
+        }
+        if (signal.aborted || active.size >= parallelism || step.waitsFor.some((w) => known.has(w) && ended.get(w) !== 'done')) continue;
+        waiting.delete(name);
+        const work = this.step(context, step, signal).then((well) => {
+          ended.set(name, well ? 'done' : 'bad');
+          if (!well) failed = true;
+          active.delete(work);
+        });
+        active.add(work);
+      }
+    };
+    await startReady();
+    while (active.size) {
+      await Promise.race(active);
+      await startReady();
+    }
+    for (const step of waiting.values()) await this.end(run, step, { state: signal.aborted ? 'stopped' : 'blocked' });
+    return signal.aborted ? 'stopped' : failed ? 'failed' : 'succeeded';
+  }
+
+  /** The project's functions that the tables use, in the environment's own schema. */
+  private async makeFunctions({ project, environment }: BuildContext, tables: readonly string[]): Promise<void> {
+    const functions = functionsOf(project, tables);
+    if (functions.length === 0) return;
+    const names = { placeOf: (t: string) => targetPlace(environment, project.tables.get(t)!), functionsSchema: environment.schemaOf('functions') };
+    const client = await this.warehouse.connect(this.warehouse.builder(environment));
+    try {
+      await client.query('begin');
+      for (const setting of SESSION_SETTINGS) await client.query(setting);
+      for (const f of functions) await client.query(compileFunction(project, f, names));
+      await client.query('commit');
+    } catch (error) {
+      await client.query('rollback');
+      throw error;
+    } finally {
+      client.release();
+    }
+  }
+
+  /** One step on one connection. @returns whether what waits for it may start */
+  private async step(context: BuildContext, step: RunStep, signal: AbortSignal): Promise<boolean> {
+    const { run, environment } = context;
+    await this.begin(run, step);
+    const role = this.warehouse.builder(environment);
+    const client = await this.warehouse.connect(role);
+    const stop = () => void this.warehouse.cancel(role, client);
+    signal.addEventListener('abort', stop);
+    const loader = new Loader(client);
+    try {
+      if (signal.aborted) throw new Error('stopped');
+      await client.query('begin');
+      const well = step.kind === 'check' ? await this.runCheck(context, step, client, loader) : await this.load(context, step, client, loader);
+      client.release();
+      return well;
+    } catch (error) {
+      await client.query('rollback').then(() => client.release(), (broken: Error) => client.release(broken));
+      const stopped = signal.aborted;
+      await this.end(run, step, { state: stopped ? 'stopped' : 'failed', statements: loader.ran, error: stopped ? { message: 'stopped; the table is as it was' } : this.told(context, error) });
+      return false;
+    } finally {
+      signal.removeEventListener('abort', stop);
+    }
+  }
+
+  private told({ project }: BuildContext, error: unknown): StepError {
+    if (error instanceof StatementFailed) return stepError(error.cause, project, error.statement.author);
+    return stepError(error, project);
+  }
+
+  private async load(context: BuildContext, step: RunStep, client: pg.PoolClient, loader: Loader): Promise<boolean> {
+    const { run, project, environment, placeOf, parameters } = context;
+    const table = project.tables.get(step.table)!;
+    if (table.kind === 'source') throw new Error(`${table.fullName} is brought in, not built`);
+    const plan = planLoad({ project, environment, placeOf, parameters }, table);
+    const { rows, checks } = await this.makeAndCheck(loader, plan, project, placeOf);
+    if (worst(checks.map((c) => c.verdict)) === 'broken') {
+      await client.query('rollback');
+      await this.keep(run, step, checks);
+      await this.end(run, step, { state: 'failed', statements: loader.ran, rowsIn: rows, error: brokenError(checks) });
+      return false;
+    }
+    await this.putInPlace(loader, plan);
+    await this.warehouse.remember(client, environment, table.fullName, fingerprints(project).get(table.fullName)!, rows, run.id);
+    await client.query('commit');
+    context.built.add(table.fullName);
+    await this.keep(run, step, checks);
+    await this.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows });
+    return true;
+  }
+
+  /** Makes one table beside and runs its checks; shared with releases. */
+  async makeAndCheck(loader: Loader, plan: LoadPlan, project: Project, placeOf: (table: string) => Place): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
+    const table = project.tables.get(plan.table)!;
+    loader.inputs = placeOf;
+    return loader.makeBeside(plan, table.kind === 'reference' ? project.files.get(table.csvPath)!.text : undefined);
+  }
+
+  private async putInPlace(loader: Loader, plan: LoadPlan): Promise<void> {
+    const [old] = await loader.oldRelations([plan.target]);
+    await loader.finishBeside(plan, old);
+    if (plan.relation === 'view' && (await loader.sameView(plan))) await loader.dropBeside(plan);
+    else await loader.swap([plan]);
+  }
+
+  private async runCheck(context: BuildContext, step: RunStep, client: pg.PoolClient, loader: Loader): Promise<boolean> {
+    const { run, project, environment, placeOf, parameters } = context;
+    const outcome = await this.checkFile(loader, project, step.table.slice('checks/'.length), { placeOf, functionsSchema: environment.schemaOf('functions'), settings: settingsOf(project, parameters) });
+    await client.query('commit');
+    await this.keep(run, step, [outcome]);
+    const broken = outcome.verdict === 'broken';
+    await this.end(run, step, { state: broken ? 'failed' : 'done', statements: loader.ran, ...(broken ? { error: brokenError([outcome]) } : {}) });
+    return !broken;
+  }
+
+  /** Runs one file of checks/; shared with releases. */
+  async checkFile(loader: Loader, project: Project, name: string, names: Parameters<typeof compileText>[3]): Promise<CheckOutcome> {
+    const file = project.checks.get(name)!;
+    const check = queryCheck(file);
+    const compiled = compileText(project.files.get(file.path)!, file.query, file.query, names);
+    const sql = queryCheckStatements(compiled.text, FAULT_ROWS);
+    const head = sql.count.indexOf(compiled.text);
+    for (const setting of SESSION_SETTINGS) await loader.run({ kind: 'session', sql: setting });
+    const { rows } = await loader.run({ kind: 'check', sql: sql.count, author: { path: file.path, original: (o) => compiled.original(Math.max(0, o - head)) } });
+    const atFault = String((rows[0] as { c0: string }).c0);
+    const place = check.about === undefined ? undefined : names.placeOf(check.about);
+    const total = atFault !== '0' && place ? String(((await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` })).rows[0] as { total: string }).total) : null;
+    return {
+      id: check.id,
+      table: check.about ?? check.reads[0] ?? '',
+      verdict: verdictOf(check, Number(atFault), total === null ? undefined : Number(total)),
+      atFault,
+      total,
+      sql: sql.rows,
+      rows: atFault === '0' ? null : await loader.faultRows(sql.rows),
+    };
+  }
+
+  /** Records the outcomes of checks. */
+  async keep(run: Run, step: RunStep, checks: readonly CheckOutcome[]): Promise<void> {
+    if (checks.length === 0) return;
+    await this.results.insert(checks.map((c) => ({ step: { id: step.id }, environment: run.environment, checkId: c.id, table: c.table, verdict: c.verdict, atFault: c.atFault, total: c.total, sql: c.sql, rows: c.rows })) as never);
+  }
+
+  async begin(run: Run, step: RunStep): Promise<void> {
+    await this.steps.update(step.id, { state: 'running', startedAt: new Date() });
+    await this.runs.changed(run);
+  }
+
+  async end(run: Run, step: RunStep, change: Partial<RunStep>): Promise<void> {
+    await this.steps.update(step.id, { ...change, finishedAt: new Date() } as never);
+    await this.runs.changed(run);
+  }
+}
+
+export function brokenError(checks: readonly CheckOutcome[]): StepError {
+  const broken = checks.filter((c) => c.verdict === 'broken');
+  const named = broken.map((c) => `${c.id.split('/').at(-1)} (${Number(c.atFault).toLocaleString('en')} ${c.atFault === '1' ? 'row' : 'rows'})`);
+  return { message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`, hint: 'The table is as it was. The rows at fault are with the check.' };
+}

@@ -1,0 +1,83 @@
+import { fingerprints, queryCheck, reachable, readersOf, select, type Project } from '@ouvrage/core';
+import { Problem } from '../shared/problem.js';
+import type { Standing } from '../warehouse/warehouse.service.js';
+
+/** A step of a run before it runs. */
+export interface PlannedStep {
+  readonly kind: 'load' | 'check';
+  readonly name: string;
+  /** Names of steps that have to be done first. */
+  readonly waitsFor: readonly string[];
+  /** Read from production, where the same is loaded already. */
+  readonly reused: boolean;
+}
+
+/**
+ * The steps of a build: tables in dependency order, and each file of checks/ whose tables are all
+ * there. What is downstream of the table that such a check is about waits for it.
+ * @throws Problem when the selection reads what is nowhere built, or has errors
+ */
+export function planSteps(project: Project, selection: { tables: readonly string[]; upstream: boolean; downstream: boolean }, standings: ReadonlyMap<string, Standing>, workspace: boolean): PlannedStep[] {
+  const chosen = selection.tables.length ? select(project.reads, selection) : new Set(project.tables.keys());
+  return planTables(project, chosen, standings, workspace);
+}
+
+/**
+ * The steps for exactly these tables.
+ * @param alsoChecks names of checks/ that run though none of their tables is built
+ */
+export function planTables(project: Project, chosen: ReadonlySet<string>, standings: ReadonlyMap<string, Standing>, workspace: boolean, alsoChecks: readonly string[] = []): PlannedStep[] {
+  const unknown = [...chosen].filter((t) => !project.tables.has(t));
+  if (unknown.length) throw new Problem(404, 'not-found', `There is no table ${unknown.join(', ')}`);
+  const building = [...chosen].filter((t) => project.tables.get(t)!.kind !== 'source');
+  refuseErrors(project, building);
+  const order = project.order.filter((t) => building.includes(t));
+  const prints = fingerprints(project);
+  const reused = (t: string) => workspace && standings.get(t)?.where === 'production' && standings.get(t)?.loaded?.fingerprint === prints.get(t);
+  const missing = new Map<string, string>();
+  for (const t of order) {
+    if (reused(t)) continue;
+    for (const input of project.reads.get(t) ?? []) if (!building.includes(input) && !standings.get(input)?.place) missing.set(input, t);
+  }
+  if (missing.size) {
+    const [first] = missing;
+    const source = project.tables.get(first![0])?.kind === 'source';
+    throw new Problem(409, 'not-built', `${[...missing.keys()].join(', ')} ${missing.size === 1 ? 'is' : 'are'} not in the warehouse yet, and ${first![1]} reads it`, source ? 'Bring it in under Sources first.' : 'Run it too: choose “with what it needs”.');
+  }
+  const steps: PlannedStep[] = order.map((t) => ({ kind: 'load', name: t, waitsFor: (project.reads.get(t) ?? []).filter((r) => order.includes(r)), reused: reused(t) ?? false }));
+  return withChecks(project, steps, standings, alsoChecks);
+}
+
+function refuseErrors(project: Project, tables: readonly string[]): void {
+  const paths = new Set(tables.flatMap((t) => {
+    const table = project.tables.get(t)!;
+    return table.kind === 'reference' ? [table.path, table.csvPath] : [table.path];
+  }));
+  const errors = project.diagnostics.filter((d) => d.severity === 'error' && paths.has(d.path));
+  if (errors.length === 0) return;
+  throw new Problem(422, 'project-errors', `${errors.length === 1 ? 'One error stands' : `${errors.length} errors stand`} in the definitions to be run`, errors.slice(0, 5).map((e) => `${e.path}: ${e.message}`).join('; '), {
+    diagnostics: errors.slice(0, 50).map((e) => ({ path: e.path, message: e.message, hint: e.hint })),
+  });
+}
+
+function withChecks(project: Project, loads: readonly PlannedStep[], standings: ReadonlyMap<string, Standing>, also: readonly string[]): PlannedStep[] {
+  const built = new Map(loads.map((s) => [s.name, s]));
+  const readers = readersOf(project.reads);
+  const blockedBy = new Map<string, string[]>();
+  const checks: PlannedStep[] = [];
+  for (const file of project.checks.values()) {
+    const check = queryCheck(file);
+    const there = check.reads.every((t) => built.has(t) || standings.get(t)?.place);
+    const touched = check.reads.filter((t) => built.has(t) && !built.get(t)!.reused);
+    if (!there || (touched.length === 0 && !also.includes(check.name))) continue;
+    if (project.diagnostics.some((d) => d.severity === 'error' && d.path === file.path)) continue;
+    checks.push({ kind: 'check', name: check.id, waitsFor: check.reads.filter((t) => built.has(t)), reused: false });
+    if (check.about === undefined) continue;
+    const needed = reachable(project.reads, check.reads);
+    for (const t of reachable(readers, [check.about]).keys()) {
+      if (t === check.about || needed.has(t)) continue;
+      blockedBy.set(t, [...(blockedBy.get(t) ?? []), check.id]);
+    }
+  }
+  return [...loads.map((s) => ({ ...s, waitsFor: [...s.waitsFor, ...(blockedBy.get(s.name) ?? [])] })), ...checks];
+}

@@ -1,0 +1,158 @@
+import { Body, Controller, Get, HttpCode, Param, ParseIntPipe, Post, Query, Sse, type MessageEvent } from '@nestjs/common';
+import { ApiProperty, ApiTags } from '@nestjs/swagger';
+import { IsObject, IsOptional } from 'class-validator';
+import { filter, from, interval, map, merge, startWith, switchMap, takeWhile, throttleTime, type Observable } from 'rxjs';
+import { Me, mayAct, Needs } from '../people/access.js';
+import type { Person } from '../people/people.entities.js';
+import { PRODUCTION } from '../project/project.service.js';
+import { Flag, Names, OptionalText, OptionalWhole } from '../shared/fields.js';
+import { Problem } from '../shared/problem.js';
+import { ProgressService } from './progress.service.js';
+import type { CheckResult, Run, RunStep } from './run.entities.js';
+import { RunService } from './run.service.js';
+
+class RunBody {
+  /** Full names, `core.dim_vessel`; empty for all tables. */
+  @Names(5000)
+  tables: string[];
+
+  /** With what they need. */
+  @Flag()
+  upstream: boolean;
+
+  /** With what they feed. */
+  @Flag()
+  downstream: boolean;
+
+  @OptionalWhole(1, 16)
+  parallelism?: number;
+
+  /** Values of parameters for this run. */
+  @IsOptional()
+  @IsObject()
+  @ApiProperty({ type: Object, required: false })
+  parameters?: Record<string, string>;
+}
+
+class ListQuery {
+  @OptionalText(60)
+  environment?: string;
+
+  @OptionalWhole(1, 500)
+  limit?: number;
+}
+
+export const runOut = (r: Run) => ({
+  id: r.id,
+  kind: r.kind,
+  environment: r.environment,
+  commit: r.commit,
+  state: r.state,
+  person: r.person,
+  tables: r.request.tables,
+  upstream: r.request.upstream,
+  downstream: r.request.downstream,
+  parallelism: r.request.parallelism,
+  parameters: r.request.parameters,
+  error: r.error,
+  continues: r.continues,
+  createdAt: r.createdAt,
+  startedAt: r.startedAt,
+  finishedAt: r.finishedAt,
+});
+
+const stepOut = (s: RunStep, checks: readonly CheckResult[]) => ({
+  id: s.id,
+  kind: s.kind,
+  table: s.table,
+  state: s.state,
+  waitsFor: s.waitsFor,
+  rowsOut: s.rowsOut,
+  rowsIn: s.rowsIn,
+  error: s.error,
+  startedAt: s.startedAt,
+  finishedAt: s.finishedAt,
+  checks: checks.map((c) => ({ id: c.checkId, verdict: c.verdict, atFault: c.atFault, total: c.total })),
+});
+
+@ApiTags('runs')
+@Controller('api')
+export class RunController {
+  constructor(
+    private readonly runs: RunService,
+    private readonly progress: ProgressService,
+  ) {}
+
+  @Needs('editor')
+  @Post('workspaces/:slug/runs')
+  async run(@Me() me: Person, @Param('slug') slug: string, @Body() body: RunBody) {
+    if (slug === PRODUCTION) this.needsReleaser(me, 'A run in production');
+    return runOut(await this.runs.build(me, slug, body));
+  }
+
+  private needsReleaser(me: Person, what: string): void {
+    if (!mayAct(me.role, 'releaser')) throw new Problem(403, 'not-allowed', `${what} needs the role releaser`, `You are signed in as ${me.displayName}, ${me.role}.`);
+  }
+
+  @Get('runs')
+  async list(@Query() { environment, limit }: ListQuery) {
+    return (await this.runs.list(environment, limit ?? 100)).map(runOut);
+  }
+
+  @Get('runs/:id')
+  get(@Param('id', ParseIntPipe) id: number) {
+    return this.view(id);
+  }
+
+  private async view(id: number) {
+    const [run, steps, results] = await Promise.all([this.runs.get(id), this.runs.stepsOf(id), this.runs.resultsOf(id)]);
+    const byStep = new Map<number, CheckResult[]>();
+    for (const r of results) byStep.set(r.step.id, [...(byStep.get(r.step.id) ?? []), r]);
+    return { ...runOut(run), steps: steps.map((s) => stepOut(s, byStep.get(s.id) ?? [])) };
+  }
+
+  /** The statements that a step ran. */
+  @Get('runs/:id/steps/:step')
+  async step(@Param('id', ParseIntPipe) id: number, @Param('step', ParseIntPipe) step: number) {
+    const found = (await this.runs.stepsOf(id)).find((s) => s.id === step);
+    if (!found) throw new Problem(404, 'not-found', `Step ${step} of run ${id} does not exist`);
+    const results = (await this.runs.resultsOf(id)).filter((r) => r.step.id === step);
+    return { ...stepOut(found, results), statements: found.statements, results: results.map((r) => ({ id: r.checkId, verdict: r.verdict, atFault: r.atFault, total: r.total, sql: r.sql, rows: r.rows })) };
+  }
+
+  @Needs('editor')
+  @Post('runs/:id/stop')
+  @HttpCode(204)
+  async stop(@Me() me: Person, @Param('id', ParseIntPipe) id: number) {
+    if ((await this.runs.get(id)).environment === PRODUCTION) this.needsReleaser(me, 'Stopping a run in production');
+    await this.runs.stop(me, id);
+  }
+
+  @Needs('editor')
+  @Post('runs/:id/continue')
+  async goOn(@Me() me: Person, @Param('id', ParseIntPipe) id: number) {
+    if ((await this.runs.get(id)).environment === PRODUCTION) this.needsReleaser(me, 'A run in production');
+    return runOut(await this.runs.goOn(me, id));
+  }
+
+  /** The run as it moves on: a server-sent event for each change, until it has ended. */
+  @Sse('runs/:id/events')
+  events(@Param('id', ParseIntPipe) id: number): Observable<MessageEvent> {
+    const changes = this.progress.notes.pipe(
+      filter((n) => n.run === id),
+      throttleTime(150, undefined, { leading: true, trailing: true }),
+      startWith(undefined),
+    );
+    return merge(changes, interval(15_000)).pipe(
+      switchMap(() => from(this.view(id))),
+      takeWhile((view) => ['queued', 'running'].includes(view.state), true),
+      map((view): MessageEvent => ({ data: view })),
+    );
+  }
+
+  /** A note whenever any run changes: for lists. */
+  @Sse('events')
+  all(): Observable<MessageEvent> {
+    return merge(this.progress.notes.pipe(throttleTime(500, undefined, { leading: true, trailing: true })), interval(20_000).pipe(map(() => ({ what: 'alive' })))).pipe(map((note): MessageEvent => ({ data: note })));
+  }
+}

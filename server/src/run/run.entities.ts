@@ -1,0 +1,208 @@
+import type { Verdict } from '@ouvrage/core';
+import { Column, CreateDateColumn, Entity, Index, JoinColumn, ManyToOne, PrimaryGeneratedColumn, type Relation } from 'typeorm';
+
+export type RunKind = 'build' | 'intake' | 'release';
+export type RunState = 'queued' | 'running' | 'succeeded' | 'failed' | 'stopped' | 'interrupted';
+
+export interface RunRequest {
+  readonly tables: readonly string[];
+  readonly upstream: boolean;
+  readonly downstream: boolean;
+  readonly parallelism: number;
+  readonly parameters: Readonly<Record<string, string>>;
+  /** Drafts as they were when the run was asked for; null deletes. */
+  readonly drafts: Readonly<Record<string, string | null>>;
+  /** A release: the workspace that it comes from and its message. */
+  readonly release?: { readonly workspace: string; readonly message: string };
+}
+
+/** One execution over a set of tables in one environment. */
+@Entity('run')
+export class Run {
+  @PrimaryGeneratedColumn('identity', { type: 'integer', generatedIdentity: 'ALWAYS' })
+  id: number;
+
+  @Column('text')
+  kind: RunKind;
+
+  /** `production`, or a workspace's slug. */
+  @Index()
+  @Column('text')
+  environment: string;
+
+  @Column('text')
+  commit: string;
+
+  @Column('text')
+  state: RunState;
+
+  @Column('text')
+  person: string;
+
+  @Column('jsonb')
+  request: RunRequest;
+
+  @Column('text', { nullable: true })
+  error: string | null;
+
+  /** The run that this one goes on with. */
+  @Column('integer', { name: 'continues', nullable: true })
+  continues: number | null;
+
+  @Column('boolean', { name: 'stop_asked', default: false })
+  stopAsked: boolean;
+
+  @CreateDateColumn({ name: 'created_at', type: 'timestamptz' })
+  createdAt: Date;
+
+  @Column('timestamptz', { name: 'started_at', nullable: true })
+  startedAt: Date | null;
+
+  @Column('timestamptz', { name: 'finished_at', nullable: true })
+  finishedAt: Date | null;
+}
+
+export type StepState = 'waiting' | 'running' | 'done' | 'failed' | 'blocked' | 'stopped' | 'reused' | 'interrupted';
+
+export interface RanStatement {
+  readonly kind: string;
+  readonly sql: string;
+  readonly milliseconds: number;
+  readonly rows: number | null;
+}
+
+/** What went wrong, with its place in the author's file. */
+export interface StepError {
+  readonly message: string;
+  readonly detail?: string;
+  readonly hint?: string;
+  readonly sqlstate?: string;
+  readonly path?: string;
+  readonly line?: number;
+  readonly column?: number;
+}
+
+/** One table's load and checks in a run, or one file of checks/. */
+@Entity('run_step')
+@Index(['table', 'finishedAt'])
+export class RunStep {
+  @PrimaryGeneratedColumn('identity', { type: 'integer', generatedIdentity: 'ALWAYS' })
+  id: number;
+
+  @Index()
+  @ManyToOne(() => Run, { onDelete: 'CASCADE', nullable: false })
+  @JoinColumn({ name: 'run_id' })
+  run: Relation<Run>;
+
+  @Column('text')
+  kind: 'load' | 'check' | 'intake';
+
+  /** The table, or `checks/name`. */
+  @Column('text', { name: 'table_name' })
+  table: string;
+
+  @Column('integer')
+  position: number;
+
+  @Column('text')
+  state: StepState;
+
+  @Column('jsonb', { name: 'waits_for' })
+  waitsFor: readonly string[];
+
+  @Column('bigint', { name: 'rows_out', nullable: true })
+  rowsOut: string | null;
+
+  @Column('bigint', { name: 'rows_in', nullable: true })
+  rowsIn: string | null;
+
+  @Column('jsonb', { default: [] })
+  statements: readonly RanStatement[];
+
+  @Column('jsonb', { nullable: true })
+  error: StepError | null;
+
+  @Column('timestamptz', { name: 'started_at', nullable: true })
+  startedAt: Date | null;
+
+  @Column('timestamptz', { name: 'finished_at', nullable: true })
+  finishedAt: Date | null;
+}
+
+export interface FaultRows {
+  readonly columns: readonly string[];
+  readonly rows: readonly (readonly (string | null)[])[];
+}
+
+@Entity('check_result')
+@Index(['environment', 'checkId', 'at'])
+export class CheckResult {
+  @PrimaryGeneratedColumn('identity', { type: 'bigint', generatedIdentity: 'ALWAYS' })
+  id: string;
+
+  @Index()
+  @ManyToOne(() => RunStep, { onDelete: 'CASCADE', nullable: false })
+  @JoinColumn({ name: 'step_id' })
+  step: Relation<RunStep>;
+
+  @Column('text')
+  environment: string;
+
+  @Column('text', { name: 'check_id' })
+  checkId: string;
+
+  /** The table that the check is about. */
+  @Column('text', { name: 'table_name' })
+  table: string;
+
+  @Column('text')
+  verdict: Verdict;
+
+  /** Rows at fault. */
+  @Column('bigint', { name: 'at_fault', nullable: true })
+  atFault: string | null;
+
+  @Column('bigint', { nullable: true })
+  total: string | null;
+
+  @Column('text')
+  sql: string;
+
+  @Column('jsonb', { nullable: true })
+  rows: FaultRows | null;
+
+  @CreateDateColumn({ type: 'timestamptz' })
+  at: Date;
+}
+
+/** A commit put into production. */
+@Entity('release')
+export class Release {
+  @PrimaryGeneratedColumn('identity', { type: 'integer', generatedIdentity: 'ALWAYS' })
+  id: number;
+
+  @Column('text')
+  commit: string;
+
+  @Column('text', { name: 'commit_before', nullable: true })
+  commitBefore: string | null;
+
+  @Column('text')
+  workspace: string;
+
+  @Column('text')
+  message: string;
+
+  @Column('text')
+  person: string;
+
+  /** Tables that were built anew, and those that were dropped. */
+  @Column('jsonb')
+  tables: readonly string[];
+
+  @Column('integer', { name: 'run_id' })
+  runId: number;
+
+  @CreateDateColumn({ type: 'timestamptz' })
+  at: Date;
+}

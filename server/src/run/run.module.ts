@@ -1,0 +1,18 @@
+import { Module } from '@nestjs/common';
+import { TypeOrmModule } from '@nestjs/typeorm';
+import { PeopleModule } from '../people/people.module.js';
+import { ProjectModule } from '../project/project.module.js';
+import { WarehouseModule } from '../warehouse/warehouse.module.js';
+import { BuildService } from './build.service.js';
+import { ProgressService } from './progress.service.js';
+import { RunController } from './run.controller.js';
+import { CheckResult, Run, RunStep } from './run.entities.js';
+import { RunService } from './run.service.js';
+
+@Module({
+  imports: [TypeOrmModule.forFeature([Run, RunStep, CheckResult]), PeopleModule, ProjectModule, WarehouseModule],
+  controllers: [RunController],
+  providers: [ProgressService, RunService, BuildService],
+  exports: [RunService, BuildService],
+})
+export class RunModule {}

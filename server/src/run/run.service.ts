@@ -1,0 +1,210 @@
+import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
+import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
+import { makeWorkerUtils, run as startWorker, Logger, type Runner, type WorkerUtils } from 'graphile-worker';
+import pg from 'pg';
+import { DataSource, In, Repository } from 'typeorm';
+import type { Person } from '../people/people.entities.js';
+import { PeopleService } from '../people/people.service.js';
+import { PRODUCTION, ProjectService } from '../project/project.service.js';
+import { Config } from '../shared/config.js';
+import { logger, notFound, Problem } from '../shared/problem.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { ProgressService } from './progress.service.js';
+import { CheckResult, Run, RunStep, type RunKind, type RunRequest, type StepState } from './run.entities.js';
+import { planSteps, type PlannedStep } from './run-plan.js';
+
+/** Does the work of one kind of run; registered by the module that knows it. */
+export type RunWork = (run: Run, steps: RunStep[], signal: AbortSignal) => Promise<'succeeded' | 'failed' | 'stopped'>;
+
+const TASK = 'ouvrage_run';
+/** Runs of different environments at a time; one environment has one run at a time. */
+const RUNS_AT_A_TIME = 3;
+
+/** Runs: asked for, queued in PostgreSQL, worked on, stopped, taken up again. */
+@Injectable()
+export class RunService implements OnApplicationBootstrap, OnApplicationShutdown {
+  private readonly works = new Map<RunKind, RunWork>();
+  private pool?: pg.Pool;
+  private worker?: Runner;
+  private utils?: WorkerUtils;
+
+  constructor(
+    @Inject(Config) private readonly config: Config,
+    @InjectDataSource() private readonly source: DataSource,
+    @InjectRepository(Run) private readonly runs: Repository<Run>,
+    @InjectRepository(RunStep) private readonly steps: Repository<RunStep>,
+    @InjectRepository(CheckResult) private readonly results: Repository<CheckResult>,
+    private readonly projects: ProjectService,
+    private readonly warehouse: WarehouseService,
+    private readonly progress: ProgressService,
+    private readonly people: PeopleService,
+  ) {}
+
+  register(kind: RunKind, work: RunWork): void {
+    this.works.set(kind, work);
+  }
+
+  async onApplicationBootstrap(): Promise<void> {
+    this.pool = new pg.Pool({ ...this.config.application, max: 12 });
+    this.pool.on('error', (error) => logger.warn(error));
+    const quiet = new Logger(() => (level, message) => (level === 'error' ? logger.error(message) : undefined));
+    this.utils = await makeWorkerUtils({ pgPool: this.pool, logger: quiet });
+    await this.utils.migrate();
+    await this.markInterrupted();
+    this.worker = await startWorker({
+      pgPool: this.pool,
+      logger: quiet,
+      concurrency: RUNS_AT_A_TIME,
+      noHandleSignals: true,
+      pollInterval: 5000,
+      taskList: { [TASK]: async (payload) => this.work((payload as { run: number }).run) },
+    });
+  }
+
+  async onApplicationShutdown(): Promise<void> {
+    await this.worker?.stop().catch(() => undefined);
+    await this.utils?.release();
+    await this.pool?.end();
+  }
+
+  /**
+   * Each run that is worked on holds an advisory lock for as long as its process lives. A running run
+   * whose lock is free was killed: its transactions were rolled back by PostgreSQL. Its worker's locks
+   * on the queue are taken away, so that the environment's next run is not kept waiting.
+   */
+  private async markInterrupted(): Promise<void> {
+    const { rows: jobs } = await this.pool!.query<{ key: string; locked_by: string }>(`select key, locked_by from graphile_worker.jobs where task_identifier = $1 and locked_by is not null`, [TASK]);
+    for (const job of jobs) {
+      const id = Number(job.key.slice('run:'.length));
+      const lock = await this.lock(id);
+      if (!lock) continue;
+      await this.utils!.withPgClient((client) => client.query('select graphile_worker.force_unlock_workers(array[$1::text])', [job.locked_by]));
+      const queued = await this.runs.findOneBy({ id, state: 'queued' });
+      if (queued) await this.enqueue(queued);
+      await lock.release();
+    }
+    for (const run of await this.runs.findBy({ state: 'running' })) {
+      const lock = await this.lock(run.id);
+      if (!lock) continue;
+      await this.steps.update({ run: { id: run.id }, state: In(['running', 'waiting'] satisfies StepState[]) }, { state: 'interrupted', finishedAt: new Date() });
+      await this.runs.update(run.id, { state: 'interrupted', finishedAt: new Date(), error: 'The server ended while this run was going on. Nothing is half-built; continue it to do the rest.' });
+      await lock.release();
+    }
+  }
+
+  private async enqueue({ id, environment }: Pick<Run, 'id' | 'environment'>): Promise<void> {
+    await this.utils!.addJob(TASK, { run: id }, { queueName: `environment:${environment}`, maxAttempts: 1, jobKey: `run:${id}` });
+  }
+
+  /** The run's lock on a connection of its own; undefined when another process has it. */
+  private async lock(id: number): Promise<{ release: () => Promise<void> } | undefined> {
+    const client = new pg.Client(this.config.application);
+    client.on('error', (error) => logger.warn(error));
+    await client.connect();
+    const { rows } = await client.query<{ got: boolean }>('select pg_try_advisory_lock(1869968758, $1) as got', [id]);
+    if (rows[0]?.got) return { release: () => client.end() };
+    await client.end();
+    return undefined;
+  }
+
+  /** Asks for a build of tables in an environment; an empty list means all of them. */
+  async build(person: Person, slug: string, ask: { tables: readonly string[]; upstream: boolean; downstream: boolean; parallelism?: number; parameters?: Record<string, string> }): Promise<Run> {
+    const line = await this.projects.line(slug);
+    const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
+    const planned = planSteps(line.project, ask, standings, slug !== PRODUCTION);
+    if (planned.length === 0) throw new Problem(409, 'nothing-to-run', 'There is nothing to run', 'Source tables are brought in under Sources.');
+    const request: RunRequest = {
+      ...ask,
+      parallelism: ask.parallelism ?? this.config.cores,
+      parameters: ask.parameters ?? {},
+      drafts: Object.fromEntries(line.drafts.map((d) => [d.path, d.text])),
+    };
+    return this.queue(person, 'build', slug, line.commit, request, planned);
+  }
+
+  async queue(person: Person, kind: RunKind, environment: string, commit: string, request: RunRequest, planned: readonly (PlannedStep | { kind: 'intake'; name: string; waitsFor: readonly string[]; reused: false })[], continues: number | null = null): Promise<Run> {
+    const run = await this.source.transaction(async (manager) => {
+      const made = await manager.save(manager.create(Run, { kind, environment, commit, state: 'queued', person: person.displayName, request, error: null, continues, startedAt: null, finishedAt: null }));
+      await manager.insert(
+        RunStep,
+        planned.map((s, position) => ({ run: { id: made.id }, kind: s.kind, table: s.name, position, state: (s.reused ? 'reused' : 'waiting') as StepState, waitsFor: s.waitsFor, rowsOut: null, rowsIn: null, error: null, startedAt: null, finishedAt: null })) as never,
+      );
+      return made;
+    });
+    await this.people.audit(person, `run asked for: ${kind}`, environment, { run: run.id, tables: request.tables });
+    await this.enqueue(run);
+    await this.progress.tell({ run: run.id, environment, what: 'changed' });
+    return run;
+  }
+
+  private async work(id: number): Promise<void> {
+    const run = await this.runs.findOneBy({ id });
+    if (run?.state !== 'queued') return;
+    const lock = await this.lock(id);
+    if (!lock) return;
+    const controller = new AbortController();
+    const listening = this.progress.notes.subscribe((note) => note.run === id && note.what === 'stop' && controller.abort());
+    try {
+      if (run.stopAsked) controller.abort();
+      await this.runs.update(id, { state: 'running', startedAt: new Date() });
+      await this.changed(run);
+      const steps = await this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
+      const state = await this.works.get(run.kind)!(run, steps, controller.signal);
+      await this.runs.update(id, { state, finishedAt: new Date() });
+    } catch (error) {
+      logger.error(error);
+      const message = error instanceof Problem ? `${error.title}${error.detail ? `. ${error.detail}` : ''}` : error instanceof Error ? error.message : String(error);
+      await this.steps.update({ run: { id }, state: In(['running', 'waiting'] satisfies StepState[]) }, { state: 'blocked', finishedAt: new Date() });
+      await this.runs.update(id, { state: controller.signal.aborted ? 'stopped' : 'failed', finishedAt: new Date(), error: message });
+    } finally {
+      listening.unsubscribe();
+      await this.changed(run);
+      await lock.release();
+    }
+  }
+
+  changed(run: Pick<Run, 'id' | 'environment'>): Promise<void> {
+    return this.progress.tell({ run: run.id, environment: run.environment, what: 'changed' });
+  }
+
+  async stop(person: Person, id: number): Promise<void> {
+    const run = await this.get(id);
+    if (!['queued', 'running'].includes(run.state)) throw new Problem(409, 'not-running', `Run ${id} has ended already`);
+    await this.runs.update(id, { stopAsked: true });
+    const queued = await this.runs.update({ id, state: 'queued' }, { state: 'stopped', finishedAt: new Date() });
+    if (queued.affected) await this.steps.update({ run: { id }, state: 'waiting' }, { state: 'stopped', finishedAt: new Date() });
+    await this.people.audit(person, 'run stopped', String(id));
+    await this.progress.tell({ run: id, environment: run.environment, what: 'stop' });
+    await this.changed(run);
+  }
+
+  /** A new run over what an earlier one did not finish, of the same files. */
+  async goOn(person: Person, id: number): Promise<Run> {
+    const run = await this.get(id);
+    if (run.kind === 'release') throw new Problem(409, 'cannot-continue', 'A release is all or nothing', 'Release again.');
+    if (!['failed', 'stopped', 'interrupted'].includes(run.state)) throw new Problem(409, 'nothing-left', `Run ${id} has nothing left to do`);
+    const steps = await this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
+    const left = steps.filter((s) => !['done', 'reused'].includes(s.state));
+    const names = new Set(left.map((s) => s.table));
+    const planned = left.map((s) => ({ kind: s.kind as 'load' | 'check', name: s.table, waitsFor: s.waitsFor.filter((w) => names.has(w)), reused: false as const }));
+    return this.queue(person, run.kind, run.environment, run.commit, run.request, planned, id);
+  }
+
+  async get(id: number): Promise<Run> {
+    const run = await this.runs.findOneBy({ id });
+    if (!run) throw notFound(`Run ${id}`);
+    return run;
+  }
+
+  stepsOf(id: number): Promise<RunStep[]> {
+    return this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
+  }
+
+  resultsOf(id: number): Promise<CheckResult[]> {
+    return this.results.find({ where: { step: { run: { id } } }, relations: { step: true }, order: { id: 'ASC' } });
+  }
+
+  list(environment: string | undefined, most: number): Promise<Run[]> {
+    return this.runs.find({ where: environment ? { environment } : {}, order: { id: 'DESC' }, take: most });
+  }
+}

@@ -1,0 +1,81 @@
+import { Inject, Injectable } from '@nestjs/common';
+import { PROJECT_FOLDER } from '@ouvrage/demo';
+import { readdirSync, readFileSync } from 'node:fs';
+import { writeFile } from 'node:fs/promises';
+import path from 'node:path';
+import type { Person } from './people/people.entities.js';
+import { PeopleService } from './people/people.service.js';
+import { ProjectService, PRODUCTION } from './project/project.service.js';
+import type { Run } from './run/run.entities.js';
+import { RunService } from './run/run.service.js';
+import { Config } from './shared/config.js';
+import { randomToken } from './shared/secret.js';
+import { ConnectionService } from './source/connection.service.js';
+import { IntakeService } from './source/intake.service.js';
+import { HarbourService } from './standin/harbour.service.js';
+
+const DEMO_PASSWORD = 'saltmere';
+
+/** Fills an empty installation: the demo, or one administrator and an empty project. */
+@Injectable()
+export class Seeder {
+  constructor(
+    @Inject(Config) private readonly config: Config,
+    private readonly people: PeopleService,
+    private readonly projects: ProjectService,
+    private readonly connections: ConnectionService,
+    private readonly intake: IntakeService,
+    private readonly runs: RunService,
+    private readonly harbour: HarbourService,
+  ) {}
+
+  /** Does nothing where there are people already. */
+  async seed(say: (text: string) => void): Promise<void> {
+    if ((await this.people.count()) > 0) return;
+    if (!this.config.demo) return this.empty();
+    say('Making the demo: the port of Saltmere ...');
+    await this.projects.create(projectFiles(PROJECT_FOLDER), 'The project of Saltmere');
+    await this.people.create('admin', 'Ada Minch', 'administrator', DEMO_PASSWORD);
+    await this.people.create('jonas', 'Jonas Reet', 'editor', DEMO_PASSWORD);
+    await this.people.create('vera', 'Vera Lund', 'viewer', DEMO_PASSWORD);
+    const mira = await this.people.create('mira', 'Mira Okafor', 'releaser', DEMO_PASSWORD);
+    await this.connections.bind('port_ops', this.config.harbour);
+    await this.harbour.start();
+    say('Bringing in the harbour’s tables and building the warehouse ...');
+    await this.finished(await this.intake.ask(mira, PRODUCTION, []));
+    await this.finished(await this.runs.build(mira, PRODUCTION, { tables: [], upstream: false, downstream: false }));
+    await this.workspace(mira);
+  }
+
+  private async workspace(person: Person): Promise<void> {
+    await this.projects.createWorkspace(person, 'Berth dues');
+  }
+
+  private async empty(): Promise<void> {
+    const layers = ['landing', 'reference', 'staging', 'core', 'mart'].map((l) => `create schema ${l};\n`).join('');
+    await this.projects.create(new Map([['layers.sql', layers]]), 'An empty project');
+    const password = randomToken().slice(0, 16);
+    await this.people.create('admin', 'Administrator', 'administrator', password);
+    await writeFile(path.join(this.config.data, 'first-sign-in.txt'), `name: admin\npassword: ${password}\n`, { mode: 0o600 });
+  }
+
+  private async finished(run: Run): Promise<void> {
+    for (;;) {
+      const { state, error } = await this.runs.get(run.id);
+      if (state === 'succeeded') return;
+      if (!['queued', 'running'].includes(state)) throw new Error(`run ${run.id} of the demo ${state}: ${error ?? ''}`);
+      await new Promise((resolve) => setTimeout(resolve, 100));
+    }
+  }
+}
+
+/** The files of a folder by their path below it. */
+export function projectFiles(folder: string): Map<string, string> {
+  const entries = readdirSync(folder, { recursive: true, withFileTypes: true }).filter((e) => e.isFile());
+  return new Map(
+    entries.map((e) => {
+      const full = path.join(e.parentPath, e.name);
+      return [path.relative(folder, full), readFileSync(full, 'utf8')];
+    }),
+  );
+}

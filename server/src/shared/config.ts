@@ -1,0 +1,49 @@
+import { readFileSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+
+export const ROLES = { production: 'ouvrage_production', workspace: 'ouvrage_workspace', reader: 'ouvrage_reader' } as const;
+export type WarehouseRole = keyof typeof ROLES;
+
+export interface DatabaseAddress {
+  readonly host: string;
+  readonly port: number;
+  readonly database: string;
+  readonly user: string;
+  readonly password: string;
+}
+
+/** What the server has to know; read once, from the data folder and the environment. */
+export class Config {
+  readonly application: DatabaseAddress;
+  readonly warehouse: Readonly<Record<WarehouseRole, DatabaseAddress>>;
+  readonly harbour: DatabaseAddress;
+  /** Encrypts secrets at rest; lives in a file outside every database. */
+  readonly key: Buffer;
+  readonly projectFolder: string;
+  readonly cores = Math.max(1, os.availableParallelism());
+
+  constructor(
+    readonly data: string,
+    readonly port: number,
+    readonly demo: boolean,
+  ) {
+    const file = JSON.parse(readFileSync(path.join(data, 'config.json'), 'utf8')) as { postgresPort: number; key: string; passwords: Record<string, string> };
+    const address = (database: string, user: string, role: string): DatabaseAddress => ({ host: '127.0.0.1', port: file.postgresPort, database, user, password: file.passwords[role]! });
+    this.application = address('ouvrage', 'ouvrage_application', 'application');
+    this.warehouse = {
+      production: address('warehouse', ROLES.production, 'production'),
+      workspace: address('warehouse', ROLES.workspace, 'workspace'),
+      reader: address('warehouse', ROLES.reader, 'reader'),
+    };
+    this.harbour = address('port_ops', 'harbour', 'harbour');
+    this.key = Buffer.from(file.key, 'base64');
+    this.projectFolder = path.join(data, 'project.git');
+  }
+
+  static fromEnvironment(): Config {
+    const { OUVRAGE_DATA, OUVRAGE_PORT, OUVRAGE_DEMO } = process.env;
+    if (!OUVRAGE_DATA) throw new Error('OUVRAGE_DATA names the data folder; npm start sets it');
+    return new Config(OUVRAGE_DATA, Number(OUVRAGE_PORT ?? 4100), OUVRAGE_DEMO === '1');
+  }
+}

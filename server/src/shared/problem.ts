@@ -1,0 +1,55 @@
+import { Catch, HttpException, type ArgumentsHost, type ExceptionFilter } from '@nestjs/common';
+import type { Response } from 'express';
+import { pino } from 'pino';
+
+/** An error in the shape of RFC 9457, with what the interface needs to show the place and the remedy. */
+export class Problem extends HttpException {
+  /**
+   * @param code a stable word for programs, `draft-conflict`
+   * @param title what happened, for people
+   * @param extra further members: place, both texts of a conflict, rows
+   */
+  constructor(
+    status: number,
+    readonly code: string,
+    readonly title: string,
+    readonly detail?: string,
+    readonly extra: Readonly<Record<string, unknown>> = {},
+  ) {
+    super(title, status);
+  }
+}
+
+export const notFound = (what: string) => new Problem(404, 'not-found', `${what} does not exist`);
+
+export const logger = pino({ level: process.env['OUVRAGE_LOG'] ?? 'warn', redact: ['req.headers.cookie', 'req.headers.authorization'] });
+
+/** Every error leaves the server as `application/problem+json`; what is not ours shows no inside. */
+@Catch()
+export class ProblemFilter implements ExceptionFilter {
+  catch(error: unknown, host: ArgumentsHost): void {
+    const response = host.switchToHttp().getResponse<Response>();
+    const problem = asProblem(error);
+    if (response.headersSent) {
+      response.end();
+      return;
+    }
+    const { code, title, detail, extra } = problem;
+    response
+      .status(problem.getStatus())
+      .type('application/problem+json')
+      .send(JSON.stringify({ type: `about:blank#${code}`, code, status: problem.getStatus(), title, ...(detail ? { detail } : {}), ...extra }));
+  }
+}
+
+function asProblem(error: unknown): Problem {
+  if (error instanceof Problem) return error;
+  if (error instanceof HttpException) {
+    const body = error.getResponse() as { message?: string | string[] };
+    const messages = Array.isArray(body.message) ? body.message : undefined;
+    if (messages) return new Problem(error.getStatus(), 'bad-input', 'The request is not right', messages.join('; '), { fields: messages });
+    return new Problem(error.getStatus(), error.getStatus() === 404 ? 'not-found' : 'refused', error.message);
+  }
+  logger.error(error);
+  return new Problem(500, 'internal', 'Something went wrong in the server', 'It is in the server’s log. Nothing that you typed is lost.');
+}

@@ -1,0 +1,57 @@
+import { Inject, Injectable } from '@nestjs/common';
+import { InjectRepository } from '@nestjs/typeorm';
+import { ident } from '@ouvrage/core';
+import { copyText, dateOf, FIRST_DAYS, harbourAt, type HarbourTable } from '@ouvrage/demo';
+import pg from 'pg';
+import { from as copyFrom } from 'pg-copy-streams';
+import { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { Repository } from 'typeorm';
+import { Setting } from '../source/source.entities.js';
+import { Config } from '../shared/config.js';
+
+const DAY = 'harbour day';
+
+/** The stand-in for the harbour's operational database, and its clock. */
+@Injectable()
+export class HarbourService {
+  constructor(
+    @Inject(Config) private readonly config: Config,
+    @InjectRepository(Setting) private readonly settings: Repository<Setting>,
+  ) {}
+
+  /** The harbour's day, undefined where there is no demo. */
+  async day(): Promise<{ day: number; date: string } | undefined> {
+    const day = (await this.settings.findOneBy({ name: DAY }))?.value as number | undefined;
+    return day === undefined ? undefined : { day, date: dateOf(day) };
+  }
+
+  async start(): Promise<void> {
+    if ((await this.day()) === undefined) await this.moveTo(FIRST_DAYS);
+  }
+
+  /** Writes the whole database as it is at the end of a day, in one transaction. */
+  async moveTo(day: number): Promise<{ day: number; date: string }> {
+    const client = new pg.Client(this.config.harbour);
+    await client.connect();
+    try {
+      await client.query('begin');
+      await client.query('create schema if not exists ops');
+      for (const table of harbourAt(day)) await this.write(client, table);
+      await client.query('commit');
+    } finally {
+      await client.end();
+    }
+    await this.settings.upsert({ name: DAY, value: day as never }, ['name']);
+    return { day, date: dateOf(day) };
+  }
+
+  private async write(client: pg.Client, table: HarbourTable): Promise<void> {
+    const name = `ops.${ident(table.name)}`;
+    const key = table.primaryKey === undefined ? '' : `, primary key (${table.primaryKey})`;
+    await client.query(`create table if not exists ${name} (${table.columns.join(', ')}${key})`);
+    await client.query(`truncate ${name}`);
+    await pipeline(Readable.from([copyText(table.rows)]), client.query(copyFrom(`copy ${name} from stdin`)));
+  }
+}
+

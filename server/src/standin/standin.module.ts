@@ -1,0 +1,44 @@
+import { Body, Controller, Get, HttpCode, Module, Post } from '@nestjs/common';
+import { ApiTags } from '@nestjs/swagger';
+import { Me, Needs } from '../people/access.js';
+import type { Person } from '../people/people.entities.js';
+import { PeopleModule } from '../people/people.module.js';
+import { PeopleService } from '../people/people.service.js';
+import { Whole } from '../shared/fields.js';
+import { notFound } from '../shared/problem.js';
+import { SourceModule } from '../source/source.module.js';
+import { HarbourService } from './harbour.service.js';
+
+class AdvanceBody {
+  @Whole(1, 90)
+  days: number;
+}
+
+/** The clock of the stand-in harbour. */
+@ApiTags('stand-in')
+@Controller('api/harbour')
+export class HarbourController {
+  constructor(
+    private readonly harbour: HarbourService,
+    private readonly people: PeopleService,
+  ) {}
+
+  @Get()
+  async day() {
+    return (await this.harbour.day()) ?? { day: null, date: null };
+  }
+
+  @Needs('editor')
+  @Post('advance')
+  @HttpCode(200)
+  async advance(@Me() me: Person, @Body() { days }: AdvanceBody) {
+    const now = await this.harbour.day();
+    if (!now) throw notFound('The harbour');
+    const moved = await this.harbour.moveTo(now.day + days);
+    await this.people.audit(me, 'harbour moved on', moved.date);
+    return moved;
+  }
+}
+
+@Module({ imports: [SourceModule, PeopleModule], controllers: [HarbourController], providers: [HarbourService], exports: [HarbourService] })
+export class StandinModule {}

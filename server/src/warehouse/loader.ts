@@ -1,0 +1,220 @@
+import {
+  DEPENDENTS_SQL,
+  keptFromOld,
+  OLD_SQL,
+  planReplaceInPlace,
+  planSwap,
+  qualified,
+  rowsStatement,
+  verdictOf,
+  type Dependent,
+  type LoadPlan,
+  type LoadStatement,
+  type OldRelation,
+  type Place,
+  type SwapItem,
+  type Verdict,
+} from '@ouvrage/core';
+import type pg from 'pg';
+import { from as copyFrom } from 'pg-copy-streams';
+import { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import type { FaultRows, RanStatement } from '../run/run.entities.js';
+import { isDatabaseError } from './sql-error.js';
+
+/** A check of a load, run. */
+export interface CheckOutcome {
+  readonly id: string;
+  readonly table: string;
+  readonly verdict: Verdict;
+  readonly atFault: string;
+  readonly total: string | null;
+  /** The statement that finds the rows at fault. */
+  readonly sql: string;
+  readonly rows: FaultRows | null;
+}
+
+export const FAULT_ROWS = 100;
+const SWAP_LOCK_TIMEOUT = '3s';
+const SWAP_ATTEMPTS = 20;
+
+/** Wraps an error with the statement that failed. */
+export class StatementFailed extends Error {
+  constructor(
+    override readonly cause: unknown,
+    readonly statement: LoadStatement,
+  ) {
+    super(cause instanceof Error ? cause.message : String(cause));
+  }
+}
+
+/** A swap that cannot be done. */
+export class SwapBlocked extends Error {}
+
+/**
+ * Runs the statements of loads on one connection, in a transaction that the caller begins and ends,
+ * and keeps what ran.
+ */
+export class Loader {
+  readonly ran: RanStatement[] = [];
+
+  constructor(private readonly client: pg.PoolClient) {}
+
+  async run(statement: LoadStatement): Promise<pg.QueryResult> {
+    const started = performance.now();
+    try {
+      const result = await this.client.query(statement.sql);
+      this.ran.push({ kind: statement.kind, sql: statement.sql, milliseconds: Math.round(performance.now() - started), rows: result.rowCount });
+      return result;
+    } catch (error) {
+      this.ran.push({ kind: statement.kind, sql: statement.sql, milliseconds: Math.round(performance.now() - started), rows: null });
+      throw new StatementFailed(error, statement);
+    }
+  }
+
+  private plain(kind: LoadStatement['kind'], sql: string): Promise<pg.QueryResult> {
+    return this.run({ kind, sql });
+  }
+
+  /** Makes and fills the table beside, and runs its checks. @returns rows of the table, and the checks' outcomes */
+  async makeBeside(plan: LoadPlan, csv: string | undefined): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
+    for (const statement of plan.session) await this.run(statement);
+    for (const statement of plan.build) await this.run(statement);
+    if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
+    return this.check(plan);
+  }
+
+  /** Streams text into COPY. */
+  private async copy(sql: string, text: string): Promise<void> {
+    const started = performance.now();
+    const stream = this.client.query(copyFrom(sql));
+    try {
+      await pipeline(Readable.from([text]), stream);
+      this.ran.push({ kind: 'build', sql, milliseconds: Math.round(performance.now() - started), rows: stream.rowCount });
+    } catch (error) {
+      throw new StatementFailed(error, { kind: 'build', sql });
+    }
+  }
+
+  private async check(plan: LoadPlan): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
+    if (plan.countSql === undefined) {
+      const { rows } = await this.plain('check', `select count(*) as total from ${qualified(plan.beside)}`);
+      return { rows: String((rows[0] as { total: string }).total), checks: [] };
+    }
+    const { rows } = await this.plain('check', plan.countSql);
+    const counts = rows[0] as Record<string, string>;
+    const total = counts['total']!;
+    const placeOf = this.placeOfChecks(plan);
+    const checks: CheckOutcome[] = [];
+    for (const [i, check] of plan.checks.entries()) {
+      const atFault = counts[`c${i}`]!;
+      const sql = rowsStatement(check, placeOf, FAULT_ROWS);
+      const rowsAtFault = atFault === '0' ? null : await this.faultRows(sql);
+      checks.push({ id: check.id, table: check.table, verdict: verdictOf(check, Number(atFault), Number(total)), atFault, total, sql, rows: rowsAtFault });
+    }
+    return { rows: total, checks };
+  }
+
+  /** The places that the count statement was made with. */
+  private placeOfChecks(plan: LoadPlan): (table: string) => Place {
+    return (table) => (table === plan.table ? plan.beside : this.inputs!(table));
+  }
+
+  /** Where other tables are read; set by who plans. */
+  inputs?: (table: string) => Place;
+
+  async faultRows(sql: string): Promise<FaultRows> {
+    const result = await this.client.query<(string | null)[]>({ text: sql, rowMode: 'array', types: { getTypeParser: () => (v: unknown) => v } as never });
+    return { columns: result.fields.map((f) => f.name), rows: result.rows };
+  }
+
+  /** Constraints, indexes, comments and grants beside, and what was made by hand on the old table. */
+  async finishBeside(plan: LoadPlan, old: OldRelation | undefined): Promise<void> {
+    for (const statement of plan.finish) await this.run(statement);
+    if (!old?.ours) return;
+    const { rows } = await this.client.query<OldRelation>(OLD_SQL, [[plan.beside.schema], [plan.beside.name]]);
+    const fresh = rows[0];
+    if (!fresh) return;
+    const kept = keptFromOld(plan, old, {
+      columns: fresh.columns.map((c) => c.name),
+      indexes: fresh.indexes.map((i) => i.name),
+      commented: fresh.column_comments.map((c) => c.column),
+      comment: fresh.comment !== null,
+    });
+    for (const sql of kept) await this.plain('index', sql);
+  }
+
+  async oldRelations(places: readonly Place[]): Promise<OldRelation[]> {
+    const { rows } = await this.client.query<OldRelation>(OLD_SQL, [places.map((p) => p.schema), places.map((p) => p.name)]);
+    return rows;
+  }
+
+  /** True when the view beside is the view in place to the letter, comments included. */
+  async sameView(plan: LoadPlan): Promise<boolean> {
+    const { rows } = await this.client.query<{ same: boolean }>(
+      `select pg_get_viewdef(a.oid) = pg_get_viewdef(b.oid)
+         and obj_description(a.oid, 'pg_class') is not distinct from obj_description(b.oid, 'pg_class')
+         and (select array_agg((objsubid, description) order by objsubid) from pg_description where objoid = a.oid and classoid = 'pg_class'::regclass)
+           is not distinct from (select array_agg((objsubid, description) order by objsubid) from pg_description where objoid = b.oid and classoid = 'pg_class'::regclass) as same
+       from pg_class a, pg_class b where a.oid = to_regclass($1) and b.oid = to_regclass($2) and a.relkind = 'v' and b.relkind = 'v'`,
+      [qualified(plan.target), qualified(plan.beside)],
+    );
+    return rows[0]?.same ?? false;
+  }
+
+  async dropBeside(plan: LoadPlan): Promise<void> {
+    await this.plain('swap', `drop ${plan.relation} ${qualified(plan.beside)}`);
+  }
+
+  /**
+   * Moves what was made beside into place. One swap at a time; a lock that cannot be had in time is
+   * given back and asked for again, so that readers never queue behind a waiting swap for long.
+   * @param items in dependency order
+   * @param dropped places of tables that go without a successor
+   * @returns names of dependents that were made again
+   */
+  async swap(items: readonly SwapItem[], dropped: readonly Place[] = []): Promise<readonly string[]> {
+    for (let attempt = 1; ; attempt++) {
+      await this.client.query('savepoint before_swap');
+      try {
+        const remade = await this.swapOnce(items, dropped);
+        await this.client.query('release savepoint before_swap');
+        return remade;
+      } catch (error) {
+        const cause = error instanceof StatementFailed ? error.cause : error;
+        const busy = isDatabaseError(cause) && ['55P03', '40P01'].includes(cause.code ?? '');
+        if (!busy || attempt >= SWAP_ATTEMPTS) throw error;
+        await this.client.query('rollback to savepoint before_swap');
+        await new Promise((resolve) => setTimeout(resolve, 50 * attempt));
+      }
+    }
+  }
+
+  private async swapOnce(items: readonly SwapItem[], dropped: readonly Place[]): Promise<readonly string[]> {
+    await this.client.query(`set local lock_timeout = '${SWAP_LOCK_TIMEOUT}'`);
+    await this.client.query(`select pg_advisory_xact_lock(hashtext('ouvrage swap'))`);
+    const places = [...items.map((i) => i.target), ...dropped];
+    const old = await this.oldRelations(places);
+    const { rows: dependents } = await this.client.query<Dependent>(DEPENDENTS_SQL, [places.map((p) => p.schema), places.map((p) => p.name)]);
+    const plan = planSwap(items, old, dependents, dropped);
+    if (plan.blockedBy) return this.replaceInPlace(items, old, plan.blockedBy);
+    for (const sql of plan.statements) await this.plain('swap', sql);
+    await this.client.query(`set local lock_timeout = 0`);
+    return plan.remade;
+  }
+
+  /** Where a dependent belongs to someone else, the rows are replaced and the table stays. */
+  private async replaceInPlace(items: readonly SwapItem[], old: readonly OldRelation[], blockers: readonly Dependent[]): Promise<readonly string[]> {
+    const names = blockers.map((b) => `${b.kind} ${b.schema}.${b.name} (owner ${b.owner})`).join(', ');
+    for (const item of items) {
+      const before = old.find((o) => o.schema === item.target.schema && o.name === item.target.name);
+      const [fresh] = await this.oldRelations([item.beside]);
+      const shape = (r: OldRelation | undefined) => JSON.stringify(r?.columns);
+      if (items.length > 1 || item.relation !== 'table' || before?.relkind !== 'r' || shape(before) !== shape(fresh)) {
+        throw new SwapBlocked(`${names} reads ${item.target.schema}.${item.target.name} and cannot be made again by Ouvrage. Drop it, or give its ownership to the production builder, and run again.`);
+      }
+      for (const sql of planReplaceInPlace(item)) await this.plain('swap', sql);
+    }
+    return [];
+  }
+}

@@ -1,0 +1,47 @@
+import { lineColumn, type Project } from '@ouvrage/core';
+import type { StepError } from '../run/run.entities.js';
+
+/** The fields of an error that PostgreSQL sends. */
+export interface DatabaseError {
+  readonly message: string;
+  readonly code?: string;
+  readonly detail?: string;
+  readonly hint?: string;
+  readonly position?: string;
+  readonly where?: string;
+  readonly table?: string;
+  readonly constraint?: string;
+}
+
+export function isDatabaseError(error: unknown): error is DatabaseError {
+  return error instanceof Error && typeof (error as { code?: unknown }).code === 'string' && 'severity' in error;
+}
+
+/** What a practitioner does about an error, by its SQLSTATE, where PostgreSQL gives no hint itself. */
+const REMEDIES: Readonly<Record<string, string>> = {
+  '22P02': 'A text does not have the form of the type that it is cast to. Preview the step and filter for such values, or use nullif or a case before the cast.',
+  '22007': 'A text is no date or time of the expected form.',
+  '22008': 'A date or time is outside what the type can hold.',
+  '22003': 'A number is too large for its type. Widen the type.',
+  '22012': 'Divide by nullif(x, 0) to get null instead.',
+  '21000': 'A subquery in this place may return one row only.',
+  '42883': 'No function or operator takes these types: cast one of the sides.',
+  '42804': 'Two types meet that do not agree: cast one of them.',
+  '53100': 'The warehouse has no space left on its disk.',
+  '57014': 'It was stopped, or took longer than it may.',
+  '55P03': 'Another statement holds the table. Run it again when that has ended.',
+  '42501': 'The warehouse role may not do this: ask who owns the object for the right.',
+};
+
+/**
+ * An error in plain words, with the place in the author's file where it can be told.
+ * @param author leads from an offset of the statement back to the file
+ */
+export function stepError(error: unknown, project: Project, author?: { readonly path: string; readonly original: (offset: number) => number }): StepError {
+  if (!isDatabaseError(error)) return { message: error instanceof Error ? error.message : String(error) };
+  const position = Number(error.position ?? 0);
+  const file = author && project.files.get(author.path);
+  const place = file && position > 0 ? { path: author.path, ...lineColumn(file.text, author.original(position - 1)) } : author ? { path: author.path } : {};
+  const hint = error.hint ?? REMEDIES[error.code ?? ''];
+  return { message: error.message, ...(error.detail ? { detail: error.detail } : error.where?.startsWith('COPY') ? { detail: error.where } : {}), ...(hint ? { hint } : {}), ...(error.code ? { sqlstate: error.code } : {}), ...place };
+}
