@@ -113,6 +113,7 @@ class World {
   private readonly invoices: Value[][] = [];
   private readonly payments: Value[][] = [];
   private readonly owners: Value[][] = [];
+  private readonly invoiced = new Set<string>();
   private callNumber = 0;
 
   constructor(
@@ -211,6 +212,9 @@ class World {
   }
 
   private invoice(call: Call, day: number, r: Random): void {
+    // A call that the system let through twice is charged once.
+    if (this.invoiced.has(call.no)) return;
+    this.invoiced.add(call.no);
     const id = this.invoices.length + 1;
     const amount = Math.round(call.tonnage * (0.8 + 0.6 * r.next()) * 100) / 100;
     this.invoices.push([id, `I${String(id).padStart(6, '0')}`, call.no, dateOf(day), amount.toFixed(2), stamp(day, 23, 59)]);

@@ -57,6 +57,11 @@ function walk(state: Walk, node: unknown, ctes: Names): void {
         if (key === 'SelectStmt' || 'op' in value) walkSelect(state, value as SelectStmt, ctes);
         else walk(state, value, ctes);
         break;
+      case 'relation':
+        // Statements about one table (create index, analyze) name it without a wrapping node.
+        if ('relname' in value) mentionTable(state, { ...(value as RangeVarLike), alias: true }, ctes);
+        else walk(state, value, ctes);
+        break;
       case 'RangeVar':
         mentionTable(state, value as RangeVarLike, ctes);
         break;

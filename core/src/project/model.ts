@@ -198,7 +198,9 @@ export interface Project {
   readonly parameters: ReadonlyMap<string, Parameter>;
   /** For each table, the tables that it reads, in the order of their first mention. */
   readonly reads: ReadonlyMap<string, readonly string[]>;
-  /** All tables, each after what it reads; tables of a cycle are left out. */
+  /** For each table, what has to be there before it is loaded: what it reads, and what its constraints reference. */
+  readonly needs: ReadonlyMap<string, readonly string[]>;
+  /** All tables, each after what it needs; tables of a cycle are left out. */
   readonly order: readonly string[];
   /** A table's columns; undefined where they cannot be known. */
   readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;

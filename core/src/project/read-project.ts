@@ -86,7 +86,8 @@ class Resolver {
     for (const check of checks.values()) this.mentions(check.path, check.query);
     for (const query of adhoc.values()) this.mentions(query.path, query.query);
     for (const f of this.functions.values()) this.functionMentions(f.path, f.functions);
-    const { order, cycles } = orderOf(reads);
+    const needs = new Map([...reads].map(([name, inputs]) => [name, this.needsOf(this.tables.get(name)!, inputs)]));
+    const { order, cycles } = orderOf(needs);
     for (const cycle of cycles) this.reportCycle(cycle);
     for (const name of order) this.resolveTable(this.tables.get(name)!, reads.get(name)!);
     for (const c of checks.values()) this.diagnostics.push(...this.queryColumns(c.path, c.query).diagnostics);
@@ -106,6 +107,7 @@ class Resolver {
       adhoc,
       parameters: this.parameters,
       reads,
+      needs,
       order,
       columns: this.columns,
       diagnostics: this.diagnostics,
@@ -168,6 +170,13 @@ class Resolver {
     const inputs = this.mentions(table.path, table.query, table);
     const throughFunctions = this.tablesOfFunctions(table.query.functions);
     return [...new Set([...inputs, ...throughFunctions])];
+  }
+
+  /** Inputs, and the tables that constraints reference: their checks read those. */
+  private needsOf(table: Table, inputs: readonly string[]): readonly string[] {
+    if (table.kind === 'source') return inputs;
+    const referenced = (table.contract?.constraints ?? []).flatMap((c) => (c.references && this.tables.has(c.references.table) ? [c.references.table] : []));
+    return [...new Set([...inputs, ...referenced])].filter((name) => name !== table.fullName || inputs.includes(name));
   }
 
   private mentions(path: string, query: Query, reader?: Table): string[] {
@@ -244,7 +253,7 @@ class Resolver {
     for (let i = 0; i + 1 < cycle.length; i++) {
       const table = this.tables.get(cycle[i]!)!;
       const next = cycle[i + 1]!;
-      const mention = table.kind === 'definition' ? table.query?.tables.find((t) => `${t.layer ?? ''}.${t.name}` === next) : undefined;
+      const mention = (table.kind === 'definition' ? table.query?.tables.find((t) => `${t.layer ?? ''}.${t.name}` === next) : undefined) ?? table.contract?.constraints.find((c) => c.references?.table === next)?.range;
       const from = [...cycle.slice(i, -1), ...cycle.slice(0, i), cycle[i]!];
       this.report(table.path, mention ?? table.nameRange, 'cycle', `${table.fullName} reads itself: ${from.join(' reads ')}`, 'take one of these steps out');
     }

@@ -247,5 +247,5 @@ export class BuildService implements OnModuleInit {
 export function brokenError(checks: readonly CheckOutcome[]): StepError {
   const broken = checks.filter((c) => c.verdict === 'broken');
   const named = broken.map((c) => `${c.id.split('/').at(-1)} (${Number(c.atFault).toLocaleString('en')} ${c.atFault === '1' ? 'row' : 'rows'})`);
-  return { message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`, hint: 'The table is as it was. The rows at fault are with the check.' };
+  return { message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`, hint: `${checks.some((c) => c.id.startsWith('checks/')) ? 'What is downstream was not loaded' : 'The table is as it was'}. The rows at fault are with the check.` };
 }

@@ -18,7 +18,7 @@ export interface PlannedStep {
  * @throws Problem when the selection reads what is nowhere built, or has errors
  */
 export function planSteps(project: Project, selection: { tables: readonly string[]; upstream: boolean; downstream: boolean }, standings: ReadonlyMap<string, Standing>, workspace: boolean): PlannedStep[] {
-  const chosen = selection.tables.length ? select(project.reads, selection) : new Set(project.tables.keys());
+  const chosen = selection.tables.length ? select(project.needs, selection) : new Set(project.tables.keys());
   return planTables(project, chosen, standings, workspace);
 }
 
@@ -37,14 +37,14 @@ export function planTables(project: Project, chosen: ReadonlySet<string>, standi
   const missing = new Map<string, string>();
   for (const t of order) {
     if (reused(t)) continue;
-    for (const input of project.reads.get(t) ?? []) if (!building.includes(input) && !standings.get(input)?.place) missing.set(input, t);
+    for (const input of project.needs.get(t) ?? []) if (!building.includes(input) && !standings.get(input)?.place) missing.set(input, t);
   }
   if (missing.size) {
     const [first] = missing;
     const source = project.tables.get(first![0])?.kind === 'source';
     throw new Problem(409, 'not-built', `${[...missing.keys()].join(', ')} ${missing.size === 1 ? 'is' : 'are'} not in the warehouse yet, and ${first![1]} reads it`, source ? 'Bring it in under Sources first.' : 'Run it too: choose “with what it needs”.');
   }
-  const steps: PlannedStep[] = order.map((t) => ({ kind: 'load', name: t, waitsFor: (project.reads.get(t) ?? []).filter((r) => order.includes(r)), reused: reused(t) ?? false }));
+  const steps: PlannedStep[] = order.map((t) => ({ kind: 'load', name: t, waitsFor: (project.needs.get(t) ?? []).filter((r) => order.includes(r)), reused: reused(t) ?? false }));
   return withChecks(project, steps, standings, alsoChecks);
 }
 
@@ -62,7 +62,7 @@ function refuseErrors(project: Project, tables: readonly string[]): void {
 
 function withChecks(project: Project, loads: readonly PlannedStep[], standings: ReadonlyMap<string, Standing>, also: readonly string[]): PlannedStep[] {
   const built = new Map(loads.map((s) => [s.name, s]));
-  const readers = readersOf(project.reads);
+  const readers = readersOf(project.needs);
   const blockedBy = new Map<string, string[]>();
   const checks: PlannedStep[] = [];
   for (const file of project.checks.values()) {
@@ -73,7 +73,7 @@ function withChecks(project: Project, loads: readonly PlannedStep[], standings: 
     if (project.diagnostics.some((d) => d.severity === 'error' && d.path === file.path)) continue;
     checks.push({ kind: 'check', name: check.id, waitsFor: check.reads.filter((t) => built.has(t)), reused: false });
     if (check.about === undefined) continue;
-    const needed = reachable(project.reads, check.reads);
+    const needed = reachable(project.needs, check.reads);
     for (const t of reachable(readers, [check.about]).keys()) {
       if (t === check.about || needed.has(t)) continue;
       blockedBy.set(t, [...(blockedBy.get(t) ?? []), check.id]);
