@@ -159,10 +159,11 @@ export class WarehouseService implements OnModuleDestroy {
       const print = prints.get(table.fullName);
       const own = here.get(table.fullName);
       const released = there.get(table.fullName);
-      const ownPlace = targetPlace(environment, table);
-      if (own && (own.fingerprint === print || environment.kind === 'production')) {
-        result.set(table.fullName, { where: environment.kind === 'production' ? 'production' : 'here', place: ownPlace, loaded: own });
-      } else if (released && (released.fingerprint === print || table.kind === 'source')) {
+      if (released && (released.fingerprint === print || environment.kind === 'production')) {
+        result.set(table.fullName, { where: 'production', place: targetPlace(production, table), loaded: released });
+      } else if (own?.fingerprint === print) {
+        result.set(table.fullName, { where: 'here', place: targetPlace(environment, table), loaded: own });
+      } else if (released && table.kind === 'source') {
         result.set(table.fullName, { where: 'production', place: targetPlace(production, table), loaded: released });
       } else result.set(table.fullName, { where: 'nowhere' });
     }

@@ -1,0 +1,20 @@
+/** Addresses of the interface; each can be sent to a colleague. */
+export const address = {
+  place: (ws: string, place: string) => `/w/${ws}/${place}`,
+  table: (ws: string, table: string, facet?: string) => `/w/${ws}/tables/${table}${facet && facet !== 'definition' ? `/${facet}` : ''}`,
+  file: (ws: string, path: string) => `/w/${ws}/files/${path}`,
+  check: (ws: string, id: string) => `/w/${ws}/quality/${id}`,
+  run: (ws: string, id: number, step?: number) => `/w/${ws}/runs/${id}${step === undefined ? '' : `/${step}`}`,
+  lineage: (ws: string, focus?: string) => `/w/${ws}/lineage${focus ? `?focus=${focus}` : ''}`,
+  review: (ws: string, path?: string) => `/w/${ws}/releases${path ? `?file=${encodeURIComponent(path)}` : ''}`,
+};
+
+export const PLACES = [
+  ['today', 'Today'],
+  ['sources', 'Sources'],
+  ['tables', 'Tables'],
+  ['lineage', 'Lineage'],
+  ['quality', 'Quality'],
+  ['runs', 'Runs'],
+  ['releases', 'Releases'],
+] as const;

@@ -1,0 +1,188 @@
+import { createApi, fetchBaseQuery, type BaseQueryFn, type FetchArgs } from '@reduxjs/toolkit/query/react';
+import type {
+  AccessToken,
+  CheckResult,
+  Commit,
+  Comparison,
+  DraftEntry,
+  FilesAnswer,
+  LoadEntry,
+  ProblemBody,
+  ReleaseEntry,
+  RunDetail,
+  RunEntry,
+  Rows,
+  SessionAnswer,
+  SourceSystem,
+  StateAnswer,
+  StepDetail,
+  TodayAnswer,
+  WorkspaceEntry,
+} from './types';
+
+/** The session's own token, sent with whatever changes something. */
+let csrf: string | null = null;
+
+const raw = fetchBaseQuery({
+  baseUrl: '/api/',
+  prepareHeaders: (headers) => {
+    if (csrf) headers.set('x-csrf-token', csrf);
+    return headers;
+  },
+});
+
+/** Every error becomes a problem with a title, also when the server cannot be reached. */
+const baseQuery: BaseQueryFn<string | FetchArgs, unknown, ProblemBody> = async (args, api, extra) => {
+  const result = await raw(args, api, extra);
+  if (!result.error) return { data: result.data };
+  const { status, data } = result.error;
+  const body = parsed(data);
+  if (body) return { error: body };
+  return { error: { code: 'unreachable', status: 0, title: 'The server does not answer', detail: status === 'FETCH_ERROR' ? 'Check that it is running; what you typed is kept here.' : String(status) } };
+};
+
+function parsed(data: unknown): ProblemBody | undefined {
+  try {
+    const body = (typeof data === 'string' ? JSON.parse(data) : data) as ProblemBody | undefined;
+    return body && typeof body.title === 'string' ? body : undefined;
+  } catch {
+    return undefined;
+  }
+}
+
+const at = (slug: string) => `workspaces/${encodeURIComponent(slug)}`;
+
+export const api = createApi({
+  reducerPath: 'api',
+  baseQuery,
+  tagTypes: ['Session', 'Workspaces', 'Files', 'State', 'Runs', 'Releases', 'Sources', 'Tokens', 'Harbour'],
+  endpoints: (b) => ({
+    session: b.query<SessionAnswer, void>({
+      query: () => 'session',
+      providesTags: ['Session'],
+      transformResponse: (answer: SessionAnswer) => {
+        csrf = answer.csrf;
+        return answer;
+      },
+    }),
+    signIn: b.mutation<SessionAnswer, { name: string; password: string }>({
+      query: (body) => ({ url: 'sign-in', method: 'POST', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['Session']),
+    }),
+    signOut: b.mutation<void, void>({ query: () => ({ url: 'sign-out', method: 'POST' }), invalidatesTags: ['Session'] }),
+    tokens: b.query<AccessToken[], void>({ query: () => 'tokens', providesTags: ['Tokens'] }),
+    createToken: b.mutation<{ token: string; id: string }, string>({ query: (label) => ({ url: 'tokens', method: 'POST', body: { label } }), invalidatesTags: ['Tokens'] }),
+    deleteToken: b.mutation<void, string>({ query: (id) => ({ url: `tokens/${id}`, method: 'DELETE' }), invalidatesTags: ['Tokens'] }),
+
+    workspaces: b.query<WorkspaceEntry[], void>({ query: () => 'workspaces', providesTags: ['Workspaces'] }),
+    openWorkspace: b.mutation<WorkspaceEntry, string>({ query: (name) => ({ url: 'workspaces', method: 'POST', body: { name } }), invalidatesTags: ['Workspaces'] }),
+    files: b.query<FilesAnswer, string>({ query: (slug) => `${at(slug)}/files`, providesTags: ['Files'] }),
+    keepDraft: b.mutation<DraftEntry, { slug: string; path: string; text: string | null; version: number }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/drafts`, method: 'PUT', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['Files', 'State', 'Workspaces', 'Releases']),
+    }),
+    dropDraft: b.mutation<void, { slug: string; path: string }>({
+      query: ({ slug, path }) => ({ url: `${at(slug)}/drafts?path=${encodeURIComponent(path)}`, method: 'DELETE' }),
+      invalidatesTags: ['Files', 'State', 'Workspaces', 'Releases'],
+    }),
+    rebaseDraft: b.mutation<void, { slug: string; path: string }>({ query: ({ slug, path }) => ({ url: `${at(slug)}/drafts/rebase`, method: 'POST', body: { path } }), invalidatesTags: ['Files'] }),
+    commit: b.mutation<Commit, { slug: string; message: string }>({
+      query: ({ slug, message }) => ({ url: `${at(slug)}/commits`, method: 'POST', body: { message } }),
+      invalidatesTags: (_, error) => (error ? [] : ['Files', 'State', 'Workspaces', 'Releases']),
+    }),
+    history: b.query<Commit[], { slug: string; path: string }>({ query: ({ slug, path }) => `${at(slug)}/history?path=${encodeURIComponent(path)}`, providesTags: ['Files'] }),
+    fileAt: b.query<{ text: string | null; before: string | null }, { slug: string; path: string; commit: string }>({
+      query: ({ slug, path, commit }) => `${at(slug)}/file?path=${encodeURIComponent(path)}&commit=${commit}`,
+    }),
+    takeProduction: b.mutation<Commit, { slug: string; files: Record<string, string | null> }>({
+      query: ({ slug, files }) => ({ url: `${at(slug)}/take-production`, method: 'POST', body: { files } }),
+      invalidatesTags: ['Files', 'State', 'Releases'],
+    }),
+
+    state: b.query<StateAnswer, string>({ query: (slug) => `${at(slug)}/state`, providesTags: ['State'] }),
+    tableRows: b.query<Rows, { slug: string; table: string; limit: number }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/rows`, method: 'POST', body }),
+      providesTags: ['State'],
+      keepUnusedDataFor: 5,
+    }),
+    preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number }>({ query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }) }),
+    checkHistory: b.query<CheckResult[], { slug: string; id: string }>({ query: ({ slug, id }) => `${at(slug)}/check-history?id=${encodeURIComponent(id)}`, providesTags: ['State'] }),
+    loads: b.query<LoadEntry[], { slug: string; table: string }>({ query: ({ slug, table }) => `${at(slug)}/loads?table=${encodeURIComponent(table)}`, providesTags: ['State'] }),
+
+    runs: b.query<RunEntry[], string>({ query: (environment) => `runs?environment=${encodeURIComponent(environment)}`, providesTags: ['Runs'] }),
+    run: b.query<RunDetail, number>({
+      query: (id) => `runs/${id}`,
+      providesTags: ['Runs'],
+      /** Follows the run live for as long as it goes on. */
+      async onCacheEntryAdded(id, { updateCachedData, cacheDataLoaded, cacheEntryRemoved, dispatch }) {
+        const first = await cacheDataLoaded.catch(() => undefined);
+        if (!first || !['queued', 'running'].includes(first.data.state)) return;
+        const events = new EventSource(`/api/runs/${id}/events`);
+        events.onmessage = ({ data }: MessageEvent<string>) => {
+          const run = JSON.parse(data) as RunDetail;
+          updateCachedData(() => run);
+          if (['queued', 'running'].includes(run.state)) return;
+          events.close();
+          dispatch(api.util.invalidateTags(['State', 'Runs', 'Sources', 'Releases', 'Files']));
+        };
+        await cacheEntryRemoved;
+        events.close();
+      },
+    }),
+    step: b.query<StepDetail, { run: number; step: number; state: string }>({ query: ({ run, step }) => `runs/${run}/steps/${step}` }),
+    startRun: b.mutation<RunEntry, { slug: string; tables: readonly string[]; upstream: boolean; downstream: boolean }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/runs`, method: 'POST', body }),
+      invalidatesTags: ['Runs'],
+    }),
+    stopRun: b.mutation<void, number>({ query: (id) => ({ url: `runs/${id}/stop`, method: 'POST' }), invalidatesTags: ['Runs'] }),
+    continueRun: b.mutation<RunEntry, number>({ query: (id) => ({ url: `runs/${id}/continue`, method: 'POST' }), invalidatesTags: ['Runs'] }),
+
+    sources: b.query<SourceSystem[], string>({ query: (slug) => `${at(slug)}/sources`, providesTags: ['Sources', 'State'] }),
+    bringIn: b.mutation<RunEntry, { slug: string; tables: readonly string[] }>({ query: ({ slug, tables }) => ({ url: `${at(slug)}/intake`, method: 'POST', body: { tables } }), invalidatesTags: ['Runs'] }),
+    harbour: b.query<{ day: number | null; date: string | null }, void>({ query: () => 'harbour', providesTags: ['Harbour'] }),
+    advance: b.mutation<{ day: number; date: string }, number>({ query: (days) => ({ url: 'harbour/advance', method: 'POST', body: { days } }), invalidatesTags: ['Harbour'] }),
+
+    comparison: b.query<Comparison, string>({ query: (slug) => `${at(slug)}/comparison`, providesTags: ['Releases', 'State'] }),
+    release: b.mutation<RunEntry, { slug: string; message: string }>({ query: ({ slug, message }) => ({ url: `${at(slug)}/release`, method: 'POST', body: { message } }), invalidatesTags: ['Runs'] }),
+    releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),
+    today: b.query<TodayAnswer, string>({ query: (slug) => `${at(slug)}/today`, providesTags: ['State', 'Runs', 'Files'] }),
+  }),
+});
+
+export const {
+  useSessionQuery,
+  useSignInMutation,
+  useSignOutMutation,
+  useTokensQuery,
+  useCreateTokenMutation,
+  useDeleteTokenMutation,
+  useWorkspacesQuery,
+  useOpenWorkspaceMutation,
+  useFilesQuery,
+  useKeepDraftMutation,
+  useDropDraftMutation,
+  useRebaseDraftMutation,
+  useCommitMutation,
+  useHistoryQuery,
+  useFileAtQuery,
+  useTakeProductionMutation,
+  useStateQuery,
+  useTableRowsQuery,
+  usePreviewMutation,
+  useCheckHistoryQuery,
+  useLoadsQuery,
+  useRunsQuery,
+  useRunQuery,
+  useStepQuery,
+  useStartRunMutation,
+  useStopRunMutation,
+  useContinueRunMutation,
+  useSourcesQuery,
+  useBringInMutation,
+  useHarbourQuery,
+  useAdvanceMutation,
+  useComparisonQuery,
+  useReleaseMutation,
+  useReleasesQuery,
+  useTodayQuery,
+} = api;

@@ -1,0 +1,185 @@
+import { Search } from 'lucide-react';
+import { DropdownMenu } from 'radix-ui';
+import { useEffect, useState, type ReactNode } from 'react';
+import { NavLink, Outlet, useNavigate, useParams } from 'react-router';
+import { Button, inputClass, Modal, ProblemNote } from '../shared/ui';
+import { useTell } from '../shared/toasts';
+import { address, PLACES } from './addresses';
+import { useOpenWorkspaceMutation, useSignOutMutation, useWorkspacesQuery } from './api';
+import { Finder } from './finder';
+import { KeysHelp } from './keys-help';
+import { mayAct, PRODUCTION, usePerson } from './project';
+import { themeChosen, useAppDispatch, useAppSelector } from './store';
+import type { ProblemBody } from './types';
+
+/** The dark strip over every sheet, and the sheet. */
+export function Frame() {
+  const { ws = PRODUCTION } = useParams();
+  const [finding, setFinding] = useState(false);
+  const [helping, setHelping] = useState(false);
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      const typing = (e.target as HTMLElement).closest('input, textarea, [contenteditable="true"]');
+      if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'k') {
+        e.preventDefault();
+        setFinding((open) => !open);
+      } else if (e.key === '?' && !typing) setHelping(true);
+    };
+    window.addEventListener('keydown', onKey);
+    return () => window.removeEventListener('keydown', onKey);
+  }, []);
+  return (
+    <div className="flex h-full flex-col">
+      <a href="#sheet" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-raised focus:p-2">
+        Skip to the sheet
+      </a>
+      <header className="strip flex h-11 shrink-0 items-center gap-2 bg-strip pr-3 pl-3.5 text-strip-text">
+        <span className="mr-4 font-cond text-[19px] font-semibold">Ouvrage</span>
+        <nav aria-label="Places" className="flex h-full">
+          {PLACES.map(([place, label]) => (
+            <NavLink key={place} to={address.place(ws, place)} className={({ isActive }) => `flex h-full items-center border-y-[3px] border-t-transparent px-2.5 font-medium ${isActive ? 'border-b-accent text-white' : 'border-b-transparent text-strip-text hover:text-white'}`}>
+              {label}
+            </NavLink>
+          ))}
+        </nav>
+        <span className="flex-1" />
+        <button type="button" onClick={() => setFinding(true)} className="flex h-[27px] w-[188px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2 text-left text-strip-soft hover:border-strip-soft">
+          <Search size={13} aria-hidden />
+          <span className="flex-1">Find anything</span>
+          <kbd className="font-mono text-[11px]">Ctrl K</kbd>
+        </button>
+        <WorkspaceMenu ws={ws} />
+        <PersonMenu ws={ws} onKeys={() => setHelping(true)} />
+      </header>
+      <main id="sheet" tabIndex={-1} className="min-h-0 flex-1 outline-none">
+        <Outlet />
+      </main>
+      <Finder open={finding} onClose={() => setFinding(false)} />
+      <KeysHelp open={helping} onClose={() => setHelping(false)} />
+    </div>
+  );
+}
+
+const menuClass = 'z-50 min-w-56 border border-rule bg-raised py-1 text-ink shadow-lg';
+const itemClass = 'flex w-full cursor-pointer items-center justify-between gap-4 px-3 py-1.5 outline-none data-[highlighted]:bg-wash';
+
+function WorkspaceMenu({ ws }: { ws: string }) {
+  const { data: workspaces = [] } = useWorkspacesQuery();
+  const [opening, setOpening] = useState(false);
+  const navigate = useNavigate();
+  const person = usePerson();
+  const current = workspaces.find((w) => w.slug === ws);
+  const go = (slug: string) => void navigate(address.place(slug, location.pathname.split('/')[3] ?? 'today'));
+  return (
+    <>
+      <DropdownMenu.Root>
+        <DropdownMenu.Trigger className="flex h-[27px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2.5 hover:border-strip-soft" aria-label={`Workspace: ${current?.name ?? 'production'}`}>
+          <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden>
+            <path d="M2 12V2M2 5.5H9.5V12" fill="none" stroke="var(--accent)" strokeWidth="1.8" />
+          </svg>
+          <span className="max-w-36 truncate font-medium">{current?.slug ?? 'production'}</span>
+          <span className="text-strip-soft">{current ? (current.drafts === 1 ? '1 draft' : `${current.drafts} drafts`) : 'released'}</span>
+        </DropdownMenu.Trigger>
+        <DropdownMenu.Portal>
+          <DropdownMenu.Content align="end" sideOffset={6} className={menuClass}>
+            <DropdownMenu.Label className="caps px-3 py-1">Workspaces</DropdownMenu.Label>
+            {workspaces.map((w) => (
+              <DropdownMenu.Item key={w.slug} className={itemClass} onSelect={() => go(w.slug)}>
+                <span className={w.slug === ws ? 'font-semibold' : ''}>{w.name}</span>
+                <span className="text-[12px] text-soft">{w.owner}</span>
+              </DropdownMenu.Item>
+            ))}
+            <DropdownMenu.Item className={itemClass} onSelect={() => go(PRODUCTION)}>
+              <span className={ws === PRODUCTION ? 'font-semibold' : ''}>Production</span>
+              <span className="text-[12px] text-soft">as released</span>
+            </DropdownMenu.Item>
+            {mayAct(person, 'editor') && (
+              <>
+                <DropdownMenu.Separator className="my-1 border-t border-line" />
+                <DropdownMenu.Item className={`${itemClass} text-plan`} onSelect={() => setOpening(true)}>
+                  Open a workspace …
+                </DropdownMenu.Item>
+              </>
+            )}
+          </DropdownMenu.Content>
+        </DropdownMenu.Portal>
+      </DropdownMenu.Root>
+      <OpenWorkspace open={opening} onClose={() => setOpening(false)} onOpened={go} />
+    </>
+  );
+}
+
+function OpenWorkspace({ open, onClose, onOpened }: { open: boolean; onClose: () => void; onOpened: (slug: string) => void }) {
+  const [name, setName] = useState('');
+  const [make, { error, isLoading }] = useOpenWorkspaceMutation();
+  const submit = async () => {
+    const made = await make(name.trim()).unwrap();
+    setName('');
+    onClose();
+    onOpened(made.slug);
+  };
+  return (
+    <Modal title="Open a workspace" open={open} onClose={onClose}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          void submit().catch(() => undefined);
+        }}
+        className="flex flex-col gap-3"
+      >
+        <p className="text-soft">A branch of its own and schemas that nobody else builds in. It starts from what is in production.</p>
+        <label className="flex flex-col gap-1">
+          What is it for?
+          <input autoFocus required maxLength={60} value={name} onChange={(e) => setName(e.target.value)} placeholder="Berth dues" className={inputClass} />
+        </label>
+        {error && <ProblemNote problem={error as ProblemBody} />}
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button tone="act" type="submit" disabled={isLoading || name.trim() === ''}>
+            Open
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}
+
+function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
+  const person = usePerson();
+  const theme = useAppSelector((s) => s.interface.theme);
+  const dispatch = useAppDispatch();
+  const [signOut] = useSignOutMutation();
+  const navigate = useNavigate();
+  const tell = useTell();
+  const initials = person.displayName
+    .split(' ')
+    .map((p) => p[0])
+    .join('')
+    .slice(0, 2);
+  const item = (label: ReactNode, act: () => void, aside?: string) => (
+    <DropdownMenu.Item className={itemClass} onSelect={act}>
+      <span>{label}</span>
+      {aside && <span className="text-[12px] text-soft">{aside}</span>}
+    </DropdownMenu.Item>
+  );
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger aria-label={`${person.displayName}, ${person.role}`} className="ml-1 flex h-[27px] w-[27px] items-center justify-center rounded-full bg-accent font-cond text-[12px] font-semibold text-[#1b2733]">
+        {initials}
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="end" sideOffset={6} className={menuClass}>
+          <div className="px-3 py-1.5">
+            <p className="font-medium">{person.displayName}</p>
+            <p className="text-[12px] text-soft">{person.role}</p>
+          </div>
+          <DropdownMenu.Separator className="my-1 border-t border-line" />
+          {item('Settings', () => void navigate(address.place(ws, 'settings')))}
+          {item(theme === 'paper' ? 'Blueprint (dark)' : 'Paper (light)', () => dispatch(themeChosen(theme === 'paper' ? 'blueprint' : 'paper')), 'theme')}
+          {item('Keys', onKeys, '?')}
+          {item('Sign out', () => void signOut().unwrap().catch(tell.problem))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

@@ -1,0 +1,28 @@
+import { Modal } from '../shared/ui';
+
+const KEYS: readonly (readonly [string, string])[] = [
+  ['Ctrl K', 'find a table, column, check, run or command'],
+  ['Ctrl Enter', 'preview the query in the editor'],
+  ['Ctrl S', 'keep the draft'],
+  ['Ctrl Space', 'complete a name'],
+  ['Arrow keys', 'move in lists and rows'],
+  ['Tab, Esc', 'Esc, then Tab leaves the editor'],
+  ['?', 'this page'],
+];
+
+export function KeysHelp({ open, onClose }: { open: boolean; onClose: () => void }) {
+  return (
+    <Modal title="Keys" open={open} onClose={onClose}>
+      <dl className="grid grid-cols-[110px_1fr] gap-y-2">
+        {KEYS.map(([key, what]) => (
+          <div key={key} className="contents">
+            <dt>
+              <kbd className="border border-rule bg-raised px-1.5 py-0.5 font-mono text-[12px]">{key}</kbd>
+            </dt>
+            <dd>{what}</dd>
+          </div>
+        ))}
+      </dl>
+    </Modal>
+  );
+}

@@ -1,0 +1,86 @@
+import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from 'react';
+import { useParams } from 'react-router';
+import type { ProjectSummary, TableSummary } from '../worker/protocol';
+import { projectWorker } from '../worker/client';
+import { useFilesQuery, useSessionQuery, useStateQuery } from './api';
+import type { DraftEntry, Person, ProblemBody, StateAnswer, TableState } from './types';
+
+/** The project of the workspace in the address: its files, what they mean, and how it stands. */
+export interface ProjectView {
+  readonly slug: string;
+  readonly name: string;
+  readonly isProduction: boolean;
+  readonly commit: string;
+  readonly summary: ProjectSummary;
+  readonly tables: ReadonlyMap<string, TableSummary>;
+  readonly states: ReadonlyMap<string, TableState>;
+  readonly checks: StateAnswer['checks'];
+  readonly drafts: ReadonlyMap<string, DraftEntry>;
+  /** The text of a file with its draft; undefined where there is none. */
+  readonly textOf: (path: string) => string | undefined;
+  readonly paths: readonly string[];
+}
+
+export const PRODUCTION = 'production';
+const Context = createContext<ProjectView | undefined>(undefined);
+
+export function useProject(): ProjectView {
+  const view = useContext(Context);
+  if (!view) throw new Error('outside a workspace');
+  return view;
+}
+
+export function usePerson(): Person {
+  return useSessionQuery().data!.person!;
+}
+
+const ROLES: readonly Person['role'][] = ['viewer', 'editor', 'releaser', 'administrator'];
+export const mayAct = (person: Person, role: Person['role']) => ROLES.indexOf(person.role) >= ROLES.indexOf(role);
+
+/** Loads the project of a workspace; children see it once it is read. */
+export function ProjectProvider({ children, loading, failed }: { children: ReactNode; loading: ReactNode; failed: (problem: ProblemBody, again: () => void) => ReactNode }) {
+  const slug = useParams()['ws'] ?? PRODUCTION;
+  const files = useFilesQuery(slug);
+  const state = useStateQuery(slug);
+  const [read, setRead] = useState<{ key: unknown; summary: ProjectSummary }>();
+  const texts = useMemo(() => (files.data ? withDrafts(files.data.files, files.data.drafts) : undefined), [files.data]);
+
+  useEffect(() => {
+    if (!texts) return;
+    let current = true;
+    void projectWorker.ask<'open'>({ kind: 'open', files: texts }).then((summary) => current && setRead({ key: slug, summary }));
+    return () => {
+      current = false;
+    };
+  }, [texts, slug]);
+
+  const view = useMemo((): ProjectView | undefined => {
+    if (!files.data || !texts || read?.key !== slug) return undefined;
+    return {
+      slug,
+      name: files.data.name,
+      isProduction: slug === PRODUCTION,
+      commit: files.data.commit,
+      summary: read.summary,
+      tables: new Map(read.summary.tables.map((t) => [t.fullName, t])),
+      states: new Map(state.data?.tables.map((t) => [t.table, t])),
+      checks: state.data?.checks ?? [],
+      drafts: new Map(files.data.drafts.map((d) => [d.path, d])),
+      textOf: (path) => texts[path],
+      paths: Object.keys(texts).sort(),
+    };
+  }, [files.data, texts, read, slug, state.data]);
+
+  if (files.error) return failed(files.error as ProblemBody, () => void files.refetch());
+  if (!view) return loading;
+  return <Context.Provider value={view}>{children}</Context.Provider>;
+}
+
+function withDrafts(files: Readonly<Record<string, string>>, drafts: readonly DraftEntry[]): Record<string, string> {
+  const all: Record<string, string> = { ...files };
+  for (const { path, text } of drafts) {
+    if (text === null) delete all[path];
+    else all[path] = text;
+  }
+  return all;
+}

@@ -1,0 +1,112 @@
+import { lazy, Suspense, useEffect } from 'react';
+import { createBrowserRouter, Navigate, Outlet, useRouteError } from 'react-router';
+import { SignIn } from '../places/sign-in';
+import { Button, Empty, Loading, ProblemNote } from '../shared/ui';
+import { useSessionQuery, useWorkspacesQuery } from './api';
+import { Frame } from './frame';
+import { PRODUCTION, ProjectProvider, usePerson } from './project';
+import { useAppSelector } from './store';
+import type { ProblemBody } from './types';
+
+const Today = lazy(() => import('../places/today/today'));
+const Sources = lazy(() => import('../places/sources/sources'));
+const Tables = lazy(() => import('../places/tables/tables'));
+const Lineage = lazy(() => import('../places/lineage/lineage'));
+const Quality = lazy(() => import('../places/quality/quality'));
+const Runs = lazy(() => import('../places/runs/runs'));
+const Releases = lazy(() => import('../places/releases/releases'));
+const Settings = lazy(() => import('../places/settings/settings'));
+
+function Root() {
+  const theme = useAppSelector((s) => s.interface.theme);
+  const { data, error, isLoading, refetch } = useSessionQuery();
+  useEffect(() => {
+    document.documentElement.dataset['theme'] = theme;
+    localStorage.setItem('theme', theme);
+  }, [theme]);
+  if (isLoading) return <Loading what="Opening Ouvrage" />;
+  if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
+  return data?.person ? <Outlet /> : <SignIn />;
+}
+
+function Workspace() {
+  return (
+    <ProjectProvider loading={<Loading what="Reading the project" />} failed={(problem, again) => <WorkspaceFailed problem={problem} again={again} />}>
+      <Frame />
+    </ProjectProvider>
+  );
+}
+
+function WorkspaceFailed({ problem, again }: { problem: ProblemBody; again: () => void }) {
+  return (
+    <main className="mx-auto flex h-full max-w-lg flex-col justify-center gap-3 p-6">
+      <ProblemNote problem={problem} again={again} />
+      <a className="text-plan underline" href={`/w/${PRODUCTION}/today`}>
+        Go to production
+      </a>
+    </main>
+  );
+}
+
+/** The first workspace that is the person's own, or production. */
+function Home() {
+  const person = usePerson();
+  const { data, isLoading } = useWorkspacesQuery();
+  if (isLoading) return <Loading what="Opening your workspace" />;
+  const own = data?.find((w) => w.owner === person.displayName) ?? (person.role === 'viewer' ? undefined : data?.[0]);
+  return <Navigate replace to={`/w/${own?.slug ?? PRODUCTION}/today`} />;
+}
+
+function NotThere() {
+  return (
+    <Empty title="This address leads nowhere">
+      <a className="text-plan underline" href="/">
+        Go to Today
+      </a>
+    </Empty>
+  );
+}
+
+function Crashed() {
+  const error = useRouteError();
+  return (
+    <Empty title="This sheet could not be drawn">
+      <p className="font-mono text-[12px]">{error instanceof Error ? error.message : String(error)}</p>
+      <Button onClick={() => location.reload()}>Draw it again</Button>
+    </Empty>
+  );
+}
+
+const shown = (Place: React.ComponentType, what: string) => (
+  <Suspense fallback={<Loading what={what} />}>
+    <Place />
+  </Suspense>
+);
+
+export const router = createBrowserRouter([
+  {
+    element: <Root />,
+    errorElement: <Crashed />,
+    children: [
+      { index: true, element: <Home /> },
+      {
+        path: 'w/:ws',
+        element: <Workspace />,
+        children: [
+          { index: true, element: <Navigate replace to="today" /> },
+          { path: 'today', element: shown(Today, 'Opening Today') },
+          { path: 'sources', element: shown(Sources, 'Opening Sources') },
+          { path: 'tables/:table?/:facet?', element: shown(Tables, 'Opening Tables') },
+          { path: 'files/*', element: shown(Tables, 'Opening the file') },
+          { path: 'lineage', element: shown(Lineage, 'Opening Lineage') },
+          { path: 'quality/*', element: shown(Quality, 'Opening Quality') },
+          { path: 'runs/:run?/:step?', element: shown(Runs, 'Opening Runs') },
+          { path: 'releases', element: shown(Releases, 'Opening Releases') },
+          { path: 'settings', element: shown(Settings, 'Opening Settings') },
+          { path: '*', element: <NotThere /> },
+        ],
+      },
+      { path: '*', element: <NotThere /> },
+    ],
+  },
+]);

@@ -1,0 +1,249 @@
+import type { Verdict } from '@ouvrage/core';
+
+/** The answers of the server, as the interface reads them. */
+export interface Person {
+  readonly name: string;
+  readonly displayName: string;
+  readonly role: 'viewer' | 'editor' | 'releaser' | 'administrator';
+}
+
+export interface SessionAnswer {
+  readonly person: Person | null;
+  readonly csrf: string | null;
+}
+
+export interface WorkspaceEntry {
+  readonly slug: string;
+  readonly name: string;
+  readonly owner: string;
+  readonly createdAt: string;
+  readonly prefix: string;
+  readonly drafts: number;
+}
+
+export interface DraftEntry {
+  readonly path: string;
+  readonly text: string | null;
+  readonly version: number;
+  readonly by: string;
+  readonly at: string;
+  readonly isNew: boolean;
+}
+
+export interface FilesAnswer {
+  readonly slug: string;
+  readonly name: string;
+  readonly commit: string;
+  readonly files: Readonly<Record<string, string>>;
+  readonly drafts: readonly DraftEntry[];
+}
+
+export interface Commit {
+  readonly id: string;
+  readonly author: string;
+  readonly at: string;
+  readonly message: string;
+}
+
+export interface Rows {
+  readonly columns: readonly { readonly name: string; readonly type: string }[];
+  readonly rows: readonly (readonly (string | null)[])[];
+  readonly total: number | null;
+  readonly milliseconds: number;
+  readonly sql: string;
+  readonly inlined: readonly string[];
+}
+
+export interface CheckState {
+  readonly id: string;
+  readonly kind: string;
+  readonly title: string;
+  readonly table: string;
+  readonly columns: readonly string[];
+  readonly advisory: boolean;
+  readonly tolerate: string | null;
+  readonly comment: string | null;
+  readonly verdict: Verdict;
+  readonly atFault: string | null;
+  readonly total: string | null;
+  readonly at: string | null;
+  readonly run: number | null;
+  readonly environment: string | null;
+}
+
+export interface TableState {
+  readonly table: string;
+  readonly where: 'here' | 'production' | 'nowhere';
+  readonly rows: string | null;
+  readonly loadedAt: string | null;
+  readonly run: number | null;
+  readonly verdict: Verdict;
+}
+
+export interface StateAnswer {
+  readonly tables: readonly TableState[];
+  readonly checks: readonly CheckState[];
+}
+
+export interface FaultRows {
+  readonly columns: readonly string[];
+  readonly rows: readonly (readonly (string | null)[])[];
+}
+
+export interface CheckResult {
+  readonly environment: string;
+  readonly verdict: Verdict;
+  readonly atFault: string | null;
+  readonly total: string | null;
+  readonly at: string;
+  readonly run: number;
+  readonly sql: string;
+  readonly rows: FaultRows | null;
+}
+
+export type RunState = 'queued' | 'running' | 'succeeded' | 'failed' | 'stopped' | 'interrupted';
+export type StepState = 'waiting' | 'running' | 'done' | 'failed' | 'blocked' | 'stopped' | 'reused' | 'interrupted';
+
+export interface RunEntry {
+  readonly id: number;
+  readonly kind: 'build' | 'intake' | 'release';
+  readonly environment: string;
+  readonly commit: string;
+  readonly state: RunState;
+  readonly person: string;
+  readonly tables: readonly string[];
+  readonly upstream: boolean;
+  readonly downstream: boolean;
+  readonly parallelism: number;
+  readonly parameters: Readonly<Record<string, string>>;
+  readonly error: string | null;
+  readonly continues: number | null;
+  readonly createdAt: string;
+  readonly startedAt: string | null;
+  readonly finishedAt: string | null;
+}
+
+export interface StepError {
+  readonly message: string;
+  readonly detail?: string;
+  readonly hint?: string;
+  readonly sqlstate?: string;
+  readonly path?: string;
+  readonly line?: number;
+  readonly column?: number;
+}
+
+export interface StepEntry {
+  readonly id: number;
+  readonly kind: 'load' | 'check' | 'intake';
+  readonly table: string;
+  readonly state: StepState;
+  readonly waitsFor: readonly string[];
+  readonly rowsOut: string | null;
+  readonly rowsIn: string | null;
+  readonly error: StepError | null;
+  readonly startedAt: string | null;
+  readonly finishedAt: string | null;
+  readonly checks: readonly { readonly id: string; readonly verdict: Verdict; readonly atFault: string | null; readonly total: string | null }[];
+}
+
+export interface RunDetail extends RunEntry {
+  readonly steps: readonly StepEntry[];
+}
+
+export interface StepDetail extends StepEntry {
+  readonly statements: readonly { readonly kind: string; readonly sql: string; readonly milliseconds: number; readonly rows: number | null }[];
+  readonly results: readonly { readonly id: string; readonly verdict: Verdict; readonly atFault: string | null; readonly total: string | null; readonly sql: string; readonly rows: FaultRows | null }[];
+}
+
+export interface LoadEntry {
+  readonly run: number;
+  readonly state: StepState;
+  readonly rowsIn: string | null;
+  readonly rowsOut: string | null;
+  readonly startedAt: string | null;
+  readonly finishedAt: string | null;
+  readonly error: StepError | null;
+  readonly environment: string;
+  readonly commit: string;
+  readonly kind: string;
+  readonly person: string;
+}
+
+export interface SourceSystem {
+  readonly server: string;
+  readonly wrapper: string;
+  readonly path: string;
+  readonly connection: { readonly host: string; readonly port: number; readonly database: string; readonly user: string } | null;
+  readonly tables: readonly {
+    readonly table: string;
+    readonly comment: string | null;
+    readonly where: TableState['where'];
+    readonly rows: string | null;
+    readonly loadedAt: string | null;
+    readonly last: { readonly state: StepState; readonly rowsOut: string | null; readonly rowsIn: string | null; readonly at: string; readonly error: StepError | null; readonly run: number; readonly milliseconds: number | null } | null;
+  }[];
+}
+
+export interface TableChange {
+  readonly kind: 'new' | 'changed' | 'downstream' | 'deleted';
+  readonly table: string;
+  readonly columnsAdded: readonly string[];
+  readonly columnsDropped: readonly string[];
+}
+
+export interface FileConflict {
+  readonly path: string;
+  readonly mine: string | null;
+  readonly theirs: string | null;
+}
+
+export interface Comparison {
+  readonly workspace: { readonly slug: string; readonly name: string; readonly owner: string };
+  readonly commits: readonly Commit[];
+  readonly drafts: readonly string[];
+  readonly conflicts: readonly FileConflict[];
+  readonly errors: readonly { readonly path: string; readonly message: string }[];
+  readonly files: readonly { readonly path: string; readonly kind: 'new' | 'changed' | 'deleted'; readonly draft: boolean; readonly before: string | null; readonly after: string | null }[];
+  readonly tables: readonly TableChange[];
+  readonly untouched: number;
+  readonly checks: readonly CheckState[];
+}
+
+export interface ReleaseEntry {
+  readonly id: number;
+  readonly commit: string;
+  readonly workspace: string;
+  readonly message: string;
+  readonly person: string;
+  readonly tables: readonly string[];
+  readonly runId: number;
+  readonly at: string;
+}
+
+export interface TodayAnswer {
+  readonly broken: readonly CheckState[];
+  readonly advisory: readonly CheckState[];
+  readonly failedRuns: readonly RunEntry[];
+  readonly drafts: readonly { readonly path: string; readonly by: string; readonly at: string }[];
+  readonly errors: readonly { readonly path: string; readonly message: string; readonly line: number; readonly column: number }[];
+  readonly tables: { readonly all: number; readonly notRun: number };
+  readonly lastRelease: ReleaseEntry | null;
+  readonly lastRun: (RunEntry & { readonly steps: readonly { readonly table: string; readonly state: StepState; readonly rowsIn: string | null; readonly milliseconds: number | null }[] }) | null;
+}
+
+export interface AccessToken {
+  readonly id: string;
+  readonly label: string;
+  readonly createdAt: string;
+  readonly lastUsedAt: string | null;
+}
+
+/** An error of the server (RFC 9457). */
+export interface ProblemBody {
+  readonly code: string;
+  readonly status: number;
+  readonly title: string;
+  readonly detail?: string;
+  readonly [extra: string]: unknown;
+}

@@ -1,0 +1,107 @@
+import { Link } from 'react-router';
+import { address } from '../../app/addresses';
+import { useCheckHistoryQuery } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { CheckState, ProblemBody } from '../../app/types';
+import { Sql } from '../../shared/diff';
+import { ago, count, moment, rows } from '../../shared/format';
+import { Grid } from '../../shared/grid';
+import { VerdictMark, VerdictWord } from '../../shared/marks';
+import { Empty, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+
+/** One check: its verdict, the rows at fault, its SQL, and its results over time. */
+export function CheckDetail({ check }: { check: CheckState }) {
+  const { slug } = useProject();
+  const { data, error, isLoading } = useCheckHistoryQuery({ slug, id: check.id });
+  if (isLoading) return <Loading what="Reading results" />;
+  if (error) return <ProblemNote problem={error as ProblemBody} />;
+  const latest = data?.find((r) => r.run === check.run) ?? undefined;
+  return (
+    <article className="flex flex-col gap-4 p-4">
+      <header className="flex flex-col gap-1">
+        <h2 className="sheet-title flex items-center gap-2">
+          <VerdictMark verdict={check.verdict} size={14} />
+          {check.title}
+        </h2>
+        <p className="text-soft">
+          <Link className="text-plan hover:underline" to={address.table(slug, check.table)}>
+            {check.table}
+          </Link>
+          , {check.kind === 'query' ? 'a query that must return no row' : check.kind}
+          {check.advisory && ', advisory'}
+          {check.tolerate && `, tolerates ${check.tolerate}`}
+        </p>
+        {check.comment && <p>{check.comment}</p>}
+        <p>
+          <VerdictWord verdict={check.verdict} />
+          {check.verdict !== 'not run' && (
+            <>
+              {', '}
+              {rows(check.atFault)} at fault
+              {check.total !== null && ` of ${count(check.total)}`}, {ago(check.at)} in{' '}
+              <Link className="text-plan hover:underline" to={address.run(slug, check.run!)}>
+                run {check.run}
+              </Link>
+              {check.environment !== slug && ` (${check.environment})`}
+            </>
+          )}
+        </p>
+      </header>
+      {!latest ? (
+        <Empty title="Not run here yet">
+          <p>Checks run in the same step as their table: run {check.table}.</p>
+        </Empty>
+      ) : (
+        <>
+          {latest.rows && latest.rows.rows.length > 0 && (
+            <section aria-label="Rows at fault" className="flex flex-col gap-1.5">
+              <SectionTitle aside={latest.rows.rows.length < Number(latest.atFault) ? `first ${latest.rows.rows.length} of ${count(latest.atFault)}` : rows(latest.atFault)}>Rows at fault</SectionTitle>
+              <div className="border border-line" style={{ height: Math.min(300, 42 + latest.rows.rows.length * 22) }}>
+                <Grid label="Rows at fault" columns={latest.rows.columns.map((name) => ({ name }))} rows={latest.rows.rows} />
+              </div>
+            </section>
+          )}
+          <section className="flex flex-col gap-1.5">
+            <SectionTitle aside="finds the rows at fault; as it ran, with the names of its environment">SQL</SectionTitle>
+            <Sql text={latest.sql} label="SQL of the check" />
+          </section>
+        </>
+      )}
+      {data && data.length > 0 && (
+        <section className="flex flex-col gap-1.5">
+          <SectionTitle aside={`${data.length} newest first`}>Results over time</SectionTitle>
+          <table className="w-full border border-line text-left">
+            <thead>
+              <tr className="border-b border-rule text-[12px]">
+                <th className="px-2 py-1 font-medium">verdict</th>
+                <th className="px-2 py-1 text-right font-medium">rows at fault</th>
+                <th className="px-2 py-1 text-right font-medium">of</th>
+                <th className="px-2 py-1 font-medium">environment</th>
+                <th className="px-2 py-1 font-medium">run</th>
+                <th className="px-2 py-1 font-medium">when</th>
+              </tr>
+            </thead>
+            <tbody>
+              {data.slice(0, 20).map((r, i) => (
+                <tr key={i} className="border-b border-line/60">
+                  <td className="flex items-center gap-2 px-2 py-1">
+                    <VerdictMark verdict={r.verdict} size={11} /> <VerdictWord verdict={r.verdict} />
+                  </td>
+                  <td className="px-2 text-right font-mono text-[12px]">{count(r.atFault)}</td>
+                  <td className="px-2 text-right font-mono text-[12px]">{count(r.total)}</td>
+                  <td className="px-2">{r.environment}</td>
+                  <td className="px-2">
+                    <Link className="text-plan hover:underline" to={address.run(slug, r.run)}>
+                      {r.run}
+                    </Link>
+                  </td>
+                  <td className="px-2 font-mono text-[12px]">{moment(r.at)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+      )}
+    </article>
+  );
+}

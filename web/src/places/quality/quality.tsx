@@ -1,0 +1,65 @@
+import type { Verdict } from '@ouvrage/core';
+import { useMemo, useState } from 'react';
+import { useNavigate, useParams } from 'react-router';
+import { address } from '../../app/addresses';
+import { useProject } from '../../app/project';
+import { plural } from '../../shared/format';
+import { Hatch, VerdictMark } from '../../shared/marks';
+import { Empty } from '../../shared/ui';
+import { CheckDetail } from './check-detail';
+import { CheckList } from './check-list';
+
+const VERDICTS: readonly Verdict[] = ['broken', 'advisory', 'not run', 'holds'];
+
+/** The checks of all tables, the worst first within each. */
+export default function Quality() {
+  const { slug, checks, summary } = useProject();
+  const { '*': id } = useParams();
+  const navigate = useNavigate();
+  const [only, setOnly] = useState<Verdict>();
+  const counts = useMemo(() => new Map(VERDICTS.map((v) => [v, checks.filter((c) => c.verdict === v).length])), [checks]);
+  const tables = useMemo(() => {
+    const shown = checks.filter((c) => only === undefined || c.verdict === only);
+    const groups = new Map<string, typeof checks>();
+    for (const c of shown) groups.set(c.table, [...(groups.get(c.table) ?? []), c]);
+    const rank = (list: typeof checks) => Math.min(...list.map((c) => VERDICTS.indexOf(c.verdict)));
+    return [...groups].map(([table, list]) => [table, [...list].sort((a, b) => VERDICTS.indexOf(a.verdict) - VERDICTS.indexOf(b.verdict))] as const).sort((a, b) => rank(a[1]) - rank(b[1]) || a[0].localeCompare(b[0]));
+  }, [checks, only]);
+  const current = checks.find((c) => c.id === id) ?? (id ? undefined : tables[0]?.[1][0]);
+  const layer = (table: string) => Math.max(0, summary.layers.findIndex((l) => l.name === table.split('.')[0]));
+
+  if (checks.length === 0) {
+    return (
+      <Empty title="The project checks nothing yet">
+        <p>Keys and not null first: write them into a table’s contract, before its query. They are run with each load.</p>
+      </Empty>
+    );
+  }
+  return (
+    <div className="flex h-full min-h-0">
+      <aside aria-label="Checks" className="flex w-[390px] shrink-0 flex-col border-r border-line bg-paper">
+        <div className="flex gap-1 border-b border-line p-2" role="group" aria-label="Only checks that">
+          {VERDICTS.map((v) => (
+            <button key={v} type="button" aria-pressed={only === v} onClick={() => setOnly(only === v ? undefined : v)} className={`flex h-[25px] items-center gap-1.5 rounded-[2px] border px-2 ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}>
+              <VerdictMark verdict={v} size={11} /> {v} <span className="font-mono text-[12px]">{counts.get(v)}</span>
+            </button>
+          ))}
+        </div>
+        <div className="min-h-0 flex-1 overflow-auto">
+          {tables.length === 0 && <Empty title={`No check is ${only}`} />}
+          {tables.map(([table, list]) => (
+            <section key={table}>
+              <h2 className="flex items-center gap-2 px-3 pt-3 pb-1">
+                <Hatch position={layer(table)} />
+                <span className="font-medium">{table}</span>
+                <span className="text-[12px] text-soft">{plural(list.length, 'check')}</span>
+              </h2>
+              <CheckList checks={list} current={current?.id} onChoose={(next) => void navigate(address.check(slug, next))} />
+            </section>
+          ))}
+        </div>
+      </aside>
+      <section className="min-w-0 flex-1 overflow-auto bg-sheet">{current ? <CheckDetail key={current.id} check={current} /> : <Empty title="There is no such check here" />}</section>
+    </div>
+  );
+}

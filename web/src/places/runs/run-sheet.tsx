@@ -1,0 +1,178 @@
+import { useEffect, useState } from 'react';
+import { useNavigate } from 'react-router';
+import { address } from '../../app/addresses';
+import { useContinueRunMutation, useRunQuery, useStopRunMutation } from '../../app/api';
+import { mayAct, usePerson, useProject } from '../../app/project';
+import type { ProblemBody, RunDetail, StepEntry } from '../../app/types';
+import { between, count, duration, moment, plural, shortCommit } from '../../shared/format';
+import { Hatch, VerdictMark } from '../../shared/marks';
+import { useTell } from '../../shared/toasts';
+import { Button, Loading, ProblemNote } from '../../shared/ui';
+import { StepSheet } from './step-sheet';
+import { isGoing, RunWord, StepWord } from './step-state';
+
+/** One run as a timeline of tables, live while it goes on. */
+export function RunSheet({ id, step }: { id: number; step: number | undefined }) {
+  const { data: run, error, isLoading, refetch } = useRunQuery(id);
+  if (isLoading) return <Loading what="Reading the run" />;
+  if (error || !run) return <div className="p-4"><ProblemNote problem={error as ProblemBody} again={() => void refetch()} /></div>;
+  const shown = run.steps.find((s) => s.id === step) ?? run.steps.find((s) => s.state === 'failed');
+  return (
+    <div className="flex h-full min-h-0 flex-col">
+      <RunHead run={run} />
+      <div className={`min-h-0 overflow-auto ${shown ? 'h-1/2 flex-none border-b border-rule' : 'flex-1'}`}>
+        <Timeline run={run} current={shown?.id} />
+      </div>
+      {shown && (
+        <div className="min-h-0 flex-1 overflow-auto">
+          <StepSheet key={shown.id} run={run.id} step={shown} />
+        </div>
+      )}
+    </div>
+  );
+}
+
+function RunHead({ run }: { run: RunDetail }) {
+  const { slug } = useProject();
+  const person = usePerson();
+  const [stop] = useStopRunMutation();
+  const [goOn] = useContinueRunMutation();
+  const navigate = useNavigate();
+  const tell = useTell();
+  const now = useNow(isGoing(run.state));
+  const allowed = mayAct(person, run.environment === 'production' ? 'releaser' : 'editor');
+  const ended = run.steps.filter((s) => !['waiting', 'running'].includes(s.state)).length;
+  return (
+    <header className="shrink-0 border-b border-line px-4 py-2.5">
+      <div className="flex items-center gap-3">
+        <h1 className="sheet-title">
+          Run {run.id}: {run.kind} in {run.environment}
+        </h1>
+        <RunWord state={run.state} />
+        <span className="flex-1" />
+        {allowed && isGoing(run.state) && (
+          <Button tone="danger" onClick={() => void stop(run.id).unwrap().catch(tell.problem)}>
+            Stop
+          </Button>
+        )}
+        {allowed && ['failed', 'stopped', 'interrupted'].includes(run.state) && run.kind !== 'release' && (
+          <Button
+            tone="act"
+            onClick={() =>
+              void goOn(run.id)
+                .unwrap()
+                .then((made) => navigate(address.run(slug, made.id)))
+                .catch(tell.problem)
+            }
+          >
+            Continue from here
+          </Button>
+        )}
+      </div>
+      <p className="text-soft">
+        {run.person}, {moment(run.createdAt)}, commit <span className="font-mono text-[12px]">{shortCommit(run.commit)}</span>, {plural(run.parallelism, 'table')} at a time,{' '}
+        {isGoing(run.state) ? `${ended} of ${run.steps.length} steps, ` : `${plural(run.steps.length, 'step')}, `}
+        {duration(run.startedAt ? (run.finishedAt ? new Date(run.finishedAt).getTime() : now) - new Date(run.startedAt).getTime() : null)}
+        {run.continues !== null && `, continues run ${run.continues}`}
+        {Object.entries(run.parameters).map(([k, v]) => `, ${k} = ${v}`)}
+      </p>
+      {isGoing(run.state) && <progress className="sr-only" aria-label="Steps done" max={run.steps.length} value={ended} />}
+      {run.error && <p className="mt-1 text-broken">{run.error}</p>}
+    </header>
+  );
+}
+
+function useNow(ticking: boolean): number {
+  const [now, setNow] = useState(() => Date.now());
+  useEffect(() => {
+    if (!ticking) return;
+    const timer = setInterval(() => setNow(Date.now()), 250);
+    return () => clearInterval(timer);
+  }, [ticking]);
+  return now;
+}
+
+/** Rows are steps, bars their time; a step's hatch is its layer. */
+function Timeline({ run, current }: { run: RunDetail; current: number | undefined }) {
+  const { slug, summary } = useProject();
+  const navigate = useNavigate();
+  const now = useNow(isGoing(run.state));
+  const start = run.startedAt ? new Date(run.startedAt).getTime() : now;
+  const end = Math.max(start + 1, run.finishedAt ? new Date(run.finishedAt).getTime() : now);
+  const layer = (table: string) => summary.layers.findIndex((l) => l.name === table.split('.')[0]);
+  const intake = run.kind === 'intake';
+  return (
+    <table className="w-full table-fixed text-left">
+      <thead>
+        <tr className="sticky top-0 z-10 bg-sheet text-[12px] shadow-[0_1px_0_var(--rule)]">
+          <th className="w-[220px] px-4 py-1 font-medium">step</th>
+          <th className="w-[106px] px-2 font-medium">state</th>
+          {intake && <th className="w-[76px] px-2 text-right font-medium">rows out</th>}
+          <th className="w-[76px] px-2 text-right font-medium">{intake ? 'rows in' : 'rows'}</th>
+          {!intake && <th className="w-[76px] px-2 font-medium">checks</th>}
+          <th className="w-[74px] px-2 text-right font-medium">took</th>
+          <th className="px-2 font-medium">
+            <span className="flex justify-between">
+              <span>0</span>
+              <span>{duration(end - start)}</span>
+            </span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {run.steps.map((s) => (
+          <tr key={s.id} className={`h-[25px] border-b border-line/60 ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}>
+            <td className="px-4">
+              <button type="button" aria-expanded={s.id === current} onClick={() => void navigate(address.run(slug, run.id, s.id), { replace: true })} className="flex max-w-full items-center gap-2 text-left">
+                {layer(s.table) >= 0 ? <Hatch position={layer(s.table)} /> : <span aria-hidden className="w-[13px] text-center">∅</span>}
+                <span className="truncate font-medium" title={s.table}>
+                  {s.table}
+                </span>
+              </button>
+            </td>
+            <td className="px-2">
+              <StepWord state={s.state} />
+            </td>
+            {intake && <td className="px-2 text-right font-mono text-[12px]">{count(s.rowsOut)}</td>}
+            <td className="px-2 text-right font-mono text-[12px]">{count(s.rowsIn)}</td>
+            {!intake && (
+              <td className="px-2">
+                <StepChecks step={s} />
+              </td>
+            )}
+            <td className="px-2 text-right font-mono text-[12px]">{duration(between(s.startedAt, s.finishedAt ?? (s.startedAt ? new Date(now).toISOString() : null)))}</td>
+            <td className="px-2">
+              <Bar step={s} start={start} end={end} now={now} />
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** One mark for the worst verdict, and how many checks. */
+function StepChecks({ step }: { step: StepEntry }) {
+  if (step.checks.length === 0) return null;
+  const worst = (['broken', 'advisory', 'holds'] as const).find((v) => step.checks.some((c) => c.verdict === v)) ?? 'not run';
+  return (
+    <span className="flex items-center gap-1.5">
+      <VerdictMark verdict={worst} size={11} />
+      <span className="font-mono text-[12px]">{step.checks.length}</span>
+    </span>
+  );
+}
+
+function Bar({ step, start, end, now }: { step: StepEntry; start: number; end: number; now: number }) {
+  if (!step.startedAt) return step.waitsFor.length && step.state === 'waiting' ? <span className="block truncate text-[12px] text-soft">waits for {step.waitsFor.join(', ')}</span> : null;
+  const from = new Date(step.startedAt).getTime();
+  const to = step.finishedAt ? new Date(step.finishedAt).getTime() : now;
+  const share = (t: number) => Math.max(0, Math.min(100, ((t - start) / (end - start)) * 100));
+  const fill = step.state === 'failed' ? 'var(--broken)' : step.state === 'running' ? 'var(--accent)' : step.state === 'done' ? 'var(--plan)' : 'var(--notrun)';
+  return (
+    <svg width="100%" height="11" aria-hidden>
+      <line x1="0" x2="100%" y1="5.5" y2="5.5" stroke="var(--line)" />
+      <rect x={`${share(from)}%`} width={`${Math.max(0.4, share(to) - share(from))}%`} y="1" height="9" fill={fill} />
+    </svg>
+  );
+}

@@ -1,0 +1,90 @@
+import { Link, Navigate, useParams } from 'react-router';
+import { address } from '../../app/addresses';
+import { useRunsQuery, useStartRunMutation } from '../../app/api';
+import { mayAct, usePerson, useProject } from '../../app/project';
+import type { ProblemBody, RunEntry } from '../../app/types';
+import { ago, between, duration, plural } from '../../shared/format';
+import { Button, Empty, Loading, ProblemNote } from '../../shared/ui';
+import { useTell } from '../../shared/toasts';
+import { useNavigate } from 'react-router';
+import { RunSheet } from './run-sheet';
+import { isGoing, RunWord } from './step-state';
+
+/** Runs of this workspace, and one of them as a timeline. */
+export default function Runs() {
+  const { slug } = useProject();
+  const { run, step } = useParams();
+  const { data, error, isLoading, refetch } = useRunsQuery(slug, { pollingInterval: 5000, skipPollingIfUnfocused: true });
+  if (isLoading) return <Loading what="Reading runs" />;
+  if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
+  if (!run && data?.[0]) return <Navigate replace to={address.run(slug, data[0].id)} />;
+  return (
+    <div className="flex h-full min-h-0">
+      <aside aria-label="Runs" className="flex w-[270px] shrink-0 flex-col border-r border-line bg-paper">
+        <div className="flex items-center justify-between border-b border-line p-2 pl-3.5">
+          <h2 className="caps">Runs in {slug}</h2>
+          <RunAll />
+        </div>
+        <ul className="min-h-0 flex-1 overflow-auto">
+          {data?.map((r) => (
+            <RunLine key={r.id} run={r} current={String(r.id) === run} />
+          ))}
+          {data?.length === 0 && <li className="p-3.5 text-soft">Nothing has run here yet.</li>}
+        </ul>
+      </aside>
+      <section className="min-w-0 flex-1 bg-sheet">
+        {run && /^\d+$/.test(run) ? (
+          <RunSheet key={run} id={Number(run)} step={step === undefined ? undefined : Number(step)} />
+        ) : (
+          <Empty title={run ? 'There is no such run' : 'Nothing has run here yet'}>
+            <p>A run builds tables in this workspace’s own schemas and checks them. What equals production is read from there.</p>
+          </Empty>
+        )}
+      </section>
+    </div>
+  );
+}
+
+function RunAll() {
+  const { slug, isProduction } = useProject();
+  const person = usePerson();
+  const [start, { isLoading }] = useStartRunMutation();
+  const navigate = useNavigate();
+  const tell = useTell();
+  if (!mayAct(person, isProduction ? 'releaser' : 'editor')) return null;
+  const run = () =>
+    start({ slug, tables: [], upstream: false, downstream: false })
+      .unwrap()
+      .then((made) => navigate(address.run(slug, made.id)))
+      .catch(tell.problem);
+  return (
+    <Button disabled={isLoading} onClick={() => void run()}>
+      Run all tables
+    </Button>
+  );
+}
+
+const WHAT: Readonly<Record<RunEntry['kind'], string>> = { build: 'build', intake: 'intake', release: 'release' };
+
+function RunLine({ run, current }: { run: RunEntry; current: boolean }) {
+  const { slug } = useProject();
+  const what = run.tables.length === 0 ? 'all tables' : run.tables.length === 1 ? run.tables[0] : plural(run.tables.length, 'table');
+  return (
+    <li className="border-b border-line">
+      <Link to={address.run(slug, run.id)} aria-current={current ? 'page' : undefined} className={`block border-l-[3px] px-3 py-1.5 ${current ? 'border-plan bg-sheet' : 'border-transparent hover:bg-sheet/70'}`}>
+        <span className="flex justify-between gap-2">
+          <span className="truncate font-medium">
+            {run.id}. {WHAT[run.kind]} {what}
+          </span>
+          <RunWord state={run.state} />
+        </span>
+        <span className="flex justify-between gap-2 text-[12px] text-soft">
+          <span className="truncate">
+            {run.person}, {ago(run.createdAt)}
+          </span>
+          <span>{isGoing(run.state) ? '' : duration(between(run.startedAt, run.finishedAt))}</span>
+        </span>
+      </Link>
+    </li>
+  );
+}

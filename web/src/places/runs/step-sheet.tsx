@@ -1,0 +1,79 @@
+import { Link } from 'react-router';
+import { address } from '../../app/addresses';
+import { useStepQuery } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { ProblemBody, StepEntry } from '../../app/types';
+import { Sql } from '../../shared/diff';
+import { count, duration, rows } from '../../shared/format';
+import { Grid } from '../../shared/grid';
+import { VerdictMark, VerdictWord } from '../../shared/marks';
+import { Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+
+/** What one step did: the error with its place, checks with the rows at fault, and the SQL that ran. */
+export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
+  const { slug, tables, textOf } = useProject();
+  const { data, error, isLoading } = useStepQuery({ run, step: step.id, state: step.state });
+  if (isLoading) return <Loading what="Reading the step" />;
+  if (error || !data) return <ProblemNote problem={error as ProblemBody} />;
+  const broken = data.results.filter((r) => r.rows && r.rows.rows.length > 0);
+  const place = step.error;
+  return (
+    <article className="flex flex-col gap-3.5 p-4">
+      <header className="flex items-baseline gap-3">
+        <h2 className="sheet-title">{step.table}</h2>
+        {tables.has(step.table) && (
+          <Link className="text-plan hover:underline" to={address.table(slug, step.table)}>
+            open the bench
+          </Link>
+        )}
+      </header>
+      {place && (
+        <div role="alert" className="border-l-[3px] border-broken bg-raised px-3 py-2">
+          <p className="font-medium text-broken">{place.message}</p>
+          {place.path && (
+            <p className="font-mono text-[12px]">
+              <Link className="text-plan hover:underline" to={address.file(slug, place.path)}>
+                {place.path}
+              </Link>
+              {place.line !== undefined && ` line ${place.line}, column ${place.column}`}
+            </p>
+          )}
+          {place.path && place.line !== undefined && <pre className="mt-1 overflow-x-auto font-mono text-[12px]">{(textOf(place.path) ?? '').split('\n')[place.line - 1]}</pre>}
+          {place.detail && <p>{place.detail}</p>}
+          {place.hint && <p className="text-soft">{place.hint}</p>}
+        </div>
+      )}
+      {data.results.length > 0 && (
+        <section>
+          <SectionTitle aside={`${data.results.length} run with the load`}>Checks</SectionTitle>
+          <ul className="mt-1 grid grid-cols-2 gap-x-6 max-[1100px]:grid-cols-1">
+            {data.results.map((r) => (
+              <li key={r.id} className="flex items-center gap-2 border-b border-line/60 py-1">
+                <VerdictMark verdict={r.verdict} size={11} />
+                <Link to={address.check(slug, r.id)} className="min-w-0 flex-1 truncate hover:text-plan hover:underline">
+                  {r.id.split('/').at(-1)}
+                </Link>
+                <VerdictWord verdict={r.verdict} />
+                <span className="w-20 text-right font-mono text-[12px]">{rows(r.atFault)}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      {broken.map((r) => (
+        <section key={r.id} className="flex flex-col gap-1.5" aria-label={`Rows at fault of ${r.id}`}>
+          <SectionTitle aside={Number(r.atFault) > r.rows!.rows.length ? `first ${r.rows!.rows.length} of ${count(r.atFault)}` : rows(r.atFault)}>Rows at fault: {r.id.split('/').at(-1)}</SectionTitle>
+          <div className="border border-line" style={{ height: Math.min(240, 42 + r.rows!.rows.length * 22) }}>
+            <Grid label={`Rows at fault of ${r.id}`} columns={r.rows!.columns.map((name) => ({ name }))} rows={r.rows!.rows} />
+          </div>
+        </section>
+      ))}
+      {data.statements.length > 0 && (
+        <section className="flex flex-col gap-1.5">
+          <SectionTitle aside={`${data.statements.length} statements, ${duration(data.statements.reduce((n, s) => n + s.milliseconds, 0))}, in one transaction`}>SQL that ran</SectionTitle>
+          <Sql text={data.statements.map((s) => `-- ${s.kind}: ${s.milliseconds} ms${s.rows === null || s.rows === undefined ? '' : `, ${rows(s.rows)}`}\n${s.sql.trim()};`).join('\n\n')} label={`SQL that made ${step.table}`} />
+        </section>
+      )}
+    </article>
+  );
+}

@@ -1,0 +1,180 @@
+import { useRef, useState } from 'react';
+import { Link } from 'react-router';
+import { Group, Panel, Separator } from 'react-resizable-panels';
+import { address } from '../../app/addresses';
+import { useProject } from '../../app/project';
+import { Editor, type EditorHandle } from '../../shared/editor';
+import { plural } from '../../shared/format';
+import { Hatch } from '../../shared/marks';
+import { Button, ConfirmDestroy, Empty } from '../../shared/ui';
+import { useTell } from '../../shared/toasts';
+import { projectWorker } from '../../worker/client';
+import type { PlacedDiagnostic, TableSummary } from '../../worker/protocol';
+import { useDropDraftMutation } from '../../app/api';
+import { textTyped, useAppDispatch } from '../../app/store';
+import { ChecksFacet } from './checks-facet';
+import { Conflict } from './conflict';
+import { ContractPanel } from './contract-panel';
+import { PastFacet } from './past-facet';
+import { PreviewPanel, usePreview } from './preview-panel';
+import { RowsFacet } from './rows-facet';
+import { RunButton } from './run-button';
+import { useFileText, type FileText } from './use-file-text';
+
+const FACETS = [
+  ['definition', 'Definition'],
+  ['rows', 'Rows'],
+  ['checks', 'Checks'],
+  ['past', 'Past'],
+] as const;
+
+/** The page of one table. */
+export function Bench({ table, facet }: { table: TableSummary; facet: string }) {
+  const { slug, summary } = useProject();
+  const file = useFileText(table.path);
+  const editor = useRef<EditorHandle>(null);
+  const preview = usePreview(table.path, (line, column) => editor.current?.goTo(offsetOf(file.text, line, column)));
+  const shown = file.answer?.table?.fullName === table.fullName ? file.answer.table : table;
+  const position = summary.layers.findIndex((l) => l.name === table.layer);
+  const canPreview = table.kind === 'definition';
+  return (
+    <div className="flex h-full min-h-0">
+      <div className="flex min-w-0 flex-1 flex-col">
+        <div className="flex h-[50px] shrink-0 items-center gap-1 border-b border-line px-3.5">
+          <Hatch position={position} />
+          <h1 className="sheet-title ml-2 mr-3 truncate" title={table.fullName}>
+            {table.fullName}
+          </h1>
+          <nav aria-label="Facets" className="flex">
+            {FACETS.map(([key, label]) => (
+              <Link key={key} to={address.table(slug, table.fullName, key)} aria-current={facet === key ? 'page' : undefined} className={`rounded-[2px] px-2 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}>
+                {label}
+              </Link>
+            ))}
+          </nav>
+          <span className="flex-1" />
+          <div className="flex items-center gap-2">
+            {canPreview && facet === 'definition' && <Button onClick={() => preview.run(file.text)}>Preview</Button>}
+            {table.kind !== 'source' && <RunButton table={table.fullName} before={file.keep} />}
+          </div>
+        </div>
+        <div className="min-h-0 flex-1">
+          {facet === 'definition' ? (
+            <DefinitionFacet path={table.path} name={table.fullName} file={file} editor={editor} preview={canPreview ? preview : undefined} />
+          ) : facet === 'rows' ? (
+            <RowsFacet table={table} />
+          ) : facet === 'checks' ? (
+            <ChecksFacet table={table.fullName} />
+          ) : facet === 'past' ? (
+            <PastFacet path={table.path} table={table.fullName} />
+          ) : (
+            <Empty title="There is no such facet" />
+          )}
+        </div>
+      </div>
+      {(facet === 'definition' || facet === 'rows') && <ContractPanel table={shown} file={file} />}
+      <Conflict path={table.path} file={file} />
+    </div>
+  );
+}
+
+export function offsetOf(text: string, line: number, column: number): number {
+  const before = text.split('\n').slice(0, line - 1);
+  return before.reduce((n, l) => n + l.length + 1, 0) + column - 1;
+}
+
+/** The editor, what is wrong in it, and the preview below. */
+export function DefinitionFacet({ path, name, file, editor, preview }: { path: string; name: string; file: FileText; editor: React.RefObject<EditorHandle | null>; preview: ReturnType<typeof usePreview> | undefined }) {
+  const diagnostics = file.answer?.diagnostics ?? [];
+  const body = (
+    <div className="flex h-full min-h-0 flex-col">
+      <FileStrip path={path} file={file} />
+      <div className="min-h-0 flex-1">
+        <Editor
+          key={path}
+          path={path}
+          text={file.text}
+          readOnly={file.readOnly}
+          diagnostics={diagnostics}
+          onChange={file.setText}
+          onPreview={() => preview?.run(file.text)}
+          onKeep={() => void file.keep()}
+          complete={(text, offset) => projectWorker.ask<'complete'>({ kind: 'complete', path, text, offset })}
+          handle={editor}
+        />
+      </div>
+      <Diagnostics diagnostics={diagnostics} elsewhere={file.answer?.elsewhere ?? 0} onGo={(d) => editor.current?.goTo(d.range.start)} />
+    </div>
+  );
+  if (!preview) return body;
+  return (
+    <Group orientation="vertical" className="h-full">
+      <Panel defaultSize="58%" minSize="20%">
+        {body}
+      </Panel>
+      <Separator className="h-[5px] border-t border-rule bg-paper data-[separator=hover]:bg-wash" aria-label="Height of the preview" />
+      <Panel minSize="15%">
+        <PreviewPanel preview={preview} table={name} />
+      </Panel>
+    </Group>
+  );
+}
+
+/** One line over the editor: the file, whose draft it is, and what can be done with it. */
+function FileStrip({ path, file }: { path: string; file: FileText }) {
+  const { slug } = useProject();
+  const [dropping, setDropping] = useState(false);
+  const [drop] = useDropDraftMutation();
+  const dispatch = useAppDispatch();
+  const tell = useTell();
+  const dropNow = async () => {
+    dispatch(textTyped({ key: `${slug}:${path}`, text: null }));
+    if (file.draft) await drop({ slug, path }).unwrap().catch(tell.problem);
+  };
+  return (
+    <div className="flex h-[27px] shrink-0 items-center gap-3 px-3.5 text-[12px] text-soft">
+      <span className="truncate font-mono">{path}</span>
+      {file.unsaved ? <span className="text-advisory-text">not kept yet</span> : file.draft ? <span className="text-advisory-text">draft by {file.draft.by}</span> : null}
+      <span className="flex-1" />
+      {file.readOnly ? (
+        <span>{file.whyReadOnly}</span>
+      ) : (
+        <>
+          {(file.unsaved || file.draft) && (
+            <Button tone="quiet" onClick={() => setDropping(true)}>
+              Drop
+            </Button>
+          )}
+          {file.unsaved && (
+            <Button tone="quiet" disabled={file.keeping} onClick={() => void file.keep()}>
+              Keep draft
+            </Button>
+          )}
+        </>
+      )}
+      <ConfirmDestroy title="Drop the draft?" what={<p>What was changed in {path} since the last commit is lost.</p>} action="Drop the draft" open={dropping} onClose={() => setDropping(false)} onConfirm={() => void dropNow()} />
+    </div>
+  );
+}
+
+function Diagnostics({ diagnostics, elsewhere, onGo }: { diagnostics: readonly PlacedDiagnostic[]; elsewhere: number; onGo: (d: PlacedDiagnostic) => void }) {
+  if (diagnostics.length === 0 && elsewhere === 0) return null;
+  return (
+    <ul aria-label="Problems" className="max-h-28 shrink-0 overflow-auto border-t border-line bg-paper/60">
+      {diagnostics.map((d, i) => (
+        <li key={i}>
+          <button type="button" onClick={() => onGo(d)} className="flex w-full gap-2 px-3.5 py-1 text-left hover:bg-wash">
+            <span className={`shrink-0 font-mono text-[12px] ${d.severity === 'error' ? 'text-broken' : 'text-advisory-text'}`}>
+              {d.line}:{d.column}
+            </span>
+            <span>
+              {d.message}
+              {d.hint && <span className="text-soft"> {d.hint}</span>}
+            </span>
+          </button>
+        </li>
+      ))}
+      {elsewhere > 0 && <li className="px-3.5 py-1 text-advisory-text">This edit brings {plural(elsewhere, 'error')} to other definitions.</li>}
+    </ul>
+  );
+}

@@ -1,0 +1,144 @@
+import type { Verdict } from '@ouvrage/core';
+import { useState, type ReactNode } from 'react';
+import { Link } from 'react-router';
+import { address } from '../../app/addresses';
+import { useProject } from '../../app/project';
+import type { CheckState } from '../../app/types';
+import { ago, rows, shortCommit } from '../../shared/format';
+import { VerdictMark } from '../../shared/marks';
+import { Tag } from '../../shared/ui';
+import type { ColumnSummary, TableSummary } from '../../worker/protocol';
+import type { FileText } from './use-file-text';
+
+/** The columns that a table has, beside its query: types, roles, checks and where each value comes from. */
+export function ContractPanel({ table, file }: { table: TableSummary; file: FileText }) {
+  const { checks } = useProject();
+  const [open, setOpen] = useState<string>();
+  const own = checks.filter((c) => c.table === table.fullName);
+  return (
+    <aside aria-label="Contract" className="flex w-[336px] shrink-0 flex-col border-l border-line bg-paper max-[1100px]:hidden">
+      <div className="flex h-9 shrink-0 items-center justify-between border-b border-line px-3.5">
+        <h2 className="caps">{table.hasContract ? 'Contract' : 'Columns'}</h2>
+        <ContractWord table={table} file={file} />
+      </div>
+      <div className="min-h-0 flex-1 overflow-auto">
+        {table.columns === undefined && <p className="p-3.5 text-soft">The columns cannot be told before the definition is sound.</p>}
+        <ul>
+          {table.columns?.map((c) => (
+            <ColumnLine key={c.name} column={c} checks={own.filter((k) => k.columns.includes(c.name))} open={open === c.name} onToggle={() => setOpen(open === c.name ? undefined : c.name)} />
+          ))}
+        </ul>
+      </div>
+      <TitleBlock table={table} />
+    </aside>
+  );
+}
+
+function ContractWord({ table, file }: { table: TableSummary; file: FileText }) {
+  const wrong = file.answer?.diagnostics.filter((d) => d.code === 'contract-column' && d.severity === 'error').length ?? 0;
+  const errors = file.answer?.diagnostics.some((d) => d.severity === 'error');
+  if (!table.hasContract) return <span className="text-[12px] text-soft">from the query</span>;
+  if (table.kind === 'source') return <span className="text-[12px] text-soft">as declared</span>;
+  if (wrong) return <span className="text-[12px] text-broken">differs from the query</span>;
+  return errors ? <span className="text-[12px] text-soft">query has errors</span> : <span className="text-[12px] text-holds">matches the query</span>;
+}
+
+const RANK: readonly Verdict[] = ['holds', 'not run', 'advisory', 'broken'];
+const worstOf = (checks: readonly CheckState[]): Verdict | undefined => checks.map((c) => c.verdict).sort((a, b) => RANK.indexOf(b) - RANK.indexOf(a))[0];
+
+function ColumnLine({ column, checks, open, onToggle }: { column: ColumnSummary; checks: readonly CheckState[]; open: boolean; onToggle: () => void }) {
+  const { slug, tables } = useProject();
+  const verdict = worstOf(checks);
+  const tag = column.isKey ? 'key' : (column.role ?? (column.notNull ? 'not null' : undefined));
+  return (
+    <li className={`border-b border-line ${open ? 'border-l-[3px] border-l-plan bg-raised' : ''}`}>
+      <button type="button" aria-expanded={open} onClick={onToggle} className={`flex w-full items-center gap-3 py-[4.5px] pr-3.5 text-left hover:bg-raised ${open ? 'pl-[11px]' : 'pl-3.5'}`}>
+        <span className="flex w-3 justify-center">{verdict ? <VerdictMark verdict={verdict} size={11} /> : <span aria-hidden className="h-px w-2 bg-rule" />}</span>
+        <span className="flex-1 truncate font-medium" title={column.name}>
+          {column.name}
+        </span>
+        {column.type && <span className="font-mono text-[12px] text-soft">{column.type}</span>}
+        {tag && <Tag>{tag}</Tag>}
+      </button>
+      {open && (
+        <div className="flex flex-col gap-1 pr-3.5 pb-2 pl-[38px] text-[12.5px]">
+          {column.comment ? <p>{column.comment}</p> : <p className="text-soft">No description.</p>}
+          {checks.length > 0 && (
+            <p className="flex flex-wrap gap-1">
+              {checks.map((c) => (
+                <Link key={c.id} to={address.check(slug, c.id)}>
+                  <Tag tone={c.verdict === 'broken' ? 'broken' : c.verdict === 'advisory' ? 'advisory' : 'plain'}>
+                    {c.title}
+                    {c.atFault && c.atFault !== '0' ? `: ${rows(c.atFault)}${c.verdict === 'advisory' ? ', advisory' : ''}` : ''}
+                  </Tag>
+                </Link>
+              ))}
+            </p>
+          )}
+          {column.origins.map((origin) => {
+            const from = origin.split('.').slice(0, 2).join('.');
+            return (
+              <p key={origin} className="truncate font-mono text-[12px] text-soft">
+                ←{' '}
+                {tables.has(from) ? (
+                  <Link to={address.table(slug, from)} className="hover:text-plan hover:underline">
+                    {origin}
+                  </Link>
+                ) : (
+                  origin
+                )}
+              </p>
+            );
+          })}
+        </div>
+      )}
+    </li>
+  );
+}
+
+/** The block in the corner of the sheet. */
+function TitleBlock({ table }: { table: TableSummary }) {
+  const { slug, states, commit, isProduction } = useProject();
+  const state = states.get(table.fullName);
+  const production = isProduction ? 'is production' : state?.where === 'production' ? 'the same' : state?.where === 'here' ? 'differs, built here' : 'differs, not built here';
+  return (
+    <dl className="grid shrink-0 grid-cols-6 border-t-2 border-ink bg-sheet">
+      <Field label="Grain" span={4}>
+        {table.grain ?? 'not declared'}
+      </Field>
+      <Field label="Load" span={2}>
+        {table.policy}
+      </Field>
+      <Field label="Owner" span={2}>
+        {table.owner ?? '–'}
+      </Field>
+      <Field label="Last load" span={2}>
+        {state?.run ? (
+          <Link to={address.run(slug, state.run)} className="text-plan hover:underline" title={state.loadedAt ?? undefined}>
+            {ago(state.loadedAt)}
+          </Link>
+        ) : (
+          'never'
+        )}
+      </Field>
+      <Field label="Rows" span={2} mono>
+        {state?.rows ? Number(state.rows).toLocaleString('en') : '–'}
+      </Field>
+      <Field label="Production" span={4}>
+        {production}
+      </Field>
+      <Field label="Commit" span={2} mono>
+        {shortCommit(commit)}
+      </Field>
+    </dl>
+  );
+}
+
+function Field({ label, span, mono, children }: { label: string; span: 2 | 4; mono?: boolean; children: ReactNode }) {
+  return (
+    <div className={`min-w-0 border-r border-b border-line px-2 py-1 ${span === 4 ? 'col-span-4' : 'col-span-2'}`}>
+      <dt className="caps text-[10.5px]!">{label}</dt>
+      <dd className={`truncate text-[12.5px] ${mono ? 'font-mono text-[12px]' : ''}`}>{children}</dd>
+    </div>
+  );
+}

@@ -1,0 +1,47 @@
+import { useRef } from 'react';
+import { Link } from 'react-router';
+import { address } from '../../app/addresses';
+import { useProject } from '../../app/project';
+import type { EditorHandle } from '../../shared/editor';
+import { Button, Empty } from '../../shared/ui';
+import { DefinitionFacet, offsetOf } from './bench';
+import { Conflict } from './conflict';
+import { usePreview } from './preview-panel';
+import { useFileText } from './use-file-text';
+
+/** A file of the project that is no table: a check, an ad hoc query, a source, a note. */
+export function FileSheet({ path }: { path: string }) {
+  const { slug, textOf, summary } = useProject();
+  const file = useFileText(path);
+  const editor = useRef<EditorHandle>(null);
+  const preview = usePreview(path, (line, column) => editor.current?.goTo(offsetOf(file.text, line, column)));
+  if (textOf(path) === undefined) {
+    return (
+      <Empty title={`There is no file ${path}`}>
+        <Link to={address.place(slug, 'tables')} className="text-plan underline">
+          See all files
+        </Link>
+      </Empty>
+    );
+  }
+  const table = summary.tables.find((t) => t.path === path && t.kind !== 'source');
+  const isQuery = /^(checks|adhoc)\/.*\.sql$/.test(path) || table?.kind === 'definition';
+  return (
+    <div className="flex h-full min-h-0 flex-col">
+      <div className="flex h-[50px] shrink-0 items-center gap-3 border-b border-line px-3.5">
+        <h1 className="sheet-title truncate">{path.split('/').at(-1)}</h1>
+        {table && (
+          <Link to={address.table(slug, table.fullName)} className="text-plan underline">
+            {table.fullName}
+          </Link>
+        )}
+        <span className="flex-1" />
+        {isQuery && <Button onClick={() => preview.run(file.text)}>Preview</Button>}
+      </div>
+      <div className="min-h-0 flex-1">
+        <DefinitionFacet path={path} name={path} file={file} editor={editor} preview={isQuery ? preview : undefined} />
+      </div>
+      <Conflict path={path} file={file} />
+    </div>
+  );
+}

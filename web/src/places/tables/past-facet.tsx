@@ -1,0 +1,92 @@
+import { useState } from 'react';
+import { Link } from 'react-router';
+import { address } from '../../app/addresses';
+import { useFileAtQuery, useHistoryQuery, useLoadsQuery } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { ProblemBody } from '../../app/types';
+import { Diff } from '../../shared/diff';
+import { between, count, duration, moment, shortCommit } from '../../shared/format';
+import { Empty, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+import { StepWord } from '../runs/step-state';
+
+/** The commits of a table's file, with what each changed, and its loads. */
+export function PastFacet({ path, table }: { path: string; table: string }) {
+  const { slug } = useProject();
+  const { data: commits, error, isLoading } = useHistoryQuery({ slug, path });
+  const { data: loads = [] } = useLoadsQuery({ slug, table });
+  const [chosen, setChosen] = useState<string>();
+  const commit = chosen ?? commits?.[0]?.id;
+  if (isLoading) return <Loading what="Reading the past" />;
+  if (error) return <ProblemNote problem={error as ProblemBody} />;
+  return (
+    <div className="grid h-full min-h-0 grid-rows-[minmax(0,1fr)_minmax(0,1fr)]">
+      <section className="flex min-h-0 border-b border-rule" aria-label="Commits">
+        <div className="w-[300px] shrink-0 overflow-auto border-r border-line">
+          <div className="px-3.5 py-2">
+            <SectionTitle aside={path}>Commits</SectionTitle>
+          </div>
+          {commits?.length === 0 && <p className="px-3.5 text-soft">The file is not committed yet.</p>}
+          <ul>
+            {commits?.map((c) => (
+              <li key={c.id} className="border-t border-line">
+                <button type="button" aria-current={c.id === commit ? 'true' : undefined} onClick={() => setChosen(c.id)} className={`w-full border-l-[3px] px-3 py-1.5 text-left ${c.id === commit ? 'border-plan bg-raised' : 'border-transparent hover:bg-wash/60'}`}>
+                  <span className="block truncate font-medium">{c.message.split('\n')[0]}</span>
+                  <span className="text-[12px] text-soft">
+                    {c.author}, {moment(c.at)}, <span className="font-mono">{shortCommit(c.id)}</span>
+                  </span>
+                </button>
+              </li>
+            ))}
+          </ul>
+        </div>
+        <div className="min-w-0 flex-1">{commit ? <CommitDiff slug={slug} path={path} commit={commit} /> : <Empty title="No commit yet" />}</div>
+      </section>
+      <section className="min-h-0 overflow-auto px-3.5 py-2" aria-label="Loads">
+        <SectionTitle aside={`${loads.length} newest first`}>Loads</SectionTitle>
+        {loads.length === 0 ? (
+          <Empty title="Never loaded">
+            <p>Run the table to load it.</p>
+          </Empty>
+        ) : (
+          <table className="mt-1.5 w-full text-left">
+            <thead>
+              <tr className="border-b border-rule text-[12px]">
+                {['run', 'ended', 'environment', 'by', 'rows', 'took', 'when', 'commit'].map((h) => (
+                  <th key={h} className={`px-2 py-1 font-medium ${h === 'rows' || h === 'took' ? 'text-right' : ''}`}>
+                    {h}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {loads.map((l) => (
+                <tr key={l.run} className="border-b border-line/60">
+                  <td className="px-2 py-1">
+                    <Link className="text-plan hover:underline" to={address.run(slug, l.run)}>
+                      {l.run}
+                    </Link>
+                  </td>
+                  <td className="px-2">
+                    <StepWord state={l.state} />
+                  </td>
+                  <td className="px-2">{l.environment}</td>
+                  <td className="px-2">{l.person}</td>
+                  <td className="px-2 text-right font-mono text-[12px]">{count(l.rowsIn)}</td>
+                  <td className="px-2 text-right font-mono text-[12px]">{duration(between(l.startedAt, l.finishedAt))}</td>
+                  <td className="px-2 font-mono text-[12px]">{moment(l.finishedAt)}</td>
+                  <td className="px-2 font-mono text-[12px]">{shortCommit(l.commit)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </section>
+    </div>
+  );
+}
+
+function CommitDiff({ slug, path, commit }: { slug: string; path: string; commit: string }) {
+  const { data, isFetching } = useFileAtQuery({ slug, path, commit });
+  if (isFetching || !data) return <Loading what="Comparing" />;
+  return <Diff path={path} before={data.before ?? ''} after={data.text ?? ''} />;
+}

@@ -1,0 +1,94 @@
+import { useCallback, useEffect, useRef, useState } from 'react';
+import { useKeepDraftMutation } from '../../app/api';
+import { mayAct, usePerson, useProject } from '../../app/project';
+import { textTyped, useAppDispatch, useAppSelector } from '../../app/store';
+import type { DraftEntry, ProblemBody } from '../../app/types';
+import { useTell } from '../../shared/toasts';
+import { projectWorker } from '../../worker/client';
+import type { EditAnswer } from '../../worker/protocol';
+
+/** Both texts of a file that two people changed. */
+export interface DraftConflict {
+  readonly mine: string;
+  readonly theirs: string | null;
+  readonly by: string;
+  readonly version: number;
+}
+
+/**
+ * The text of one file while it is being edited: typed text outlives a change of place, is answered
+ * by the worker at each keystroke, and is kept as a draft on demand.
+ */
+export function useFileText(path: string) {
+  const { slug, textOf, drafts, isProduction } = useProject();
+  const person = usePerson();
+  const tell = useTell();
+  const dispatch = useAppDispatch();
+  const key = `${slug}:${path}`;
+  const typed = useAppSelector((s) => s.interface.typed[key]);
+  const [keepDraft, { isLoading: keeping }] = useKeepDraftMutation();
+  const [answer, setAnswer] = useState<EditAnswer>();
+  const [conflict, setConflict] = useState<DraftConflict>();
+  const keptText = textOf(path) ?? '';
+  const text = typed ?? keptText;
+  const draft = drafts.get(path);
+  // The version that this text was begun from: another person's newer one must not be overwritten.
+  const base = useRef(draft?.version ?? 0);
+  useEffect(() => {
+    if (typed === undefined) base.current = draft?.version ?? 0;
+  }, [typed, draft?.version]);
+
+  useEffect(() => {
+    let current = true;
+    const timer = setTimeout(() => void projectWorker.ask<'edit'>({ kind: 'edit', path, text }).then((a) => current && setAnswer(a)), 40);
+    return () => {
+      current = false;
+      clearTimeout(timer);
+    };
+  }, [path, text, keptText]);
+
+  const setText = useCallback((next: string) => dispatch(textTyped({ key, text: next === keptText ? null : next })), [dispatch, key, keptText]);
+
+  const store = useCallback(
+    async (next: string, version: number): Promise<DraftEntry | undefined> => {
+      try {
+        const kept = await keepDraft({ slug, path, text: next, version }).unwrap();
+        base.current = kept.version;
+        dispatch(textTyped({ key, text: null }));
+        setConflict(undefined);
+        return kept;
+      } catch (error) {
+        const problem = error as ProblemBody;
+        if (problem.code === 'draft-conflict') {
+          setConflict({ mine: next, theirs: problem['theirs'] as string | null, by: String(problem['by']), version: Number(problem['version']) });
+        } else tell.problem(problem);
+        return undefined;
+      }
+    },
+    [keepDraft, slug, path, dispatch, key, tell],
+  );
+
+  const keep = useCallback(async () => {
+    if (typed === undefined) return;
+    if (await store(text, base.current)) tell.say('Draft kept', path);
+  }, [typed, store, text, tell, path]);
+
+  const readOnly = isProduction || !mayAct(person, 'editor');
+  return {
+    text,
+    keptText,
+    setText,
+    keep,
+    keeping,
+    unsaved: typed !== undefined,
+    draft,
+    answer,
+    conflict,
+    settle: (next: string) => store(next, conflict?.version ?? 0),
+    leaveConflict: () => setConflict(undefined),
+    readOnly,
+    whyReadOnly: isProduction ? 'Production is changed by a release: choose a workspace to edit.' : `You are signed in as ${person.role}: an editor may change definitions.`,
+  };
+}
+
+export type FileText = ReturnType<typeof useFileText>;

@@ -1,0 +1,162 @@
+import type { ReactNode } from 'react';
+import { Link } from 'react-router';
+import { address } from '../../app/addresses';
+import { useTodayQuery } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { CheckState, ProblemBody, TodayAnswer } from '../../app/types';
+import { ago, between, count, duration, plural, rows, shortCommit } from '../../shared/format';
+import { Hatch, VerdictMark } from '../../shared/marks';
+import { Loading, ProblemNote } from '../../shared/ui';
+import { RunWord, StepWord } from '../runs/step-state';
+
+/** What needs a person, in order; then what was built and how long it took. */
+export default function Today() {
+  const { slug, name, isProduction } = useProject();
+  const { data, error, isLoading, refetch } = useTodayQuery(slug, { refetchOnMountOrArgChange: true, pollingInterval: 20_000, skipPollingIfUnfocused: true });
+  if (isLoading) return <Loading what="Gathering what needs you" />;
+  if (error || !data) return <div className="p-4"><ProblemNote problem={error as ProblemBody} again={() => void refetch()} /></div>;
+  const needs = data.broken.length + data.failedRuns.length + data.errors.length;
+  return (
+    <div className="h-full overflow-auto bg-sheet">
+      <div className="mx-auto grid max-w-[1180px] grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-x-9 p-5 max-[1000px]:grid-cols-1">
+        <div className="flex flex-col gap-5">
+          <header className="border-b-2 border-ink pb-2">
+            <h1 className="font-cond text-[24px] leading-tight font-semibold">{needs === 0 ? 'All is well' : needs === 1 ? 'One thing needs you' : `${needs} things need you`}</h1>
+            <p className="text-soft">
+              {isProduction ? 'Production' : `Workspace ${name}`}: {plural(data.tables.all, 'table')}
+              {data.tables.notRun > 0 ? `, ${data.tables.notRun} not built yet` : ', all of them to be read'}
+            </p>
+          </header>
+          <Needs data={data} />
+        </div>
+        <Built data={data} />
+      </div>
+    </div>
+  );
+}
+
+function Needs({ data }: { data: TodayAnswer }) {
+  const { slug } = useProject();
+  const nothing = data.broken.length + data.failedRuns.length + data.errors.length + data.advisory.length + data.drafts.length === 0;
+  return (
+    <>
+      {nothing && <p>No check is broken, no run failed, no draft is open.</p>}
+      <Section title="Broken checks" items={data.broken}>
+        {(c) => <CheckLine key={c.id} check={c} />}
+      </Section>
+      <Section title="Errors in definitions" items={data.errors}>
+        {(e) => (
+          <Line key={e.path + e.line + e.message} to={address.file(slug, e.path)} mark={<span aria-hidden className="w-3 text-center font-semibold text-broken">!</span>} title={e.message} aside={`${e.path} line ${e.line}`} />
+        )}
+      </Section>
+      <Section title="Failed runs" items={data.failedRuns}>
+        {(r) => <Line key={r.id} to={address.run(slug, r.id)} mark={<VerdictMark verdict="broken" label={r.state} />} title={`Run ${r.id}, ${r.kind} by ${r.person}`} aside={ago(r.finishedAt)} />}
+      </Section>
+      <Section title="Drafts" items={data.drafts}>
+        {(d) => <Line key={d.path} to={address.file(slug, d.path)} mark={<span aria-hidden className="w-3 text-center text-advisory-text">✎</span>} title={d.path} aside={`${d.by}, ${ago(d.at)}`} />}
+      </Section>
+      <Section title="Advisory: broken, but let pass" items={data.advisory}>
+        {(c) => <CheckLine key={c.id} check={c} />}
+      </Section>
+    </>
+  );
+}
+
+function Section<T>({ title, items, children }: { title: string; items: readonly T[]; children: (item: T) => ReactNode }) {
+  if (items.length === 0) return null;
+  return (
+    <section>
+      <h2 className="caps mb-1">
+        {title} <span className="font-mono">{items.length}</span>
+      </h2>
+      <ul className="border-t border-line">{items.slice(0, 12).map(children)}</ul>
+      {items.length > 12 && <p className="pt-1 text-soft">and {items.length - 12} more</p>}
+    </section>
+  );
+}
+
+function CheckLine({ check }: { check: CheckState }) {
+  const { slug } = useProject();
+  return <Line to={address.check(slug, check.id)} mark={<VerdictMark verdict={check.verdict} />} title={`${check.table}: ${check.title}`} aside={`${rows(check.atFault)}, ${ago(check.at)}`} />;
+}
+
+function Line({ to, mark, title, aside }: { to: string; mark: ReactNode; title: string; aside: string }) {
+  return (
+    <li className="border-b border-line">
+      <Link to={to} className="flex items-center gap-3 px-1 py-1.5 hover:bg-wash">
+        {mark}
+        <span className="min-w-0 flex-1 truncate">{title}</span>
+        <span className="shrink-0 text-[12px] text-soft">{aside}</span>
+      </Link>
+    </li>
+  );
+}
+
+function Built({ data }: { data: TodayAnswer }) {
+  const { slug, summary } = useProject();
+  const { lastRun, lastRelease } = data;
+  const position = (table: string) => summary.layers.findIndex((l) => l.name === table.split('.')[0]);
+  const steps = [...(lastRun?.steps ?? [])].filter((s) => s.milliseconds !== null).sort((a, b) => (b.milliseconds ?? 0) - (a.milliseconds ?? 0));
+  return (
+    <aside aria-label="What was built" className="flex flex-col gap-5">
+      <section>
+        <h2 className="caps border-b-2 border-ink pb-1">Last release</h2>
+        {lastRelease ? (
+          <dl className="border-b border-line py-1.5">
+            <dt className="font-medium">{lastRelease.message}</dt>
+            <dd className="text-soft">
+              {lastRelease.person}, {ago(lastRelease.at)}, {plural(lastRelease.tables.length, 'table')} from {lastRelease.workspace},{' '}
+              <Link className="font-mono text-[12px] text-plan hover:underline" to={address.run(slug, lastRelease.runId)}>
+                {shortCommit(lastRelease.commit)}
+              </Link>
+            </dd>
+          </dl>
+        ) : (
+          <p className="py-1.5 text-soft">Nothing has been released yet: production is as the project began.</p>
+        )}
+      </section>
+      <section>
+        <h2 className="caps border-b-2 border-ink pb-1">What was built last</h2>
+        {lastRun ? (
+          <>
+            <p className="border-b border-line py-1.5">
+              <Link className="text-plan hover:underline" to={address.run(slug, lastRun.id)}>
+                Run {lastRun.id}, {lastRun.kind}
+              </Link>{' '}
+              <RunWord state={lastRun.state} />, {ago(lastRun.finishedAt)}, {duration(between(lastRun.startedAt, lastRun.finishedAt))}
+            </p>
+            <table className="w-full text-left">
+              <thead className="sr-only">
+                <tr>
+                  <th>table</th>
+                  <th>state</th>
+                  <th>rows</th>
+                  <th>took</th>
+                </tr>
+              </thead>
+              <tbody>
+                {steps.slice(0, 14).map((s) => (
+                  <tr key={s.table} className="border-b border-line/60">
+                    <td className="flex items-center gap-2 py-1">
+                      {position(s.table) >= 0 ? <Hatch position={position(s.table)} /> : <span aria-hidden className="w-[13px] text-center">∅</span>}
+                      <span className="truncate">{s.table}</span>
+                    </td>
+                    <td className="px-2">
+                      <StepWord state={s.state} />
+                    </td>
+                    <td className="px-2 text-right font-mono text-[12px]">{s.rowsIn === null ? '' : count(s.rowsIn)}</td>
+                    <td className="text-right font-mono text-[12px]">{duration(s.milliseconds)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </>
+        ) : (
+          <p className="py-1.5 text-soft">
+            Nothing was built here yet. This workspace reads production’s tables until a definition differs. <Link className="text-plan underline" to={address.place(slug, 'tables')}>Open a table</Link> to change one.
+          </p>
+        )}
+      </section>
+    </aside>
+  );
+}

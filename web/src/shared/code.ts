@@ -1,0 +1,50 @@
+import { HighlightStyle, syntaxHighlighting } from '@codemirror/language';
+import { EditorState, type Extension } from '@codemirror/state';
+import { EditorView } from '@codemirror/view';
+import { PostgreSQL, sql } from '@codemirror/lang-sql';
+import { tags } from '@lezer/highlight';
+
+/** The page's nonce: styles that CodeMirror and Radix put in carry it. */
+export function pageNonce(): string {
+  const meta = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]');
+  return meta?.nonce || meta?.getAttribute('nonce') || '';
+}
+
+const highlight = HighlightStyle.define([
+  { tag: [tags.keyword, tags.operatorKeyword], color: 'var(--code-key)', fontWeight: '600' },
+  { tag: [tags.string, tags.special(tags.string)], color: 'var(--code-string)' },
+  { tag: [tags.comment, tags.lineComment, tags.blockComment], color: 'var(--code-comment)', fontStyle: 'italic' },
+  { tag: [tags.typeName, tags.standard(tags.name)], color: 'var(--code-name)' },
+  { tag: [tags.number, tags.bool, tags.null], color: 'var(--code-string)' },
+]);
+
+const look = EditorView.theme({
+  '&': { height: '100%', fontSize: '12.5px', color: 'var(--ink)', backgroundColor: 'var(--sheet)' },
+  '&.cm-focused': { outline: 'none' },
+  '.cm-scroller': { fontFamily: 'var(--font-mono, "IBM Plex Mono", monospace)', lineHeight: '19px' },
+  '.cm-content': { padding: '8px 0', caretColor: 'var(--ink)' },
+  '.cm-cursor': { borderLeftColor: 'var(--ink)' },
+  '.cm-gutters': { backgroundColor: 'var(--sheet)', color: 'var(--soft)', border: 'none' },
+  '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'color-mix(in srgb, var(--wash) 45%, transparent)' },
+  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { backgroundColor: 'var(--wash) !important' },
+  '.cm-matchingBracket': { backgroundColor: 'var(--wash)', outline: '1px solid var(--rule)' },
+  '.cm-tooltip': { backgroundColor: 'var(--raised)', border: '1px solid var(--rule)', color: 'var(--ink)', borderRadius: '2px' },
+  '.cm-tooltip-autocomplete > ul > li': { fontFamily: '"IBM Plex Mono", monospace', fontSize: '12px', padding: '2px 8px !important' },
+  '.cm-tooltip-autocomplete > ul > li[aria-selected]': { backgroundColor: 'var(--wash) !important', color: 'var(--ink) !important' },
+  '.cm-completionDetail': { color: 'var(--soft)', fontStyle: 'normal', marginLeft: '1em' },
+  '.cm-diagnostic': { fontFamily: '"IBM Plex Sans", sans-serif', padding: '4px 8px' },
+  '.cm-diagnostic-error': { borderLeft: '3px solid var(--broken)' },
+  '.cm-diagnostic-warning': { borderLeft: '3px solid var(--advisory)' },
+  '.cm-lintRange-error': { backgroundImage: 'none', borderBottom: '2px solid var(--broken)' },
+  '.cm-lintRange-warning': { backgroundImage: 'none', borderBottom: '2px solid var(--advisory)' },
+  '.cm-panels': { backgroundColor: 'var(--paper)', color: 'var(--ink)' },
+  '.cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--holds) 11%, transparent) !important' },
+  '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': { backgroundColor: 'color-mix(in srgb, var(--broken) 10%, transparent) !important' },
+  '.cm-changedText': { background: 'color-mix(in srgb, var(--holds) 26%, transparent) !important' },
+  '&.cm-merge-a .cm-changedText, .cm-deletedChunk .cm-deletedText': { background: 'color-mix(in srgb, var(--broken) 24%, transparent) !important' },
+});
+
+/** Colours, SQL, and the nonce: what every view of code has. */
+export function codeLook(path = 'x.sql'): Extension[] {
+  return [path.endsWith('.sql') ? sql({ dialect: PostgreSQL }) : [], syntaxHighlighting(highlight), look, EditorView.cspNonce.of(pageNonce()), EditorState.tabSize.of(2)];
+}

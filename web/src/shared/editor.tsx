@@ -1,0 +1,111 @@
+import { autocompletion, type CompletionContext, type CompletionResult } from '@codemirror/autocomplete';
+import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
+import { bracketMatching } from '@codemirror/language';
+import { lintGutter, setDiagnostics, type Diagnostic as Shown } from '@codemirror/lint';
+import { Compartment, EditorState, Prec } from '@codemirror/state';
+import { EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view';
+import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
+import type { CompletionAnswer, PlacedDiagnostic } from '../worker/protocol';
+import { codeLook } from './code';
+
+export interface EditorHandle {
+  /** Puts the cursor at an offset and shows it. */
+  readonly goTo: (offset: number) => void;
+}
+
+interface EditorProps {
+  readonly path: string;
+  readonly text: string;
+  readonly readOnly: boolean;
+  readonly diagnostics: readonly PlacedDiagnostic[];
+  readonly onChange: (text: string) => void;
+  readonly onPreview: () => void;
+  readonly onKeep: () => void;
+  readonly complete: (text: string, offset: number) => Promise<CompletionAnswer | null>;
+  readonly handle?: Ref<EditorHandle>;
+}
+
+const KINDS: Readonly<Record<string, string>> = { table: 'class', column: 'property', alias: 'variable', keyword: 'keyword', function: 'function', layer: 'namespace' };
+
+/** The SQL editor: one instance a file, told from outside of a new text and new diagnostics. */
+export function Editor(props: EditorProps) {
+  const place = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView>(null);
+  const current = useRef(props);
+  const locked = useRef(new Compartment());
+  useEffect(() => {
+    current.current = props;
+  });
+
+  useEffect(() => {
+    const run = (act: () => void) => () => (act(), true);
+    const made = new EditorView({
+      parent: place.current!,
+      state: EditorState.create({
+        doc: current.current.text,
+        extensions: [
+          Prec.highest(
+            keymap.of([
+              { key: 'Mod-Enter', run: run(() => current.current.onPreview()) },
+              { key: 'Mod-s', run: run(() => current.current.onKeep()), preventDefault: true },
+            ]),
+          ),
+          lineNumbers(),
+          history(),
+          bracketMatching(),
+          highlightActiveLine(),
+          lintGutter(),
+          autocompletion({ override: [(context) => completions(context, current.current.complete)], icons: false }),
+          keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
+          codeLook(current.current.path),
+          locked.current.of(lock(current.current.readOnly)),
+          EditorView.contentAttributes.of({ 'aria-label': `SQL of ${current.current.path}` }),
+          EditorView.updateListener.of((update) => update.docChanged && current.current.onChange(update.state.doc.toString())),
+        ],
+      }),
+    });
+    view.current = made;
+    return () => made.destroy();
+  }, [props.path]);
+
+  useEffect(() => {
+    const editor = view.current!;
+    if (editor.state.doc.toString() === props.text) return;
+    editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: props.text } });
+  }, [props.text]);
+
+  useEffect(() => view.current!.dispatch({ effects: locked.current.reconfigure(lock(props.readOnly)) }), [props.readOnly]);
+
+  useEffect(() => {
+    const editor = view.current!;
+    const length = editor.state.doc.length;
+    const shown = props.diagnostics.map((d): Shown => {
+      const from = Math.min(d.range.start, length);
+      return { from, to: Math.min(Math.max(d.range.end, from), length), severity: d.severity, message: d.message + (d.hint ? `\n${d.hint}` : '') };
+    });
+    editor.dispatch(setDiagnostics(editor.state, shown));
+  }, [props.diagnostics]);
+
+  useImperativeHandle(props.handle, () => ({
+    goTo: (offset) => {
+      const at = Math.min(offset, view.current!.state.doc.length);
+      view.current!.dispatch({ selection: { anchor: at }, effects: EditorView.scrollIntoView(at, { y: 'center' }) });
+      view.current!.focus();
+    },
+  }));
+
+  return <div ref={place} className="h-full min-h-0 overflow-hidden" />;
+}
+
+const lock = (readOnly: boolean) => [EditorState.readOnly.of(readOnly), EditorView.editable.of(true)];
+
+async function completions(context: CompletionContext, complete: EditorProps['complete']): Promise<CompletionResult | null> {
+  if (!context.explicit && !/[\w$.]$/.test(context.state.sliceDoc(Math.max(0, context.pos - 1), context.pos))) return null;
+  const answer = await complete(context.state.doc.toString(), context.pos);
+  if (!answer) return null;
+  return {
+    from: answer.from,
+    options: answer.options.map((o) => ({ label: o.label, type: KINDS[o.kind] ?? 'text', boost: o.kind === 'keyword' ? -1 : 0, ...(o.detail ? { detail: o.detail } : {}), ...(o.apply ? { apply: o.apply } : {}) })),
+    validFor: /^[\w$]*$/,
+  };
+}

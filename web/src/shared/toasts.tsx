@@ -1,0 +1,49 @@
+import { Toast } from 'radix-ui';
+import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from 'react';
+import type { ProblemBody } from '../app/types';
+
+interface Told {
+  readonly id: number;
+  readonly title: string;
+  readonly detail?: string;
+  readonly bad: boolean;
+}
+
+interface Teller {
+  readonly say: (title: string, detail?: string) => void;
+  readonly problem: (problem: unknown) => void;
+}
+
+const Context = createContext<Teller | undefined>(undefined);
+
+export function useTell(): Teller {
+  return useContext(Context)!;
+}
+
+/** Short messages at the edge of the sheet. */
+export function ToastProvider({ children }: { children: ReactNode }) {
+  const [told, setTold] = useState<readonly Told[]>([]);
+  const add = useCallback((toast: Omit<Told, 'id'>) => setTold((all) => [...all.slice(-3), { ...toast, id: Date.now() + Math.random() }]), []);
+  const teller = useMemo(
+    (): Teller => ({
+      say: (title, detail) => add({ title, bad: false, ...(detail ? { detail } : {}) }),
+      problem: (problem) => {
+        const body = problem as ProblemBody;
+        add({ title: body.title ?? 'Something went wrong', bad: true, ...(body.detail ? { detail: body.detail } : {}) });
+      },
+    }),
+    [add],
+  );
+  return (
+    <Toast.Provider duration={6000}>
+      <Context.Provider value={teller}>{children}</Context.Provider>
+      {told.map((t) => (
+        <Toast.Root key={t.id} onOpenChange={(open) => !open && setTold((all) => all.filter((o) => o.id !== t.id))} className={`border border-l-[3px] border-rule bg-raised px-3 py-2 text-ink shadow ${t.bad ? 'border-l-broken' : 'border-l-holds'}`}>
+          <Toast.Title className="font-medium">{t.title}</Toast.Title>
+          {t.detail && <Toast.Description className="text-soft">{t.detail}</Toast.Description>}
+        </Toast.Root>
+      ))}
+      <Toast.Viewport className="fixed right-4 bottom-4 z-50 flex w-[min(380px,92vw)] flex-col gap-2" />
+    </Toast.Provider>
+  );
+}

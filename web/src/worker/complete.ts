@@ -1,0 +1,30 @@
+import { namesAt, type Project } from '@ouvrage/core';
+import type { Completion, CompletionAnswer } from './protocol';
+
+const KEYWORDS = ['select', 'from', 'where', 'join', 'left join', 'on', 'using', 'group by', 'order by', 'having', 'limit', 'with', 'as', 'case', 'when', 'then', 'else', 'end', 'distinct', 'union all', 'and', 'or', 'not', 'is null', 'is not null', 'in', 'exists', 'between', 'like', 'coalesce', 'nullif', 'cast', 'count', 'sum', 'min', 'max', 'avg', 'create table', 'create view', 'primary key', 'references', 'check', 'comment on column'];
+
+/** What can be written at `offset`: columns behind an alias, tables of a layer, or whatever is in scope. */
+export function complete(project: Project, text: string, offset: number): CompletionAnswer | null {
+  const before = /(?:([A-Za-z_][\w$]*)\.)?([A-Za-z_][\w$]*)?$/.exec(text.slice(0, offset));
+  const [, qualifier, word = ''] = before ?? [];
+  const from = offset - word.length;
+  const { ranges, ctes } = namesAt(project, text, offset);
+  if (qualifier !== undefined) {
+    const range = ranges.find((r) => r.name === qualifier);
+    if (range) return { from, options: range.columns.map((c) => ({ label: c.name, kind: 'column', ...(c.type ? { detail: c.type } : {}) })) };
+    if (qualifier === 'functions') return { from, options: [...project.functions.keys()].map((label) => ({ label, kind: 'function', apply: `${label}(` })) };
+    const tables = [...project.tables.values()].filter((t) => t.layer === qualifier);
+    return tables.length ? { from, options: tables.map((t) => ({ label: t.name, kind: 'table', ...(t.comment ? { detail: t.comment } : {}) })) } : null;
+  }
+  const expectsTable = /\b(from|join)\s+[\w$]*$/i.test(text.slice(0, offset));
+  if (word === '' && !expectsTable && !/[\s(,]$/.test(text.slice(0, offset))) return null;
+  const tables = (): Completion[] => [
+    ...ctes.map((c): Completion => ({ label: c.name, kind: 'alias', detail: c.of })),
+    ...[...project.tables.values()].map((t): Completion => ({ label: t.fullName, kind: 'table', ...(t.comment ? { detail: t.comment } : {}) })),
+  ];
+  if (expectsTable) return { from, options: tables() };
+  const columns = ranges.flatMap((r) => r.columns.map((c): Completion => ({ label: c.name, kind: 'column', detail: `${c.type ?? ''} ${r.name}`.trim() })));
+  const aliases = ranges.filter((r) => r.name !== '').map((r): Completion => ({ label: r.name, kind: 'alias', detail: r.of }));
+  const layers = project.layers.map((l): Completion => ({ label: l.name, kind: 'layer', apply: `${l.name}.` }));
+  return { from, options: [...columns, ...aliases, ...layers, ...KEYWORDS.map((label): Completion => ({ label, kind: 'keyword' }))] };
+}

@@ -1,0 +1,74 @@
+import type { Check, Diagnostic, LoadPolicy } from '@ouvrage/core';
+
+/** A table as the interface needs it: plain data, made by the worker from the project. */
+export interface TableSummary {
+  readonly fullName: string;
+  readonly layer: string;
+  readonly name: string;
+  readonly path: string;
+  readonly kind: 'definition' | 'source' | 'reference';
+  readonly policy: LoadPolicy | 'intake' | 'reference';
+  readonly comment?: string;
+  readonly owner?: string;
+  readonly grain?: string;
+  readonly hasContract: boolean;
+  /** Undefined where the columns cannot be known. */
+  readonly columns?: readonly ColumnSummary[];
+  readonly reads: readonly string[];
+}
+
+export interface ColumnSummary {
+  readonly name: string;
+  readonly type?: string;
+  readonly origins: readonly string[];
+  readonly comment?: string;
+  readonly role?: string;
+  readonly isKey: boolean;
+  readonly notNull: boolean;
+}
+
+/** The line and column of a diagnostic, for lists. */
+export interface PlacedDiagnostic extends Diagnostic {
+  readonly line: number;
+  readonly column: number;
+}
+
+export interface ProjectSummary {
+  readonly layers: readonly { readonly name: string; readonly comment?: string }[];
+  readonly tables: readonly TableSummary[];
+  readonly checks: readonly (Check & { readonly title: string })[];
+  readonly adhoc: readonly { readonly name: string; readonly path: string }[];
+  readonly diagnostics: readonly PlacedDiagnostic[];
+}
+
+/** What a keystroke in one file means. */
+export interface EditAnswer {
+  readonly diagnostics: readonly PlacedDiagnostic[];
+  /** Errors of other files that this edit brings about. */
+  readonly elsewhere: number;
+  readonly table?: TableSummary;
+}
+
+export interface Completion {
+  readonly label: string;
+  readonly detail?: string;
+  readonly kind: 'table' | 'column' | 'alias' | 'keyword' | 'function' | 'layer';
+  /** Text put in, where it is not the label. */
+  readonly apply?: string;
+}
+
+export interface CompletionAnswer {
+  readonly from: number;
+  readonly options: readonly Completion[];
+}
+
+export type Request =
+  | { readonly kind: 'open'; readonly files: Readonly<Record<string, string>> }
+  | { readonly kind: 'edit'; readonly path: string; readonly text: string }
+  | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number };
+
+export interface Answers {
+  readonly open: ProjectSummary;
+  readonly edit: EditAnswer;
+  readonly complete: CompletionAnswer | null;
+}

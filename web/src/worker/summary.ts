@@ -1,0 +1,56 @@
+import { checksOf, checkTitle, lineColumn, type Project, type Table } from '@ouvrage/core';
+import type { ColumnSummary, PlacedDiagnostic, ProjectSummary, TableSummary } from './protocol';
+
+/** A project as plain data for the interface. */
+export function summarize(project: Project): ProjectSummary {
+  return {
+    layers: project.layers.map(({ name, comment }) => ({ name, ...(comment ? { comment } : {}) })),
+    tables: [...project.tables.values()].map((t) => summarizeTable(project, t)),
+    checks: checksOf(project).map((c) => ({ ...c, title: checkTitle(c) })),
+    adhoc: [...project.adhoc.values()].map(({ name, path }) => ({ name, path })),
+    diagnostics: project.diagnostics.map((d) => placed(project, d)),
+  };
+}
+
+export function placed(project: Project, d: Project['diagnostics'][number]): PlacedDiagnostic {
+  return { ...d, ...lineColumn(project.files.get(d.path)?.text ?? '', d.range.start) };
+}
+
+export function summarizeTable(project: Project, table: Table): TableSummary {
+  const owner = table.contract?.options.get('owner')?.value;
+  const keys = new Set(table.contract?.constraints.filter((c) => c.kind === 'primary key').flatMap((c) => c.columns));
+  const columns = columnsOf(project, table, keys);
+  return {
+    fullName: table.fullName,
+    layer: table.layer,
+    name: table.name,
+    path: table.path,
+    kind: table.kind,
+    policy: table.kind === 'definition' ? table.policy : table.kind === 'source' ? 'intake' : 'reference',
+    hasContract: table.contract !== undefined,
+    reads: project.reads.get(table.fullName) ?? [],
+    ...(columns ? { columns } : {}),
+    ...(table.comment === undefined ? {} : { comment: table.comment }),
+    ...(owner === undefined ? {} : { owner }),
+    ...(keys.size ? { grain: `one row a ${[...keys].join(', ')}` } : {}),
+  };
+}
+
+function columnsOf(project: Project, table: Table, keys: ReadonlySet<string>): ColumnSummary[] | undefined {
+  const declared = new Map(table.contract?.columns.map((c) => [c.name, c]));
+  const comments = table.kind === 'definition' ? table.columnComments : new Map<string, string>();
+  return project.columns.get(table.fullName)?.map((c) => {
+    const declaration = declared.get(c.name);
+    const comment = declaration?.comment ?? comments.get(c.name);
+    const role = declaration?.options['role'];
+    return {
+      name: c.name,
+      origins: c.origins,
+      isKey: keys.has(c.name),
+      notNull: declaration?.notNull ?? false,
+      ...(c.type === undefined ? {} : { type: c.type }),
+      ...(comment === undefined ? {} : { comment }),
+      ...(role === undefined ? {} : { role }),
+    };
+  });
+}
