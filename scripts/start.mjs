@@ -58,7 +58,7 @@ await main(async () => {
   try {
     await ensureDebian(['postgresql', 'git']);
     await ensureNpm();
-    await build(process.env.SKIP_WEB ? ['core','demo','server'] : undefined);
+    await build();
     say('Starting PostgreSQL ...');
     config = await startCluster(data);
     await provision(data, config);

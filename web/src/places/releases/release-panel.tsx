@@ -1,0 +1,136 @@
+import type { Verdict } from '@ouvrage/core';
+import { useState } from 'react';
+import { useNavigate } from 'react-router';
+import { address } from '../../app/addresses';
+import { useCommitMutation, useReleaseMutation } from '../../app/api';
+import { mayAct, usePerson, useProject } from '../../app/project';
+import type { Comparison, ProblemBody } from '../../app/types';
+import { plural } from '../../shared/format';
+import { VerdictMark } from '../../shared/marks';
+import { useTell } from '../../shared/toasts';
+import { Button, ProblemNote, SectionTitle } from '../../shared/ui';
+
+interface Condition {
+  readonly verdict: Verdict;
+  readonly text: string;
+}
+
+/** What has to be so before a release, in order. */
+export function conditionsOf(data: Comparison): Condition[] {
+  const broken = data.checks.filter((c) => c.verdict === 'broken').length;
+  const advisory = data.checks.filter((c) => c.verdict === 'advisory').length;
+  const open = data.checks.filter((c) => c.verdict === 'not run').length;
+  const holding = data.checks.length - broken - advisory - open;
+  const dropped = data.tables.filter((t) => t.kind === 'deleted').map((t) => t.table);
+  const gone = data.tables.flatMap((t) => (t.kind === 'deleted' ? [] : t.columnsDropped.map((c) => `${t.table}.${c}`)));
+  return [
+    data.errors.length ? { verdict: 'broken', text: `${plural(data.errors.length, 'error')}: ${data.errors[0]!.message}` } : { verdict: 'holds', text: 'All definitions resolve' },
+    data.conflicts.length ? { verdict: 'broken', text: `${plural(data.conflicts.length, 'file')} in conflict with production` } : { verdict: 'holds', text: 'No conflict with production' },
+    data.drafts.length ? { verdict: 'broken', text: `${plural(data.drafts.length, 'draft')} not committed` } : { verdict: 'holds', text: 'Everything is committed' },
+    ...(holding ? [{ verdict: 'holds', text: `${plural(holding, 'check')} ${holding === 1 ? 'holds' : 'hold'} in the workspace` } as const] : []),
+    ...(broken ? [{ verdict: 'broken', text: `${plural(broken, 'check')} broken in the workspace` } as const] : []),
+    ...(advisory ? [{ verdict: 'advisory', text: `${advisory} advisory` } as const] : []),
+    ...(open ? [{ verdict: 'not run', text: `${plural(open, 'check')} not run here; the release runs them` } as const] : []),
+    dropped.length || gone.length ? { verdict: 'advisory', text: `Dropped: ${[...dropped, ...gone].join(', ')}` } : { verdict: 'holds', text: 'Nothing is dropped' },
+  ];
+}
+
+/** Commit, then release. */
+export function ReleasePanel({ data }: { data: Comparison }) {
+  const nothing = data.files.length === 0;
+  return (
+    <aside aria-label="Release" className="flex w-[300px] shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4">
+      {nothing ? (
+        <p className="text-soft">There is nothing to release: change a definition first.</p>
+      ) : (
+        <>
+          <section>
+            <SectionTitle>Before it can be released</SectionTitle>
+            <ul className="mt-1">
+              {conditionsOf(data).map((c) => (
+                <li key={c.text} className="flex items-center gap-3 border-b border-line py-1.5">
+                  <VerdictMark verdict={c.verdict} /> <span>{c.text}</span>
+                </li>
+              ))}
+            </ul>
+          </section>
+          <section>
+            <SectionTitle>What the release does</SectionTitle>
+            <p className="mt-1">
+              {data.tables.length === 0 ? 'It changes no table.' : `Builds ${plural(data.tables.filter((t) => t.kind !== 'deleted').length, 'table')} beside the old ones, checks them, and swaps all at once.`} Readers see old or new, never half. If a check breaks, production stays as it is.
+            </p>
+          </section>
+        </>
+      )}
+      <span className="flex-1" />
+      {data.drafts.length > 0 && <CommitForm data={data} />}
+      {!nothing && data.drafts.length === 0 && <ReleaseForm data={data} />}
+    </aside>
+  );
+}
+
+const area = 'w-full rounded-[2px] border border-rule bg-raised px-2 py-1.5 text-ink';
+
+function CommitForm({ data }: { data: Comparison }) {
+  const { slug } = useProject();
+  const person = usePerson();
+  const [message, setMessage] = useState('');
+  const [commit, { error, isLoading }] = useCommitMutation();
+  const tell = useTell();
+  const reason = mayAct(person, 'editor') ? undefined : `Your role is ${person.role}: an editor may commit.`;
+  const submit = () =>
+    void commit({ slug, message: message.trim() })
+      .unwrap()
+      .then((c) => tell.say('Committed', c.message))
+      .catch(() => undefined);
+  return (
+    <form
+      className="flex flex-col gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        submit();
+      }}
+    >
+      <label className="flex flex-col gap-1">
+        <span className="caps">What changed, and why</span>
+        <textarea rows={3} value={message} onChange={(e) => setMessage(e.target.value)} maxLength={5000} className={area} />
+      </label>
+      {error && <ProblemNote problem={error as ProblemBody} />}
+      <Button tone="act" type="submit" disabled={isLoading || message.trim() === ''} {...(reason ? { reason } : {})}>
+        Commit {plural(data.drafts.length, 'draft')}
+      </Button>
+    </form>
+  );
+}
+
+function ReleaseForm({ data }: { data: Comparison }) {
+  const { slug } = useProject();
+  const person = usePerson();
+  const [message, setMessage] = useState(data.commits[0]?.message.split('\n')[0] ?? '');
+  const [release, { error, isLoading }] = useReleaseMutation();
+  const navigate = useNavigate();
+  const blocked = data.errors.length ? 'Definitions have errors.' : data.conflicts.length ? 'Settle the conflicts first.' : undefined;
+  const reason = mayAct(person, 'releaser') ? blocked : `Your role is ${person.role}: a releaser may release.`;
+  return (
+    <form
+      className="flex flex-col gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (reason) return;
+        void release({ slug, message: message.trim() })
+          .unwrap()
+          .then((run) => navigate(address.run(slug, run.id)))
+          .catch(() => undefined);
+      }}
+    >
+      <label className="flex flex-col gap-1">
+        <span className="caps">Message of the release</span>
+        <textarea rows={2} value={message} onChange={(e) => setMessage(e.target.value)} maxLength={5000} className={area} />
+      </label>
+      {error && <ProblemNote problem={error as ProblemBody} />}
+      <Button tone="act" type="submit" disabled={isLoading || message.trim() === ''} {...(reason ? { reason } : {})}>
+        Release to production
+      </Button>
+    </form>
+  );
+}

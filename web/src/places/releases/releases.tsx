@@ -1,0 +1,162 @@
+import { Link, useSearchParams } from 'react-router';
+import { address } from '../../app/addresses';
+import { useComparisonQuery, useReleasesQuery } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { Comparison, ProblemBody, TableChange } from '../../app/types';
+import { Diff } from '../../shared/diff';
+import { ago, moment, plural, shortCommit } from '../../shared/format';
+import { Hatch } from '../../shared/marks';
+import { Empty, Loading, ProblemNote, SectionTitle, Tag } from '../../shared/ui';
+import { MergeConflict } from './merge-conflict';
+import { ReleasePanel } from './release-panel';
+
+/** A workspace against production, and what was released. */
+export default function Releases() {
+  const { isProduction } = useProject();
+  return isProduction ? <ReleaseList /> : <Review />;
+}
+
+function Review() {
+  const { slug } = useProject();
+  const [search] = useSearchParams();
+  const { data, error, isLoading, refetch } = useComparisonQuery(slug, { refetchOnMountOrArgChange: true });
+  if (isLoading) return <Loading what="Comparing with production" />;
+  if (error || !data) return <div className="p-4"><ProblemNote problem={error as ProblemBody} again={() => void refetch()} /></div>;
+  const file = data.files.find((f) => f.path === search.get('file')) ?? data.files[0];
+  return (
+    <div className="flex h-full min-h-0">
+      <ReviewIndex data={data} file={file?.path} />
+      <section aria-label="Changes" className="flex min-w-0 flex-1 flex-col bg-sheet">
+        {data.conflicts.length > 0 ? (
+          <MergeConflict conflicts={data.conflicts} />
+        ) : file ? (
+          <>
+            <h1 className="sheet-title flex h-[46px] shrink-0 items-center gap-3 border-b border-line px-4">
+              {file.path}
+              <Tag tone="plan">{file.kind}</Tag>
+              {file.draft && <Tag tone="advisory">draft, not committed</Tag>}
+            </h1>
+            <div className="min-h-0 flex-1">
+              <Diff path={file.path} before={file.before ?? ''} after={file.after ?? ''} />
+            </div>
+          </>
+        ) : (
+          <ReleaseList />
+        )}
+      </section>
+      <ReleasePanel data={data} />
+    </div>
+  );
+}
+
+const WORDS: Readonly<Record<TableChange['kind'], string>> = { new: 'new', changed: 'query', downstream: 'loaded again', deleted: 'dropped' };
+
+function ReviewIndex({ data, file }: { data: Comparison; file: string | undefined }) {
+  const { slug, tables } = useProject();
+  const own = data.tables.filter((t) => t.kind !== 'downstream');
+  const below = data.tables.filter((t) => t.kind === 'downstream');
+  const others = data.files.filter((f) => !own.some((t) => tables.get(t.table)?.path === f.path));
+  return (
+    <aside aria-label="Review" className="flex w-[262px] shrink-0 flex-col overflow-auto border-r border-line bg-paper">
+      <header className="px-3.5 py-3">
+        <p className="caps">Review</p>
+        <h2 className="font-cond text-[19px] leading-tight font-semibold">{data.workspace.slug} → production</h2>
+        <p className="text-[12px] text-soft">
+          {plural(data.commits.length, 'commit')}, {plural(data.drafts.length, 'draft')}, opened by {data.workspace.owner}
+        </p>
+      </header>
+      {own.map((t) => {
+        const path = tables.get(t.table)?.path ?? data.files.find((f) => f.path.endsWith(`/${t.table.split('.')[1]}.sql`))?.path;
+        return <TableLine key={t.table} change={t} to={path ? address.review(slug, path) : undefined} current={path === file} />;
+      })}
+      {others.map((f) => (
+        <Link key={f.path} to={address.review(slug, f.path)} aria-current={f.path === file ? 'true' : undefined} className={`flex justify-between border-b border-l-[3px] border-b-line px-3 py-2 ${f.path === file ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`}>
+          <span className="truncate">{f.path}</span>
+          <span className="text-soft">{f.kind}</span>
+        </Link>
+      ))}
+      {below.length > 0 && <h3 className="caps px-3.5 pt-4 pb-1">Downstream of them</h3>}
+      {below.map((t) => (
+        <TableLine key={t.table} change={t} to={address.table(slug, t.table)} current={false} />
+      ))}
+      <h3 className="caps px-3.5 pt-4 pb-1">Not touched</h3>
+      <p className="px-3.5 pb-4 text-soft">{plural(data.untouched, 'table')} {data.untouched === 1 ? 'reads' : 'read'} nothing that changed</p>
+    </aside>
+  );
+}
+
+function TableLine({ change, to, current }: { change: TableChange; to: string | undefined; current: boolean }) {
+  const { summary } = useProject();
+  const [layer, name] = change.table.split('.');
+  const columns = [change.columnsAdded.length ? `new: ${change.columnsAdded.join(', ')}` : '', change.columnsDropped.length ? `gone: ${change.columnsDropped.join(', ')}` : ''].filter(Boolean).join('; ');
+  const body = (
+    <>
+      <span className="flex items-center gap-2.5">
+        <Hatch position={summary.layers.findIndex((l) => l.name === layer)} />
+        <span className="min-w-0 flex-1 truncate font-medium">{name}</span>
+        <span className={change.kind === 'deleted' ? 'text-broken' : ''}>{WORDS[change.kind]}</span>
+      </span>
+      {change.kind !== 'downstream' && <span className="block truncate pl-6 text-[12px] text-soft">{columns || (change.kind === 'new' ? 'production does not have it' : 'the columns are the same')}</span>}
+    </>
+  );
+  const look = `block border-b border-l-[3px] border-b-line px-3 py-2 ${current ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`;
+  return to ? (
+    <Link to={to} aria-current={current ? 'true' : undefined} className={look}>
+      {body}
+    </Link>
+  ) : (
+    <div className={look}>{body}</div>
+  );
+}
+
+/** What was put into production, newest first. */
+function ReleaseList() {
+  const { slug, isProduction } = useProject();
+  const { data = [], isLoading } = useReleasesQuery();
+  if (isLoading) return <Loading what="Reading releases" />;
+  return (
+    <div className="h-full overflow-auto bg-sheet p-5">
+      {!isProduction && <p className="sheet-title mb-4">Production has all of this workspace already</p>}
+      <SectionTitle aside={plural(data.length, 'release')}>Releases</SectionTitle>
+      {data.length === 0 ? (
+        <Empty title="Nothing was released yet">
+          <p>Edit a definition in a workspace, commit it, and release it from here.</p>
+        </Empty>
+      ) : (
+        <table className="mt-2 w-full text-left">
+          <thead>
+            <tr className="border-b border-rule text-[12px]">
+              {['', 'message', 'from', 'by', 'tables', 'when', 'commit', 'run'].map((h) => (
+                <th key={h} className="px-2 py-1 font-medium">
+                  {h || <span className="sr-only">number</span>}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {data.map((r) => (
+              <tr key={r.id} className="border-b border-line">
+                <td className="px-2 py-1.5 font-mono text-[12px]">{r.id}</td>
+                <td className="max-w-72 truncate px-2 font-medium">{r.message}</td>
+                <td className="px-2">{r.workspace}</td>
+                <td className="px-2">{r.person}</td>
+                <td className="px-2" title={r.tables.join(', ')}>
+                  {plural(r.tables.length, 'table')}
+                </td>
+                <td className="px-2" title={moment(r.at)}>
+                  {ago(r.at)}
+                </td>
+                <td className="px-2 font-mono text-[12px]">{shortCommit(r.commit)}</td>
+                <td className="px-2">
+                  <Link className="text-plan hover:underline" to={address.run(slug, r.runId)}>
+                    {r.runId}
+                  </Link>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </div>
+  );
+}
