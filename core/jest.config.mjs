@@ -3,7 +3,6 @@ export default {
   testEnvironment: 'node',
   extensionsToTreatAsEsm: ['.ts'],
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
-  transformIgnorePatterns: ['/node_modules/'],
-  transform: { '^.+\\.ts$': ['@swc/jest', { ...{}, configFile: '../.swcrc', module: { type: 'es6' } }] },
+  transform: { '^.+\\.ts$': ['@swc/jest', { configFile: '../.swcrc' }] },
   testMatch: ['<rootDir>/src/**/*.test.ts'],
 };

@@ -9,30 +9,43 @@ import { main, ROOT, say } from './lib/shell.mjs';
  * Makes its own draft in the demo's workspace, and a run whose check breaks, so that every view has
  * something to show.
  */
-const { values } = parseArgs({ options: { address: { type: 'string', default: 'http://127.0.0.1:4100' }, out: { type: 'string', default: 'docs/screenshots' }, only: { type: 'string' } } });
+const { values } = parseArgs({
+  options: { address: { type: 'string', default: 'http://127.0.0.1:4100' }, out: { type: 'string', default: 'docs/screenshots' }, only: { type: 'string' } },
+});
 const out = path.resolve(ROOT, values.out);
 const W = '/w/berth-dues';
 
 const VIEWS = [
   ['today', `${W}/today`],
   ['sources', `${W}/sources`],
-  ['bench', `${W}/tables/core.dim_vessel`, async (page) => {
-    await page.getByRole('button', { name: 'Preview' }).click();
-    await page.getByRole('grid', { name: 'Rows of core.dim_vessel' }).waitFor();
-    await page.getByRole('button', { name: /flag_code/ }).first().click();
-  }],
+  [
+    'bench',
+    `${W}/tables/core.dim_vessel`,
+    async (page) => {
+      await page.getByRole('button', { name: 'Preview' }).click();
+      await page.getByRole('grid', { name: 'Rows of core.dim_vessel' }).waitFor();
+      await page
+        .getByRole('button', { name: /flag_code/ })
+        .first()
+        .click();
+    },
+  ],
   ['checks', `${W}/tables/core.fact_call/checks`],
   ['lineage', `${W}/lineage?focus=mart.vessel_dues&up=9&down=9`],
   ['quality', `${W}/quality/core.dim_vessel/dim_vessel_flag_code_not_null`],
   ['runs', `${W}/runs`],
   ['releases', `${W}/releases`],
   ['settings', `${W}/settings`],
-  ['bench-blueprint', `${W}/tables/mart.terminal_quarter`, async (page) => {
-    await page.evaluate(() => localStorage.setItem('theme', 'blueprint'));
-    await page.reload();
-    await page.getByRole('button', { name: 'Preview' }).click();
-    await page.getByRole('grid').waitFor();
-  }],
+  [
+    'bench-blueprint',
+    `${W}/tables/mart.terminal_quarter`,
+    async (page) => {
+      await page.evaluate(() => localStorage.setItem('theme', 'blueprint'));
+      await page.reload();
+      await page.getByRole('button', { name: 'Preview' }).click();
+      await page.getByRole('grid').waitFor();
+    },
+  ],
 ];
 
 await main(async () => {
@@ -69,7 +82,12 @@ async function prepare(page) {
   const { csrf } = await page.evaluate(() => fetch('/api/session').then((r) => r.json()));
   const api = (method, path, body) =>
     page.evaluate(
-      ([m, p, b, token]) => fetch(`/api/workspaces/berth-dues/${p}`, { method: m, headers: { 'content-type': 'application/json', 'x-csrf-token': token }, ...(b ? { body: JSON.stringify(b) } : {}) }).then((r) => r.json()),
+      ([m, p, b, token]) =>
+        fetch(`/api/workspaces/berth-dues/${p}`, {
+          method: m,
+          headers: { 'content-type': 'application/json', 'x-csrf-token': token },
+          ...(b ? { body: JSON.stringify(b) } : {}),
+        }).then((r) => r.json()),
       [method, path, body, csrf],
     );
   const { files, drafts } = await api('GET', 'files');
@@ -77,5 +95,11 @@ async function prepare(page) {
   const text = files['staging/call.sql'].replace('select distinct on (c.call_no)\n', 'select\n').replace(/order by[^;]*;/, ';');
   await api('PUT', 'drafts', { path: 'staging/call.sql', text, version: 0 });
   const run = await api('POST', 'runs', { tables: ['mart.terminal_quarter'], upstream: true, downstream: false });
-  await page.waitForFunction((id) => fetch(`/api/runs/${id}`).then((r) => r.json()).then((r) => !['queued', 'running'].includes(r.state)), run.id);
+  await page.waitForFunction(
+    (id) =>
+      fetch(`/api/runs/${id}`)
+        .then((r) => r.json())
+        .then((r) => !['queued', 'running'].includes(r.state)),
+    run.id,
+  );
 }

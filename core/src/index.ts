@@ -30,7 +30,17 @@ export {
 export { verdictOf, worst, type Verdict } from './check/verdict.js';
 export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
 export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, wrapped, type Names } from './load/compile.js';
-export { planLoad, planIntake, sourceCopy, targetPlace, besidePlace, SESSION_SETTINGS, type LoadPlan, type LoadStatement, type PlanContext } from './load/plan.js';
+export {
+  planLoad,
+  planIntake,
+  sourceCopy,
+  targetPlace,
+  besidePlace,
+  SESSION_SETTINGS,
+  type LoadPlan,
+  type LoadStatement,
+  type PlanContext,
+} from './load/plan.js';
 export {
   planSwap,
   planReplaceInPlace,

@@ -62,8 +62,46 @@ interface Call {
   changed: string;
 }
 
-const FIRST_NAMES = ['Amber', 'Bright', 'Calm', 'Dun', 'Esk', 'Far', 'Grain', 'Holm', 'Inner', 'Jade', 'Keel', 'Low', 'Mere', 'North', 'Old', 'Pale', 'Quiet', 'Rust', 'Salt', 'Thorn'];
-const LAST_NAMES = ['Tern', 'Ledger', 'Meridian', 'Lantern', 'Harvester', 'Heron', 'Pilot', 'Wharf', 'Beacon', 'Current', 'Compass', 'Drift', 'Anchor', 'Gannet', 'Sextant', 'Plover'];
+const FIRST_NAMES = [
+  'Amber',
+  'Bright',
+  'Calm',
+  'Dun',
+  'Esk',
+  'Far',
+  'Grain',
+  'Holm',
+  'Inner',
+  'Jade',
+  'Keel',
+  'Low',
+  'Mere',
+  'North',
+  'Old',
+  'Pale',
+  'Quiet',
+  'Rust',
+  'Salt',
+  'Thorn',
+];
+const LAST_NAMES = [
+  'Tern',
+  'Ledger',
+  'Meridian',
+  'Lantern',
+  'Harvester',
+  'Heron',
+  'Pilot',
+  'Wharf',
+  'Beacon',
+  'Current',
+  'Compass',
+  'Drift',
+  'Anchor',
+  'Gannet',
+  'Sextant',
+  'Plover',
+];
 const FLAGS = ['MR', 'OS', 'TL', 'VN', 'KD', 'BR'];
 const PORTS: readonly (readonly [string, string, string])[] = [
   ['SAL', 'Saltmere', 'MR'],
@@ -82,7 +120,18 @@ const TERMINALS: readonly (readonly [string, string])[] = [
   ['BS', 'Box Stage'],
 ];
 const GOODS = ['GRN', 'TIM', 'BOX', 'ORE', 'OIL', 'FSH'];
-const OWNER_NAMES = ['Ambrel Lines', 'Cooper & Holm', 'Dunwall Shipping', 'Esker Bulk', 'Ferrant Sea', 'Gale Brothers', 'Harrow Marine', 'Ister Tankers', 'Jorrit Freight', 'Kestle Ships'];
+const OWNER_NAMES = [
+  'Ambrel Lines',
+  'Cooper & Holm',
+  'Dunwall Shipping',
+  'Esker Bulk',
+  'Ferrant Sea',
+  'Gale Brothers',
+  'Harrow Marine',
+  'Ister Tankers',
+  'Jorrit Freight',
+  'Kestle Ships',
+];
 
 /** The date of a day of the demo, `2026-03-01`. */
 export function dateOf(day: number): string {
@@ -125,7 +174,15 @@ class World {
     for (let n = 0; n < size.vessels; n++) this.vessels.push(this.newVessel(n, r));
     TERMINALS.forEach(([terminal], t) => {
       for (let b = 1; b <= 4 + t; b++) {
-        this.berths.push({ id: this.berths.length + 1, terminal, code: `${terminal}-${b}`, name: `Berth ${b}`, length: r.int(80, 320), depth: r.int(60, 150) / 10, changed: stamp(-30, 9) });
+        this.berths.push({
+          id: this.berths.length + 1,
+          terminal,
+          code: `${terminal}-${b}`,
+          name: `Berth ${b}`,
+          length: r.int(80, 320),
+          depth: r.int(60, 150) / 10,
+          changed: stamp(-30, 9),
+        });
       }
     });
   }
@@ -206,7 +263,8 @@ class World {
     };
     this.calls.push(call);
     const lines = r.int(1, 3);
-    for (let l = 1; l <= lines; l++) this.cargo.push([this.cargo.length + 1, no, l, r.pick(GOODS), r.pick(['in', 'out']), Math.round((tonnage / lines) * 100) / 100]);
+    for (let l = 1; l <= lines; l++)
+      this.cargo.push([this.cargo.length + 1, no, l, r.pick(GOODS), r.pick(['in', 'out']), Math.round((tonnage / lines) * 100) / 100]);
     // The system lets one row through twice now and then: same number, later change.
     if (r.chance(0.02)) this.calls.push({ ...call, changed: stamp(day + 1, 0, 30) });
   }
@@ -234,23 +292,62 @@ class World {
       { name: 'owners', columns: ['owner_id integer', 'owner_name text', 'flag_code text'], primaryKey: 'owner_id', rows: this.owners },
       {
         name: 'berths',
-        columns: ['"BerthID" integer', 'terminal_code text', 'berth_code text', 'berth_name text', 'length_m numeric(6,1)', 'depth_m numeric(4,1)', 'changed_at timestamptz'],
+        columns: [
+          '"BerthID" integer',
+          'terminal_code text',
+          'berth_code text',
+          'berth_name text',
+          'length_m numeric(6,1)',
+          'depth_m numeric(4,1)',
+          'changed_at timestamptz',
+        ],
         primaryKey: '"BerthID"',
         rows: this.berths.map((b) => [b.id, b.terminal, b.code, ` ${b.name} `, b.length, b.depth.toFixed(1), b.changed]),
       },
       {
         name: 'vessels',
-        columns: ['hull_no text', 'vessel_name text', 'flag text', 'gross_t numeric', 'owner_id integer', 'built_on date', 'scrapped_on date', 'changed_at timestamptz'],
+        columns: [
+          'hull_no text',
+          'vessel_name text',
+          'flag text',
+          'gross_t numeric',
+          'owner_id integer',
+          'built_on date',
+          'scrapped_on date',
+          'changed_at timestamptz',
+        ],
         primaryKey: 'hull_no',
         rows: this.vessels.map((v) => [v.hull, v.name, v.flag, v.tonnage, v.owner, v.built, v.scrapped, v.changed]),
       },
       {
         name: 'calls',
-        columns: ['call_no text', 'hull_no text', 'berth_code text', 'from_port text', 'to_port text', 'status text', 'announced_at timestamptz', 'arrived_at timestamptz', 'departed_at timestamptz', 'tonnage numeric(12,2)', 'changed_at timestamptz'],
+        columns: [
+          'call_no text',
+          'hull_no text',
+          'berth_code text',
+          'from_port text',
+          'to_port text',
+          'status text',
+          'announced_at timestamptz',
+          'arrived_at timestamptz',
+          'departed_at timestamptz',
+          'tonnage numeric(12,2)',
+          'changed_at timestamptz',
+        ],
         rows: this.calls.map((c) => [c.no, c.hull, c.berth, c.from, c.to, c.status, c.announced, c.arrived, c.departed, c.tonnage, c.changed]),
       },
-      { name: 'cargo_lines', columns: ['line_id bigint', 'call_no text', 'line_no integer', 'goods_code text', 'direction text', 'tonnes numeric(12,2)'], primaryKey: 'line_id', rows: this.cargo },
-      { name: 'dues_invoices', columns: ['invoice_id bigint', 'invoice_no text', 'call_no text', 'invoiced_on date', 'amount money', 'changed_at timestamptz'], primaryKey: 'invoice_id', rows: this.invoices },
+      {
+        name: 'cargo_lines',
+        columns: ['line_id bigint', 'call_no text', 'line_no integer', 'goods_code text', 'direction text', 'tonnes numeric(12,2)'],
+        primaryKey: 'line_id',
+        rows: this.cargo,
+      },
+      {
+        name: 'dues_invoices',
+        columns: ['invoice_id bigint', 'invoice_no text', 'call_no text', 'invoiced_on date', 'amount money', 'changed_at timestamptz'],
+        primaryKey: 'invoice_id',
+        rows: this.invoices,
+      },
       { name: 'payments', columns: ['payment_id bigint', 'invoice_id bigint', 'paid_on date', 'amount money'], primaryKey: 'payment_id', rows: this.payments },
     ];
   }

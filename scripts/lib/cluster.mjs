@@ -73,12 +73,33 @@ async function initialise(config) {
   writeFileSync(secret, config.passwords.postgres, { mode: 0o600 });
   if (isRoot) await run('chown', ['postgres:', secret]);
   try {
-    const [program, args] = asPostgres(path.join(postgresBinaries(), 'initdb'), ['-D', folder, '-U', 'postgres', '--auth=scram-sha-256', `--pwfile=${secret}`, '--locale=C.UTF-8', '--encoding=UTF8', '--no-instructions']);
+    const [program, args] = asPostgres(path.join(postgresBinaries(), 'initdb'), [
+      '-D',
+      folder,
+      '-U',
+      'postgres',
+      '--auth=scram-sha-256',
+      `--pwfile=${secret}`,
+      '--locale=C.UTF-8',
+      '--encoding=UTF8',
+      '--no-instructions',
+    ]);
     await run(program, args, { cwd: '/', env: ENV });
   } finally {
     rmSync(secret, { force: true });
   }
-  const settings = ["listen_addresses = '127.0.0.1'", "unix_socket_directories = ''", 'max_connections = 80', 'shared_buffers = 256MB', 'max_wal_size = 2GB', 'work_mem = 32MB', 'maintenance_work_mem = 128MB', 'jit = off', "timezone = 'UTC'", "log_timezone = 'UTC'"];
+  const settings = [
+    "listen_addresses = '127.0.0.1'",
+    "unix_socket_directories = ''",
+    'max_connections = 80',
+    'shared_buffers = 256MB',
+    'max_wal_size = 2GB',
+    'work_mem = 32MB',
+    'maintenance_work_mem = 128MB',
+    'jit = off',
+    "timezone = 'UTC'",
+    "log_timezone = 'UTC'",
+  ];
   const file = path.join(folder, 'postgresql.conf');
   writeFileSync(file, readFileSync(file, 'utf8') + `\n# Ouvrage\n${settings.join('\n')}\n`);
 }
@@ -114,10 +135,14 @@ async function control(config, action, extra) {
 
 /** Runs SQL as the cluster's superuser. */
 export async function superuser(config, database, sql) {
-  return run(path.join(postgresBinaries(), 'psql'), ['-X', '-q', '-A', '-t', '-v', 'ON_ERROR_STOP=1', '-h', '127.0.0.1', '-p', String(config.postgresPort), '-U', 'postgres', '-d', database], {
-    input: sql,
-    env: { ...ENV, PGPASSWORD: config.passwords.postgres },
-  });
+  return run(
+    path.join(postgresBinaries(), 'psql'),
+    ['-X', '-q', '-A', '-t', '-v', 'ON_ERROR_STOP=1', '-h', '127.0.0.1', '-p', String(config.postgresPort), '-U', 'postgres', '-d', database],
+    {
+      input: sql,
+      env: { ...ENV, PGPASSWORD: config.passwords.postgres },
+    },
+  );
 }
 
 const PROVISION_VERSION = 1;
@@ -128,7 +153,13 @@ const PROVISION_VERSION = 1;
  */
 export async function provision(data, config) {
   if (config.provisioned === PROVISION_VERSION) return;
-  const roles = { application: 'ouvrage_application', production: 'ouvrage_production', workspace: 'ouvrage_workspace', reader: 'ouvrage_reader', harbour: 'harbour' };
+  const roles = {
+    application: 'ouvrage_application',
+    production: 'ouvrage_production',
+    workspace: 'ouvrage_workspace',
+    reader: 'ouvrage_reader',
+    harbour: 'harbour',
+  };
   const quote = (text) => `'${text.replaceAll("'", "''")}'`;
   let sql = '';
   for (const [key, role] of Object.entries(roles)) {
@@ -143,10 +174,17 @@ alter role ${role} login nosuperuser nocreatedb nocreaterole noreplication passw
     if (!exists.trim()) await superuser(config, 'postgres', `create database ${name} owner ${owner};`);
     await superuser(config, 'postgres', `revoke all on database ${name} from public;`);
   }
-  await superuser(config, 'postgres', `revoke connect on database postgres, template1 from public;
+  await superuser(
+    config,
+    'postgres',
+    `revoke connect on database postgres, template1 from public;
 grant connect, temporary, create on database warehouse to ${roles.production}, ${roles.workspace};
-grant connect on database warehouse to ${roles.reader};`);
-  await superuser(config, 'warehouse', `revoke all on schema public from public;
+grant connect on database warehouse to ${roles.reader};`,
+  );
+  await superuser(
+    config,
+    'warehouse',
+    `revoke all on schema public from public;
 create schema if not exists extensions;
 grant usage on schema extensions to ${roles.production}, ${roles.workspace}, ${roles.reader};
 alter role ${roles.reader} set default_transaction_read_only = on;
@@ -159,7 +197,8 @@ do $$ declare f regprocedure; begin
     execute format('grant execute on function %s to ${roles.production}, ${roles.workspace}', f);
   end loop;
 end $$;
-revoke select on pg_stat_activity from public;`);
+revoke select on pg_stat_activity from public;`,
+  );
   config.provisioned = PROVISION_VERSION;
   writeConfig(data, config);
 }

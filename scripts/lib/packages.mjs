@@ -25,7 +25,13 @@ export async function ensureDebian(names) {
   const command = `apt-get install -y --no-install-recommends ${missing.join(' ')}`;
   const sudo = isRoot ? [] : ['sudo', '-n'];
   if (!has('apt-get')) throw new Plain(`${missing.join(', ')} is missing, and this is no Debian: install it, then start again`);
-  if (!isRoot && !(await run('sudo', ['-n', 'true']).then(() => true, () => false))) {
+  if (
+    !isRoot &&
+    !(await run('sudo', ['-n', 'true']).then(
+      () => true,
+      () => false,
+    ))
+  ) {
     throw new Plain(`missing: ${missing.join(', ')}. Run\n  sudo ${command}\nthen start again`);
   }
   say(`Installing ${missing.join(', ')} from Debian's packages ...`);
@@ -40,7 +46,9 @@ export async function ensureDebian(names) {
 
 /** Installs the npm packages when the lock file is not the installed one. */
 export async function ensureNpm() {
-  const lock = createHash('sha256').update(readFileSync(path.join(ROOT, 'package-lock.json'))).digest('hex');
+  const lock = createHash('sha256')
+    .update(readFileSync(path.join(ROOT, 'package-lock.json')))
+    .digest('hex');
   const mark = path.join(ROOT, 'node_modules/.ouvrage-lock');
   if (existsSync(mark) && readFileSync(mark, 'utf8') === lock) return;
   say('Installing npm packages (a minute or two) ...');

@@ -20,13 +20,19 @@ export class Plain extends Error {}
 export function run(command, args, options = {}) {
   return new Promise((resolve, reject) => {
     const { show, input, ...rest } = options;
-    const child = spawn(command, args, { cwd: ROOT, ...rest, stdio: [input === undefined ? 'ignore' : 'pipe', show ? 'inherit' : 'pipe', show ? 'inherit' : 'pipe'] });
+    const child = spawn(command, args, {
+      cwd: ROOT,
+      ...rest,
+      stdio: [input === undefined ? 'ignore' : 'pipe', show ? 'inherit' : 'pipe', show ? 'inherit' : 'pipe'],
+    });
     let output = '';
     child.stdout?.on('data', (d) => (output += d));
     child.stderr?.on('data', (d) => (output += d));
     if (input !== undefined) child.stdin.end(input);
     child.on('error', (error) => reject(new Plain(`${command}: ${error.message}`)));
-    child.on('close', (code) => (code === 0 ? resolve(output) : reject(new Plain(`${command} ${args.join(' ').slice(0, 200)} ended with ${code}\n${output.slice(-4000)}`))));
+    child.on('close', (code) =>
+      code === 0 ? resolve(output) : reject(new Plain(`${command} ${args.join(' ').slice(0, 200)} ended with ${code}\n${output.slice(-4000)}`)),
+    );
   });
 }
 

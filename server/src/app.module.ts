@@ -41,7 +41,18 @@ export class AppModule {
   static of(config: Config): DynamicModule {
     return {
       module: AppModule,
-      imports: [ConfigModule.of(config), TypeOrmModule.forRoot(dataSourceOptions(config)), PeopleModule, ProjectModule, WarehouseModule, RunModule, SourceModule, StandinModule, QualityModule, ReleaseModule],
+      imports: [
+        ConfigModule.of(config),
+        TypeOrmModule.forRoot(dataSourceOptions(config)),
+        PeopleModule,
+        ProjectModule,
+        WarehouseModule,
+        RunModule,
+        SourceModule,
+        StandinModule,
+        QualityModule,
+        ReleaseModule,
+      ],
       controllers: [HealthController],
       providers: [Seeder],
     };

@@ -40,14 +40,20 @@ export function configure(app: INestApplication): void {
     referrerPolicy: { policy: 'same-origin' },
   });
   // The documentation's own page needs its inline styles.
-  const docsPolicy = helmet({ contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'] } }, strictTransportSecurity: false });
+  const docsPolicy = helmet({
+    contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'] } },
+    strictTransportSecurity: false,
+  });
   app.use((request: Request, response: Response, next: NextFunction) => (request.path.startsWith('/api/docs') ? docsPolicy : policy)(request, response, next));
   app.use(pinoHttp({ logger, useLevel: 'debug', autoLogging: true }));
   app.use(cookieParser());
   app.use('/api', express.json({ limit: '4mb' }));
   app.useGlobalPipes(new ValidationPipe({ whitelist: true, forbidNonWhitelisted: true, transform: true }));
   app.useGlobalFilters(new ProblemFilter());
-  const document = SwaggerModule.createDocument(app, new DocumentBuilder().setTitle('Ouvrage').setDescription('The API behind the interface').setVersion('1').addCookieAuth('ouvrage_session').build());
+  const document = SwaggerModule.createDocument(
+    app,
+    new DocumentBuilder().setTitle('Ouvrage').setDescription('The API behind the interface').setVersion('1').addCookieAuth('ouvrage_session').build(),
+  );
   SwaggerModule.setup('api/docs', app, document);
   serveInterface(app, nonceOf);
 }
@@ -59,6 +65,9 @@ function serveInterface(app: INestApplication, nonceOf: WeakMap<Response, string
   app.use(express.static(WEB, { index: false, maxAge: '1h' }));
   app.use((request: Request, response: Response, next: NextFunction) => {
     if (request.method !== 'GET' || /^\/(api|git)(\/|$)/.test(request.path)) return next();
-    response.type('html').setHeader('Cache-Control', 'no-store').send(page.replaceAll('__NONCE__', nonceOf.get(response)!));
+    response
+      .type('html')
+      .setHeader('Cache-Control', 'no-store')
+      .send(page.replaceAll('__NONCE__', nonceOf.get(response)!));
   });
 }

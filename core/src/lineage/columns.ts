@@ -1,14 +1,4 @@
-import type {
-  Alias,
-  ColumnRef,
-  CommonTableExpr,
-  JoinExpr,
-  Node,
-  RangeFunction,
-  RangeSubselect,
-  RangeVar,
-  SelectStmt,
-} from 'libpg-query';
+import type { Alias, ColumnRef, CommonTableExpr, JoinExpr, Node, RangeFunction, RangeSubselect, RangeVar, SelectStmt } from 'libpg-query';
 import type { Column } from '../project/model.js';
 import { typeText } from '../sql/types.js';
 import { outputName } from './output-name.js';
@@ -248,8 +238,7 @@ function fromItem(state: State, node: Node, left: Scope, ctes: Ctes): FromItem {
 
 function tableItem(state: State, range: RangeVar, ctes: Ctes): FromItem {
   const name = range.relname ?? '';
-  const columns =
-    range.schemaname === undefined ? (ctes.has(name) ? ctes.get(name) : undefined) : state.tableColumns(range.schemaname, name);
+  const columns = range.schemaname === undefined ? (ctes.has(name) ? ctes.get(name) : undefined) : state.tableColumns(range.schemaname, name);
   return aliased(range.alias, single(name, columns, range.schemaname));
 }
 

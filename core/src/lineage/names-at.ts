@@ -15,7 +15,11 @@ export interface NameInScope {
  * The tables, aliases and common table expressions that can be used at `offset` of a text that is
  * being typed and need not parse: read from its tokens, nearest first.
  */
-export function namesAt(project: Pick<Project, 'columns'>, text: string, offset: number): { readonly ranges: readonly NameInScope[]; readonly ctes: readonly NameInScope[] } {
+export function namesAt(
+  project: Pick<Project, 'columns'>,
+  text: string,
+  offset: number,
+): { readonly ranges: readonly NameInScope[]; readonly ctes: readonly NameInScope[] } {
   const tokens = tokenize(text).filter((t) => t.kind !== 'comment');
   const start = tokens.findLast((t) => t.text === ';' && t.end <= offset)?.end ?? 0;
   const statement = tokens.filter((t) => t.start >= start);
@@ -24,7 +28,31 @@ export function namesAt(project: Pick<Project, 'columns'>, text: string, offset:
   return { ranges: scope.ranges(offset), ctes: [...scope.ctes.values()] };
 }
 
-const AFTER_ITEM = new Set(['where', 'group', 'order', 'having', 'limit', 'on', 'using', 'join', 'left', 'right', 'full', 'inner', 'cross', 'natural', 'union', 'window', 'fetch', 'offset', 'tablesample', 'select', 'from', 'except', 'intersect']);
+const AFTER_ITEM = new Set([
+  'where',
+  'group',
+  'order',
+  'having',
+  'limit',
+  'on',
+  'using',
+  'join',
+  'left',
+  'right',
+  'full',
+  'inner',
+  'cross',
+  'natural',
+  'union',
+  'window',
+  'fetch',
+  'offset',
+  'tablesample',
+  'select',
+  'from',
+  'except',
+  'intersect',
+]);
 
 class ScopeReader {
   readonly ctes = new Map<string, NameInScope>();

@@ -54,7 +54,10 @@ function figure(node: Node): Figured | undefined {
 
 /** `SVFOP_CURRENT_DATE` is `current_date`; a precision (`_N`) does not show. */
 function sqlValueName(op: string | undefined): string | undefined {
-  return op?.replace(/^SVFOP_/, '').replace(/_N$/, '').toLowerCase();
+  return op
+    ?.replace(/^SVFOP_/, '')
+    .replace(/_N$/, '')
+    .toLowerCase();
 }
 
 function subLink(link: { subLinkType?: string; subselect?: Node }): Figured | undefined {

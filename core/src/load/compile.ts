@@ -1,7 +1,6 @@
 import type { Definition, IndexedFile, Project, ProjectFunction, Query, TableMention } from '../project/model.js';
 import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
 import { boundedName, ident, literal, qualified } from '../sql/quote.js';
-import { FUNCTIONS_SCHEMA } from '../lineage/mentions.js';
 import type { Place } from './place.js';
 
 /**
@@ -17,7 +16,12 @@ export interface Names {
 }
 
 /** The text between two offsets of a file, compiled. */
-export function compileText(file: IndexedFile, range: { start: number; end: number }, query: Pick<Query, 'tables' | 'functions' | 'settings'>, names: Names): EditedText {
+export function compileText(
+  file: IndexedFile,
+  range: { start: number; end: number },
+  query: Pick<Query, 'tables' | 'functions' | 'settings'>,
+  names: Names,
+): EditedText {
   const edits: Edit[] = [];
   for (const mention of query.tables) edits.push(...tableEdit(mention, names));
   for (const f of query.functions) edits.push({ start: f.start, end: f.end, text: qualified({ schema: names.functionsSchema, name: f.name }) });
@@ -108,5 +112,3 @@ export function functionsOf(project: Project, tables: Iterable<string>): Project
   }
   return [...found.values()];
 }
-
-export { FUNCTIONS_SCHEMA };

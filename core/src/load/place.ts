@@ -27,7 +27,11 @@ export function workspaceEnvironment(prefix: string, readers: readonly string[])
 
 /** `Berth dues!` becomes `w_berth_dues`; `taken` keeps two workspaces apart. */
 export function workspacePrefix(name: string, taken: (prefix: string) => boolean): string {
-  const plain = name.normalize('NFKD').toLowerCase().replaceAll(/[^a-z0-9]+/g, '_').replaceAll(/^_+|_+$/g, '');
+  const plain = name
+    .normalize('NFKD')
+    .toLowerCase()
+    .replaceAll(/[^a-z0-9]+/g, '_')
+    .replaceAll(/^_+|_+$/g, '');
   const base = `w_${(plain || 'workspace').slice(0, 30)}`;
   for (let n = 1; ; n++) {
     const prefix = n === 1 ? base : `${base}_${n}`;

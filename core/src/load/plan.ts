@@ -176,7 +176,10 @@ function afterStatements(context: PlanContext, table: Table, names: Names): Load
 function commentStatements(table: Definition | ReferenceTable, place: Place, relation: 'table' | 'view'): LoadStatement[] {
   const statements: LoadStatement[] = [];
   if (table.comment !== undefined) statements.push({ kind: 'comment', sql: `comment on ${relation} ${qualified(place)} is ${literal(table.comment)}` });
-  const columns = table.kind === 'definition' ? table.columnComments : new Map(table.contract?.columns.flatMap((c) => (c.comment === undefined ? [] : [[c.name, c.comment] as const])));
+  const columns =
+    table.kind === 'definition'
+      ? table.columnComments
+      : new Map(table.contract?.columns.flatMap((c) => (c.comment === undefined ? [] : [[c.name, c.comment] as const])));
   for (const [column, comment] of columns) {
     statements.push({ kind: 'comment', sql: `comment on column ${qualified(place)}.${ident(column)} is ${literal(comment)}` });
   }
@@ -189,7 +192,10 @@ function grantStatements(environment: Environment, place: Place): LoadStatement[
 }
 
 /** The statements that make an empty landing table beside the old one, and the COPY that fills it. */
-export function planIntake(environment: Environment, table: SourceTable): { readonly target: Place; readonly beside: Place; readonly build: string; readonly copySql: string; readonly finish: readonly LoadStatement[] } {
+export function planIntake(
+  environment: Environment,
+  table: SourceTable,
+): { readonly target: Place; readonly beside: Place; readonly build: string; readonly copySql: string; readonly finish: readonly LoadStatement[] } {
   const target = targetPlace(environment, table);
   const beside = besidePlace(environment, table);
   const { columns, constraints } = table.contract;

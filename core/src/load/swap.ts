@@ -167,7 +167,11 @@ export function planReplaceInPlace(item: SwapItem): string[] {
  * What was made on the old table by hand and is kept: indexes and comments that the new one lacks.
  * Made beside, before the swap. An index over a column that is gone is left out.
  */
-export function keptFromOld(item: SwapItem, before: OldRelation, fresh: { readonly columns: readonly string[]; readonly indexes: readonly string[]; readonly commented: readonly string[]; readonly comment: boolean }): string[] {
+export function keptFromOld(
+  item: SwapItem,
+  before: OldRelation,
+  fresh: { readonly columns: readonly string[]; readonly indexes: readonly string[]; readonly commented: readonly string[]; readonly comment: boolean },
+): string[] {
   const statements: string[] = [];
   if (item.relation === 'table' && before.relkind === 'r') {
     for (const index of before.indexes) {
@@ -190,7 +194,10 @@ export function keptFromOld(item: SwapItem, before: OldRelation, fresh: { readon
 
 /** Whether an index definition names a column, quoted or not. */
 function mentions(definition: string, column: string): boolean {
-  return definition.includes(ident(column)) || new RegExp(`(^|[^\\w"])${column.replaceAll(/[^\w]/g, '\\$&')}([^\\w"]|$)`).test(definition.slice(definition.indexOf(' USING ')));
+  return (
+    definition.includes(ident(column)) ||
+    new RegExp(`(^|[^\\w"])${column.replaceAll(/[^\w]/g, '\\$&')}([^\\w"]|$)`).test(definition.slice(definition.indexOf(' USING ')))
+  );
 }
 
 function dropWord(relkind: OldRelation['relkind']): string {

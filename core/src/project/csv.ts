@@ -33,8 +33,10 @@ export function readCsv(text: string): Csv {
             problems.push({ line: opened, message: 'a quote is opened and not closed' });
             break;
           }
-          if (source[at] === '"' && source[at + 1] === '"') (value += '"', (at += 2));
-          else if (source[at] === '"') {
+          if (source[at] === '"' && source[at + 1] === '"') {
+            value += '"';
+            at += 2;
+          } else if (source[at] === '"') {
             at++;
             break;
           } else {

@@ -19,7 +19,13 @@ export function indexFile(path: string, text: string): IndexedFile {
     if (file.parse()) {
       if (path === 'layers.sql') file.layersFile();
       else if (path === 'parameters.sql') file.parametersFile();
-      else if (rest.length === 0) file.problem('misplaced-file', file.whole(), 'a definition stands in the folder of its layer', 'move the file into a layer’s folder, for example staging/');
+      else if (rest.length === 0)
+        file.problem(
+          'misplaced-file',
+          file.whole(),
+          'a definition stands in the folder of its layer',
+          'move the file into a layer’s folder, for example staging/',
+        );
       else if (folder === 'sources') file.sourcesFile();
       else if (folder === 'functions') file.functionFile();
       else if (folder === 'checks') file.checkFile();
@@ -30,7 +36,11 @@ export function indexFile(path: string, text: string): IndexedFile {
   return file.done();
 }
 
-const stem = (path: string) => path.split('/').at(-1)!.replace(/\.(sql|csv)$/, '');
+const stem = (path: string) =>
+  path
+    .split('/')
+    .at(-1)!
+    .replace(/\.(sql|csv)$/, '');
 
 /** What is gathered while one file is read. */
 class FileIndex {
@@ -197,13 +207,19 @@ class FileIndex {
       const view = node.ViewStmt.view ?? {};
       const nameRange = dottedRange(this.text, this.parsed.at(view.location), view.schemaname ? 2 : 1);
       if (view.schemaname !== 'checks' || view.relname !== stem(this.path)) {
-        this.problem('name-mismatch', nameRange, `the file is ${this.path}, the check ${view.schemaname ?? ''}.${view.relname ?? ''}`, `name it checks.${stem(this.path)}`);
+        this.problem(
+          'name-mismatch',
+          nameRange,
+          `the file is ${this.path}, the check ${view.schemaname ?? ''}.${view.relname ?? ''}`,
+          `name it checks.${stem(this.path)}`,
+        );
       }
       const options = readOptions(this.parsed, node.ViewStmt.options ?? []);
       this.result.diagnostics.push(...checkOptions(this.path, options, CHECK_OPTIONS, 'a check'));
       this.pushCheck(stem(this.path), nameRange, queryOf(this.parsed, select, this.rangeAfterAs(statement)), options, comments);
     }
-    if (this.result.checks.length === 0 && this.result.diagnostics.length === 0) this.problem('no-query', this.whole(), 'the check has no query', 'write select … that returns the rows that should not exist');
+    if (this.result.checks.length === 0 && this.result.diagnostics.length === 0)
+      this.problem('no-query', this.whole(), 'the check has no query', 'write select … that returns the rows that should not exist');
   }
 
   private pushCheck(name: string, nameRange: Range, query: Query, options: CheckQuery['options'], comments: Comments): void {
@@ -238,7 +254,8 @@ class FileIndex {
     if (csv.header.length === 0) this.problem('bad-reference-file', { start: 0, end: 0 }, 'the file has no header row', 'the first line names the columns');
     const seen = new Set<string>();
     for (const column of csv.header) {
-      if (column === '' || seen.has(column)) this.problem('bad-reference-file', this.lineRange(1), column === '' ? 'a column has no name' : `column ${column} stands twice`);
+      if (column === '' || seen.has(column))
+        this.problem('bad-reference-file', this.lineRange(1), column === '' ? 'a column has no name' : `column ${column} stands twice`);
       seen.add(column);
     }
     this.result.tables.push({
@@ -318,14 +335,20 @@ class FileIndex {
       this.takeName(state, node.ViewStmt.view ?? {});
       if (node.ViewStmt.aliases?.length) this.notAllowed(statement, 'name the columns in the query');
       this.takeQuery(state, node.ViewStmt.query.SelectStmt, this.rangeAfterAs(statement), 'view');
-    } else if ('CreateTableAsStmt' in node && node.CreateTableAsStmt.query && 'SelectStmt' in node.CreateTableAsStmt.query && node.CreateTableAsStmt.objtype !== 'OBJECT_MATVIEW') {
+    } else if (
+      'CreateTableAsStmt' in node &&
+      node.CreateTableAsStmt.query &&
+      'SelectStmt' in node.CreateTableAsStmt.query &&
+      node.CreateTableAsStmt.objtype !== 'OBJECT_MATVIEW'
+    ) {
       this.takeName(state, node.CreateTableAsStmt.into?.rel ?? {});
       this.takeQuery(state, node.CreateTableAsStmt.query.SelectStmt, this.rangeAfterAs(statement), 'rebuild');
     } else if ('VariableSetStmt' in node) {
       if (state.contract || state.query) this.notAllowed(statement, 'set stands before the contract and the query');
       state.before.push(statement);
     } else if ('IndexStmt' in node || 'GrantStmt' in node || 'VacuumStmt' in node) this.takeAfter(state, statement);
-    else if (!('CommentStmt' in node)) this.notAllowed(statement, 'a definition holds a contract, a query, comments, and after them create index, grant and analyze');
+    else if (!('CommentStmt' in node))
+      this.notAllowed(statement, 'a definition holds a contract, a query, comments, and after them create index, grant and analyze');
   }
 
   private takeName(state: DefinitionState, relation: RangeVar): void {
@@ -337,7 +360,8 @@ class FileIndex {
   }
 
   private takeContract(state: DefinitionState, create: CreateStmt, statement: Statement): void {
-    if (state.contract) return this.problem('statement-not-allowed', this.firstWord(statement), 'the definition has a second contract', 'one file makes one table');
+    if (state.contract)
+      return this.problem('statement-not-allowed', this.firstWord(statement), 'the definition has a second contract', 'one file makes one table');
     this.takeName(state, create.relation ?? {});
     state.contract = readContract(this.parsed, stem(this.path), create.tableElts ?? [], create.options ?? [], { start: statement.start, end: statement.end });
   }
@@ -355,7 +379,8 @@ class FileIndex {
     const kind = 'IndexStmt' in node ? 'index' : 'GrantStmt' in node ? 'grant' : 'analyze';
     const own = `${state.layer}.${stem(this.path)}`;
     for (const t of tables) {
-      if (`${t.layer ?? ''}.${t.name}` !== own) this.problem('statement-not-allowed', t, `this statement is about ${t.layer ?? ''}.${t.name}`, `only ${own} may be changed here`);
+      if (`${t.layer ?? ''}.${t.name}` !== own)
+        this.problem('statement-not-allowed', t, `this statement is about ${t.layer ?? ''}.${t.name}`, `only ${own} may be changed here`);
     }
     const indexName = 'IndexStmt' in node && node.IndexStmt.idxname ? this.indexNameRange(statement, node.IndexStmt.idxname) : undefined;
     state.after.push({ kind, start: statement.start, end: statement.end, tables, ...optional('indexName', indexName) });

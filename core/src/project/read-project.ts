@@ -94,7 +94,13 @@ class Resolver {
     for (const a of adhoc.values()) this.diagnostics.push(...this.queryColumns(a.path, a.query).diagnostics);
     for (const table of this.tables.values()) {
       if (table.kind === 'source' && table.server !== 'warehouse' && !servers.has(table.server)) {
-        this.report(table.path, table.nameRange, 'unknown-table', `${table.fullName} is of server ${table.server}, which no file creates`, didYouMean(table.server, servers.keys()) ?? `write create server ${table.server}`);
+        this.report(
+          table.path,
+          table.nameRange,
+          'unknown-table',
+          `${table.fullName} is of server ${table.server}, which no file creates`,
+          didYouMean(table.server, servers.keys()) ?? `write create server ${table.server}`,
+        );
       }
     }
     const project: Project = {
@@ -153,7 +159,13 @@ class Resolver {
   private joinReference(contract: Definition): void {
     const csv = this.tables.get(contract.fullName);
     if (csv?.kind !== 'reference') {
-      this.report(contract.path, contract.nameRange, 'unknown-table', `there is no CSV file beside ${contract.path}`, `add ${contract.path.replace(/\.sql$/, '.csv')}`);
+      this.report(
+        contract.path,
+        contract.nameRange,
+        'unknown-table',
+        `there is no CSV file beside ${contract.path}`,
+        `add ${contract.path.replace(/\.sql$/, '.csv')}`,
+      );
       return;
     }
     const joined = joinedReferences.get(contract) ?? new WeakMap<Table, Table>();
@@ -201,7 +213,13 @@ class Resolver {
   private functionMentions(path: string, functions: readonly FunctionMention[]): void {
     for (const f of functions) {
       if (this.functions.has(f.name)) continue;
-      this.report(path, f, 'unknown-function', `functions/ makes no function ${f.name}`, didYouMean(f.name, this.functions.keys()) ?? `add functions/${f.name}.sql`);
+      this.report(
+        path,
+        f,
+        'unknown-function',
+        `functions/ makes no function ${f.name}`,
+        didYouMean(f.name, this.functions.keys()) ?? `add functions/${f.name}.sql`,
+      );
     }
   }
 
@@ -233,7 +251,14 @@ class Resolver {
     // A three-part column reference may be alias.column.field.
     if (mention.ofColumn && !this.byLayer.has(layer)) return undefined;
     const inLayer = this.byLayer.get(layer);
-    if (!inLayer) this.report(path, mention, 'unknown-layer', `${layer} is no layer`, didYouMean(layer, this.byLayer.keys()) ?? `the layers are ${[...this.byLayer.keys()].join(', ')}`);
+    if (!inLayer)
+      this.report(
+        path,
+        mention,
+        'unknown-layer',
+        `${layer} is no layer`,
+        didYouMean(layer, this.byLayer.keys()) ?? `the layers are ${[...this.byLayer.keys()].join(', ')}`,
+      );
     else {
       const near = didYouMean(name, inLayer);
       const elsewhere = [...this.tables.values()].filter((t) => t.name === name).map((t) => t.fullName);
@@ -246,14 +271,25 @@ class Resolver {
   private checkLayers(reader: Table, mention: TableMention, input: Table): void {
     const position = (name: string) => this.layers.findIndex((l) => l.name === name);
     if (position(input.layer) <= position(reader.layer) || position(reader.layer) < 0) return;
-    this.report(reader.path, mention, 'later-layer', `${reader.fullName} reads ${input.fullName}, which is of a later layer`, `a table of ${reader.layer} reads only from ${this.layers.slice(0, position(reader.layer) + 1).map((l) => l.name).join(', ')}`);
+    this.report(
+      reader.path,
+      mention,
+      'later-layer',
+      `${reader.fullName} reads ${input.fullName}, which is of a later layer`,
+      `a table of ${reader.layer} reads only from ${this.layers
+        .slice(0, position(reader.layer) + 1)
+        .map((l) => l.name)
+        .join(', ')}`,
+    );
   }
 
   private reportCycle(cycle: readonly string[]): void {
     for (let i = 0; i + 1 < cycle.length; i++) {
       const table = this.tables.get(cycle[i]!)!;
       const next = cycle[i + 1]!;
-      const mention = (table.kind === 'definition' ? table.query?.tables.find((t) => `${t.layer ?? ''}.${t.name}` === next) : undefined) ?? table.contract?.constraints.find((c) => c.references?.table === next)?.range;
+      const mention =
+        (table.kind === 'definition' ? table.query?.tables.find((t) => `${t.layer ?? ''}.${t.name}` === next) : undefined) ??
+        table.contract?.constraints.find((c) => c.references?.table === next)?.range;
       const from = [...cycle.slice(i, -1), ...cycle.slice(0, i), cycle[i]!];
       this.report(table.path, mention ?? table.nameRange, 'cycle', `${table.fullName} reads itself: ${from.join(' reads ')}`, 'take one of these steps out');
     }
@@ -300,7 +336,14 @@ class Resolver {
     const seen = new Set<string>();
     for (const column of columns ?? []) {
       if (seen.has(column.name) && column.name !== '?column?') {
-        diagnostics.push({ code: 'duplicate-column', severity: 'error', path, range: startOf(this.files.get(path)!, query), message: `the query returns two columns named ${column.name}`, hint: 'give one of them another name with as' });
+        diagnostics.push({
+          code: 'duplicate-column',
+          severity: 'error',
+          path,
+          range: startOf(this.files.get(path)!, query),
+          message: `the query returns two columns named ${column.name}`,
+          hint: 'give one of them another name with as',
+        });
       }
       seen.add(column.name);
     }
@@ -309,7 +352,11 @@ class Resolver {
 
   /** A table's columns as its readers see them: each comes from the table itself. */
   private asInput(table: string): readonly Column[] | undefined {
-    if (!this.inputs.has(table)) this.inputs.set(table, this.columns.get(table)?.map((c) => ({ ...c, origins: [`${table}.${c.name}`] })));
+    if (!this.inputs.has(table))
+      this.inputs.set(
+        table,
+        this.columns.get(table)?.map((c) => ({ ...c, origins: [`${table}.${c.name}`] })),
+      );
     return this.inputs.get(table);
   }
 
@@ -317,11 +364,27 @@ class Resolver {
     const option = table.contract?.options.get('load');
     const range = option?.range ?? table.nameRange;
     const of = (message: string, hint: string): Diagnostic => ({ code: 'policy-not-available', severity: 'error', path: table.path, range, message, hint });
-    if (!AVAILABLE.has(table.policy)) return [of(`the load policy ${table.policy} cannot be run by this version of Ouvrage`, 'use load = rebuild or load = view')];
-    const filled = table.contract?.columns.find((c) => ['surrogate key', 'durable key', 'valid from', 'valid to', 'current flag', 'version number'].includes(c.options['role'] ?? '') || c.options['looked_up_by'] !== undefined);
-    if (filled) return [{ ...of(`column ${filled.name} would be filled by a key or history load, which this version of Ouvrage cannot run`, 'leave the column out, or take the key from the query'), range: filled.range }];
+    if (!AVAILABLE.has(table.policy))
+      return [of(`the load policy ${table.policy} cannot be run by this version of Ouvrage`, 'use load = rebuild or load = view')];
+    const filled = table.contract?.columns.find(
+      (c) =>
+        ['surrogate key', 'durable key', 'valid from', 'valid to', 'current flag', 'version number'].includes(c.options['role'] ?? '') ||
+        c.options['looked_up_by'] !== undefined,
+    );
+    if (filled)
+      return [
+        {
+          ...of(
+            `column ${filled.name} would be filled by a key or history load, which this version of Ouvrage cannot run`,
+            'leave the column out, or take the key from the query',
+          ),
+          range: filled.range,
+        },
+      ];
     const fanOut = table.contract?.options.get('for_each');
-    return fanOut ? [{ ...of('one table a row of a list (for_each) cannot be run by this version of Ouvrage', 'write one definition a table'), range: fanOut.range }] : [];
+    return fanOut
+      ? [{ ...of('one table a row of a list (for_each) cannot be run by this version of Ouvrage', 'write one definition a table'), range: fanOut.range }]
+      : [];
   }
 
   /** The contract held against the query: columns missing on either side, columns of constraints, types that narrow. */
@@ -335,12 +398,34 @@ class Resolver {
     if (columns) {
       const given = columns.map((c) => c.name);
       for (const c of contract.columns) {
-        if (!given.includes(c.name)) report(c.range, `the query returns no column ${c.name}`, didYouMean(c.name, given.filter((g) => !declared.includes(g))) ?? `add it to the query, or take it out of the contract`);
+        if (!given.includes(c.name))
+          report(
+            c.range,
+            `the query returns no column ${c.name}`,
+            didYouMean(
+              c.name,
+              given.filter((g) => !declared.includes(g)),
+            ) ?? `add it to the query, or take it out of the contract`,
+          );
         const type = columns.find((q) => q.name === c.name)?.type;
-        if (type && narrows(type, c.type)) report(c.range, `${c.name} is ${type} in the query and ${c.type} in the contract: values could be cut or refused`, 'widen the contract, or round in the query', 'warning');
+        if (type && narrows(type, c.type))
+          report(
+            c.range,
+            `${c.name} is ${type} in the query and ${c.type} in the contract: values could be cut or refused`,
+            'widen the contract, or round in the query',
+            'warning',
+          );
       }
       for (const name of given) {
-        if (!declared.includes(name) && table.query) report(startOf(this.files.get(path)!, table.query), `the contract does not declare column ${name}, which the query returns`, didYouMean(name, declared.filter((d) => !given.includes(d))) ?? 'declare it, or take it out of the query');
+        if (!declared.includes(name) && table.query)
+          report(
+            startOf(this.files.get(path)!, table.query),
+            `the contract does not declare column ${name}, which the query returns`,
+            didYouMean(
+              name,
+              declared.filter((d) => !given.includes(d)),
+            ) ?? 'declare it, or take it out of the query',
+          );
       }
     }
     for (const constraint of contract.constraints) found.push(...this.constraintDiagnostics(table, constraint, declared));
@@ -348,33 +433,63 @@ class Resolver {
     for (const option of ['advisory', 'tolerate']) {
       const { value, range } = contract.options.get(option) ?? {};
       for (const name of value === undefined ? [] : constraintNames(value)) {
-        if (!names.includes(name)) report(range!, `option ${option} names ${name}, which is no constraint of ${table.fullName}`, didYouMean(name, names) ?? `its constraints are ${names.join(', ')}`);
+        if (!names.includes(name))
+          report(
+            range!,
+            `option ${option} names ${name}, which is no constraint of ${table.fullName}`,
+            didYouMean(name, names) ?? `its constraints are ${names.join(', ')}`,
+          );
       }
     }
     return found;
   }
 
-  private constraintDiagnostics(table: Definition, constraint: NonNullable<Definition['contract']>['constraints'][number], declared: readonly string[]): Diagnostic[] {
+  private constraintDiagnostics(
+    table: Definition,
+    constraint: NonNullable<Definition['contract']>['constraints'][number],
+    declared: readonly string[],
+  ): Diagnostic[] {
     const found: Diagnostic[] = [];
     const report = (code: Diagnostic['code'], message: string, hint?: string) =>
       found.push({ code, severity: 'error', path: table.path, range: constraint.range, message, ...(hint ? { hint } : {}) });
     for (const column of constraint.columns) {
-      if (!declared.includes(column)) report('unknown-column', `constraint ${constraint.name}: the contract has no column ${column}`, didYouMean(column, declared));
+      if (!declared.includes(column))
+        report('unknown-column', `constraint ${constraint.name}: the contract has no column ${column}`, didYouMean(column, declared));
     }
     if (constraint.kind === 'check' && found.length === 0) {
       const select = parseSql(`select ${constraint.expression ?? ''}`).statements[0]?.node;
       const target = select && 'SelectStmt' in select ? select.SelectStmt.targetList?.[0] : undefined;
-      const problems = target ? resolveExpression(target, table.name, declared.map((name) => ({ name, origins: [] }))) : [];
+      const problems = target
+        ? resolveExpression(
+            target,
+            table.name,
+            declared.map((name) => ({ name, origins: [] })),
+          )
+        : [];
       for (const p of problems) report('unknown-column', `constraint ${constraint.name}: there is no column ${'parts' in p ? p.parts.join('.') : ''}`);
     }
     const target = constraint.references;
     if (target) {
       const other = this.tables.get(target.table);
       const columns = this.columns.get(target.table);
-      if (!other) report('unknown-table', `constraint ${constraint.name} references ${target.table}, which is no table of the project`, didYouMean(target.table, this.tables.keys()));
-      else for (const c of target.columns) {
-        if (columns && !columns.some((k) => k.name === c)) report('unknown-column', `constraint ${constraint.name}: ${target.table} has no column ${c}`, didYouMean(c, columns.map((k) => k.name)));
-      }
+      if (!other)
+        report(
+          'unknown-table',
+          `constraint ${constraint.name} references ${target.table}, which is no table of the project`,
+          didYouMean(target.table, this.tables.keys()),
+        );
+      else
+        for (const c of target.columns) {
+          if (columns && !columns.some((k) => k.name === c))
+            report(
+              'unknown-column',
+              `constraint ${constraint.name}: ${target.table} has no column ${c}`,
+              didYouMean(
+                c,
+                columns.map((k) => k.name),
+              ),
+            );
+        }
     }
     return found;
   }
@@ -384,10 +499,34 @@ class Resolver {
     const types = new Map(table.contract?.columns.map((c) => [c.name, c]));
     if (table.contract) {
       for (const c of table.contract.columns) {
-        if (!table.header.includes(c.name)) diagnostics.push({ code: 'contract-column', severity: 'error', path: table.path, range: c.range, message: `${table.csvPath} has no column ${c.name}`, hint: didYouMean(c.name, table.header.filter((h) => !types.has(h))) ?? 'add it to the header row' });
+        if (!table.header.includes(c.name))
+          diagnostics.push({
+            code: 'contract-column',
+            severity: 'error',
+            path: table.path,
+            range: c.range,
+            message: `${table.csvPath} has no column ${c.name}`,
+            hint:
+              didYouMean(
+                c.name,
+                table.header.filter((h) => !types.has(h)),
+              ) ?? 'add it to the header row',
+          });
       }
       for (const name of table.header) {
-        if (!types.has(name)) diagnostics.push({ code: 'contract-column', severity: 'error', path: table.path, range: table.nameRange, message: `the contract does not declare column ${name} of ${table.csvPath}`, hint: didYouMean(name, [...types.keys()].filter((t) => !table.header.includes(t))) ?? 'declare it' });
+        if (!types.has(name))
+          diagnostics.push({
+            code: 'contract-column',
+            severity: 'error',
+            path: table.path,
+            range: table.nameRange,
+            message: `the contract does not declare column ${name} of ${table.csvPath}`,
+            hint:
+              didYouMean(
+                name,
+                [...types.keys()].filter((t) => !table.header.includes(t)),
+              ) ?? 'declare it',
+          });
       }
     }
     const names = table.contract?.columns.map((c) => c.name) ?? table.header;
@@ -430,7 +569,8 @@ function columnDiagnostic(file: IndexedFile, problem: ColumnProblem): Diagnostic
   switch (problem.kind) {
     case 'unknown': {
       const hint = didYouMean(problem.parts.at(-1)!, problem.names);
-      const message = problem.parts.length > 1 ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}` : `there is no column ${problem.parts[0]}`;
+      const message =
+        problem.parts.length > 1 ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}` : `there is no column ${problem.parts[0]}`;
       return { ...base, code: 'unknown-column', message, ...(hint ? { hint } : {}) };
     }
     case 'unknown-range': {
@@ -439,9 +579,19 @@ function columnDiagnostic(file: IndexedFile, problem: ColumnProblem): Diagnostic
       return { ...base, code: 'unknown-table', message: `${range} is no table of this query`, ...(hint ? { hint } : {}) };
     }
     case 'ambiguous':
-      return { ...base, code: 'ambiguous-column', message: `${problem.parts[0]} is a column of ${problem.tables.join(' and of ')}`, hint: `write ${problem.tables[0]}.${problem.parts[0]} or ${problem.tables[1]}.${problem.parts[0]}` };
+      return {
+        ...base,
+        code: 'ambiguous-column',
+        message: `${problem.parts[0]} is a column of ${problem.tables.join(' and of ')}`,
+        hint: `write ${problem.tables[0]}.${problem.parts[0]} or ${problem.tables[1]}.${problem.parts[0]}`,
+      };
     case 'arms':
-      return { ...base, code: 'unknown-column', message: `the parts of the union return ${problem.left} and ${problem.right} columns`, hint: 'return the same columns from each' };
+      return {
+        ...base,
+        code: 'unknown-column',
+        message: `the parts of the union return ${problem.left} and ${problem.right} columns`,
+        hint: 'return the same columns from each',
+      };
   }
 }
 

@@ -15,7 +15,6 @@ export interface LineColumn {
  * nearly all, cost one test.
  */
 export function byteToCharacter(text: string): (byteOffset: number) => number {
-  // eslint-disable-next-line no-control-regex
   if (/^[\x00-\x7f]*$/.test(text)) return (offset) => offset;
   const characterAt: number[] = [];
   let i = 0;

@@ -12,7 +12,35 @@ import { shortType } from './types.js';
 beforeAll(loadParser);
 
 describe('tokens', () => {
-  const pieces = ['select', ' ', '\n', 'a.b', '"q""x"', "'it''s'", "E'\\'x'", '$$ body $$', '$t$ $$ $t$', '-- note\n', '/* a /* b */ c */', '1.5e3', '.5', '42', '::', '<=', '>-- c\n', '(', ')', ',', ';', '$1', 'é', "'ü'", '@>', "x'1F'", ':='];
+  const pieces = [
+    'select',
+    ' ',
+    '\n',
+    'a.b',
+    '"q""x"',
+    "'it''s'",
+    "E'\\'x'",
+    '$$ body $$',
+    '$t$ $$ $t$',
+    '-- note\n',
+    '/* a /* b */ c */',
+    '1.5e3',
+    '.5',
+    '42',
+    '::',
+    '<=',
+    '>-- c\n',
+    '(',
+    ')',
+    ',',
+    ';',
+    '$1',
+    'é',
+    "'ü'",
+    '@>',
+    "x'1F'",
+    ':=',
+  ];
   test('agree with the parser’s own scanner on random texts', () => {
     fc.assert(
       fc.property(fc.array(fc.constantFrom(...pieces), { maxLength: 25 }), (parts) => {
@@ -90,7 +118,9 @@ describe('quoting', () => {
     fc.assert(
       fc.property(fc.string({ unit: 'grapheme', minLength: 1 }), fc.string({ unit: 'grapheme' }), (name, value) => {
         fc.pre(!name.includes('\u0000') && !value.includes('\u0000'));
-        const node = parseSql(`select ${literal(value)} as ${ident(name)}`).statements[0]!.node as never as { SelectStmt: { targetList: [{ ResTarget: { name: string; val: { A_Const: { sval: { sval?: string } } } } }] } };
+        const node = parseSql(`select ${literal(value)} as ${ident(name)}`).statements[0]!.node as never as {
+          SelectStmt: { targetList: [{ ResTarget: { name: string; val: { A_Const: { sval: { sval?: string } } } } }] };
+        };
         const target = node.SelectStmt.targetList[0].ResTarget;
         expect(target.name).toBe(name);
         expect(target.val.A_Const.sval.sval ?? '').toBe(value);

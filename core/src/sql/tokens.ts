@@ -39,8 +39,11 @@ function endOfQuoted(text: string, at: number, quote: string, escapes: boolean):
 function endOfBlockComment(text: string, at: number): number {
   let depth = 0;
   for (let i = at; i < text.length; i++) {
-    if (text.startsWith('/*', i)) (depth++, i++);
-    else if (text.startsWith('*/', i) && (i++, --depth === 0)) return i + 1;
+    const pair = text.slice(i, i + 2);
+    if (pair !== '/*' && pair !== '*/') continue;
+    depth += pair === '/*' ? 1 : -1;
+    i++;
+    if (depth === 0) return i + 1;
   }
   return text.length;
 }

@@ -1,4 +1,4 @@
-import { DataSource, type DataSourceOptions } from 'typeorm';
+import type { DataSourceOptions } from 'typeorm';
 import { AccessToken, Audit, Person, Session } from '../people/people.entities.js';
 import { Draft, Workspace } from '../project/project.entities.js';
 import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
@@ -26,5 +26,3 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
     poolSize: 10,
   };
 }
-
-export const dataSource = (config: Config) => new DataSource(dataSourceOptions(config));

@@ -34,7 +34,9 @@ export class PeopleService {
     if (!person || !right) return undefined;
     await this.sessions.delete({ expiresAt: LessThan(new Date()) });
     const token = randomToken();
-    const session = await this.sessions.save(this.sessions.create({ id: tokenHash(token), person, csrf: randomToken(), expiresAt: new Date(Date.now() + SESSION_HOURS * 3_600_000) }));
+    const session = await this.sessions.save(
+      this.sessions.create({ id: tokenHash(token), person, csrf: randomToken(), expiresAt: new Date(Date.now() + SESSION_HOURS * 3_600_000) }),
+    );
     return { person, token, session };
   }
 

@@ -48,7 +48,11 @@ export class GitHttpController {
     await this.hook;
     const person = await this.signedIn(request);
     if (!person) {
-      response.status(401).setHeader('WWW-Authenticate', 'Basic realm="Ouvrage: your name and an access token"').type('text').send('Sign in with your name and an access token from Settings.\n');
+      response
+        .status(401)
+        .setHeader('WWW-Authenticate', 'Basic realm="Ouvrage: your name and an access token"')
+        .type('text')
+        .send('Sign in with your name and an access token from Settings.\n');
       return;
     }
     const url = new URL(request.originalUrl, 'http://localhost');

@@ -18,7 +18,9 @@ export interface TreeChange {
   readonly text: string | null;
 }
 
-export type MergeResult = { readonly kind: 'merged'; readonly tree: string } | { readonly kind: 'conflict'; readonly paths: readonly string[]; /** With marks in the files in conflict. */ readonly tree: string };
+export type MergeResult =
+  | { readonly kind: 'merged'; readonly tree: string }
+  | { readonly kind: 'conflict'; readonly paths: readonly string[]; /** With marks in the files in conflict. */ readonly tree: string };
 
 /** A branch was moved by someone else in the meantime. */
 export class RefMoved extends Error {}
@@ -38,7 +40,12 @@ export class GitStore {
   async create(): Promise<void> {
     if (existsSync(path.join(this.folder, 'HEAD'))) return;
     await runGit(undefined, ['init', '--bare', '--quiet', '--initial-branch=main', this.folder]);
-    for (const [name, value] of [['http.receivepack', 'true'], ['receive.denyNonFastForwards', 'true'], ['receive.denyDeletes', 'true'], ['core.logAllRefUpdates', 'true']] as const) {
+    for (const [name, value] of [
+      ['http.receivepack', 'true'],
+      ['receive.denyNonFastForwards', 'true'],
+      ['receive.denyDeletes', 'true'],
+      ['core.logAllRefUpdates', 'true'],
+    ] as const) {
       await this.git(['config', name, value]);
     }
   }
@@ -134,11 +141,13 @@ export class GitStore {
     const env = { GIT_INDEX_FILE: index };
     try {
       await this.git(base === undefined ? ['read-tree', '--empty'] : ['read-tree', base], { env });
-      const lines = await Promise.all(changes.map(async ({ path: file, text }) => {
-        if (text === null) return `0 ${'0'.repeat(40)}\t${file}\0`;
-        const blob = await this.git(['hash-object', '-w', '--stdin'], { input: text });
-        return `100644 ${blob.trim()}\t${file}\0`;
-      }));
+      const lines = await Promise.all(
+        changes.map(async ({ path: file, text }) => {
+          if (text === null) return `0 ${'0'.repeat(40)}\t${file}\0`;
+          const blob = await this.git(['hash-object', '-w', '--stdin'], { input: text });
+          return `100644 ${blob.trim()}\t${file}\0`;
+        }),
+      );
       await this.git(['update-index', '-z', '--index-info'], { env, input: lines.join('') });
       return (await this.git(['write-tree'], { env })).trim();
     } finally {
@@ -179,7 +188,13 @@ export class GitStore {
   /** Commits of a branch, or of one file on it, newest first. */
   async log(ref: string, options: { file?: string; most?: number; notIn?: string } = {}): Promise<Commit[]> {
     const range = options.notIn === undefined ? [ref] : [`${options.notIn}..${ref}`];
-    const out = await this.git(['log', `--max-count=${options.most ?? 100}`, '--format=%H%x00%an%x00%aI%x00%B%x01', ...range, ...(options.file === undefined ? [] : ['--', options.file])]);
+    const out = await this.git([
+      'log',
+      `--max-count=${options.most ?? 100}`,
+      '--format=%H%x00%an%x00%aI%x00%B%x01',
+      ...range,
+      ...(options.file === undefined ? [] : ['--', options.file]),
+    ]);
     return out.split('\x01').flatMap((entry) => {
       const [id, author, at, message] = entry.trim().split('\0');
       return id ? [{ id, author: author!, at: at!, message: (message ?? '').trim() }] : [];
@@ -188,18 +203,39 @@ export class GitStore {
 
   async branches(prefix: string): Promise<Map<string, string>> {
     const out = await this.git(['for-each-ref', '--format=%(refname) %(objectname)', prefix]);
-    return new Map(out.split('\n').filter(Boolean).map((line) => line.split(' ') as [string, string]));
+    return new Map(
+      out
+        .split('\n')
+        .filter(Boolean)
+        .map((line) => line.split(' ') as [string, string]),
+    );
   }
 }
 
 /** Nothing of the person's own git configuration is used. */
 export function gitEnvironment(): Record<string, string> {
-  return { PATH: process.env['PATH'] ?? '/usr/bin:/bin', GIT_CONFIG_NOSYSTEM: '1', GIT_CONFIG_GLOBAL: '/dev/null', HOME: '/nonexistent', LC_ALL: 'C.UTF-8', GIT_CONFIG_COUNT: '1', GIT_CONFIG_KEY_0: 'safe.directory', GIT_CONFIG_VALUE_0: '*' };
+  return {
+    PATH: process.env['PATH'] ?? '/usr/bin:/bin',
+    GIT_CONFIG_NOSYSTEM: '1',
+    GIT_CONFIG_GLOBAL: '/dev/null',
+    HOME: '/nonexistent',
+    LC_ALL: 'C.UTF-8',
+    GIT_CONFIG_COUNT: '1',
+    GIT_CONFIG_KEY_0: 'safe.directory',
+    GIT_CONFIG_VALUE_0: '*',
+  };
 }
 
-function runGitRaw(folder: string | undefined, args: readonly string[], options: { input?: string; env?: Record<string, string> } = {}): Promise<{ code: number | null; out: string; err: string }> {
+function runGitRaw(
+  folder: string | undefined,
+  args: readonly string[],
+  options: { input?: string; env?: Record<string, string> } = {},
+): Promise<{ code: number | null; out: string; err: string }> {
   return new Promise((resolve, reject) => {
-    const child = spawn('git', [...(folder === undefined ? [] : ['--git-dir', folder]), ...args], { stdio: 'pipe', env: { ...gitEnvironment(), ...options.env } });
+    const child = spawn('git', [...(folder === undefined ? [] : ['--git-dir', folder]), ...args], {
+      stdio: 'pipe',
+      env: { ...gitEnvironment(), ...options.env },
+    });
     const out: Buffer[] = [];
     let err = '';
     child.stdout.on('data', (d: Buffer) => out.push(d));

@@ -51,7 +51,14 @@ class CommitFileQuery extends FileQuery {
 }
 
 const draftOut = (d: Draft) => ({ path: d.path, text: d.text, version: d.version, by: d.person.displayName, at: d.updatedAt, isNew: d.baseBlob === null });
-const workspaceOut = (w: Workspace, drafts: number) => ({ slug: w.slug, name: w.name, owner: w.owner.displayName, createdAt: w.createdAt, prefix: w.prefix, drafts });
+const workspaceOut = (w: Workspace, drafts: number) => ({
+  slug: w.slug,
+  name: w.name,
+  owner: w.owner.displayName,
+  createdAt: w.createdAt,
+  prefix: w.prefix,
+  drafts,
+});
 
 @ApiTags('project')
 @Controller('api/workspaces')
@@ -74,7 +81,13 @@ export class ProjectController {
   @Get(':slug/files')
   async files(@Param('slug') slug: string) {
     const line = await this.project.line(slug);
-    return { slug, name: line.workspace?.name ?? PRODUCTION, commit: line.commit, files: Object.fromEntries(await this.project.git.files(line.commit)), drafts: line.drafts.map(draftOut) };
+    return {
+      slug,
+      name: line.workspace?.name ?? PRODUCTION,
+      commit: line.commit,
+      files: Object.fromEntries(await this.project.git.files(line.commit)),
+      drafts: line.drafts.map(draftOut),
+    };
   }
 
   @Needs('editor')

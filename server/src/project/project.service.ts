@@ -49,7 +49,10 @@ export class ProjectService implements OnModuleDestroy {
   async create(files: ReadonlyMap<string, string>, message: string): Promise<void> {
     await this.git.create();
     if (await this.git.resolve(MAIN)) return;
-    const tree = await this.git.changedTree(undefined, [...files].map(([path, text]) => ({ path, text })));
+    const tree = await this.git.changedTree(
+      undefined,
+      [...files].map(([path, text]) => ({ path, text })),
+    );
     const commit = await this.git.commitTree(tree, [], { name: 'Ouvrage', email: 'ouvrage@ouvrage.invalid' }, message);
     await this.git.moveRef(MAIN, commit, undefined);
   }
@@ -65,7 +68,13 @@ export class ProjectService implements OnModuleDestroy {
   }
 
   async createWorkspace(person: Person, name: string, from?: string): Promise<Workspace> {
-    const base = name.normalize('NFKD').toLowerCase().replaceAll(/[^a-z0-9]+/g, '-').replaceAll(/^-+|-+$/g, '').slice(0, 40) || 'workspace';
+    const base =
+      name
+        .normalize('NFKD')
+        .toLowerCase()
+        .replaceAll(/[^a-z0-9]+/g, '-')
+        .replaceAll(/^-+|-+$/g, '')
+        .slice(0, 40) || 'workspace';
     const all = await this.workspaces.find();
     const slugs = new Set([...all.map((w) => w.slug), PRODUCTION]);
     let slug = base;
@@ -150,7 +159,8 @@ export class ProjectService implements OnModuleDestroy {
     const tree = await this.git.tree(commit!);
     const current = await this.drafts.findOne({ where, relations: { person: true } });
     if (!current) {
-      if (version !== 0) throw await this.conflict(path, text, { text: tree.has(path) ? await this.git.blob(tree.get(path)!) : null, by: 'a commit', version: 0 });
+      if (version !== 0)
+        throw await this.conflict(path, text, { text: tree.has(path) ? await this.git.blob(tree.get(path)!) : null, by: 'a commit', version: 0 });
       const draft = this.drafts.create({ workspace, path, text, baseBlob: tree.get(path) ?? null, version: 1, person });
       try {
         await this.drafts.insert(draft);
@@ -169,7 +179,13 @@ export class ProjectService implements OnModuleDestroy {
   }
 
   private async conflict(path: string, mine: string | null, theirs: { text: string | null; by: string; version: number }): Promise<Problem> {
-    return new Problem(409, 'draft-conflict', `${path} was changed by ${theirs.by} in the meantime`, 'Both texts are kept below: take one of them, or put them together.', { path, mine, theirs: theirs.text, by: theirs.by, version: theirs.version });
+    return new Problem(
+      409,
+      'draft-conflict',
+      `${path} was changed by ${theirs.by} in the meantime`,
+      'Both texts are kept below: take one of them, or put them together.',
+      { path, mine, theirs: theirs.text, by: theirs.by, version: theirs.version },
+    );
   }
 
   async dropDraft(slug: string, path: string): Promise<void> {
@@ -190,12 +206,14 @@ export class ProjectService implements OnModuleDestroy {
     const tree = await this.git.tree(head!);
     for (const d of drafts) {
       const now = tree.get(d.path) ?? null;
-      if (now !== d.baseBlob) throw await this.conflict(d.path, d.text, { text: now ? await this.git.blob(now) : null, by: 'a commit to the branch', version: d.version });
+      if (now !== d.baseBlob)
+        throw await this.conflict(d.path, d.text, { text: now ? await this.git.blob(now) : null, by: 'a commit to the branch', version: d.version });
     }
     const changes: TreeChange[] = drafts.map(({ path, text }) => ({ path, text }));
     const id = await this.git.commitTree(await this.git.changedTree(head, changes), [head!], author(person), message);
     await this.git.moveRef(ref, id, head).catch((error: unknown) => {
-      if (error instanceof RefMoved) throw new Problem(409, 'branch-moved', 'Someone committed to this workspace in the meantime', 'Commit again; your drafts are kept.');
+      if (error instanceof RefMoved)
+        throw new Problem(409, 'branch-moved', 'Someone committed to this workspace in the meantime', 'Commit again; your drafts are kept.');
       throw error;
     });
     for (const d of drafts) await this.drafts.delete({ id: d.id, version: d.version });
@@ -222,8 +240,16 @@ export class ProjectService implements OnModuleDestroy {
     if (await this.git.isAncestor(main!, head!)) return { tree: `${head}^{tree}`, head: head!, main: main! };
     const merged = await this.git.merge(main!, head!);
     if (merged.kind === 'merged') return { tree: merged.tree, head: head!, main: main! };
-    const files = await Promise.all(merged.paths.map(async (path) => ({ path, mine: (await this.git.fileAt(head!, path)) ?? null, theirs: (await this.git.fileAt(main!, path)) ?? null })));
-    throw new Problem(409, 'merge-conflict', `Production has changed ${merged.paths.join(', ')} since this workspace was opened`, 'Settle each file below: take one of the texts, or put them together.', { files });
+    const files = await Promise.all(
+      merged.paths.map(async (path) => ({ path, mine: (await this.git.fileAt(head!, path)) ?? null, theirs: (await this.git.fileAt(main!, path)) ?? null })),
+    );
+    throw new Problem(
+      409,
+      'merge-conflict',
+      `Production has changed ${merged.paths.join(', ')} since this workspace was opened`,
+      'Settle each file below: take one of the texts, or put them together.',
+      { files },
+    );
   }
 
   /** Merges main into a workspace; texts for files in conflict are given. */

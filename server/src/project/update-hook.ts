@@ -10,7 +10,9 @@ const [ref = '', , to = ''] = process.argv.slice(2);
 
 async function verdict(): Promise<string | undefined> {
   if (ref.startsWith('refs/heads/workspace/')) {
-    return /^refs\/heads\/workspace\/[a-z0-9][a-z0-9-]{0,39}$/.test(ref) ? undefined : 'A workspace’s name has lower-case letters, digits and hyphens, 40 at most.';
+    return /^refs\/heads\/workspace\/[a-z0-9][a-z0-9-]{0,39}$/.test(ref)
+      ? undefined
+      : 'A workspace’s name has lower-case letters, digits and hyphens, 40 at most.';
   }
   if (ref === 'refs/heads/main') return 'main is what production runs: it moves by a release. Push to workspace/NAME and release from there.';
   if (!ref.startsWith('refs/heads/')) return undefined;

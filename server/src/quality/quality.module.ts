@@ -39,5 +39,10 @@ export class QualityController {
   }
 }
 
-@Module({ imports: [TypeOrmModule.forFeature([CheckResult]), ProjectModule, WarehouseModule], controllers: [QualityController], providers: [QualityService], exports: [QualityService] })
+@Module({
+  imports: [TypeOrmModule.forFeature([CheckResult]), ProjectModule, WarehouseModule],
+  controllers: [QualityController],
+  providers: [QualityService],
+  exports: [QualityService],
+})
 export class QualityModule {}

@@ -66,7 +66,14 @@ export class QualityService {
       const standing = standings.get(table);
       const own = verdicts.get(table) ?? [];
       const verdict = own.length ? worst(own)! : standing?.place ? 'holds' : 'not run';
-      return { table, where: standing?.where ?? 'nowhere', rows: standing?.loaded?.rows ?? null, loadedAt: standing?.loaded?.at ?? null, run: standing?.loaded?.runId ?? null, verdict };
+      return {
+        table,
+        where: standing?.where ?? 'nowhere',
+        rows: standing?.loaded?.rows ?? null,
+        loadedAt: standing?.loaded?.at ?? null,
+        run: standing?.loaded?.runId ?? null,
+        verdict,
+      };
     });
     return { tables, checks };
   }
@@ -112,7 +119,16 @@ export class QualityService {
        where c.environment = any($1) and c.check_id = $2 order by c.at desc, c.id desc limit 100`,
       [[slug, PRODUCTION], checkId],
     );
-    return rows.map((r) => ({ environment: r.environment, verdict: r.verdict, atFault: r.at_fault, total: r.total, at: r.at, run: r.run_id, sql: r.sql, rows: r.rows }));
+    return rows.map((r) => ({
+      environment: r.environment,
+      verdict: r.verdict,
+      atFault: r.at_fault,
+      total: r.total,
+      at: r.at,
+      run: r.run_id,
+      sql: r.sql,
+      rows: r.rows,
+    }));
   }
 
   /** The loads of one table, newest first. */
@@ -123,7 +139,19 @@ export class QualityService {
        where s.table_name = $2 and r.environment = any($1) and s.state not in ('waiting', 'reused') order by s.id desc limit 100`,
       [[slug, PRODUCTION], table],
     );
-    return rows.map((r) => ({ run: r['run_id'], state: r['state'], rowsIn: r['rows_in'], rowsOut: r['rows_out'], startedAt: r['started_at'], finishedAt: r['finished_at'], error: r['error'], environment: r['environment'], commit: r['commit'], kind: r['kind'], person: r['person'] }));
+    return rows.map((r) => ({
+      run: r['run_id'],
+      state: r['state'],
+      rowsIn: r['rows_in'],
+      rowsOut: r['rows_out'],
+      startedAt: r['started_at'],
+      finishedAt: r['finished_at'],
+      error: r['error'],
+      environment: r['environment'],
+      commit: r['commit'],
+      kind: r['kind'],
+      person: r['person'],
+    }));
   }
 
   /** Errors of the project that stand in an environment's files. */

@@ -78,7 +78,12 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       drafts: line.drafts.map((d) => d.path),
       conflicts: committed.conflicts,
       errors: (committed.project ?? line.project).diagnostics.filter((d) => d.severity === 'error').map((d) => ({ path: d.path, message: d.message })),
-      files: drafted.files.map((f) => ({ ...f, draft: line.drafts.some((d) => d.path === f.path), before: text(production.project, f.path), after: text(line.project, f.path) })),
+      files: drafted.files.map((f) => ({
+        ...f,
+        draft: line.drafts.some((d) => d.path === f.path),
+        before: text(production.project, f.path),
+        after: text(line.project, f.path),
+      })),
       tables: drafted.tables,
       releases: change.tables.map((t) => t.table),
       untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
@@ -102,7 +107,13 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
   async ask(person: Person, slug: string, message: string): Promise<Run> {
     const workspace = await this.projects.workspace(slug);
     const drafts = await this.projects.draftsOf(workspace);
-    if (drafts.length) throw new Problem(409, 'drafts-open', `${drafts.length === 1 ? 'One draft is' : `${drafts.length} drafts are`} not committed: ${drafts.map((d) => d.path).join(', ')}`, 'Commit them or drop them, then release.');
+    if (drafts.length)
+      throw new Problem(
+        409,
+        'drafts-open',
+        `${drafts.length === 1 ? 'One draft is' : `${drafts.length} drafts are`} not committed: ${drafts.map((d) => d.path).join(', ')}`,
+        'Commit them or drop them, then release.',
+      );
     const merged = await this.projects.mergedWithMain(slug);
     const commit = await this.projects.releaseCommit(person, merged, message);
     const production = await this.projects.line(PRODUCTION);
@@ -110,11 +121,35 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     const change = compareProjects(production.project, after);
     if (change.files.length === 0) throw new Problem(409, 'nothing-to-release', 'Production has all of this already', 'Commit a change first.');
     const errors = after.diagnostics.filter((d) => d.severity === 'error');
-    if (errors.length) throw new Problem(422, 'project-errors', `${errors.length === 1 ? 'One error stands' : `${errors.length} errors stand`} in the project`, errors.slice(0, 5).map((e) => `${e.path}: ${e.message}`).join('; '));
+    if (errors.length)
+      throw new Problem(
+        422,
+        'project-errors',
+        `${errors.length === 1 ? 'One error stands' : `${errors.length} errors stand`} in the project`,
+        errors
+          .slice(0, 5)
+          .map((e) => `${e.path}: ${e.message}`)
+          .join('; '),
+      );
     const environment = this.projects.environmentOf(undefined);
     const standings = await this.warehouse.standings(after, environment, environment);
     const planned = planTables(after, this.tablesToBuild(change, after), standings, false, this.changedChecks(change));
-    return this.runs.queue(person, 'release', PRODUCTION, commit, { tables: planned.map((p) => p.name), upstream: false, downstream: false, parallelism: 1, parameters: {}, drafts: {}, release: { workspace: slug, message } }, planned);
+    return this.runs.queue(
+      person,
+      'release',
+      PRODUCTION,
+      commit,
+      {
+        tables: planned.map((p) => p.name),
+        upstream: false,
+        downstream: false,
+        parallelism: 1,
+        parameters: {},
+        drafts: {},
+        release: { workspace: slug, message },
+      },
+      planned,
+    );
   }
 
   private tablesToBuild(change: ProjectChange, after: Project): Set<string> {
@@ -127,10 +162,14 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
 
   private async work(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     const main = (await this.projects.git.resolve(MAIN))!;
-    if (!(await this.projects.git.isAncestor(main, run.commit))) throw new Problem(409, 'production-moved', 'Another release came first', 'Release again: it is compared with production as it is now.');
+    if (!(await this.projects.git.isAncestor(main, run.commit)))
+      throw new Problem(409, 'production-moved', 'Another release came first', 'Release again: it is compared with production as it is now.');
     const [before, after] = [await this.projects.projectAt(main), await this.projects.projectAt(run.commit)];
     const environment = this.projects.environmentOf(undefined);
-    await this.warehouse.prepare(environment, after.layers.map((l) => l.name));
+    await this.warehouse.prepare(
+      environment,
+      after.layers.map((l) => l.name),
+    );
     const client = await this.warehouse.connect('production');
     const stop = () => void this.warehouse.cancel('production', client);
     signal.addEventListener('abort', stop);
@@ -148,12 +187,20 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       await client.query('commit');
       client.release();
     } catch (error) {
-      await client.query('rollback').then(() => client.release(), (broken: Error) => client.release(broken));
+      await client.query('rollback').then(
+        () => client.release(),
+        (broken: Error) => client.release(broken),
+      );
       if (signal.aborted) {
         await release.recordFailure(steps);
         return 'stopped';
       }
-      throw new Problem(500, 'release-failed', 'The release could not be put into place; production is as it was', error instanceof Error ? error.message : String(error));
+      throw new Problem(
+        500,
+        'release-failed',
+        'The release could not be put into place; production is as it was',
+        error instanceof Error ? error.message : String(error),
+      );
     } finally {
       signal.removeEventListener('abort', stop);
     }
@@ -161,7 +208,15 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     const slug = run.request.release!.workspace;
     const head = await this.projects.git.resolve(branchOf(slug));
     if (head && (await this.projects.git.isAncestor(head, run.commit))) await this.projects.git.moveRef(branchOf(slug), run.commit, head);
-    await this.releases.insert({ commit: run.commit, commitBefore: main, workspace: slug, message: run.request.release!.message, person: run.person, tables: [...release.built.keys(), ...release.dropped], runId: run.id });
+    await this.releases.insert({
+      commit: run.commit,
+      commitBefore: main,
+      workspace: slug,
+      message: run.request.release!.message,
+      person: run.person,
+      tables: [...release.built.keys(), ...release.dropped],
+      runId: run.id,
+    });
     await release.recordSuccess();
     return 'succeeded';
   }
@@ -201,7 +256,11 @@ class ReleaseTransaction {
   /** @returns false when a check is broken or a statement failed; the step says which */
   async build(steps: readonly RunStep[]): Promise<boolean> {
     const names = { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') };
-    for (const f of functionsOf(this.after, steps.map((s) => s.table))) await this.client.query(compileFunction(this.after, f, names));
+    for (const f of functionsOf(
+      this.after,
+      steps.map((s) => s.table),
+    ))
+      await this.client.query(compileFunction(this.after, f, names));
     const left = steps.filter((s) => s.state === 'waiting');
     const done = new Set<string>();
     while (left.length) {
@@ -256,7 +315,10 @@ class ReleaseTransaction {
     const items: SwapItem[] = [...this.built.values()].map((b) => b.plan);
     const gone = [...this.before.tables.values()].filter((t) => !this.after.tables.has(t.fullName));
     this.dropped.push(...gone.map((t) => t.fullName));
-    await loader.swap(items, gone.map((t) => targetPlace(this.environment, t)));
+    await loader.swap(
+      items,
+      gone.map((t) => targetPlace(this.environment, t)),
+    );
     const prints = fingerprints(this.after);
     for (const [table, { rows }] of this.built) await this.warehouse.remember(this.client, this.environment, table, prints.get(table)!, rows, this.run.id);
     await this.warehouse.forget(this.client, this.environment, this.dropped);
@@ -285,7 +347,13 @@ class ReleaseTransaction {
         await this.builds.keep(this.run, step, failed.checks);
         const error = failed.error ? stepError(failed.error.cause, this.after, failed.error.statement.author) : brokenError(failed.checks);
         await this.builds.end(this.run, step, { state: 'failed', statements: failed.loader.ran, error });
-      } else if (built) await this.builds.end(this.run, step, { state: 'blocked', statements: built.loader.ran, rowsIn: built.rows, error: { message: 'built and checked, but not put into place: the release failed' } });
+      } else if (built)
+        await this.builds.end(this.run, step, {
+          state: 'blocked',
+          statements: built.loader.ran,
+          rowsIn: built.rows,
+          error: { message: 'built and checked, but not put into place: the release failed' },
+        });
       else await this.builds.end(this.run, step, { state: 'blocked' });
     }
   }

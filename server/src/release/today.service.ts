@@ -31,10 +31,22 @@ export class TodayService {
       // A failed run needs someone only until a later one of its kind went well.
       failedRuns: recent.filter((r) => ['failed', 'interrupted'].includes(r.state) && settled.get(r.kind) === r.id).map(runOut),
       drafts: line.drafts.map((d) => ({ path: d.path, by: d.person.displayName, at: d.updatedAt })),
-      errors: line.project.diagnostics.filter((d) => d.severity === 'error').map((d) => ({ path: d.path, message: d.message, ...lineColumn(line.project.files.get(d.path)?.text ?? '', d.range.start) })),
+      errors: line.project.diagnostics
+        .filter((d) => d.severity === 'error')
+        .map((d) => ({ path: d.path, message: d.message, ...lineColumn(line.project.files.get(d.path)?.text ?? '', d.range.start) })),
       tables: { all: tables.length, notRun: tables.filter((t) => t.where === 'nowhere').length },
       lastRelease: lastRelease ?? null,
-      lastRun: lastRun ? { ...runOut(lastRun), steps: steps.map((s) => ({ table: s.table, state: s.state, rowsIn: s.rowsIn, milliseconds: s.startedAt && s.finishedAt ? s.finishedAt.getTime() - s.startedAt.getTime() : null })) } : null,
+      lastRun: lastRun
+        ? {
+            ...runOut(lastRun),
+            steps: steps.map((s) => ({
+              table: s.table,
+              state: s.state,
+              rowsIn: s.rowsIn,
+              milliseconds: s.startedAt && s.finishedAt ? s.finishedAt.getTime() - s.startedAt.getTime() : null,
+            })),
+          }
+        : null,
     };
   }
 }

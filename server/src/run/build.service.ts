@@ -61,7 +61,10 @@ export class BuildService implements OnModuleInit {
     const project = await this.projects.projectAt(run.commit, run.request.drafts);
     const workspace = run.environment === PRODUCTION ? undefined : await this.projects.workspace(run.environment);
     const environment = this.projects.environmentOf(workspace);
-    await this.warehouse.prepare(environment, project.layers.map((l) => l.name));
+    await this.warehouse.prepare(
+      environment,
+      project.layers.map((l) => l.name),
+    );
     const standings = await this.warehouse.standings(project, environment, this.projects.environmentOf(undefined));
     const built = new Set<string>();
     const placeOf = (table: string): Place => {
@@ -76,7 +79,10 @@ export class BuildService implements OnModuleInit {
 
   private async build(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     const context = await this.context(run);
-    await this.makeFunctions(context, steps.filter((s) => s.kind === 'load').map((s) => s.table));
+    await this.makeFunctions(
+      context,
+      steps.filter((s) => s.kind === 'load').map((s) => s.table),
+    );
     const waiting = new Map(steps.filter((s) => s.state === 'waiting').map((s) => [s.table, s]));
     const ended = new Map<string, 'done' | 'bad'>(steps.filter((s) => s.state === 'reused').map((s) => [s.table, 'done']));
     const known = new Set(steps.map((s) => s.table));
@@ -88,7 +94,10 @@ export class BuildService implements OnModuleInit {
         if (step.waitsFor.some((w) => ended.get(w) === 'bad')) {
           waiting.delete(name);
           ended.set(name, 'bad');
-          await this.end(run, step, { state: 'blocked', error: { message: `not run: ${step.waitsFor.filter((w) => ended.get(w) === 'bad').join(', ')} did not end well` } });
+          await this.end(run, step, {
+            state: 'blocked',
+            error: { message: `not run: ${step.waitsFor.filter((w) => ended.get(w) === 'bad').join(', ')} did not end well` },
+          });
           return startReady();
         }
         if (signal.aborted || active.size >= parallelism || step.waitsFor.some((w) => known.has(w) && ended.get(w) !== 'done')) continue;
@@ -145,9 +154,16 @@ export class BuildService implements OnModuleInit {
       client.release();
       return well;
     } catch (error) {
-      await client.query('rollback').then(() => client.release(), (broken: Error) => client.release(broken));
+      await client.query('rollback').then(
+        () => client.release(),
+        (broken: Error) => client.release(broken),
+      );
       const stopped = signal.aborted;
-      await this.end(run, step, { state: stopped ? 'stopped' : 'failed', statements: loader.ran, error: stopped ? { message: 'stopped; the table is as it was' } : this.told(context, error) });
+      await this.end(run, step, {
+        state: stopped ? 'stopped' : 'failed',
+        statements: loader.ran,
+        error: stopped ? { message: 'stopped; the table is as it was' } : this.told(context, error),
+      });
       return false;
     } finally {
       signal.removeEventListener('abort', stop);
@@ -181,7 +197,12 @@ export class BuildService implements OnModuleInit {
   }
 
   /** Makes one table beside and runs its checks; shared with releases. */
-  async makeAndCheck(loader: Loader, plan: LoadPlan, project: Project, placeOf: (table: string) => Place): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
+  async makeAndCheck(
+    loader: Loader,
+    plan: LoadPlan,
+    project: Project,
+    placeOf: (table: string) => Place,
+  ): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
     const table = project.tables.get(plan.table)!;
     loader.inputs = placeOf;
     return loader.makeBeside(plan, table.kind === 'reference' ? project.files.get(table.csvPath)!.text : undefined);
@@ -196,7 +217,11 @@ export class BuildService implements OnModuleInit {
 
   private async runCheck(context: BuildContext, step: RunStep, client: pg.PoolClient, loader: Loader): Promise<boolean> {
     const { run, project, environment, placeOf, parameters } = context;
-    const outcome = await this.checkFile(loader, project, step.table.slice('checks/'.length), { placeOf, functionsSchema: environment.schemaOf('functions'), settings: settingsOf(project, parameters) });
+    const outcome = await this.checkFile(loader, project, step.table.slice('checks/'.length), {
+      placeOf,
+      functionsSchema: environment.schemaOf('functions'),
+      settings: settingsOf(project, parameters),
+    });
     await client.query('commit');
     await this.keep(run, step, [outcome]);
     const broken = outcome.verdict === 'broken';
@@ -212,10 +237,17 @@ export class BuildService implements OnModuleInit {
     const sql = queryCheckStatements(compiled.text, FAULT_ROWS);
     const head = sql.count.indexOf(compiled.text);
     for (const setting of SESSION_SETTINGS) await loader.run({ kind: 'session', sql: setting });
-    const { rows } = await loader.run({ kind: 'check', sql: sql.count, author: { path: file.path, original: (o) => compiled.original(Math.max(0, o - head)) } });
+    const { rows } = await loader.run({
+      kind: 'check',
+      sql: sql.count,
+      author: { path: file.path, original: (o) => compiled.original(Math.max(0, o - head)) },
+    });
     const atFault = String((rows[0] as { c0: string }).c0);
     const place = check.about === undefined ? undefined : names.placeOf(check.about);
-    const total = atFault !== '0' && place ? String(((await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` })).rows[0] as { total: string }).total) : null;
+    const total =
+      atFault !== '0' && place
+        ? String(((await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` })).rows[0] as { total: string }).total)
+        : null;
     return {
       id: check.id,
       table: check.about ?? check.reads[0] ?? '',
@@ -230,7 +262,19 @@ export class BuildService implements OnModuleInit {
   /** Records the outcomes of checks. */
   async keep(run: Run, step: RunStep, checks: readonly CheckOutcome[]): Promise<void> {
     if (checks.length === 0) return;
-    await this.results.insert(checks.map((c) => ({ step: { id: step.id }, environment: run.environment, checkId: c.id, table: c.table, verdict: c.verdict, atFault: c.atFault, total: c.total, sql: c.sql, rows: c.rows })) as never);
+    await this.results.insert(
+      checks.map((c) => ({
+        step: { id: step.id },
+        environment: run.environment,
+        checkId: c.id,
+        table: c.table,
+        verdict: c.verdict,
+        atFault: c.atFault,
+        total: c.total,
+        sql: c.sql,
+        rows: c.rows,
+      })) as never,
+    );
   }
 
   async begin(run: Run, step: RunStep): Promise<void> {
@@ -247,5 +291,8 @@ export class BuildService implements OnModuleInit {
 export function brokenError(checks: readonly CheckOutcome[]): StepError {
   const broken = checks.filter((c) => c.verdict === 'broken');
   const named = broken.map((c) => `${c.id.split('/').at(-1)} (${Number(c.atFault).toLocaleString('en')} ${c.atFault === '1' ? 'row' : 'rows'})`);
-  return { message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`, hint: `${checks.some((c) => c.id.startsWith('checks/')) ? 'What is downstream was not loaded' : 'The table is as it was'}. The rows at fault are with the check.` };
+  return {
+    message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`,
+    hint: `${checks.some((c) => c.id.startsWith('checks/')) ? 'What is downstream was not loaded' : 'The table is as it was'}. The rows at fault are with the check.`,
+  };
 }

@@ -17,7 +17,12 @@ export interface PlannedStep {
  * there. What is downstream of the table that such a check is about waits for it.
  * @throws Problem when the selection reads what is nowhere built, or has errors
  */
-export function planSteps(project: Project, selection: { tables: readonly string[]; upstream: boolean; downstream: boolean }, standings: ReadonlyMap<string, Standing>, workspace: boolean): PlannedStep[] {
+export function planSteps(
+  project: Project,
+  selection: { tables: readonly string[]; upstream: boolean; downstream: boolean },
+  standings: ReadonlyMap<string, Standing>,
+  workspace: boolean,
+): PlannedStep[] {
   const chosen = selection.tables.length ? select(project.needs, selection) : new Set(project.tables.keys());
   return planTables(project, chosen, standings, workspace);
 }
@@ -26,7 +31,13 @@ export function planSteps(project: Project, selection: { tables: readonly string
  * The steps for exactly these tables.
  * @param alsoChecks names of checks/ that run though none of their tables is built
  */
-export function planTables(project: Project, chosen: ReadonlySet<string>, standings: ReadonlyMap<string, Standing>, workspace: boolean, alsoChecks: readonly string[] = []): PlannedStep[] {
+export function planTables(
+  project: Project,
+  chosen: ReadonlySet<string>,
+  standings: ReadonlyMap<string, Standing>,
+  workspace: boolean,
+  alsoChecks: readonly string[] = [],
+): PlannedStep[] {
   const unknown = [...chosen].filter((t) => !project.tables.has(t));
   if (unknown.length) throw new Problem(404, 'not-found', `There is no table ${unknown.join(', ')}`);
   const building = [...chosen].filter((t) => project.tables.get(t)!.kind !== 'source');
@@ -42,22 +53,43 @@ export function planTables(project: Project, chosen: ReadonlySet<string>, standi
   if (missing.size) {
     const [first] = missing;
     const source = project.tables.get(first![0])?.kind === 'source';
-    throw new Problem(409, 'not-built', `${[...missing.keys()].join(', ')} ${missing.size === 1 ? 'is' : 'are'} not in the warehouse yet, and ${first![1]} reads it`, source ? 'Bring it in under Sources first.' : 'Run it too: choose “with what it needs”.');
+    throw new Problem(
+      409,
+      'not-built',
+      `${[...missing.keys()].join(', ')} ${missing.size === 1 ? 'is' : 'are'} not in the warehouse yet, and ${first![1]} reads it`,
+      source ? 'Bring it in under Sources first.' : 'Run it too: choose “with what it needs”.',
+    );
   }
-  const steps: PlannedStep[] = order.map((t) => ({ kind: 'load', name: t, waitsFor: (project.needs.get(t) ?? []).filter((r) => order.includes(r)), reused: reused(t) ?? false }));
+  const steps: PlannedStep[] = order.map((t) => ({
+    kind: 'load',
+    name: t,
+    waitsFor: (project.needs.get(t) ?? []).filter((r) => order.includes(r)),
+    reused: reused(t) ?? false,
+  }));
   return withChecks(project, steps, standings, alsoChecks);
 }
 
 function refuseErrors(project: Project, tables: readonly string[]): void {
-  const paths = new Set(tables.flatMap((t) => {
-    const table = project.tables.get(t)!;
-    return table.kind === 'reference' ? [table.path, table.csvPath] : [table.path];
-  }));
+  const paths = new Set(
+    tables.flatMap((t) => {
+      const table = project.tables.get(t)!;
+      return table.kind === 'reference' ? [table.path, table.csvPath] : [table.path];
+    }),
+  );
   const errors = project.diagnostics.filter((d) => d.severity === 'error' && paths.has(d.path));
   if (errors.length === 0) return;
-  throw new Problem(422, 'project-errors', `${errors.length === 1 ? 'One error stands' : `${errors.length} errors stand`} in the definitions to be run`, errors.slice(0, 5).map((e) => `${e.path}: ${e.message}`).join('; '), {
-    diagnostics: errors.slice(0, 50).map((e) => ({ path: e.path, message: e.message, hint: e.hint })),
-  });
+  throw new Problem(
+    422,
+    'project-errors',
+    `${errors.length === 1 ? 'One error stands' : `${errors.length} errors stand`} in the definitions to be run`,
+    errors
+      .slice(0, 5)
+      .map((e) => `${e.path}: ${e.message}`)
+      .join('; '),
+    {
+      diagnostics: errors.slice(0, 50).map((e) => ({ path: e.path, message: e.message, hint: e.hint })),
+    },
+  );
 }
 
 function withChecks(project: Project, loads: readonly PlannedStep[], standings: ReadonlyMap<string, Standing>, also: readonly string[]): PlannedStep[] {

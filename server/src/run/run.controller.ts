@@ -91,7 +91,8 @@ export class RunController {
   }
 
   private needsReleaser(me: Person, what: string): void {
-    if (!mayAct(me.role, 'releaser')) throw new Problem(403, 'not-allowed', `${what} needs the role releaser`, `You are signed in as ${me.displayName}, ${me.role}.`);
+    if (!mayAct(me.role, 'releaser'))
+      throw new Problem(403, 'not-allowed', `${what} needs the role releaser`, `You are signed in as ${me.displayName}, ${me.role}.`);
   }
 
   @Get('runs')
@@ -117,7 +118,11 @@ export class RunController {
     const found = (await this.runs.stepsOf(id)).find((s) => s.id === step);
     if (!found) throw new Problem(404, 'not-found', `Step ${step} of run ${id} does not exist`);
     const results = (await this.runs.resultsOf(id)).filter((r) => r.step.id === step);
-    return { ...stepOut(found, results), statements: found.statements, results: results.map((r) => ({ id: r.checkId, verdict: r.verdict, atFault: r.atFault, total: r.total, sql: r.sql, rows: r.rows })) };
+    return {
+      ...stepOut(found, results),
+      statements: found.statements,
+      results: results.map((r) => ({ id: r.checkId, verdict: r.verdict, atFault: r.atFault, total: r.total, sql: r.sql, rows: r.rows })),
+    };
   }
 
   @Needs('editor')
@@ -153,6 +158,9 @@ export class RunController {
   /** A note whenever any run changes: for lists. */
   @Sse('events')
   all(): Observable<MessageEvent> {
-    return merge(this.progress.notes.pipe(throttleTime(500, undefined, { leading: true, trailing: true })), interval(20_000).pipe(map(() => ({ what: 'alive' })))).pipe(map((note): MessageEvent => ({ data: note })));
+    return merge(
+      this.progress.notes.pipe(throttleTime(500, undefined, { leading: true, trailing: true })),
+      interval(20_000).pipe(map(() => ({ what: 'alive' }))),
+    ).pipe(map((note): MessageEvent => ({ data: note })));
   }
 }

@@ -73,7 +73,10 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
    * on the queue are taken away, so that the environment's next run is not kept waiting.
    */
   private async markInterrupted(): Promise<void> {
-    const { rows: jobs } = await this.pool!.query<{ key: string; locked_by: string }>(`select key, locked_by from graphile_worker.jobs where task_identifier = $1 and locked_by is not null`, [TASK]);
+    const { rows: jobs } = await this.pool!.query<{ key: string; locked_by: string }>(
+      `select key, locked_by from graphile_worker.jobs where task_identifier = $1 and locked_by is not null`,
+      [TASK],
+    );
     for (const job of jobs) {
       const id = Number(job.key.slice('run:'.length));
       const lock = await this.lock(id);
@@ -86,8 +89,15 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     for (const run of await this.runs.findBy({ state: 'running' })) {
       const lock = await this.lock(run.id);
       if (!lock) continue;
-      await this.steps.update({ run: { id: run.id }, state: In(['running', 'waiting'] satisfies StepState[]) }, { state: 'interrupted', finishedAt: new Date() });
-      await this.runs.update(run.id, { state: 'interrupted', finishedAt: new Date(), error: 'The server ended while this run was going on. Nothing is half-built; continue it to do the rest.' });
+      await this.steps.update(
+        { run: { id: run.id }, state: In(['running', 'waiting'] satisfies StepState[]) },
+        { state: 'interrupted', finishedAt: new Date() },
+      );
+      await this.runs.update(run.id, {
+        state: 'interrupted',
+        finishedAt: new Date(),
+        error: 'The server ended while this run was going on. Nothing is half-built; continue it to do the rest.',
+      });
       await lock.release();
     }
   }
@@ -108,7 +118,11 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
   }
 
   /** Asks for a build of tables in an environment; an empty list means all of them. */
-  async build(person: Person, slug: string, ask: { tables: readonly string[]; upstream: boolean; downstream: boolean; parallelism?: number; parameters?: Record<string, string> }): Promise<Run> {
+  async build(
+    person: Person,
+    slug: string,
+    ask: { tables: readonly string[]; upstream: boolean; downstream: boolean; parallelism?: number; parameters?: Record<string, string> },
+  ): Promise<Run> {
     const line = await this.projects.line(slug);
     const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
     const planned = planSteps(line.project, ask, standings, slug !== PRODUCTION);
@@ -122,12 +136,45 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     return this.queue(person, 'build', slug, line.commit, request, planned);
   }
 
-  async queue(person: Person, kind: RunKind, environment: string, commit: string, request: RunRequest, planned: readonly (PlannedStep | { kind: 'intake'; name: string; waitsFor: readonly string[]; reused: false })[], continues: number | null = null): Promise<Run> {
+  async queue(
+    person: Person,
+    kind: RunKind,
+    environment: string,
+    commit: string,
+    request: RunRequest,
+    planned: readonly (PlannedStep | { kind: 'intake'; name: string; waitsFor: readonly string[]; reused: false })[],
+    continues: number | null = null,
+  ): Promise<Run> {
     const run = await this.source.transaction(async (manager) => {
-      const made = await manager.save(manager.create(Run, { kind, environment, commit, state: 'queued', person: person.displayName, request, error: null, continues, startedAt: null, finishedAt: null }));
+      const made = await manager.save(
+        manager.create(Run, {
+          kind,
+          environment,
+          commit,
+          state: 'queued',
+          person: person.displayName,
+          request,
+          error: null,
+          continues,
+          startedAt: null,
+          finishedAt: null,
+        }),
+      );
       await manager.insert(
         RunStep,
-        planned.map((s, position) => ({ run: { id: made.id }, kind: s.kind, table: s.name, position, state: (s.reused ? 'reused' : 'waiting') as StepState, waitsFor: s.waitsFor, rowsOut: null, rowsIn: null, error: null, startedAt: null, finishedAt: null })) as never,
+        planned.map((s, position) => ({
+          run: { id: made.id },
+          kind: s.kind,
+          table: s.name,
+          position,
+          state: (s.reused ? 'reused' : 'waiting') as StepState,
+          waitsFor: s.waitsFor,
+          rowsOut: null,
+          rowsIn: null,
+          error: null,
+          startedAt: null,
+          finishedAt: null,
+        })) as never,
       );
       return made;
     });
@@ -153,7 +200,8 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
       await this.runs.update(id, { state, finishedAt: new Date() });
     } catch (error) {
       logger.error(error);
-      const message = error instanceof Problem ? `${error.title}${error.detail ? `. ${error.detail}` : ''}` : error instanceof Error ? error.message : String(error);
+      const message =
+        error instanceof Problem ? `${error.title}${error.detail ? `. ${error.detail}` : ''}` : error instanceof Error ? error.message : String(error);
       await this.steps.update({ run: { id }, state: In(['running', 'waiting'] satisfies StepState[]) }, { state: 'blocked', finishedAt: new Date() });
       await this.runs.update(id, { state: controller.signal.aborted ? 'stopped' : 'failed', finishedAt: new Date(), error: message });
     } finally {
@@ -186,7 +234,12 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     const steps = await this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
     const left = steps.filter((s) => !['done', 'reused'].includes(s.state));
     const names = new Set(left.map((s) => s.table));
-    const planned = left.map((s) => ({ kind: s.kind as 'load' | 'check', name: s.table, waitsFor: s.waitsFor.filter((w) => names.has(w)), reused: false as const }));
+    const planned = left.map((s) => ({
+      kind: s.kind as 'load' | 'check',
+      name: s.table,
+      waitsFor: s.waitsFor.filter((w) => names.has(w)),
+      reused: false as const,
+    }));
     return this.queue(person, run.kind, run.environment, run.commit, run.request, planned, id);
   }
 

@@ -29,7 +29,13 @@ export class Config {
     readonly demo: boolean,
   ) {
     const file = JSON.parse(readFileSync(path.join(data, 'config.json'), 'utf8')) as { postgresPort: number; key: string; passwords: Record<string, string> };
-    const address = (database: string, user: string, role: string): DatabaseAddress => ({ host: '127.0.0.1', port: file.postgresPort, database, user, password: file.passwords[role]! });
+    const address = (database: string, user: string, role: string): DatabaseAddress => ({
+      host: '127.0.0.1',
+      port: file.postgresPort,
+      database,
+      user,
+      password: file.passwords[role]!,
+    });
     this.application = address('ouvrage', 'ouvrage_application', 'application');
     this.warehouse = {
       production: address('warehouse', ROLES.production, 'production'),

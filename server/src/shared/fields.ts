@@ -24,11 +24,24 @@ export function ProjectPath(): PropertyDecorator {
 }
 
 export function Whole(least: number, most: number): PropertyDecorator {
-  return applyDecorators(Type(() => Number), IsInt(), Min(least), Max(most), ApiProperty({ type: Number, minimum: least, maximum: most }));
+  return applyDecorators(
+    Type(() => Number),
+    IsInt(),
+    Min(least),
+    Max(most),
+    ApiProperty({ type: Number, minimum: least, maximum: most }),
+  );
 }
 
 export function OptionalWhole(least: number, most: number): PropertyDecorator {
-  return applyDecorators(IsOptional(), Type(() => Number), IsInt(), Min(least), Max(most), ApiProperty({ type: Number, minimum: least, maximum: most, required: false }));
+  return applyDecorators(
+    IsOptional(),
+    Type(() => Number),
+    IsInt(),
+    Min(least),
+    Max(most),
+    ApiProperty({ type: Number, minimum: least, maximum: most, required: false }),
+  );
 }
 
 export function Flag(): PropertyDecorator {
@@ -36,5 +49,11 @@ export function Flag(): PropertyDecorator {
 }
 
 export function Names(most: number): PropertyDecorator {
-  return applyDecorators(IsArray(), ArrayMaxSize(most), IsString({ each: true }), Length(1, 200, { each: true }), ApiProperty({ type: [String], maxItems: most }));
+  return applyDecorators(
+    IsArray(),
+    ArrayMaxSize(most),
+    IsString({ each: true }),
+    Length(1, 200, { each: true }),
+    ApiProperty({ type: [String], maxItems: most }),
+  );
 }

@@ -22,7 +22,13 @@ export class ConnectionService {
 
   /** All bindings, without secrets. */
   async list(): Promise<({ server: string } & Omit<DatabaseAddress, 'password'>)[]> {
-    return (await this.connections.find({ order: { server: 'ASC' } })).map(({ server, host, port, database, user }) => ({ server, host, port, database, user }));
+    return (await this.connections.find({ order: { server: 'ASC' } })).map(({ server, host, port, database, user }) => ({
+      server,
+      host,
+      port,
+      database,
+      user,
+    }));
   }
 
   /** A client of the database that a server is bound to, connected. @throws Problem in plain words */
@@ -30,12 +36,25 @@ export class ConnectionService {
     const found = await this.connections.findOneBy({ server });
     if (!found) throw new Problem(409, 'not-bound', `The server ${server} is bound to no connection`, 'Bind it in Settings.');
     const { host, port, database, user } = found;
-    const client = new pg.Client({ host, port, database, user, password: unseal(this.config.key, found.secret), connectionTimeoutMillis: 10_000, application_name: 'ouvrage intake' });
+    const client = new pg.Client({
+      host,
+      port,
+      database,
+      user,
+      password: unseal(this.config.key, found.secret),
+      connectionTimeoutMillis: 10_000,
+      application_name: 'ouvrage intake',
+    });
     client.on('error', () => undefined);
     try {
       await client.connect();
     } catch (error) {
-      throw new Problem(502, 'unreachable', `The system ${server} (${host}:${port}, database ${database}) cannot be reached`, error instanceof Error ? error.message : String(error));
+      throw new Problem(
+        502,
+        'unreachable',
+        `The system ${server} (${host}:${port}, database ${database}) cannot be reached`,
+        error instanceof Error ? error.message : String(error),
+      );
     }
     return client;
   }

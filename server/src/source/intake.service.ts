@@ -38,13 +38,23 @@ export class IntakeService implements OnModuleInit {
     const chosen = tables.length ? sources.filter((s) => tables.includes(s)) : sources;
     if (chosen.length === 0) throw new Problem(409, 'nothing-to-run', 'The project has no source table');
     const drafts = Object.fromEntries(line.drafts.map((d) => [d.path, d.text]));
-    return this.runs.queue(person, 'intake', slug, line.commit, { tables, upstream: false, downstream: false, parallelism: 2, parameters: {}, drafts }, chosen.map((name) => ({ kind: 'intake', name, waitsFor: [], reused: false })));
+    return this.runs.queue(
+      person,
+      'intake',
+      slug,
+      line.commit,
+      { tables, upstream: false, downstream: false, parallelism: 2, parameters: {}, drafts },
+      chosen.map((name) => ({ kind: 'intake', name, waitsFor: [], reused: false })),
+    );
   }
 
   private async work(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     const project = await this.projects.projectAt(run.commit, run.request.drafts);
     const environment = this.projects.environmentOf(run.environment === PRODUCTION ? undefined : await this.projects.workspace(run.environment));
-    await this.warehouse.prepare(environment, project.layers.map((l) => l.name));
+    await this.warehouse.prepare(
+      environment,
+      project.layers.map((l) => l.name),
+    );
     const waiting = steps.filter((s) => s.state === 'waiting');
     let failed = false;
     const worker = async (): Promise<void> => {
@@ -83,9 +93,16 @@ export class IntakeService implements OnModuleInit {
       await this.build.end(run, step, { state: 'done', statements: loader.ran, rowsOut: rows.out, rowsIn: rows.in });
       return true;
     } catch (error) {
-      await client.query('rollback').then(() => client.release(), (broken: Error) => client.release(broken));
+      await client.query('rollback').then(
+        () => client.release(),
+        (broken: Error) => client.release(broken),
+      );
       const cause = error instanceof StatementFailed ? error.cause : error;
-      const told = signal.aborted ? { message: 'stopped; the landing table is as it was' } : cause instanceof Problem ? { message: cause.title, ...(cause.detail ? { detail: cause.detail } : {}) } : stepError(cause, project);
+      const told = signal.aborted
+        ? { message: 'stopped; the landing table is as it was' }
+        : cause instanceof Problem
+          ? { message: cause.title, ...(cause.detail ? { detail: cause.detail } : {}) }
+          : stepError(cause, project);
       await this.build.end(run, step, { state: signal.aborted ? 'stopped' : 'failed', statements: loader.ran, error: { ...told, path: table.path } });
       return false;
     } finally {
@@ -95,7 +112,13 @@ export class IntakeService implements OnModuleInit {
   }
 
   /** @returns rows that left the source and rows that arrived */
-  private async copy(source: pg.Client, client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable): Promise<{ out: string; in: string }> {
+  private async copy(
+    source: pg.Client,
+    client: pg.PoolClient,
+    loader: Loader,
+    environment: Environment,
+    table: SourceTable,
+  ): Promise<{ out: string; in: string }> {
     const plan = planIntake(environment, table);
     await loader.run({ kind: 'build', sql: plan.build });
     await source.query("set timezone = 'UTC'");
@@ -106,7 +129,12 @@ export class IntakeService implements OnModuleInit {
     const writing = client.query(copyFrom(plan.copySql));
     await pipeline(reading, writing);
     const out = String((reading as unknown as { rowCount: number }).rowCount);
-    loader.ran.push({ kind: 'build', sql: `-- in ${table.server}\n${sql};\n-- into the warehouse\n${plan.copySql}`, milliseconds: Math.round(performance.now() - started), rows: Number(out) });
+    loader.ran.push({
+      kind: 'build',
+      sql: `-- in ${table.server}\n${sql};\n-- into the warehouse\n${plan.copySql}`,
+      milliseconds: Math.round(performance.now() - started),
+      rows: Number(out),
+    });
     for (const statement of plan.finish) await loader.run(statement);
     await loader.swap([{ target: plan.target, beside: plan.beside, relation: 'table' }]);
     return { out, in: String(writing.rowCount) };

@@ -48,28 +48,52 @@ export class SourceController {
           .filter((t) => t.kind === 'source' && t.server === server.name)
           .map((t) => {
             const standing = standings.get(t.fullName);
-            return { table: t.fullName, comment: t.comment ?? null, where: standing?.where ?? 'nowhere', rows: standing?.loaded?.rows ?? null, loadedAt: standing?.loaded?.at ?? null, last: last.get(t.fullName) ?? null };
+            return {
+              table: t.fullName,
+              comment: t.comment ?? null,
+              where: standing?.where ?? 'nowhere',
+              rows: standing?.loaded?.rows ?? null,
+              loadedAt: standing?.loaded?.at ?? null,
+              last: last.get(t.fullName) ?? null,
+            };
           }),
       };
     });
   }
 
   private async lastIntakes(slug: string) {
-    const rows = await this.steps.query<{ table_name: string; state: string; rows_out: string | null; rows_in: string | null; finished_at: Date; error: unknown; run_id: number; milliseconds: number }[]>(
+    const rows = await this.steps.query<
+      {
+        table_name: string;
+        state: string;
+        rows_out: string | null;
+        rows_in: string | null;
+        finished_at: Date;
+        error: unknown;
+        run_id: number;
+        milliseconds: number;
+      }[]
+    >(
       `select distinct on (s.table_name) s.table_name, s.state, s.rows_out, s.rows_in, s.finished_at, s.error, s.run_id,
          (extract(epoch from s.finished_at - s.started_at) * 1000)::int as milliseconds
        from run_step s join run r on r.id = s.run_id
        where s.kind = 'intake' and s.finished_at is not null and r.environment = any($1) order by s.table_name, s.id desc`,
       [[slug, PRODUCTION]],
     );
-    return new Map(rows.map((r) => [r.table_name, { state: r.state, rowsOut: r.rows_out, rowsIn: r.rows_in, at: r.finished_at, error: r.error, run: r.run_id, milliseconds: r.milliseconds }]));
+    return new Map(
+      rows.map((r) => [
+        r.table_name,
+        { state: r.state, rowsOut: r.rows_out, rowsIn: r.rows_in, at: r.finished_at, error: r.error, run: r.run_id, milliseconds: r.milliseconds },
+      ]),
+    );
   }
 
   /** Brings source tables in now. Landing tables of production need a releaser. */
   @Needs('editor')
   @Post('intake')
   async bringIn(@Me() me: Person, @Param('slug') slug: string, @Body() { tables }: IntakeBody) {
-    if (slug === PRODUCTION && !mayAct(me.role, 'releaser')) throw new Problem(403, 'not-allowed', 'Bringing data into production needs the role releaser', `You are signed in as ${me.displayName}, ${me.role}.`);
+    if (slug === PRODUCTION && !mayAct(me.role, 'releaser'))
+      throw new Problem(403, 'not-allowed', 'Bringing data into production needs the role releaser', `You are signed in as ${me.displayName}, ${me.role}.`);
     return runOut(await this.intake.ask(me, slug, tables));
   }
 }

@@ -54,4 +54,3 @@ export class HarbourService {
     await pipeline(Readable.from([copyText(table.rows)]), client.query(copyFrom(`copy ${name} from stdin`)));
   }
 }
-

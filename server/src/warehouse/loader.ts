@@ -211,7 +211,9 @@ export class Loader {
       const [fresh] = await this.oldRelations([item.beside]);
       const shape = (r: OldRelation | undefined) => JSON.stringify(r?.columns);
       if (items.length > 1 || item.relation !== 'table' || before?.relkind !== 'r' || shape(before) !== shape(fresh)) {
-        throw new SwapBlocked(`${names} reads ${item.target.schema}.${item.target.name} and cannot be made again by Ouvrage. Drop it, or give its ownership to the production builder, and run again.`);
+        throw new SwapBlocked(
+          `${names} reads ${item.target.schema}.${item.target.name} and cannot be made again by Ouvrage. Drop it, or give its ownership to the production builder, and run again.`,
+        );
       }
       for (const sql of planReplaceInPlace(item)) await this.plain('swap', sql);
     }

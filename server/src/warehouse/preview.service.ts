@@ -134,22 +134,35 @@ export class PreviewService {
       const milliseconds = performance.now() - started;
       const types = await this.typeNames(client, fields);
       const total = rows.length <= limit ? rows.length : await this.count(client, sql);
-      return { columns: fields.map((f, i) => ({ name: f.name, type: types[i]! })), rows: rows.slice(0, limit).map(cut), total, milliseconds: Math.round(milliseconds), sql, inlined: [] };
+      return {
+        columns: fields.map((f, i) => ({ name: f.name, type: types[i]! })),
+        rows: rows.slice(0, limit).map(cut),
+        total,
+        milliseconds: Math.round(milliseconds),
+        sql,
+        inlined: [],
+      };
     } catch (error) {
       if (signal.aborted) throw new Problem(499, 'stopped', 'The preview was stopped');
       throw error;
     } finally {
       signal.removeEventListener('abort', stop);
-      sound = await client.query('rollback').then(() => client.query('discard all')).then(
-        () => true,
-        () => false,
-      );
+      sound = await client
+        .query('rollback')
+        .then(() => client.query('discard all'))
+        .then(
+          () => true,
+          () => false,
+        );
       client.release(!sound);
     }
   }
 
   private async typeNames(client: pg.PoolClient, fields: readonly pg.FieldDef[]): Promise<string[]> {
-    const { rows } = await client.query<{ type: string }>('select format_type(t, m) as type from unnest($1::oid[], $2::int[]) with ordinality as f (t, m, n) order by n', [fields.map((f) => f.dataTypeID), fields.map((f) => f.dataTypeModifier)]);
+    const { rows } = await client.query<{ type: string }>(
+      'select format_type(t, m) as type from unnest($1::oid[], $2::int[]) with ordinality as f (t, m, n) order by n',
+      [fields.map((f) => f.dataTypeID), fields.map((f) => f.dataTypeModifier)],
+    );
     return rows.map((r) => shortType(r.type));
   }
 
@@ -171,7 +184,12 @@ function cut(row: readonly (string | null)[]): (string | null)[] {
 }
 
 /** The first rows of one statement, through the extended protocol. */
-async function readCursor(client: pg.PoolClient, sql: string, most: number, types: pg.CustomTypesConfig): Promise<{ rows: (string | null)[][]; fields: pg.FieldDef[] }> {
+async function readCursor(
+  client: pg.PoolClient,
+  sql: string,
+  most: number,
+  types: pg.CustomTypesConfig,
+): Promise<{ rows: (string | null)[][]; fields: pg.FieldDef[] }> {
   const cursor = client.query(new Cursor<(string | null)[]>(sql, [], { rowMode: 'array', types }));
   try {
     const rows = await cursor.read(most);

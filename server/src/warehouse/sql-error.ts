@@ -19,7 +19,8 @@ export function isDatabaseError(error: unknown): error is DatabaseError {
 
 /** What a practitioner does about an error, by its SQLSTATE, where PostgreSQL gives no hint itself. */
 const REMEDIES: Readonly<Record<string, string>> = {
-  '22P02': 'A text does not have the form of the type that it is cast to. Preview the step and filter for such values, or use nullif or a case before the cast.',
+  '22P02':
+    'A text does not have the form of the type that it is cast to. Preview the step and filter for such values, or use nullif or a case before the cast.',
   '22007': 'A text is no date or time of the expected form.',
   '22008': 'A date or time is outside what the type can hold.',
   '22003': 'A number is too large for its type. Widen the type.',
@@ -43,5 +44,11 @@ export function stepError(error: unknown, project: Project, author?: { readonly 
   const file = author && project.files.get(author.path);
   const place = file && position > 0 ? { path: author.path, ...lineColumn(file.text, author.original(position - 1)) } : author ? { path: author.path } : {};
   const hint = error.hint ?? REMEDIES[error.code ?? ''];
-  return { message: error.message, ...(error.detail ? { detail: error.detail } : error.where?.startsWith('COPY') ? { detail: error.where } : {}), ...(hint ? { hint } : {}), ...(error.code ? { sqlstate: error.code } : {}), ...place };
+  return {
+    message: error.message,
+    ...(error.detail ? { detail: error.detail } : error.where?.startsWith('COPY') ? { detail: error.where } : {}),
+    ...(hint ? { hint } : {}),
+    ...(error.code ? { sqlstate: error.code } : {}),
+    ...place,
+  };
 }

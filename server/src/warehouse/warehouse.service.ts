@@ -113,7 +113,13 @@ export class WarehouseService implements OnModuleDestroy {
     const place = { schema: environment.schemaOf(STATE_LAYER), name: 'loaded' };
     const { rows } = await this.pools[this.builder(environment)].query<{ there: boolean }>(`select to_regclass($1) is not null as there`, [qualified(place)]);
     if (!rows[0]?.there) return new Map();
-    const found = await this.pools[this.builder(environment)].query<{ table_name: string; fingerprint: string; row_count: string | null; run_id: number; loaded_at: Date }>(`select * from ${qualified(place)}`);
+    const found = await this.pools[this.builder(environment)].query<{
+      table_name: string;
+      fingerprint: string;
+      row_count: string | null;
+      run_id: number;
+      loaded_at: Date;
+    }>(`select * from ${qualified(place)}`);
     return new Map(found.rows.map((r) => [r.table_name, { fingerprint: r.fingerprint, rows: r.row_count, runId: r.run_id, at: r.loaded_at.toISOString() }]));
   }
 
@@ -135,7 +141,9 @@ export class WarehouseService implements OnModuleDestroy {
 
   /** The commit that production's tables were last released from, if any was. */
   async releasedCommit(environment: Environment): Promise<string | undefined> {
-    const { rows } = await this.pools.production.query<{ commit_id: string }>(`select commit_id from ${qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'released' })}`);
+    const { rows } = await this.pools.production.query<{ commit_id: string }>(
+      `select commit_id from ${qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'released' })}`,
+    );
     return rows[0]?.commit_id;
   }
 

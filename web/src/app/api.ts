@@ -38,7 +38,14 @@ const baseQuery: BaseQueryFn<string | FetchArgs, unknown, ProblemBody> = async (
   const { status, data } = result.error;
   const body = parsed(data);
   if (body) return { error: body };
-  return { error: { code: 'unreachable', status: 0, title: 'The server does not answer', detail: status === 'FETCH_ERROR' ? 'Check that it is running; what you typed is kept here.' : String(status) } };
+  return {
+    error: {
+      code: 'unreachable',
+      status: 0,
+      title: 'The server does not answer',
+      detail: status === 'FETCH_ERROR' ? 'Check that it is running; what you typed is kept here.' : String(status),
+    },
+  };
 };
 
 function parsed(data: unknown): ProblemBody | undefined {
@@ -71,11 +78,17 @@ export const api = createApi({
     }),
     signOut: b.mutation<void, void>({ query: () => ({ url: 'sign-out', method: 'POST' }), invalidatesTags: ['Session'] }),
     tokens: b.query<AccessToken[], void>({ query: () => 'tokens', providesTags: ['Tokens'] }),
-    createToken: b.mutation<{ token: string; id: string }, string>({ query: (label) => ({ url: 'tokens', method: 'POST', body: { label } }), invalidatesTags: ['Tokens'] }),
+    createToken: b.mutation<{ token: string; id: string }, string>({
+      query: (label) => ({ url: 'tokens', method: 'POST', body: { label } }),
+      invalidatesTags: ['Tokens'],
+    }),
     deleteToken: b.mutation<void, string>({ query: (id) => ({ url: `tokens/${id}`, method: 'DELETE' }), invalidatesTags: ['Tokens'] }),
 
     workspaces: b.query<WorkspaceEntry[], void>({ query: () => 'workspaces', providesTags: ['Workspaces'] }),
-    openWorkspace: b.mutation<WorkspaceEntry, string>({ query: (name) => ({ url: 'workspaces', method: 'POST', body: { name } }), invalidatesTags: ['Workspaces'] }),
+    openWorkspace: b.mutation<WorkspaceEntry, string>({
+      query: (name) => ({ url: 'workspaces', method: 'POST', body: { name } }),
+      invalidatesTags: ['Workspaces'],
+    }),
     files: b.query<FilesAnswer, string>({ query: (slug) => `${at(slug)}/files`, providesTags: ['Files'] }),
     keepDraft: b.mutation<DraftEntry, { slug: string; path: string; text: string | null; version: number }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/drafts`, method: 'PUT', body }),
@@ -85,12 +98,18 @@ export const api = createApi({
       query: ({ slug, path }) => ({ url: `${at(slug)}/drafts?path=${encodeURIComponent(path)}`, method: 'DELETE' }),
       invalidatesTags: ['Files', 'State', 'Workspaces', 'Releases'],
     }),
-    rebaseDraft: b.mutation<void, { slug: string; path: string }>({ query: ({ slug, path }) => ({ url: `${at(slug)}/drafts/rebase`, method: 'POST', body: { path } }), invalidatesTags: ['Files'] }),
+    rebaseDraft: b.mutation<void, { slug: string; path: string }>({
+      query: ({ slug, path }) => ({ url: `${at(slug)}/drafts/rebase`, method: 'POST', body: { path } }),
+      invalidatesTags: ['Files'],
+    }),
     commit: b.mutation<Commit, { slug: string; message: string }>({
       query: ({ slug, message }) => ({ url: `${at(slug)}/commits`, method: 'POST', body: { message } }),
       invalidatesTags: (_, error) => (error ? [] : ['Files', 'State', 'Workspaces', 'Releases']),
     }),
-    history: b.query<Commit[], { slug: string; path: string }>({ query: ({ slug, path }) => `${at(slug)}/history?path=${encodeURIComponent(path)}`, providesTags: ['Files'] }),
+    history: b.query<Commit[], { slug: string; path: string }>({
+      query: ({ slug, path }) => `${at(slug)}/history?path=${encodeURIComponent(path)}`,
+      providesTags: ['Files'],
+    }),
     fileAt: b.query<{ text: string | null; before: string | null }, { slug: string; path: string; commit: string }>({
       query: ({ slug, path, commit }) => `${at(slug)}/file?path=${encodeURIComponent(path)}&commit=${commit}`,
     }),
@@ -105,9 +124,17 @@ export const api = createApi({
       providesTags: ['State'],
       keepUnusedDataFor: 5,
     }),
-    preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number }>({ query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }) }),
-    checkHistory: b.query<CheckResult[], { slug: string; id: string }>({ query: ({ slug, id }) => `${at(slug)}/check-history?id=${encodeURIComponent(id)}`, providesTags: ['State'] }),
-    loads: b.query<LoadEntry[], { slug: string; table: string }>({ query: ({ slug, table }) => `${at(slug)}/loads?table=${encodeURIComponent(table)}`, providesTags: ['State'] }),
+    preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }),
+    }),
+    checkHistory: b.query<CheckResult[], { slug: string; id: string }>({
+      query: ({ slug, id }) => `${at(slug)}/check-history?id=${encodeURIComponent(id)}`,
+      providesTags: ['State'],
+    }),
+    loads: b.query<LoadEntry[], { slug: string; table: string }>({
+      query: ({ slug, table }) => `${at(slug)}/loads?table=${encodeURIComponent(table)}`,
+      providesTags: ['State'],
+    }),
 
     runs: b.query<RunEntry[], string>({ query: (environment) => `runs?environment=${encodeURIComponent(environment)}`, providesTags: ['Runs'] }),
     run: b.query<RunDetail, number>({
@@ -138,12 +165,21 @@ export const api = createApi({
     continueRun: b.mutation<RunEntry, number>({ query: (id) => ({ url: `runs/${id}/continue`, method: 'POST' }), invalidatesTags: ['Runs'] }),
 
     sources: b.query<SourceSystem[], string>({ query: (slug) => `${at(slug)}/sources`, providesTags: ['Sources', 'State'] }),
-    bringIn: b.mutation<RunEntry, { slug: string; tables: readonly string[] }>({ query: ({ slug, tables }) => ({ url: `${at(slug)}/intake`, method: 'POST', body: { tables } }), invalidatesTags: ['Runs'] }),
+    bringIn: b.mutation<RunEntry, { slug: string; tables: readonly string[] }>({
+      query: ({ slug, tables }) => ({ url: `${at(slug)}/intake`, method: 'POST', body: { tables } }),
+      invalidatesTags: ['Runs'],
+    }),
     harbour: b.query<{ day: number | null; date: string | null }, void>({ query: () => 'harbour', providesTags: ['Harbour'] }),
-    advance: b.mutation<{ day: number; date: string }, number>({ query: (days) => ({ url: 'harbour/advance', method: 'POST', body: { days } }), invalidatesTags: ['Harbour'] }),
+    advance: b.mutation<{ day: number; date: string }, number>({
+      query: (days) => ({ url: 'harbour/advance', method: 'POST', body: { days } }),
+      invalidatesTags: ['Harbour'],
+    }),
 
     comparison: b.query<Comparison, string>({ query: (slug) => `${at(slug)}/comparison`, providesTags: ['Releases', 'State'] }),
-    release: b.mutation<RunEntry, { slug: string; message: string }>({ query: ({ slug, message }) => ({ url: `${at(slug)}/release`, method: 'POST', body: { message } }), invalidatesTags: ['Runs'] }),
+    release: b.mutation<RunEntry, { slug: string; message: string }>({
+      query: ({ slug, message }) => ({ url: `${at(slug)}/release`, method: 'POST', body: { message } }),
+      invalidatesTags: ['Runs'],
+    }),
     releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),
     today: b.query<TodayAnswer, string>({ query: (slug) => `${at(slug)}/today`, providesTags: ['State', 'Runs', 'Files'] }),
   }),

@@ -17,8 +17,21 @@ export function Finder({ open, onClose }: { open: boolean; onClose: () => void }
     onClose();
   };
   return (
-    <Command.Dialog open={open} onOpenChange={(next) => !next && close()} label="Find anything" shouldFilter={false} loop overlayClassName="fixed inset-0 z-40 bg-black/40" contentClassName="fixed top-[10vh] left-1/2 z-50 w-[min(620px,94vw)] -translate-x-1/2 border border-rule bg-sheet text-ink shadow-lg">
-      <Command.Input value={text} onValueChange={setText} placeholder="A table, column, check, run or command" className="h-11 w-full border-b border-line bg-transparent px-4 text-[14px] outline-none" />
+    <Command.Dialog
+      open={open}
+      onOpenChange={(next) => !next && close()}
+      label="Find anything"
+      shouldFilter={false}
+      loop
+      overlayClassName="fixed inset-0 z-40 bg-black/40"
+      contentClassName="fixed top-[10vh] left-1/2 z-50 w-[min(620px,94vw)] -translate-x-1/2 border border-rule bg-sheet text-ink shadow-lg"
+    >
+      <Command.Input
+        value={text}
+        onValueChange={setText}
+        placeholder="A table, column, check, run or command"
+        className="h-11 w-full border-b border-line bg-transparent px-4 text-[14px] outline-none"
+      />
       {open && <Found text={text.trim().toLowerCase()} onChosen={close} />}
     </Command.Dialog>
   );
@@ -77,13 +90,42 @@ function useEntries(): Entry[] {
     const layer = new Map(summary.layers.map((l, i) => [l.name, i]));
     const go = (to: string) => () => void navigate(to);
     return [
-      ...summary.tables.map((t): Entry => ({ key: `t ${t.fullName}`, group: 'Tables', label: t.fullName, aside: t.comment, layer: layer.get(t.layer) ?? 0, act: go(address.table(slug, t.fullName)) })),
+      ...summary.tables.map((t): Entry => ({
+        key: `t ${t.fullName}`,
+        group: 'Tables',
+        label: t.fullName,
+        aside: t.comment,
+        layer: layer.get(t.layer) ?? 0,
+        act: go(address.table(slug, t.fullName)),
+      })),
       ...PLACES.map(([place, label]): Entry => ({ key: `p ${place}`, group: 'Commands', label: `Go to ${label}`, act: go(address.place(slug, place)) })),
       { key: 'p settings', group: 'Commands', label: 'Go to Settings', act: go(address.place(slug, 'settings')) },
-      { key: 'c theme', group: 'Commands', label: theme === 'paper' ? 'Use the blueprint (dark) theme' : 'Use the paper (light) theme', act: () => dispatch(themeChosen(theme === 'paper' ? 'blueprint' : 'paper')) },
-      ...checks.map((c): Entry => ({ key: `k ${c.id}`, group: 'Checks', label: c.title, aside: c.table, verdict: c.verdict, act: go(address.check(slug, c.id)) })),
-      ...summary.tables.flatMap((t) => (t.columns ?? []).map((c): Entry => ({ key: `f ${t.fullName}.${c.name}`, group: 'Columns', label: `${t.fullName}.${c.name}`, aside: c.type, act: go(address.table(slug, t.fullName)) }))),
-      ...runs.slice(0, 50).map((r): Entry => ({ key: `r ${r.id}`, group: 'Runs', label: `Run ${r.id}, ${r.kind}`, aside: r.state, act: go(address.run(slug, r.id)) })),
+      {
+        key: 'c theme',
+        group: 'Commands',
+        label: theme === 'paper' ? 'Use the blueprint (dark) theme' : 'Use the paper (light) theme',
+        act: () => dispatch(themeChosen(theme === 'paper' ? 'blueprint' : 'paper')),
+      },
+      ...checks.map((c): Entry => ({
+        key: `k ${c.id}`,
+        group: 'Checks',
+        label: c.title,
+        aside: c.table,
+        verdict: c.verdict,
+        act: go(address.check(slug, c.id)),
+      })),
+      ...summary.tables.flatMap((t) =>
+        (t.columns ?? []).map((c): Entry => ({
+          key: `f ${t.fullName}.${c.name}`,
+          group: 'Columns',
+          label: `${t.fullName}.${c.name}`,
+          aside: c.type,
+          act: go(address.table(slug, t.fullName)),
+        })),
+      ),
+      ...runs
+        .slice(0, 50)
+        .map((r): Entry => ({ key: `r ${r.id}`, group: 'Runs', label: `Run ${r.id}, ${r.kind}`, aside: r.state, act: go(address.run(slug, r.id)) })),
       ...paths.map((path): Entry => ({ key: `d ${path}`, group: 'Files', label: path, act: go(address.file(slug, path)) })),
     ];
   }, [slug, summary, checks, paths, runs, navigate, theme, dispatch]);
@@ -99,7 +141,11 @@ function search(entries: readonly Entry[], text: string): Entry[] {
     const name = label.split('.').at(-1)!;
     return [{ e, rank: (name.startsWith(words[0]!) ? 0 : 1) + label.length / 1000 }];
   });
-  return ranked.sort((a, b) => a.rank - b.rank).slice(0, MOST).map((r) => r.e).sort((a, b) => GROUPS.indexOf(a.group) - GROUPS.indexOf(b.group));
+  return ranked
+    .sort((a, b) => a.rank - b.rank)
+    .slice(0, MOST)
+    .map((r) => r.e)
+    .sort((a, b) => GROUPS.indexOf(a.group) - GROUPS.indexOf(b.group));
 }
 
 const GROUPS = ['Tables', 'Columns', 'Checks', 'Runs', 'Files', 'Commands'];

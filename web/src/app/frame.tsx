@@ -37,13 +37,23 @@ export function Frame() {
         <span className="mr-4 font-cond text-[19px] font-semibold">Ouvrage</span>
         <nav aria-label="Places" className="flex h-full">
           {PLACES.map(([place, label]) => (
-            <NavLink key={place} to={address.place(ws, place)} className={({ isActive }) => `flex h-full items-center border-y-[3px] border-t-transparent px-2.5 font-medium ${isActive ? 'border-b-accent text-white' : 'border-b-transparent text-strip-text hover:text-white'}`}>
+            <NavLink
+              key={place}
+              to={address.place(ws, place)}
+              className={({ isActive }) =>
+                `flex h-full items-center border-y-[3px] border-t-transparent px-2.5 font-medium ${isActive ? 'border-b-accent text-white' : 'border-b-transparent text-strip-text hover:text-white'}`
+              }
+            >
               {label}
             </NavLink>
           ))}
         </nav>
         <span className="flex-1" />
-        <button type="button" onClick={() => setFinding(true)} className="flex h-[27px] w-[188px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2 text-left text-strip-soft hover:border-strip-soft">
+        <button
+          type="button"
+          onClick={() => setFinding(true)}
+          className="flex h-[27px] w-[188px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2 text-left text-strip-soft hover:border-strip-soft"
+        >
           <Search size={13} aria-hidden />
           <span className="flex-1">Find anything</span>
           <kbd className="font-mono text-[11px]">Ctrl K</kbd>
@@ -73,7 +83,10 @@ function WorkspaceMenu({ ws }: { ws: string }) {
   return (
     <>
       <DropdownMenu.Root>
-        <DropdownMenu.Trigger className="flex h-[27px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2.5 hover:border-strip-soft" aria-label={`Workspace: ${current?.name ?? 'production'}`}>
+        <DropdownMenu.Trigger
+          className="flex h-[27px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2.5 hover:border-strip-soft"
+          aria-label={`Workspace: ${current?.name ?? 'production'}`}
+        >
           <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden>
             <path d="M2 12V2M2 5.5H9.5V12" fill="none" stroke="var(--accent)" strokeWidth="1.8" />
           </svg>
@@ -164,7 +177,10 @@ function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
   );
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger aria-label={`${person.displayName}, ${person.role}`} className="ml-1 flex h-[27px] w-[27px] items-center justify-center rounded-full bg-accent font-cond text-[12px] font-semibold text-[#1b2733]">
+      <DropdownMenu.Trigger
+        aria-label={`${person.displayName}, ${person.role}`}
+        className="ml-1 flex h-[27px] w-[27px] items-center justify-center rounded-full bg-accent font-cond text-[12px] font-semibold text-[#1b2733]"
+      >
         {initials}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>

@@ -38,7 +38,15 @@ const ROLES: readonly Person['role'][] = ['viewer', 'editor', 'releaser', 'admin
 export const mayAct = (person: Person, role: Person['role']) => ROLES.indexOf(person.role) >= ROLES.indexOf(role);
 
 /** Loads the project of a workspace; children see it once it is read. */
-export function ProjectProvider({ children, loading, failed }: { children: ReactNode; loading: ReactNode; failed: (problem: ProblemBody, again: () => void) => ReactNode }) {
+export function ProjectProvider({
+  children,
+  loading,
+  failed,
+}: {
+  children: ReactNode;
+  loading: ReactNode;
+  failed: (problem: ProblemBody, again: () => void) => ReactNode;
+}) {
   const slug = useParams()['ws'] ?? PRODUCTION;
   const files = useFilesQuery(slug);
   const state = useStateQuery(slug);

@@ -153,7 +153,14 @@ export interface RunDetail extends RunEntry {
 
 export interface StepDetail extends StepEntry {
   readonly statements: readonly { readonly kind: string; readonly sql: string; readonly milliseconds: number; readonly rows: number | null }[];
-  readonly results: readonly { readonly id: string; readonly verdict: Verdict; readonly atFault: string | null; readonly total: string | null; readonly sql: string; readonly rows: FaultRows | null }[];
+  readonly results: readonly {
+    readonly id: string;
+    readonly verdict: Verdict;
+    readonly atFault: string | null;
+    readonly total: string | null;
+    readonly sql: string;
+    readonly rows: FaultRows | null;
+  }[];
 }
 
 export interface LoadEntry {
@@ -181,7 +188,15 @@ export interface SourceSystem {
     readonly where: TableState['where'];
     readonly rows: string | null;
     readonly loadedAt: string | null;
-    readonly last: { readonly state: StepState; readonly rowsOut: string | null; readonly rowsIn: string | null; readonly at: string; readonly error: StepError | null; readonly run: number; readonly milliseconds: number | null } | null;
+    readonly last: {
+      readonly state: StepState;
+      readonly rowsOut: string | null;
+      readonly rowsIn: string | null;
+      readonly at: string;
+      readonly error: StepError | null;
+      readonly run: number;
+      readonly milliseconds: number | null;
+    } | null;
   }[];
 }
 
@@ -204,7 +219,13 @@ export interface Comparison {
   readonly drafts: readonly string[];
   readonly conflicts: readonly FileConflict[];
   readonly errors: readonly { readonly path: string; readonly message: string }[];
-  readonly files: readonly { readonly path: string; readonly kind: 'new' | 'changed' | 'deleted'; readonly draft: boolean; readonly before: string | null; readonly after: string | null }[];
+  readonly files: readonly {
+    readonly path: string;
+    readonly kind: 'new' | 'changed' | 'deleted';
+    readonly draft: boolean;
+    readonly before: string | null;
+    readonly after: string | null;
+  }[];
   readonly tables: readonly TableChange[];
   readonly untouched: number;
   readonly checks: readonly CheckState[];
@@ -229,7 +250,11 @@ export interface TodayAnswer {
   readonly errors: readonly { readonly path: string; readonly message: string; readonly line: number; readonly column: number }[];
   readonly tables: { readonly all: number; readonly notRun: number };
   readonly lastRelease: ReleaseEntry | null;
-  readonly lastRun: (RunEntry & { readonly steps: readonly { readonly table: string; readonly state: StepState; readonly rowsIn: string | null; readonly milliseconds: number | null }[] }) | null;
+  readonly lastRun:
+    | (RunEntry & {
+        readonly steps: readonly { readonly table: string; readonly state: StepState; readonly rowsIn: string | null; readonly milliseconds: number | null }[];
+      })
+    | null;
 }
 
 export interface AccessToken {

@@ -38,6 +38,11 @@ const look = EditorView.theme({
   '.cm-lintRange-error': { backgroundImage: 'none', borderBottom: '2px solid var(--broken)' },
   '.cm-lintRange-warning': { backgroundImage: 'none', borderBottom: '2px solid var(--advisory)' },
   '.cm-panels': { backgroundColor: 'var(--paper)', color: 'var(--ink)' },
+  '.cm-collapsedLines': { background: 'var(--paper)', color: 'var(--soft)', fontFamily: '"IBM Plex Sans", sans-serif', fontSize: '12px' },
+  '.cm-collapsedLines:before, .cm-collapsedLines:after': { content: '""', margin: '0' },
+  '.cm-changeGutter': { width: '3px', paddingLeft: '0' },
+  '.cm-changedLineGutter': { background: 'var(--holds)' },
+  '.cm-deletedLineGutter': { background: 'var(--broken)' },
   '.cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--holds) 11%, transparent) !important' },
   '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': { backgroundColor: 'color-mix(in srgb, var(--broken) 10%, transparent) !important' },
   '.cm-changedText': { background: 'color-mix(in srgb, var(--holds) 26%, transparent) !important' },
@@ -46,5 +51,11 @@ const look = EditorView.theme({
 
 /** Colours, SQL, and the nonce: what every view of code has. */
 export function codeLook(path = 'x.sql'): Extension[] {
-  return [path.endsWith('.sql') ? sql({ dialect: PostgreSQL }) : [], syntaxHighlighting(highlight), look, EditorView.cspNonce.of(pageNonce()), EditorState.tabSize.of(2)];
+  return [
+    path.endsWith('.sql') ? sql({ dialect: PostgreSQL }) : [],
+    syntaxHighlighting(highlight),
+    look,
+    EditorView.cspNonce.of(pageNonce()),
+    EditorState.tabSize.of(2),
+  ];
 }

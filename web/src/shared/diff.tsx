@@ -4,7 +4,13 @@ import { EditorView, lineNumbers } from '@codemirror/view';
 import { useEffect, useRef } from 'react';
 import { codeLook } from './code';
 
-const still = (path: string) => [lineNumbers(), EditorState.readOnly.of(true), EditorView.editable.of(false), EditorView.contentAttributes.of({ tabindex: '0' }), codeLook(path)];
+const still = (path: string) => [
+  lineNumbers(),
+  EditorState.readOnly.of(true),
+  EditorView.editable.of(false),
+  EditorView.contentAttributes.of({ tabindex: '0' }),
+  codeLook(path),
+];
 const labelled = (label: string) => EditorView.contentAttributes.of({ 'aria-label': label });
 
 /** Two texts, one over the other or side by side, with what differs marked. */
@@ -12,10 +18,19 @@ export function Diff({ path, before, after, sideBySide }: { path: string; before
   const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (sideBySide) {
-      const view = new MergeView({ parent: place.current!, a: { doc: before, extensions: [still(path), labelled(`${path} before`)] }, b: { doc: after, extensions: [still(path), labelled(`${path} after`)] }, collapseUnchanged: { margin: 4 } });
+      const view = new MergeView({
+        parent: place.current!,
+        a: { doc: before, extensions: [still(path), labelled(`${path} before`)] },
+        b: { doc: after, extensions: [still(path), labelled(`${path} after`)] },
+        collapseUnchanged: { margin: 4 },
+      });
       return () => view.destroy();
     }
-    const view = new EditorView({ parent: place.current!, doc: after, extensions: [still(path), labelled(`${path}, changes`), unifiedMergeView({ original: before, mergeControls: false, collapseUnchanged: { margin: 4 } })] });
+    const view = new EditorView({
+      parent: place.current!,
+      doc: after,
+      extensions: [still(path), labelled(`${path}, changes`), unifiedMergeView({ original: before, mergeControls: false, collapseUnchanged: { margin: 4 } })],
+    });
     return () => view.destroy();
   }, [path, before, after, sideBySide]);
   return <div ref={place} className="h-full min-h-0 overflow-auto" />;
@@ -25,7 +40,17 @@ export function Diff({ path, before, after, sideBySide }: { path: string; before
 export function Sql({ text, label = 'SQL' }: { text: string; label?: string }) {
   const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
-    const view = new EditorView({ parent: place.current!, doc: text, extensions: [EditorState.readOnly.of(true), EditorView.editable.of(false), EditorView.lineWrapping, EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': label }), codeLook()] });
+    const view = new EditorView({
+      parent: place.current!,
+      doc: text,
+      extensions: [
+        EditorState.readOnly.of(true),
+        EditorView.editable.of(false),
+        EditorView.lineWrapping,
+        EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': label }),
+        codeLook(),
+      ],
+    });
     return () => view.destroy();
   }, [text, label]);
   return <div ref={place} className="max-h-80 overflow-auto border border-line [&_.cm-content]:px-2!" />;

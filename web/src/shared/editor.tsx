@@ -25,7 +25,14 @@ interface EditorProps {
   readonly handle?: Ref<EditorHandle>;
 }
 
-const KINDS: Readonly<Record<string, string>> = { table: 'class', column: 'property', alias: 'variable', keyword: 'keyword', function: 'function', layer: 'namespace' };
+const KINDS: Readonly<Record<string, string>> = {
+  table: 'class',
+  column: 'property',
+  alias: 'variable',
+  keyword: 'keyword',
+  function: 'function',
+  layer: 'namespace',
+};
 
 /** The SQL editor: one instance a file, told from outside of a new text and new diagnostics. */
 export function Editor(props: EditorProps) {
@@ -105,7 +112,13 @@ async function completions(context: CompletionContext, complete: EditorProps['co
   if (!answer) return null;
   return {
     from: answer.from,
-    options: answer.options.map((o) => ({ label: o.label, type: KINDS[o.kind] ?? 'text', boost: o.kind === 'keyword' ? -1 : 0, ...(o.detail ? { detail: o.detail } : {}), ...(o.apply ? { apply: o.apply } : {}) })),
+    options: answer.options.map((o) => ({
+      label: o.label,
+      type: KINDS[o.kind] ?? 'text',
+      boost: o.kind === 'keyword' ? -1 : 0,
+      ...(o.detail ? { detail: o.detail } : {}),
+      ...(o.apply ? { apply: o.apply } : {}),
+    })),
     validFor: /^[\w$]*$/,
   };
 }

@@ -18,11 +18,19 @@ export function Grid({ label, columns, rows }: GridProps) {
   const widths = useMemo(() => columns.map((c, i) => columnWidth(c.name, rows, i)), [columns, rows]);
   const template = widths.map((w) => `${w}px`).join(' ');
   const total = widths.reduce((a, b) => a + b, 0);
-  // eslint-disable-next-line react-hooks/incompatible-library
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 12, scrollMargin: 0 });
 
   const move = (e: KeyboardEvent) => {
-    const step: Record<string, [number, number]> = { ArrowDown: [1, 0], ArrowUp: [-1, 0], ArrowRight: [0, 1], ArrowLeft: [0, -1], PageDown: [20, 0], PageUp: [-20, 0], Home: [-rows.length, 0], End: [rows.length, 0] };
+    const step: Record<string, [number, number]> = {
+      ArrowDown: [1, 0],
+      ArrowUp: [-1, 0],
+      ArrowRight: [0, 1],
+      ArrowLeft: [0, -1],
+      PageDown: [20, 0],
+      PageUp: [-20, 0],
+      Home: [-rows.length, 0],
+      End: [rows.length, 0],
+    };
     const by = step[e.key];
     if (!by) return;
     e.preventDefault();
@@ -32,9 +40,23 @@ export function Grid({ label, columns, rows }: GridProps) {
   };
 
   return (
-    <div ref={scroller} role="grid" aria-label={label} aria-rowcount={rows.length + 1} aria-colcount={columns.length} tabIndex={0} onKeyDown={move} className="h-full min-h-0 overflow-auto bg-sheet focus-visible:-outline-offset-2">
+    <div
+      ref={scroller}
+      role="grid"
+      aria-label={label}
+      aria-rowcount={rows.length + 1}
+      aria-colcount={columns.length}
+      tabIndex={0}
+      onKeyDown={move}
+      className="h-full min-h-0 overflow-auto bg-sheet focus-visible:-outline-offset-2"
+    >
       <div style={{ width: total, minWidth: '100%' }}>
-        <div role="row" aria-rowindex={1} className="sticky top-0 z-10 grid border-b border-rule bg-sheet font-medium" style={{ gridTemplateColumns: template, height: HEAD }}>
+        <div
+          role="row"
+          aria-rowindex={1}
+          className="sticky top-0 z-10 grid border-b border-rule bg-sheet font-medium"
+          style={{ gridTemplateColumns: template, height: HEAD }}
+        >
           {columns.map((c, i) => (
             <div key={i} role="columnheader" title={c.type} className={`truncate px-2.5 pt-1 text-[12px] ${isNumeric(c.type) ? 'text-right' : ''}`}>
               {c.name}
@@ -44,9 +66,21 @@ export function Grid({ label, columns, rows }: GridProps) {
         </div>
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
           {virtual.getVirtualItems().map((item) => (
-            <div key={item.key} role="row" aria-rowindex={item.index + 2} className="absolute top-0 left-0 grid w-full border-b border-line/60" style={{ gridTemplateColumns: template, height: ROW, transform: `translateY(${item.start}px)` }}>
+            <div
+              key={item.key}
+              role="row"
+              aria-rowindex={item.index + 2}
+              className="absolute top-0 left-0 grid w-full border-b border-line/60"
+              style={{ gridTemplateColumns: template, height: ROW, transform: `translateY(${item.start}px)` }}
+            >
               {rows[item.index]!.map((value, i) => (
-                <Cell key={i} value={value} type={columns[i]?.type} focused={focus.row === item.index && focus.column === i} onFocus={() => setFocus({ row: item.index, column: i })} />
+                <Cell
+                  key={i}
+                  value={value}
+                  type={columns[i]?.type}
+                  focused={focus.row === item.index && focus.column === i}
+                  onFocus={() => setFocus({ row: item.index, column: i })}
+                />
               ))}
             </div>
           ))}
@@ -59,7 +93,13 @@ export function Grid({ label, columns, rows }: GridProps) {
 function Cell({ value, type, focused, onFocus }: { value: string | null; type: string | undefined; focused: boolean; onFocus: () => void }) {
   const shown = value === null ? 'null' : type === 'boolean' ? (value === 't' ? 'true' : 'false') : cell(value, type ?? '');
   return (
-    <div role="gridcell" aria-selected={focused} title={value !== null && value.length > 24 ? value : undefined} onMouseDown={onFocus} className={`truncate px-2.5 font-mono text-[12px] leading-[21px] ${value === null ? 'text-soft italic' : ''} ${isNumeric(type) ? 'text-right' : ''} ${focused ? 'bg-wash' : ''}`}>
+    <div
+      role="gridcell"
+      aria-selected={focused}
+      title={value !== null && value.length > 24 ? value : undefined}
+      onMouseDown={onFocus}
+      className={`truncate px-2.5 font-mono text-[12px] leading-[21px] ${value === null ? 'text-soft italic' : ''} ${isNumeric(type) ? 'text-right' : ''} ${focused ? 'bg-wash' : ''}`}
+    >
       {shown}
     </div>
   );
@@ -69,7 +109,10 @@ const clamp = (n: number, length: number) => Math.max(0, Math.min(n, length - 1)
 
 /** Wide enough for the header and nine values in ten, within bounds. */
 function columnWidth(name: string, rows: GridProps['rows'], i: number): number {
-  const lengths = rows.slice(0, 200).map((r) => Math.min(48, (r[i] ?? 'null').length)).sort((a, b) => a - b);
+  const lengths = rows
+    .slice(0, 200)
+    .map((r) => Math.min(48, (r[i] ?? 'null').length))
+    .sort((a, b) => a - b);
   const typical = lengths[Math.floor(lengths.length * 0.95)] ?? 0;
   return Math.max(72, Math.min(380, Math.max(name.length * 7 + 96, typical * 7.6 + 26)));
 }

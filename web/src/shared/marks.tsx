@@ -10,7 +10,7 @@ export function Hatch({ position, size = 13 }: { position: number; size?: number
   return (
     <svg width={size} height={size} viewBox="0 0 14 14" aria-hidden className="shrink-0">
       <defs>
-        <pattern id={id} width="4" height="4" patternUnits="userSpaceOnUse">
+        <pattern id={id} x="1" y="1" width="4" height="4" patternUnits="userSpaceOnUse">
           {hatchLines(kind)}
         </pattern>
       </defs>
@@ -23,12 +23,7 @@ function hatchLines(kind: (typeof HATCHES)[number]) {
   const line = (d: string) => <path d={d} stroke="var(--hatch)" strokeWidth="0.9" fill="none" />;
   switch (kind) {
     case 'dots':
-      return (
-        <>
-          <circle cx="1" cy="1" r="0.8" fill="var(--hatch)" />
-          <circle cx="3" cy="3" r="0.8" fill="var(--hatch)" />
-        </>
-      );
+      return <circle cx="2" cy="2" r="0.95" fill="var(--hatch)" />;
     case 'rules':
       return line('M0 2H4');
     case 'diagonal':

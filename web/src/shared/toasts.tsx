@@ -38,7 +38,11 @@ export function ToastProvider({ children }: { children: ReactNode }) {
     <Toast.Provider duration={6000}>
       <Context.Provider value={teller}>{children}</Context.Provider>
       {told.map((t) => (
-        <Toast.Root key={t.id} onOpenChange={(open) => !open && setTold((all) => all.filter((o) => o.id !== t.id))} className={`border border-l-[3px] border-rule bg-raised px-3 py-2 text-ink shadow ${t.bad ? 'border-l-broken' : 'border-l-holds'}`}>
+        <Toast.Root
+          key={t.id}
+          onOpenChange={(open) => !open && setTold((all) => all.filter((o) => o.id !== t.id))}
+          className={`border border-l-[3px] border-rule bg-raised px-3 py-2 text-ink shadow ${t.bad ? 'border-l-broken' : 'border-l-holds'}`}
+        >
           <Toast.Title className="font-medium">{t.title}</Toast.Title>
           {t.detail && <Toast.Description className="text-soft">{t.detail}</Toast.Description>}
         </Toast.Root>

@@ -1,5 +1,5 @@
 import { AlertDialog, Dialog, Tooltip } from 'radix-ui';
-import { useEffect, useRef, type ButtonHTMLAttributes, type ReactNode } from 'react';
+import { type ButtonHTMLAttributes, type ReactNode } from 'react';
 import type { ProblemBody } from '../app/types';
 
 type Tone = 'plain' | 'act' | 'danger' | 'quiet';
@@ -39,7 +39,12 @@ export function Hint({ text, children }: { text: string; children: ReactNode }) 
 
 /** A small framed word: a role, a type, a state. */
 export function Tag({ children, tone = 'plain' }: { children: ReactNode; tone?: 'plain' | 'advisory' | 'broken' | 'plan' }) {
-  const colour = { plain: 'border-rule text-soft', advisory: 'border-advisory text-advisory-text', broken: 'border-broken text-broken', plan: 'border-plan text-plan' }[tone];
+  const colour = {
+    plain: 'border-rule text-soft',
+    advisory: 'border-advisory text-advisory-text',
+    broken: 'border-broken text-broken',
+    plan: 'border-plan text-plan',
+  }[tone];
   return <span className={`inline-block rounded-[2px] border px-1 font-cond text-[11px] leading-[15px] whitespace-nowrap ${colour}`}>{children}</span>;
 }
 
@@ -48,7 +53,10 @@ export function Modal({ title, open, onClose, children, wide }: { title: string;
     <Dialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content aria-describedby={undefined} className={`fixed top-[12vh] left-1/2 z-50 flex max-h-[76vh] -translate-x-1/2 flex-col border border-rule bg-sheet text-ink shadow-lg ${wide ? 'w-[min(1040px,94vw)]' : 'w-[min(460px,94vw)]'}`}>
+        <Dialog.Content
+          aria-describedby={undefined}
+          className={`fixed top-[12vh] left-1/2 z-50 flex max-h-[76vh] -translate-x-1/2 flex-col border border-rule bg-sheet text-ink shadow-lg ${wide ? 'w-[min(1040px,94vw)]' : 'w-[min(460px,94vw)]'}`}
+        >
           <Dialog.Title className="sheet-title border-b border-line px-4 py-2.5">{title}</Dialog.Title>
           <div className="min-h-0 overflow-auto px-4 py-3">{children}</div>
         </Dialog.Content>
@@ -58,7 +66,21 @@ export function Modal({ title, open, onClose, children, wide }: { title: string;
 }
 
 /** Asks once before something is destroyed, and says what. */
-export function ConfirmDestroy({ title, what, action, open, onClose, onConfirm }: { title: string; what: ReactNode; action: string; open: boolean; onClose: () => void; onConfirm: () => void }) {
+export function ConfirmDestroy({
+  title,
+  what,
+  action,
+  open,
+  onClose,
+  onConfirm,
+}: {
+  title: string;
+  what: ReactNode;
+  action: string;
+  open: boolean;
+  onClose: () => void;
+  onConfirm: () => void;
+}) {
   return (
     <AlertDialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
       <AlertDialog.Portal>
@@ -117,7 +139,11 @@ export function ProblemNote({ problem, again }: { problem: ProblemBody; again?: 
           </span>
         )}
       </p>
-      {[problem.detail, error?.detail].filter((t, i, all) => t && all.indexOf(t) === i).map((t) => <p key={t}>{t}</p>)}
+      {[problem.detail, error?.detail]
+        .filter((t, i, all) => t && all.indexOf(t) === i)
+        .map((t) => (
+          <p key={t}>{t}</p>
+        ))}
       {again && (
         <Button tone="quiet" onClick={again}>
           Try again
@@ -134,13 +160,6 @@ export function SectionTitle({ children, aside }: { children: ReactNode; aside?:
       {aside && <span className="text-[12px] text-soft">{aside}</span>}
     </div>
   );
-}
-
-/** Puts the focus on an element when it first shows. */
-export function useFocusOnce<T extends HTMLElement>() {
-  const ref = useRef<T>(null);
-  useEffect(() => ref.current?.focus(), []);
-  return ref;
 }
 
 export const inputClass = 'h-[29px] w-full rounded-[2px] border border-rule bg-raised px-2 text-ink';

@@ -1,7 +1,51 @@
 import { namesAt, type Project } from '@ouvrage/core';
 import type { Completion, CompletionAnswer } from './protocol';
 
-const KEYWORDS = ['select', 'from', 'where', 'join', 'left join', 'on', 'using', 'group by', 'order by', 'having', 'limit', 'with', 'as', 'case', 'when', 'then', 'else', 'end', 'distinct', 'union all', 'and', 'or', 'not', 'is null', 'is not null', 'in', 'exists', 'between', 'like', 'coalesce', 'nullif', 'cast', 'count', 'sum', 'min', 'max', 'avg', 'create table', 'create view', 'primary key', 'references', 'check', 'comment on column'];
+const KEYWORDS = [
+  'select',
+  'from',
+  'where',
+  'join',
+  'left join',
+  'on',
+  'using',
+  'group by',
+  'order by',
+  'having',
+  'limit',
+  'with',
+  'as',
+  'case',
+  'when',
+  'then',
+  'else',
+  'end',
+  'distinct',
+  'union all',
+  'and',
+  'or',
+  'not',
+  'is null',
+  'is not null',
+  'in',
+  'exists',
+  'between',
+  'like',
+  'coalesce',
+  'nullif',
+  'cast',
+  'count',
+  'sum',
+  'min',
+  'max',
+  'avg',
+  'create table',
+  'create view',
+  'primary key',
+  'references',
+  'check',
+  'comment on column',
+];
 
 /** What can be written at `offset`: columns behind an alias, tables of a layer, or whatever is in scope. */
 export function complete(project: Project, text: string, offset: number): CompletionAnswer | null {

@@ -18,7 +18,11 @@ function answer(request: Request): Answers[keyof Answers] {
       const own = project.diagnostics.filter((d) => d.path === request.path);
       const others = (p: Project) => p.diagnostics.filter((d) => d.path !== request.path && d.severity === 'error').length;
       const table = [...project.tables.values()].find((t) => t.path === request.path && t.kind !== 'source');
-      return { diagnostics: own.map((d) => placed(project, d)), elsewhere: Math.max(0, others(project) - others(kept!)), ...(table ? { table: summarizeTable(project, table) } : {}) };
+      return {
+        diagnostics: own.map((d) => placed(project, d)),
+        elsewhere: Math.max(0, others(project) - others(kept!)),
+        ...(table ? { table: summarizeTable(project, table) } : {}),
+      };
     }
     case 'complete':
       return complete(edit(request.path, request.text), request.text, request.offset);

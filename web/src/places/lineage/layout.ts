@@ -16,7 +16,10 @@ let elk: InstanceType<typeof ELK> | undefined;
  * arrow runs back. Runs in elkjs' own worker.
  * @param tables names with their layer's position
  */
-export async function layOut(tables: readonly { readonly name: string; readonly layer: number }[], edges: readonly (readonly [string, string])[]): Promise<Placed> {
+export async function layOut(
+  tables: readonly { readonly name: string; readonly layer: number }[],
+  edges: readonly (readonly [string, string])[],
+): Promise<Placed> {
   elk ??= new ELK({ workerFactory: () => new Worker(workerAddress), algorithms: ['layered'] });
   const graph: ElkNode = {
     id: 'root',

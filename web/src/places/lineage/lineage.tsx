@@ -1,4 +1,16 @@
-import { Background, BackgroundVariant, Controls, Handle, Position, ReactFlow, ReactFlowProvider, useReactFlow, type Edge, type Node, type NodeProps } from '@xyflow/react';
+import {
+  Background,
+  BackgroundVariant,
+  Controls,
+  Handle,
+  Position,
+  ReactFlow,
+  ReactFlowProvider,
+  useReactFlow,
+  type Edge,
+  type Node,
+  type NodeProps,
+} from '@xyflow/react';
 import '@xyflow/react/dist/style.css';
 import type { Verdict } from '@ouvrage/core';
 import { useEffect, useMemo, useState } from 'react';
@@ -39,25 +51,50 @@ function LineageSheet() {
 
   const nodes = useMemo((): (TableNode | BandNode)[] => {
     if (!placed) return [];
-    const bands = bandsOf(summary.layers.map((l) => l.name), shown, placed);
+    const bands = bandsOf(
+      summary.layers.map((l) => l.name),
+      shown,
+      placed,
+    );
     return [
       ...bands,
       ...shown.tables.flatMap((t): TableNode[] => {
         const position = placed.positions.get(t.fullName);
         if (!position) return [];
         const found = text !== '' && t.fullName.includes(text.toLowerCase());
-        return [{ id: t.fullName, type: 'table', position, data: { name: t.name, full: t.fullName, verdict: states.get(t.fullName)?.verdict ?? 'not run', focused: t.fullName === focus, found }, draggable: false, connectable: false, ariaLabel: t.fullName }];
+        return [
+          {
+            id: t.fullName,
+            type: 'table',
+            position,
+            data: { name: t.name, full: t.fullName, verdict: states.get(t.fullName)?.verdict ?? 'not run', focused: t.fullName === focus, found },
+            draggable: false,
+            connectable: false,
+            ariaLabel: t.fullName,
+          },
+        ];
       }),
     ];
   }, [placed, shown, summary.layers, states, focus, text]);
 
-  const edges = useMemo((): Edge[] => shown.edges.map(([from, to]) => ({ id: `${from} ${to}`, source: from, target: to, focusable: false, style: { stroke: from === focus || to === focus ? 'var(--plan)' : 'var(--rule)', strokeWidth: from === focus || to === focus ? 1.8 : 1 } })), [shown.edges, focus]);
+  const edges = useMemo(
+    (): Edge[] =>
+      shown.edges.map(([from, to]) => ({
+        id: `${from} ${to}`,
+        source: from,
+        target: to,
+        focusable: false,
+        style: { stroke: from === focus || to === focus ? 'var(--plan)' : 'var(--rule)', strokeWidth: from === focus || to === focus ? 1.8 : 1 },
+      })),
+    [shown.edges, focus],
+  );
 
   useEffect(() => {
     if (placed) requestAnimationFrame(() => void flow.fitView({ padding: 0.04, maxZoom: 1 }));
   }, [placed, flow]);
 
-  const choose = (table: string | undefined, hops: { up?: number; down?: number } = {}) => setSearch(table ? { focus: table, up: String(hops.up ?? up), down: String(hops.down ?? down) } : {});
+  const choose = (table: string | undefined, hops: { up?: number; down?: number } = {}) =>
+    setSearch(table ? { focus: table, up: String(hops.up ?? up), down: String(hops.down ?? down) } : {});
   const find = () => {
     const hit = shown.tables.find((t) => t.name.startsWith(text.toLowerCase())) ?? shown.tables.find((t) => t.fullName.includes(text.toLowerCase()));
     if (hit) choose(hit.fullName);
@@ -82,7 +119,13 @@ function LineageSheet() {
               find();
             }}
           >
-            <input value={text} onChange={(e) => setText(e.target.value)} placeholder="Search, Enter focuses" aria-label="Search tables" className="h-[27px] w-44 rounded-[2px] border border-rule bg-raised px-2" />
+            <input
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+              placeholder="Search, Enter focuses"
+              aria-label="Search tables"
+              className="h-[27px] w-44 rounded-[2px] border border-rule bg-raised px-2"
+            />
           </form>
           <span className="text-[12px] whitespace-nowrap text-soft">
             {count(shown.tables.length)} of {plural(summary.tables.length, 'table')}
@@ -121,8 +164,15 @@ function usePlaced(shown: ReturnType<typeof focusOn>): Placed | undefined {
   const [result, setResult] = useState<{ of: unknown; placed: Placed }>();
   useEffect(() => {
     let current = true;
-    const layer = (name: string) => Math.max(0, summary.layers.findIndex((l) => l.name === name));
-    void layOut(shown.tables.map((t) => ({ name: t.fullName, layer: layer(t.layer) })), shown.edges).then((placed) => current && setResult({ of: shown, placed }));
+    const layer = (name: string) =>
+      Math.max(
+        0,
+        summary.layers.findIndex((l) => l.name === name),
+      );
+    void layOut(
+      shown.tables.map((t) => ({ name: t.fullName, layer: layer(t.layer) })),
+      shown.edges,
+    ).then((placed) => current && setResult({ of: shown, placed }));
     return () => {
       current = false;
     };
@@ -137,7 +187,18 @@ function bandsOf(layers: readonly string[], shown: ReturnType<typeof focusOn>, p
     const left = Math.min(...xs) - PAD;
     const width = Math.max(...xs) + NODE_WIDTH + PAD - left;
     const height = placed.height + BAND_HEAD + 2 * PAD;
-    return [{ id: `band ${label}`, type: 'band', position: { x: left, y: -BAND_HEAD - PAD }, data: { label, position, height, width }, draggable: false, selectable: false, focusable: false, zIndex: -1 }];
+    return [
+      {
+        id: `band ${label}`,
+        type: 'band',
+        position: { x: left, y: -BAND_HEAD - PAD },
+        data: { label, position, height, width },
+        draggable: false,
+        selectable: false,
+        focusable: false,
+        zIndex: -1,
+      },
+    ];
   });
 }
 
@@ -159,7 +220,11 @@ function Hops({ label, value, onChange }: { label: string; value: number; onChan
 
 function TableBox({ data }: NodeProps<TableNode>) {
   return (
-    <div className={`flex items-center gap-2 border bg-raised px-2 font-medium ${data.focused ? 'border-[2px] border-plan' : data.found ? 'border-[2px] border-accent' : 'border-rule'}`} style={{ width: NODE_WIDTH, height: NODE_HEIGHT }} title={data.full}>
+    <div
+      className={`flex items-center gap-2 border bg-raised px-2 font-medium ${data.focused ? 'border-[2px] border-plan' : data.found ? 'border-[2px] border-accent' : 'border-rule'}`}
+      style={{ width: NODE_WIDTH, height: NODE_HEIGHT }}
+      title={data.full}
+    >
       <Handle type="target" position={Position.Left} isConnectable={false} className="opacity-0!" />
       <span className="flex-1 truncate">{data.name}</span>
       <VerdictMark verdict={data.verdict} size={11} />
@@ -187,7 +252,7 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
   const chosen = tables.get(table)!;
   const state = states.get(table);
   const readers = summary.tables.filter((t) => t.reads.includes(table)).map((t) => t.fullName);
-  const own = checks.filter((c) => c.table === table && c.verdict !== 'holds');
+  const own = checks.filter((c) => c.table === table && (c.verdict === 'broken' || c.verdict === 'advisory'));
   const list = (names: readonly string[], none: string) =>
     names.length === 0 ? (
       <p className="text-soft">{none}</p>

@@ -55,7 +55,11 @@ export function CheckDetail({ check }: { check: CheckState }) {
         <>
           {latest.rows && latest.rows.rows.length > 0 && (
             <section aria-label="Rows at fault" className="flex flex-col gap-1.5">
-              <SectionTitle aside={latest.rows.rows.length < Number(latest.atFault) ? `first ${latest.rows.rows.length} of ${count(latest.atFault)}` : rows(latest.atFault)}>Rows at fault</SectionTitle>
+              <SectionTitle
+                aside={latest.rows.rows.length < Number(latest.atFault) ? `first ${latest.rows.rows.length} of ${count(latest.atFault)}` : rows(latest.atFault)}
+              >
+                Rows at fault
+              </SectionTitle>
               <div className="border border-line" style={{ height: Math.min(300, 42 + latest.rows.rows.length * 22) }}>
                 <Grid label="Rows at fault" columns={latest.rows.columns.map((name) => ({ name }))} rows={latest.rows.rows} />
               </div>

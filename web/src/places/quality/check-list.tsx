@@ -8,7 +8,12 @@ export function CheckList({ checks, current, onChoose }: { checks: readonly Chec
     <ul>
       {checks.map((c) => (
         <li key={c.id} className="border-b border-line">
-          <button type="button" aria-current={c.id === current ? 'true' : undefined} onClick={() => onChoose(c.id)} className={`flex w-full items-center gap-2.5 border-l-[3px] px-3 py-1.5 text-left ${c.id === current ? 'border-plan bg-raised' : 'border-transparent hover:bg-wash/60'}`}>
+          <button
+            type="button"
+            aria-current={c.id === current ? 'true' : undefined}
+            onClick={() => onChoose(c.id)}
+            className={`flex w-full items-center gap-2.5 border-l-[3px] px-3 py-1.5 text-left ${c.id === current ? 'border-plan bg-raised' : 'border-transparent hover:bg-wash/60'}`}
+          >
             <VerdictMark verdict={c.verdict} />
             <span className="min-w-0 flex-1 truncate" title={c.title}>
               {c.title}

@@ -23,10 +23,16 @@ export default function Quality() {
     const groups = new Map<string, typeof checks>();
     for (const c of shown) groups.set(c.table, [...(groups.get(c.table) ?? []), c]);
     const rank = (list: typeof checks) => Math.min(...list.map((c) => VERDICTS.indexOf(c.verdict)));
-    return [...groups].map(([table, list]) => [table, [...list].sort((a, b) => VERDICTS.indexOf(a.verdict) - VERDICTS.indexOf(b.verdict))] as const).sort((a, b) => rank(a[1]) - rank(b[1]) || a[0].localeCompare(b[0]));
+    return [...groups]
+      .map(([table, list]) => [table, [...list].sort((a, b) => VERDICTS.indexOf(a.verdict) - VERDICTS.indexOf(b.verdict))] as const)
+      .sort((a, b) => rank(a[1]) - rank(b[1]) || a[0].localeCompare(b[0]));
   }, [checks, only]);
   const current = checks.find((c) => c.id === id) ?? (id ? undefined : tables[0]?.[1][0]);
-  const layer = (table: string) => Math.max(0, summary.layers.findIndex((l) => l.name === table.split('.')[0]));
+  const layer = (table: string) =>
+    Math.max(
+      0,
+      summary.layers.findIndex((l) => l.name === table.split('.')[0]),
+    );
 
   if (checks.length === 0) {
     return (
@@ -40,7 +46,13 @@ export default function Quality() {
       <aside aria-label="Checks" className="flex w-[390px] shrink-0 flex-col border-r border-line bg-paper">
         <div className="flex gap-1 border-b border-line p-2" role="group" aria-label="Only checks that">
           {VERDICTS.map((v) => (
-            <button key={v} type="button" aria-pressed={only === v} onClick={() => setOnly(only === v ? undefined : v)} className={`flex h-[25px] items-center gap-1.5 rounded-[2px] border px-2 ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}>
+            <button
+              key={v}
+              type="button"
+              aria-pressed={only === v}
+              onClick={() => setOnly(only === v ? undefined : v)}
+              className={`flex h-[25px] items-center gap-1.5 rounded-[2px] border px-2 ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
+            >
               <VerdictMark verdict={v} size={11} /> {v} <span className="font-mono text-[12px]">{counts.get(v)}</span>
             </button>
           ))}
@@ -59,7 +71,9 @@ export default function Quality() {
           ))}
         </div>
       </aside>
-      <section className="min-w-0 flex-1 overflow-auto bg-sheet">{current ? <CheckDetail key={current.id} check={current} /> : <Empty title="There is no such check here" />}</section>
+      <section className="min-w-0 flex-1 overflow-auto bg-sheet">
+        {current ? <CheckDetail key={current.id} check={current} /> : <Empty title="There is no such check here" />}
+      </section>
     </div>
   );
 }

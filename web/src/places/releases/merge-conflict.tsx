@@ -20,7 +20,13 @@ export function MergeConflict({ conflicts }: { conflicts: readonly FileConflict[
           <div className="h-56 border border-line">
             <Diff path={c.path} before={c.theirs ?? ''} after={c.mine ?? ''} sideBySide />
           </div>
-          <textarea aria-label={`Settled text of ${c.path}`} rows={8} value={settled[c.path] ?? ''} onChange={(e) => setSettled({ ...settled, [c.path]: e.target.value })} className="w-full rounded-[2px] border border-rule bg-raised p-2 font-mono text-[12px]" />
+          <textarea
+            aria-label={`Settled text of ${c.path}`}
+            rows={8}
+            value={settled[c.path] ?? ''}
+            onChange={(e) => setSettled({ ...settled, [c.path]: e.target.value })}
+            className="w-full rounded-[2px] border border-rule bg-raised p-2 font-mono text-[12px]"
+          />
           <div className="flex gap-2">
             <Button onClick={() => setSettled({ ...settled, [c.path]: c.theirs ?? '' })}>Take production’s</Button>
             <Button onClick={() => setSettled({ ...settled, [c.path]: c.mine ?? '' })}>Take mine</Button>

@@ -24,14 +24,22 @@ export function conditionsOf(data: Comparison): Condition[] {
   const dropped = data.tables.filter((t) => t.kind === 'deleted').map((t) => t.table);
   const gone = data.tables.flatMap((t) => (t.kind === 'deleted' ? [] : t.columnsDropped.map((c) => `${t.table}.${c}`)));
   return [
-    data.errors.length ? { verdict: 'broken', text: `${plural(data.errors.length, 'error')}: ${data.errors[0]!.message}` } : { verdict: 'holds', text: 'All definitions resolve' },
-    data.conflicts.length ? { verdict: 'broken', text: `${plural(data.conflicts.length, 'file')} in conflict with production` } : { verdict: 'holds', text: 'No conflict with production' },
-    data.drafts.length ? { verdict: 'broken', text: `${plural(data.drafts.length, 'draft')} not committed` } : { verdict: 'holds', text: 'Everything is committed' },
+    data.errors.length
+      ? { verdict: 'broken', text: `${plural(data.errors.length, 'error')}: ${data.errors[0]!.message}` }
+      : { verdict: 'holds', text: 'All definitions resolve' },
+    data.conflicts.length
+      ? { verdict: 'broken', text: `${plural(data.conflicts.length, 'file')} in conflict with production` }
+      : { verdict: 'holds', text: 'No conflict with production' },
+    data.drafts.length
+      ? { verdict: 'broken', text: `${plural(data.drafts.length, 'draft')} not committed` }
+      : { verdict: 'holds', text: 'Everything is committed' },
     ...(holding ? [{ verdict: 'holds', text: `${plural(holding, 'check')} ${holding === 1 ? 'holds' : 'hold'} in the workspace` } as const] : []),
     ...(broken ? [{ verdict: 'broken', text: `${plural(broken, 'check')} broken in the workspace` } as const] : []),
     ...(advisory ? [{ verdict: 'advisory', text: `${advisory} advisory` } as const] : []),
     ...(open ? [{ verdict: 'not run', text: `${plural(open, 'check')} not run here; the release runs them` } as const] : []),
-    dropped.length || gone.length ? { verdict: 'advisory', text: `Dropped: ${[...dropped, ...gone].join(', ')}` } : { verdict: 'holds', text: 'Nothing is dropped' },
+    dropped.length || gone.length
+      ? { verdict: 'advisory', text: `Dropped: ${[...dropped, ...gone].join(', ')}` }
+      : { verdict: 'holds', text: 'Nothing is dropped' },
   ];
 }
 
@@ -57,7 +65,10 @@ export function ReleasePanel({ data }: { data: Comparison }) {
           <section>
             <SectionTitle>What the release does</SectionTitle>
             <p className="mt-1">
-              {data.tables.length === 0 ? 'It changes no table.' : `Builds ${plural(data.tables.filter((t) => t.kind !== 'deleted').length, 'table')} beside the old ones, checks them, and swaps all at once.`} Readers see old or new, never half. If a check breaks, production stays as it is.
+              {data.tables.length === 0
+                ? 'It changes no table.'
+                : `Builds ${plural(data.tables.filter((t) => t.kind !== 'deleted').length, 'table')} beside the old ones, checks them, and swaps all at once.`}{' '}
+              Readers see old or new, never half. If a check breaks, production stays as it is.
             </p>
           </section>
         </>

@@ -21,7 +21,12 @@ function Review() {
   const [search] = useSearchParams();
   const { data, error, isLoading, refetch } = useComparisonQuery(slug, { refetchOnMountOrArgChange: true });
   if (isLoading) return <Loading what="Comparing with production" />;
-  if (error || !data) return <div className="p-4"><ProblemNote problem={error as ProblemBody} again={() => void refetch()} /></div>;
+  if (error || !data)
+    return (
+      <div className="p-4">
+        <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
+      </div>
+    );
   const file = data.files.find((f) => f.path === search.get('file')) ?? data.files[0];
   return (
     <div className="flex h-full min-h-0">
@@ -70,7 +75,12 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
         return <TableLine key={t.table} change={t} to={path ? address.review(slug, path) : undefined} current={path === file} />;
       })}
       {others.map((f) => (
-        <Link key={f.path} to={address.review(slug, f.path)} aria-current={f.path === file ? 'true' : undefined} className={`flex justify-between border-b border-l-[3px] border-b-line px-3 py-2 ${f.path === file ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`}>
+        <Link
+          key={f.path}
+          to={address.review(slug, f.path)}
+          aria-current={f.path === file ? 'true' : undefined}
+          className={`flex justify-between border-b border-l-[3px] border-b-line px-3 py-2 ${f.path === file ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`}
+        >
           <span className="truncate">{f.path}</span>
           <span className="text-soft">{f.kind}</span>
         </Link>
@@ -80,7 +90,9 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
         <TableLine key={t.table} change={t} to={address.table(slug, t.table)} current={false} />
       ))}
       <h3 className="caps px-3.5 pt-4 pb-1">Not touched</h3>
-      <p className="px-3.5 pb-4 text-soft">{plural(data.untouched, 'table')} {data.untouched === 1 ? 'reads' : 'read'} nothing that changed</p>
+      <p className="px-3.5 pb-4 text-soft">
+        {plural(data.untouched, 'table')} {data.untouched === 1 ? 'reads' : 'read'} nothing that changed
+      </p>
     </aside>
   );
 }
@@ -88,7 +100,12 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
 function TableLine({ change, to, current }: { change: TableChange; to: string | undefined; current: boolean }) {
   const { summary } = useProject();
   const [layer, name] = change.table.split('.');
-  const columns = [change.columnsAdded.length ? `new: ${change.columnsAdded.join(', ')}` : '', change.columnsDropped.length ? `gone: ${change.columnsDropped.join(', ')}` : ''].filter(Boolean).join('; ');
+  const columns = [
+    change.columnsAdded.length ? `new: ${change.columnsAdded.join(', ')}` : '',
+    change.columnsDropped.length ? `gone: ${change.columnsDropped.join(', ')}` : '',
+  ]
+    .filter(Boolean)
+    .join('; ');
   const body = (
     <>
       <span className="flex items-center gap-2.5">
@@ -96,7 +113,11 @@ function TableLine({ change, to, current }: { change: TableChange; to: string | 
         <span className="min-w-0 flex-1 truncate font-medium">{name}</span>
         <span className={change.kind === 'deleted' ? 'text-broken' : ''}>{WORDS[change.kind]}</span>
       </span>
-      {change.kind !== 'downstream' && <span className="block truncate pl-6 text-[12px] text-soft">{columns || (change.kind === 'new' ? 'production does not have it' : 'the columns are the same')}</span>}
+      {change.kind !== 'downstream' && (
+        <span className="block truncate pl-6 text-[12px] text-soft">
+          {columns || (change.kind === 'new' ? 'production does not have it' : 'the columns are the same')}
+        </span>
+      )}
     </>
   );
   const look = `block border-b border-l-[3px] border-b-line px-3 py-2 ${current ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`;

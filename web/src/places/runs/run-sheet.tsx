@@ -15,7 +15,12 @@ import { isGoing, RunWord, StepWord } from './step-state';
 export function RunSheet({ id, step }: { id: number; step: number | undefined }) {
   const { data: run, error, isLoading, refetch } = useRunQuery(id);
   if (isLoading) return <Loading what="Reading the run" />;
-  if (error || !run) return <div className="p-4"><ProblemNote problem={error as ProblemBody} again={() => void refetch()} /></div>;
+  if (error || !run)
+    return (
+      <div className="p-4">
+        <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
+      </div>
+    );
   const shown = run.steps.find((s) => s.id === step) ?? run.steps.find((s) => s.state === 'failed');
   return (
     <div className="flex h-full min-h-0 flex-col">
@@ -70,8 +75,8 @@ function RunHead({ run }: { run: RunDetail }) {
         )}
       </div>
       <p className="text-soft">
-        {run.person}, {moment(run.createdAt)}, commit <span className="font-mono text-[12px]">{shortCommit(run.commit)}</span>, {plural(run.parallelism, 'table')} at a time,{' '}
-        {isGoing(run.state) ? `${ended} of ${run.steps.length} steps, ` : `${plural(run.steps.length, 'step')}, `}
+        {run.person}, {moment(run.createdAt)}, commit <span className="font-mono text-[12px]">{shortCommit(run.commit)}</span>,{' '}
+        {plural(run.parallelism, 'table')} at a time, {isGoing(run.state) ? `${ended} of ${run.steps.length} steps, ` : `${plural(run.steps.length, 'step')}, `}
         {duration(run.startedAt ? (run.finishedAt ? new Date(run.finishedAt).getTime() : now) - new Date(run.startedAt).getTime() : null)}
         {run.continues !== null && `, continues run ${run.continues}`}
         {Object.entries(run.parameters).map(([k, v]) => `, ${k} = ${v}`)}
@@ -106,7 +111,7 @@ function Timeline({ run, current }: { run: RunDetail; current: number | undefine
       <thead>
         <tr className="sticky top-0 z-10 bg-sheet text-[12px] shadow-[0_1px_0_var(--rule)]">
           <th className="w-[220px] px-4 py-1 font-medium">step</th>
-          <th className="w-[106px] px-2 font-medium">state</th>
+          <th className="w-[124px] px-2 font-medium">state</th>
           {intake && <th className="w-[76px] px-2 text-right font-medium">rows out</th>}
           <th className="w-[76px] px-2 text-right font-medium">{intake ? 'rows in' : 'rows'}</th>
           {!intake && <th className="w-[76px] px-2 font-medium">checks</th>}
@@ -123,8 +128,19 @@ function Timeline({ run, current }: { run: RunDetail; current: number | undefine
         {run.steps.map((s) => (
           <tr key={s.id} className={`h-[25px] border-b border-line/60 ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}>
             <td className="px-4">
-              <button type="button" aria-expanded={s.id === current} onClick={() => void navigate(address.run(slug, run.id, s.id), { replace: true })} className="flex max-w-full items-center gap-2 text-left">
-                {layer(s.table) >= 0 ? <Hatch position={layer(s.table)} /> : <span aria-hidden className="w-[13px] text-center">∅</span>}
+              <button
+                type="button"
+                aria-expanded={s.id === current}
+                onClick={() => void navigate(address.run(slug, run.id, s.id), { replace: true })}
+                className="flex max-w-full items-center gap-2 text-left"
+              >
+                {layer(s.table) >= 0 ? (
+                  <Hatch position={layer(s.table)} />
+                ) : (
+                  <span aria-hidden className="w-[13px] text-center">
+                    ∅
+                  </span>
+                )}
                 <span className="truncate font-medium" title={s.table}>
                   {s.table}
                 </span>
@@ -140,7 +156,9 @@ function Timeline({ run, current }: { run: RunDetail; current: number | undefine
                 <StepChecks step={s} />
               </td>
             )}
-            <td className="px-2 text-right font-mono text-[12px]">{duration(between(s.startedAt, s.finishedAt ?? (s.startedAt ? new Date(now).toISOString() : null)))}</td>
+            <td className="px-2 text-right font-mono text-[12px]">
+              {duration(between(s.startedAt, s.finishedAt ?? (s.startedAt ? new Date(now).toISOString() : null)))}
+            </td>
             <td className="px-2">
               <Bar step={s} start={start} end={end} now={now} />
             </td>
@@ -164,7 +182,10 @@ function StepChecks({ step }: { step: StepEntry }) {
 }
 
 function Bar({ step, start, end, now }: { step: StepEntry; start: number; end: number; now: number }) {
-  if (!step.startedAt) return step.waitsFor.length && step.state === 'waiting' ? <span className="block truncate text-[12px] text-soft">waits for {step.waitsFor.join(', ')}</span> : null;
+  if (!step.startedAt)
+    return step.waitsFor.length && step.state === 'waiting' ? (
+      <span className="block truncate text-[12px] text-soft">waits for {step.waitsFor.join(', ')}</span>
+    ) : null;
   const from = new Date(step.startedAt).getTime();
   const to = step.finishedAt ? new Date(step.finishedAt).getTime() : now;
   const share = (t: number) => Math.max(0, Math.min(100, ((t - start) / (end - start)) * 100));

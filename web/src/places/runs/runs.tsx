@@ -71,7 +71,11 @@ function RunLine({ run, current }: { run: RunEntry; current: boolean }) {
   const what = run.tables.length === 0 ? 'all tables' : run.tables.length === 1 ? run.tables[0] : plural(run.tables.length, 'table');
   return (
     <li className="border-b border-line">
-      <Link to={address.run(slug, run.id)} aria-current={current ? 'page' : undefined} className={`block border-l-[3px] px-3 py-1.5 ${current ? 'border-plan bg-sheet' : 'border-transparent hover:bg-sheet/70'}`}>
+      <Link
+        to={address.run(slug, run.id)}
+        aria-current={current ? 'page' : undefined}
+        className={`block border-l-[3px] px-3 py-1.5 ${current ? 'border-plan bg-sheet' : 'border-transparent hover:bg-sheet/70'}`}
+      >
         <span className="flex justify-between gap-2">
           <span className="truncate font-medium">
             {run.id}. {WHAT[run.kind]} {what}

@@ -38,7 +38,9 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
               {place.line !== undefined && ` line ${place.line}, column ${place.column}`}
             </p>
           )}
-          {place.path && place.line !== undefined && <pre className="mt-1 overflow-x-auto font-mono text-[12px]">{(textOf(place.path) ?? '').split('\n')[place.line - 1]}</pre>}
+          {place.path && place.line !== undefined && (
+            <pre className="mt-1 overflow-x-auto font-mono text-[12px]">{(textOf(place.path) ?? '').split('\n')[place.line - 1]}</pre>
+          )}
           {place.detail && <p>{place.detail}</p>}
           {place.hint && <p className="text-soft">{place.hint}</p>}
         </div>
@@ -62,7 +64,9 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
       )}
       {broken.map((r) => (
         <section key={r.id} className="flex flex-col gap-1.5" aria-label={`Rows at fault of ${r.id}`}>
-          <SectionTitle aside={Number(r.atFault) > r.rows!.rows.length ? `first ${r.rows!.rows.length} of ${count(r.atFault)}` : rows(r.atFault)}>Rows at fault: {r.id.split('/').at(-1)}</SectionTitle>
+          <SectionTitle aside={Number(r.atFault) > r.rows!.rows.length ? `first ${r.rows!.rows.length} of ${count(r.atFault)}` : rows(r.atFault)}>
+            Rows at fault: {r.id.split('/').at(-1)}
+          </SectionTitle>
           <div className="border border-line" style={{ height: Math.min(240, 42 + r.rows!.rows.length * 22) }}>
             <Grid label={`Rows at fault of ${r.id}`} columns={r.rows!.columns.map((name) => ({ name }))} rows={r.rows!.rows} />
           </div>
@@ -70,8 +74,17 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
       ))}
       {data.statements.length > 0 && (
         <section className="flex flex-col gap-1.5">
-          <SectionTitle aside={`${data.statements.length} statements, ${duration(data.statements.reduce((n, s) => n + s.milliseconds, 0))}, in one transaction`}>SQL that ran</SectionTitle>
-          <Sql text={data.statements.map((s) => `-- ${s.kind}: ${s.milliseconds} ms${s.rows === null || s.rows === undefined ? '' : `, ${rows(s.rows)}`}\n${s.sql.trim()};`).join('\n\n')} label={`SQL that made ${step.table}`} />
+          <SectionTitle
+            aside={`${data.statements.length} statements, ${duration(data.statements.reduce((n, s) => n + s.milliseconds, 0))}, in one transaction`}
+          >
+            SQL that ran
+          </SectionTitle>
+          <Sql
+            text={data.statements
+              .map((s) => `-- ${s.kind}: ${s.milliseconds} ms${s.rows === null || s.rows === undefined ? '' : `, ${rows(s.rows)}`}\n${s.sql.trim()};`)
+              .join('\n\n')}
+            label={`SQL that made ${step.table}`}
+          />
         </section>
       )}
     </article>

@@ -22,12 +22,12 @@ const RUN: Readonly<Record<RunState, readonly [string, string]>> = {
 
 export function StepWord({ state }: { state: StepState }) {
   const [word, colour] = STEP[state];
-  return <span className={colour}>{word}</span>;
+  return <span className={`whitespace-nowrap ${colour}`}>{word}</span>;
 }
 
 export function RunWord({ state }: { state: RunState }) {
   const [word, colour] = RUN[state];
-  return <span className={colour}>{word}</span>;
+  return <span className={`whitespace-nowrap ${colour}`}>{word}</span>;
 }
 
 export const isGoing = (state: RunState) => state === 'queued' || state === 'running';

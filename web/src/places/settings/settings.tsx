@@ -33,7 +33,14 @@ function Look() {
       <SectionTitle>Theme</SectionTitle>
       <div role="radiogroup" aria-label="Theme" className="flex gap-2">
         {(['paper', 'blueprint'] as const satisfies readonly Theme[]).map((t) => (
-          <button key={t} type="button" role="radio" aria-checked={theme === t} onClick={() => dispatch(themeChosen(t))} className={`h-[29px] rounded-[2px] border px-3 ${theme === t ? 'border-plan bg-wash font-medium text-plan' : 'border-rule bg-raised'}`}>
+          <button
+            key={t}
+            type="button"
+            role="radio"
+            aria-checked={theme === t}
+            onClick={() => dispatch(themeChosen(t))}
+            className={`h-[29px] rounded-[2px] border px-3 ${theme === t ? 'border-plan bg-wash font-medium text-plan' : 'border-rule bg-raised'}`}
+          >
             {t === 'paper' ? 'Paper (light)' : 'Blueprint (dark)'}
           </button>
         ))}
@@ -67,7 +74,14 @@ function Git() {
             .catch(tell.problem);
         }}
       >
-        <input aria-label="What the token is for" placeholder="What is the token for?" value={label} onChange={(e) => setLabel(e.target.value)} maxLength={100} className={inputClass} />
+        <input
+          aria-label="What the token is for"
+          placeholder="What is the token for?"
+          value={label}
+          onChange={(e) => setLabel(e.target.value)}
+          maxLength={100}
+          className={inputClass}
+        />
         <Button type="submit" tone="act" disabled={label.trim() === '' || isLoading}>
           Make a token
         </Button>
@@ -91,7 +105,14 @@ function Git() {
         ))}
         {tokens.length === 0 && <li className="py-1 text-soft">You have no token.</li>}
       </ul>
-      <ConfirmDestroy title="Delete the token?" what={<p>Whatever uses “{removing?.label}” can no longer reach the project.</p>} action="Delete the token" open={removing !== undefined} onClose={() => setRemoving(undefined)} onConfirm={() => removing && void remove(removing.id).unwrap().catch(tell.problem)} />
+      <ConfirmDestroy
+        title="Delete the token?"
+        what={<p>Whatever uses “{removing?.label}” can no longer reach the project.</p>}
+        action="Delete the token"
+        open={removing !== undefined}
+        onClose={() => setRemoving(undefined)}
+        onConfirm={() => removing && void remove(removing.id).unwrap().catch(tell.problem)}
+      />
     </section>
   );
 }
@@ -114,7 +135,9 @@ function Bindings() {
           {systems.map((s) => (
             <tr key={s.server} className="border-b border-line">
               <td className="px-3 py-1 font-medium">{s.server}</td>
-              <td className="px-3 font-mono text-[12px]">{s.connection ? `${s.connection.host}:${s.connection.port}/${s.connection.database}` : 'not bound'}</td>
+              <td className="px-3 font-mono text-[12px]">
+                {s.connection ? `${s.connection.host}:${s.connection.port}/${s.connection.database}` : 'not bound'}
+              </td>
               <td className="px-3 font-mono text-[12px]">{s.connection?.user ?? '–'}</td>
             </tr>
           ))}

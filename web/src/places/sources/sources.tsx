@@ -15,7 +15,12 @@ export default function Sources() {
   const { slug } = useProject();
   const { data, error, isLoading, refetch } = useSourcesQuery(slug);
   if (isLoading) return <Loading what="Reading sources" />;
-  if (error) return <div className="p-4"><ProblemNote problem={error as ProblemBody} again={() => void refetch()} /></div>;
+  if (error)
+    return (
+      <div className="p-4">
+        <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
+      </div>
+    );
   return (
     <div className="h-full overflow-auto bg-sheet">
       <div className="mx-auto flex max-w-[1180px] flex-col gap-5 p-5">
@@ -54,7 +59,10 @@ function System({ system }: { system: SourceSystem }) {
         <div>
           <h1 className="sheet-title">{system.server}</h1>
           <p className="font-mono text-[12px] text-soft">
-            {system.connection ? `${system.connection.user}@${system.connection.host}:${system.connection.port}/${system.connection.database}` : 'not bound to a connection'} · {system.wrapper} ·{' '}
+            {system.connection
+              ? `${system.connection.user}@${system.connection.host}:${system.connection.port}/${system.connection.database}`
+              : 'not bound to a connection'}{' '}
+            · {system.wrapper} ·{' '}
             <Link to={address.file(slug, system.path)} className="text-plan hover:underline">
               {system.path}
             </Link>
@@ -79,7 +87,15 @@ function System({ system }: { system: SourceSystem }) {
           {system.tables.map((t) => {
             const columns = tables.get(t.table)?.columns ?? [];
             return (
-              <SourceRow key={t.table} row={t} columns={columns} open={open === t.table} onToggle={() => setOpen(open === t.table ? undefined : t.table)} reason={reason} onBring={() => bring([t.table])} />
+              <SourceRow
+                key={t.table}
+                row={t}
+                columns={columns}
+                open={open === t.table}
+                onToggle={() => setOpen(open === t.table ? undefined : t.table)}
+                reason={reason}
+                onBring={() => bring([t.table])}
+              />
             );
           })}
         </tbody>
@@ -91,7 +107,21 @@ function System({ system }: { system: SourceSystem }) {
 type Row = SourceSystem['tables'][number];
 type Columns = readonly { readonly name: string; readonly type?: string; readonly isKey: boolean }[];
 
-function SourceRow({ row, columns, open, onToggle, reason, onBring }: { row: Row; columns: Columns; open: boolean; onToggle: () => void; reason: string | undefined; onBring: () => void }) {
+function SourceRow({
+  row,
+  columns,
+  open,
+  onToggle,
+  reason,
+  onBring,
+}: {
+  row: Row;
+  columns: Columns;
+  open: boolean;
+  onToggle: () => void;
+  reason: string | undefined;
+  onBring: () => void;
+}) {
   const { slug } = useProject();
   const { last } = row;
   return (
@@ -107,7 +137,13 @@ function SourceRow({ row, columns, open, onToggle, reason, onBring }: { row: Row
           </span>
         </td>
         <td className="px-3 text-right">
-          <button type="button" aria-expanded={open} aria-label={`Columns of ${row.table}`} onClick={onToggle} className="font-mono text-[12px] text-plan hover:underline">
+          <button
+            type="button"
+            aria-expanded={open}
+            aria-label={`Columns of ${row.table}`}
+            onClick={onToggle}
+            className="font-mono text-[12px] text-plan hover:underline"
+          >
             {columns.length}
           </button>
         </td>
@@ -175,7 +211,8 @@ function Clock() {
       <div>
         <h2 className="caps">Stand-in: the harbour’s clock</h2>
         <p>
-          It is <span className="font-mono">{data.date}</span> in Saltmere, day {data.day} of the demo. Moving on writes {plural(1, 'day')} of new calls, corrections and late rows into port_ops.
+          It is <span className="font-mono">{data.date}</span> in Saltmere, day {data.day} of the demo. Moving on writes {plural(1, 'day')} of new calls,
+          corrections and late rows into port_ops.
         </p>
       </div>
       <span className="flex-1" />

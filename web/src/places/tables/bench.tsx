@@ -47,7 +47,12 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
           </h1>
           <nav aria-label="Facets" className="flex">
             {FACETS.map(([key, label]) => (
-              <Link key={key} to={address.table(slug, table.fullName, key)} aria-current={facet === key ? 'page' : undefined} className={`rounded-[2px] px-2 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}>
+              <Link
+                key={key}
+                to={address.table(slug, table.fullName, key)}
+                aria-current={facet === key ? 'page' : undefined}
+                className={`rounded-[2px] px-2 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}
+              >
                 {label}
               </Link>
             ))}
@@ -84,7 +89,19 @@ export function offsetOf(text: string, line: number, column: number): number {
 }
 
 /** The editor, what is wrong in it, and the preview below. */
-export function DefinitionFacet({ path, name, file, editor, preview }: { path: string; name: string; file: FileText; editor: React.RefObject<EditorHandle | null>; preview: ReturnType<typeof usePreview> | undefined }) {
+export function DefinitionFacet({
+  path,
+  name,
+  file,
+  editor,
+  preview,
+}: {
+  path: string;
+  name: string;
+  file: FileText;
+  editor: React.RefObject<EditorHandle | null>;
+  preview: ReturnType<typeof usePreview> | undefined;
+}) {
   const diagnostics = file.answer?.diagnostics ?? [];
   const body = (
     <div className="flex h-full min-h-0 flex-col">
@@ -134,7 +151,11 @@ function FileStrip({ path, file }: { path: string; file: FileText }) {
   return (
     <div className="flex h-[27px] shrink-0 items-center gap-3 px-3.5 text-[12px] text-soft">
       <span className="truncate font-mono">{path}</span>
-      {file.unsaved ? <span className="text-advisory-text">not kept yet</span> : file.draft ? <span className="text-advisory-text">draft by {file.draft.by}</span> : null}
+      {file.unsaved ? (
+        <span className="text-advisory-text">not kept yet</span>
+      ) : file.draft ? (
+        <span className="text-advisory-text">draft by {file.draft.by}</span>
+      ) : null}
       <span className="flex-1" />
       {file.readOnly ? (
         <span>{file.whyReadOnly}</span>
@@ -152,7 +173,14 @@ function FileStrip({ path, file }: { path: string; file: FileText }) {
           )}
         </>
       )}
-      <ConfirmDestroy title="Drop the draft?" what={<p>What was changed in {path} since the last commit is lost.</p>} action="Drop the draft" open={dropping} onClose={() => setDropping(false)} onConfirm={() => void dropNow()} />
+      <ConfirmDestroy
+        title="Drop the draft?"
+        what={<p>What was changed in {path} since the last commit is lost.</p>}
+        action="Drop the draft"
+        open={dropping}
+        onClose={() => setDropping(false)}
+        onConfirm={() => void dropNow()}
+      />
     </div>
   );
 }

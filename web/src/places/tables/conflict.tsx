@@ -18,7 +18,12 @@ export function Conflict({ path, file }: { path: string; file: FileText }) {
         </div>
         <label className="flex flex-col gap-1">
           <span className="caps">Put together</span>
-          <textarea value={text} onChange={(e) => setTogether(e.target.value)} rows={8} className="w-full rounded-[2px] border border-rule bg-raised p-2 font-mono text-[12px]" />
+          <textarea
+            value={text}
+            onChange={(e) => setTogether(e.target.value)}
+            rows={8}
+            className="w-full rounded-[2px] border border-rule bg-raised p-2 font-mono text-[12px]"
+          />
         </label>
         <div className="flex justify-end gap-2">
           <Button onClick={() => void file.settle(conflict.theirs ?? '')}>Take theirs</Button>

@@ -25,7 +25,13 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
         {table.columns === undefined && <p className="p-3.5 text-soft">The columns cannot be told before the definition is sound.</p>}
         <ul>
           {table.columns?.map((c) => (
-            <ColumnLine key={c.name} column={c} checks={own.filter((k) => k.columns.includes(c.name))} open={open === c.name} onToggle={() => setOpen(open === c.name ? undefined : c.name)} />
+            <ColumnLine
+              key={c.name}
+              column={c}
+              checks={own.filter((k) => k.columns.includes(c.name))}
+              open={open === c.name}
+              onToggle={() => setOpen(open === c.name ? undefined : c.name)}
+            />
           ))}
         </ul>
       </div>
@@ -52,8 +58,15 @@ function ColumnLine({ column, checks, open, onToggle }: { column: ColumnSummary;
   const tag = column.isKey ? 'key' : (column.role ?? (column.notNull ? 'not null' : undefined));
   return (
     <li className={`border-b border-line ${open ? 'border-l-[3px] border-l-plan bg-raised' : ''}`}>
-      <button type="button" aria-expanded={open} onClick={onToggle} className={`flex w-full items-center gap-3 py-[4.5px] pr-3.5 text-left hover:bg-raised ${open ? 'pl-[11px]' : 'pl-3.5'}`}>
-        <span className="flex w-3 justify-center">{verdict ? <VerdictMark verdict={verdict} size={11} /> : <span aria-hidden className="h-px w-2 bg-rule" />}</span>
+      <button
+        type="button"
+        aria-expanded={open}
+        onClick={onToggle}
+        className={`flex w-full items-center gap-3 py-[4.5px] pr-3.5 text-left hover:bg-raised ${open ? 'pl-[11px]' : 'pl-3.5'}`}
+      >
+        <span className="flex w-3 justify-center">
+          {verdict ? <VerdictMark verdict={verdict} size={11} /> : <span aria-hidden className="h-px w-2 bg-rule" />}
+        </span>
         <span className="flex-1 truncate font-medium" title={column.name}>
           {column.name}
         </span>
@@ -100,7 +113,13 @@ function ColumnLine({ column, checks, open, onToggle }: { column: ColumnSummary;
 function TitleBlock({ table }: { table: TableSummary }) {
   const { slug, states, commit, isProduction } = useProject();
   const state = states.get(table.fullName);
-  const production = isProduction ? 'is production' : state?.where === 'production' ? 'the same' : state?.where === 'here' ? 'differs, built here' : 'differs, not built here';
+  const production = isProduction
+    ? 'is production'
+    : state?.where === 'production'
+      ? 'the same'
+      : state?.where === 'here'
+        ? 'differs, built here'
+        : 'differs, not built here';
   return (
     <dl className="grid shrink-0 grid-cols-6 border-t-2 border-ink bg-sheet">
       <Field label="Grain" span={4}>

@@ -24,7 +24,14 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
   const [keep, { error, reset }] = useKeepDraftMutation();
   const navigate = useNavigate();
   const { path, text } = draftOf(kind, layer, name);
-  const wrong = name === '' ? undefined : !/^[a-z_][a-z0-9_]*$/.test(name) ? 'Lower-case letters, digits and underscores; begin with a letter.' : paths.includes(path) ? `${path} exists already.` : undefined;
+  const wrong =
+    name === ''
+      ? undefined
+      : !/^[a-z_][a-z0-9_]*$/.test(name)
+        ? 'Lower-case letters, digits and underscores; begin with a letter.'
+        : paths.includes(path)
+          ? `${path} exists already.`
+          : undefined;
 
   const submit = async () => {
     await keep({ slug, path, text, version: 0 }).unwrap();

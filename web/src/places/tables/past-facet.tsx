@@ -29,7 +29,12 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
           <ul>
             {commits?.map((c) => (
               <li key={c.id} className="border-t border-line">
-                <button type="button" aria-current={c.id === commit ? 'true' : undefined} onClick={() => setChosen(c.id)} className={`w-full border-l-[3px] px-3 py-1.5 text-left ${c.id === commit ? 'border-plan bg-raised' : 'border-transparent hover:bg-wash/60'}`}>
+                <button
+                  type="button"
+                  aria-current={c.id === commit ? 'true' : undefined}
+                  onClick={() => setChosen(c.id)}
+                  className={`w-full border-l-[3px] px-3 py-1.5 text-left ${c.id === commit ? 'border-plan bg-raised' : 'border-transparent hover:bg-wash/60'}`}
+                >
                   <span className="block truncate font-medium">{c.message.split('\n')[0]}</span>
                   <span className="text-[12px] text-soft">
                     {c.author}, {moment(c.at)}, <span className="font-mono">{shortCommit(c.id)}</span>

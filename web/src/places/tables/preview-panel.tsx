@@ -90,11 +90,20 @@ export function PreviewPanel({ preview, table }: { preview: PreviewState; table:
 
 export function PreviewFigures({ rows }: { rows: Rows }) {
   const shown = rows.rows.length;
-  const all = rows.total === null ? `first ${count(shown)} rows, more not counted` : rows.total === shown ? (shown === 1 ? 'all 1 row' : `all ${count(shown)} rows`) : `first ${count(shown)} of ${count(rows.total)} rows`;
+  const all =
+    rows.total === null
+      ? `first ${count(shown)} rows, more not counted`
+      : rows.total === shown
+        ? shown === 1
+          ? 'all 1 row'
+          : `all ${count(shown)} rows`
+        : `first ${count(shown)} of ${count(rows.total)} rows`;
   return (
     <>
       {all}, {duration(rows.milliseconds)}
-      {rows.inlined.length > 0 && <span title={`Not built in this workspace, so their queries were put in: ${rows.inlined.join(', ')}`}>, from drafts of {rows.inlined.join(', ')}</span>}
+      {rows.inlined.length > 0 && (
+        <span title={`Not built in this workspace, so their queries were put in: ${rows.inlined.join(', ')}`}>, from drafts of {rows.inlined.join(', ')}</span>
+      )}
     </>
   );
 }

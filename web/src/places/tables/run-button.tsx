@@ -39,13 +39,20 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
       </Button>
       {allowed && (
         <DropdownMenu.Root>
-          <DropdownMenu.Trigger aria-label="How much to run" className="flex h-[27px] w-6 items-center justify-center rounded-r-[2px] border border-l-plan-text/40 border-plan bg-plan text-plan-text">
+          <DropdownMenu.Trigger
+            aria-label="How much to run"
+            className="flex h-[27px] w-6 items-center justify-center rounded-r-[2px] border border-l-plan-text/40 border-plan bg-plan text-plan-text"
+          >
             <ChevronDown size={13} aria-hidden />
           </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
             <DropdownMenu.Content align="end" sideOffset={4} className="z-50 min-w-48 border border-rule bg-raised py-1 shadow-lg">
               {CHOICES.map(([label, up, down]) => (
-                <DropdownMenu.Item key={label} onSelect={() => void run(up, down)} className="cursor-pointer px-3 py-1.5 outline-none data-[highlighted]:bg-wash">
+                <DropdownMenu.Item
+                  key={label}
+                  onSelect={() => void run(up, down)}
+                  className="cursor-pointer px-3 py-1.5 outline-none data-[highlighted]:bg-wash"
+                >
                   {label}
                 </DropdownMenu.Item>
               ))}

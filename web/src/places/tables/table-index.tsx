@@ -21,8 +21,12 @@ export function TableIndex({ current }: { current: string | undefined }) {
   const [making, setMaking] = useState(false);
   const scroller = useRef<HTMLDivElement>(null);
   const lines = useMemo(() => linesOf(project, filter.trim().toLowerCase()), [project, filter]);
-  // eslint-disable-next-line react-hooks/incompatible-library
-  const virtual = useVirtualizer({ count: lines.length, getScrollElement: () => scroller.current, estimateSize: (i) => (lines[i]!.kind === 'head' ? 27 : 22.5), overscan: 20 });
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: (i) => (lines[i]!.kind === 'head' ? 27 : 22.5),
+    overscan: 20,
+  });
 
   const onKey = (e: KeyboardEvent) => {
     if (e.key !== 'ArrowDown' && e.key !== 'ArrowUp') return;
@@ -41,14 +45,34 @@ export function TableIndex({ current }: { current: string | undefined }) {
   return (
     <aside aria-label="Index" className="flex w-[206px] shrink-0 flex-col border-r border-line bg-paper">
       <div className="flex items-center gap-1.5 border-b border-line p-2">
-        <input value={filter} onChange={(e) => setFilter(e.target.value)} placeholder="Filter" aria-label="Filter tables" className="h-[25px] min-w-0 flex-1 rounded-[2px] border border-rule bg-raised px-2" />
+        <input
+          value={filter}
+          onChange={(e) => setFilter(e.target.value)}
+          placeholder="Filter"
+          aria-label="Filter tables"
+          className="h-[25px] min-w-0 flex-1 rounded-[2px] border border-rule bg-raised px-2"
+        />
         {mayAct(person, 'editor') && !project.isProduction && (
-          <button id="new-definition" type="button" aria-label="New definition" title="New definition" onClick={() => setMaking(true)} className="flex h-[25px] w-[25px] items-center justify-center rounded-[2px] border border-rule bg-raised hover:bg-wash">
+          <button
+            id="new-definition"
+            type="button"
+            aria-label="New definition"
+            title="New definition"
+            onClick={() => setMaking(true)}
+            className="flex h-[25px] w-[25px] items-center justify-center rounded-[2px] border border-rule bg-raised hover:bg-wash"
+          >
             <Plus size={14} aria-hidden />
           </button>
         )}
       </div>
-      <div ref={scroller} role="listbox" aria-label="Tables and files" tabIndex={0} onKeyDown={onKey} className="min-h-0 flex-1 overflow-auto focus-visible:-outline-offset-2">
+      <div
+        ref={scroller}
+        role="listbox"
+        aria-label="Tables and files"
+        tabIndex={0}
+        onKeyDown={onKey}
+        className="min-h-0 flex-1 overflow-auto focus-visible:-outline-offset-2"
+      >
         {lines.length === 0 && <p className="p-3 text-soft">Nothing is called that.</p>}
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
           {virtual.getVirtualItems().map((item) => (
@@ -89,7 +113,11 @@ function IndexLine({ line, current }: { line: Line; current: boolean }) {
   return (
     <Link role="option" aria-selected={current} tabIndex={-1} to={address.table(slug, line.full)} className={look} title={table.comment ?? line.full}>
       <span className="flex-1 truncate">{line.name}</span>
-      {wrong ? <span className="text-[12px] text-broken">error</span> : drafts.has(table.path) && table.kind !== 'source' && <span className="text-[12px] text-advisory-text">draft</span>}
+      {wrong ? (
+        <span className="text-[12px] text-broken">error</span>
+      ) : (
+        drafts.has(table.path) && table.kind !== 'source' && <span className="text-[12px] text-advisory-text">draft</span>
+      )}
       <VerdictMark verdict={states.get(line.full)?.verdict ?? 'not run'} size={11} />
     </Link>
   );

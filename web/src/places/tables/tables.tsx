@@ -15,7 +15,13 @@ export default function Tables() {
     <div className="flex h-full min-h-0">
       <TableIndex current={table ?? path} />
       <section className="min-w-0 flex-1 bg-sheet" aria-label={table ?? path ?? 'Tables'}>
-        {path ? <FileSheet key={path} path={path} /> : chosen ? <Bench key={chosen.path + chosen.name} table={chosen} facet={facet ?? 'definition'} /> : <NoTable name={table} />}
+        {path ? (
+          <FileSheet key={path} path={path} />
+        ) : chosen ? (
+          <Bench key={chosen.path + chosen.name} table={chosen} facet={facet ?? 'definition'} />
+        ) : (
+          <NoTable name={table} />
+        )}
       </section>
     </div>
   );
@@ -33,7 +39,8 @@ function NoTable({ name }: { name: string | undefined }) {
       </Empty>
     );
   }
-  const first = summary.tables.find((t) => t.kind === 'definition' && t.layer === 'core') ?? summary.tables.find((t) => t.kind === 'definition') ?? summary.tables[0];
+  const first =
+    summary.tables.find((t) => t.kind === 'definition' && t.layer === 'core') ?? summary.tables.find((t) => t.kind === 'definition') ?? summary.tables[0];
   if (first) return <Navigate replace to={address.table(slug, first.fullName)} />;
   return (
     <Empty title="The project has no table yet">

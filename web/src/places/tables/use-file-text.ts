@@ -87,7 +87,9 @@ export function useFileText(path: string) {
     settle: (next: string) => store(next, conflict?.version ?? 0),
     leaveConflict: () => setConflict(undefined),
     readOnly,
-    whyReadOnly: isProduction ? 'Production is changed by a release: choose a workspace to edit.' : `You are signed in as ${person.role}: an editor may change definitions.`,
+    whyReadOnly: isProduction
+      ? 'Production is changed by a release: choose a workspace to edit.'
+      : `You are signed in as ${person.role}: an editor may change definitions.`,
   };
 }
 

@@ -4,7 +4,7 @@ import { address } from '../../app/addresses';
 import { useTodayQuery } from '../../app/api';
 import { useProject } from '../../app/project';
 import type { CheckState, ProblemBody, TodayAnswer } from '../../app/types';
-import { ago, between, count, duration, plural, rows, shortCommit } from '../../shared/format';
+import { ago, between, duration, plural, rows, shortCommit } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { Loading, ProblemNote } from '../../shared/ui';
 import { RunWord, StepWord } from '../runs/step-state';
@@ -14,14 +14,21 @@ export default function Today() {
   const { slug, name, isProduction } = useProject();
   const { data, error, isLoading, refetch } = useTodayQuery(slug, { refetchOnMountOrArgChange: true, pollingInterval: 20_000, skipPollingIfUnfocused: true });
   if (isLoading) return <Loading what="Gathering what needs you" />;
-  if (error || !data) return <div className="p-4"><ProblemNote problem={error as ProblemBody} again={() => void refetch()} /></div>;
+  if (error || !data)
+    return (
+      <div className="p-4">
+        <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
+      </div>
+    );
   const needs = data.broken.length + data.failedRuns.length + data.errors.length;
   return (
     <div className="h-full overflow-auto bg-sheet">
       <div className="mx-auto grid max-w-[1180px] grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-x-9 p-5 max-[1000px]:grid-cols-1">
         <div className="flex flex-col gap-5">
           <header className="border-b-2 border-ink pb-2">
-            <h1 className="font-cond text-[24px] leading-tight font-semibold">{needs === 0 ? 'All is well' : needs === 1 ? 'One thing needs you' : `${needs} things need you`}</h1>
+            <h1 className="font-cond text-[24px] leading-tight font-semibold">
+              {needs === 0 ? 'All is well' : needs === 1 ? 'One thing needs you' : `${needs} things need you`}
+            </h1>
             <p className="text-soft">
               {isProduction ? 'Production' : `Workspace ${name}`}: {plural(data.tables.all, 'table')}
               {data.tables.notRun > 0 ? `, ${data.tables.notRun} not built yet` : ', all of them to be read'}
@@ -46,14 +53,44 @@ function Needs({ data }: { data: TodayAnswer }) {
       </Section>
       <Section title="Errors in definitions" items={data.errors}>
         {(e) => (
-          <Line key={e.path + e.line + e.message} to={address.file(slug, e.path)} mark={<span aria-hidden className="w-3 text-center font-semibold text-broken">!</span>} title={e.message} aside={`${e.path} line ${e.line}`} />
+          <Line
+            key={e.path + e.line + e.message}
+            to={address.file(slug, e.path)}
+            mark={
+              <span aria-hidden className="w-3 text-center font-semibold text-broken">
+                !
+              </span>
+            }
+            title={e.message}
+            aside={`${e.path} line ${e.line}`}
+          />
         )}
       </Section>
       <Section title="Failed runs" items={data.failedRuns}>
-        {(r) => <Line key={r.id} to={address.run(slug, r.id)} mark={<VerdictMark verdict="broken" label={r.state} />} title={`Run ${r.id}, ${r.kind} by ${r.person}`} aside={ago(r.finishedAt)} />}
+        {(r) => (
+          <Line
+            key={r.id}
+            to={address.run(slug, r.id)}
+            mark={<VerdictMark verdict="broken" label={r.state} />}
+            title={`Run ${r.id}, ${r.kind} by ${r.person}`}
+            aside={ago(r.finishedAt)}
+          />
+        )}
       </Section>
       <Section title="Drafts" items={data.drafts}>
-        {(d) => <Line key={d.path} to={address.file(slug, d.path)} mark={<span aria-hidden className="w-3 text-center text-advisory-text">✎</span>} title={d.path} aside={`${d.by}, ${ago(d.at)}`} />}
+        {(d) => (
+          <Line
+            key={d.path}
+            to={address.file(slug, d.path)}
+            mark={
+              <span aria-hidden className="w-3 text-center text-advisory-text">
+                ✎
+              </span>
+            }
+            title={d.path}
+            aside={`${d.by}, ${ago(d.at)}`}
+          />
+        )}
       </Section>
       <Section title="Advisory: broken, but let pass" items={data.advisory}>
         {(c) => <CheckLine key={c.id} check={c} />}
@@ -77,7 +114,14 @@ function Section<T>({ title, items, children }: { title: string; items: readonly
 
 function CheckLine({ check }: { check: CheckState }) {
   const { slug } = useProject();
-  return <Line to={address.check(slug, check.id)} mark={<VerdictMark verdict={check.verdict} />} title={`${check.table}: ${check.title}`} aside={`${rows(check.atFault)}, ${ago(check.at)}`} />;
+  return (
+    <Line
+      to={address.check(slug, check.id)}
+      mark={<VerdictMark verdict={check.verdict} />}
+      title={`${check.table}: ${check.title}`}
+      aside={`${rows(check.atFault)}, ${ago(check.at)}`}
+    />
+  );
 }
 
 function Line({ to, mark, title, aside }: { to: string; mark: ReactNode; title: string; aside: string }) {
@@ -138,13 +182,19 @@ function Built({ data }: { data: TodayAnswer }) {
                 {steps.slice(0, 14).map((s) => (
                   <tr key={s.table} className="border-b border-line/60">
                     <td className="flex items-center gap-2 py-1">
-                      {position(s.table) >= 0 ? <Hatch position={position(s.table)} /> : <span aria-hidden className="w-[13px] text-center">∅</span>}
+                      {position(s.table) >= 0 ? (
+                        <Hatch position={position(s.table)} />
+                      ) : (
+                        <span aria-hidden className="w-[13px] text-center">
+                          ∅
+                        </span>
+                      )}
                       <span className="truncate">{s.table}</span>
                     </td>
                     <td className="px-2">
                       <StepWord state={s.state} />
                     </td>
-                    <td className="px-2 text-right font-mono text-[12px]">{s.rowsIn === null ? '' : count(s.rowsIn)}</td>
+                    <td className="px-2 text-right font-mono text-[12px]">{s.rowsIn === null ? '' : rows(s.rowsIn)}</td>
                     <td className="text-right font-mono text-[12px]">{duration(s.milliseconds)}</td>
                   </tr>
                 ))}
@@ -153,7 +203,11 @@ function Built({ data }: { data: TodayAnswer }) {
           </>
         ) : (
           <p className="py-1.5 text-soft">
-            Nothing was built here yet. This workspace reads production’s tables until a definition differs. <Link className="text-plan underline" to={address.place(slug, 'tables')}>Open a table</Link> to change one.
+            Nothing was built here yet. This workspace reads production’s tables until a definition differs.{' '}
+            <Link className="text-plan underline" to={address.place(slug, 'tables')}>
+              Open a table
+            </Link>{' '}
+            to change one.
           </p>
         )}
       </section>

@@ -1,0 +1,88 @@
+import AxeBuilder from '@axe-core/playwright';
+import { expect, test } from '@playwright/test';
+import { signIn, watchConsole } from './support/app';
+
+const PAGES = [
+  'today',
+  'sources',
+  'tables/core.dim_vessel',
+  'tables/core.dim_vessel/rows',
+  'tables/core.fact_call/checks',
+  'tables/core.fact_call/past',
+  'files/sources/port_ops.sql',
+  'lineage',
+  'lineage?focus=core.fact_call',
+  'quality',
+  'runs',
+  'releases',
+  'settings',
+];
+
+for (const theme of ['paper', 'blueprint']) {
+  test(`axe finds no serious problem on any sheet, ${theme}`, async ({ page }) => {
+    const messages = watchConsole(page);
+    await page.goto('/');
+    await page.evaluate((t) => localStorage.setItem('theme', t), theme);
+    await page.reload();
+    const found: string[] = [];
+    const look = async (name: string) => {
+      const { violations } = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa']).analyze();
+      for (const v of violations)
+        if (['serious', 'critical'].includes(v.impact ?? ''))
+          found.push(
+            `${name}: ${v.id} ${v.nodes
+              .slice(0, 3)
+              .map((n) => n.html.slice(0, 160))
+              .join(' | ')}`,
+          );
+    };
+    await look('sign in');
+    await signIn(page, 'mira');
+    for (const address of PAGES) {
+      await page.goto(`/w/berth-dues/${address}`);
+      await page.waitForLoadState('networkidle');
+      await expect(page.getByRole('status')).toHaveCount(0);
+      await look(address);
+    }
+    expect(found).toEqual([]);
+    expect(messages).toEqual([]);
+  });
+}
+
+test('the finder leads to tables, columns and checks from the keyboard', async ({ page }) => {
+  await signIn(page, 'vera');
+  await page.keyboard.press('Control+k');
+  await page.getByPlaceholder('A table, column, check, run or command').fill('vessel dues');
+  await expect(page.getByRole('option', { name: /mart.vessel_dues/ }).first()).toBeVisible();
+  await page.keyboard.press('Enter');
+  await expect(page).toHaveURL(/tables\/mart\.vessel_dues/);
+  await page.keyboard.press('Control+k');
+  await page.getByPlaceholder('A table, column, check, run or command').fill('hull_no is the key');
+  await page.keyboard.press('Enter');
+  await expect(page).toHaveURL(/quality\//);
+});
+
+test('completion knows the columns behind an alias', async ({ page }) => {
+  await signIn(page, 'mira');
+  await page.goto('/w/berth-dues/tables/staging.port');
+  await page.locator('.cm-content').first().click();
+  await page.keyboard.press('Control+a');
+  await page.keyboard.type('select p. from landing.port p');
+  for (let i = 0; i < ' from landing.port p'.length; i++) await page.keyboard.press('ArrowLeft');
+  await page.keyboard.press('Control+Space');
+  await expect(page.locator('.cm-tooltip-autocomplete')).toContainText('port_name');
+});
+
+test('the harbour moves on a day and its calls are brought in', async ({ page }) => {
+  await signIn(page, 'mira');
+  await page.goto('/w/production/sources');
+  const row = page.getByRole('row', { name: /landing\.call/ });
+  const before = Number((await row.getByRole('cell').nth(2).innerText()).replaceAll(',', ''));
+  await page.getByRole('button', { name: 'Move on a day' }).click();
+  await expect(page.getByText(/It is 2026-03-03 in Saltmere/)).toBeVisible();
+  await page.getByRole('button', { name: 'Bring in landing.call' }).click();
+  await expect(page.locator('header').getByText('succeeded')).toBeVisible();
+  await page.goto('/w/production/sources');
+  const after = Number((await row.getByRole('cell').nth(2).innerText()).replaceAll(',', ''));
+  expect(after).toBeGreaterThan(before);
+});

@@ -1,0 +1,19 @@
+import { defineConfig } from '@playwright/test';
+import { CHROMIUM } from '../scripts/lib/browser.mjs';
+
+export default defineConfig({
+  testDir: '.',
+  outputDir: '../test-results',
+  workers: 1,
+  timeout: 90_000,
+  expect: { timeout: 15_000 },
+  reporter: [['list'], ['json']],
+  use: {
+    baseURL: process.env['OUVRAGE_ADDRESS'] ?? 'http://127.0.0.1:4100',
+    viewport: { width: 1280, height: 800 },
+    launchOptions: CHROMIUM,
+    colorScheme: 'light',
+    reducedMotion: 'reduce',
+    trace: 'off',
+  },
+});

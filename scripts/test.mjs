@@ -1,0 +1,149 @@
+import { spawn } from 'node:child_process';
+import { mkdtempSync, readFileSync, rmSync, existsSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import { build } from './lib/build.mjs';
+import { provision, startCluster, stopCluster } from './lib/cluster.mjs';
+import { ensureDebian, ensureNpm } from './lib/packages.mjs';
+import { freePort, isRoot, main, Plain, ROOT, say } from './lib/shell.mjs';
+
+/**
+ * `npm test`, or one part of it: style, core, server, e2e. The last line is the sum over all
+ * runners; a runner that ran nothing counts as a failure.
+ */
+const PARTS = ['style', 'core', 'server', 'e2e'];
+const asked = process.argv[2];
+if (asked && !PARTS.includes(asked)) throw new Error(`no such part: ${asked}; there are ${PARTS.join(', ')}`);
+const parts = asked ? [asked] : PARTS;
+
+/** Runs a program and shows what it prints. */
+function shown(command, args, options = {}) {
+  return new Promise((resolve) => {
+    const child = spawn(command, args, { cwd: ROOT, stdio: ['ignore', 'inherit', 'inherit'], ...options });
+    child.on('error', () => resolve(1));
+    child.on('close', (code) => resolve(code ?? 1));
+  });
+}
+
+const bin = (name) => path.join(ROOT, 'node_modules/.bin', name);
+
+/** Style checks count one each. */
+async function style() {
+  const checks = [
+    ['formatting', bin('prettier'), ['--check', '--log-level', 'warn', '.']],
+    ['lint', bin('eslint'), ['--max-warnings', '0', '.']],
+    ['boundaries', bin('depcruise'), ['core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser.cjs']],
+    ['unused code', bin('knip'), ['--no-progress']],
+    ...['core', 'demo', 'server', 'web'].map((w) => [`types of ${w}`, bin('tsc'), ['--noEmit', '-p', w]]),
+  ];
+  const result = { passed: 0, failed: 0 };
+  for (const [name, command, args] of checks) {
+    const code = await shown(command, args);
+    say(`${code === 0 ? 'ok' : 'FAILED'}: ${name}`);
+    result[code === 0 ? 'passed' : 'failed']++;
+  }
+  return result;
+}
+
+async function jest(workspace, env = {}) {
+  const report = path.join(mkdtempSync(path.join(os.tmpdir(), 'ouvrage-report-')), 'report.json');
+  const code = await shown(
+    process.execPath,
+    [
+      '--experimental-vm-modules',
+      '--no-warnings',
+      path.join(ROOT, 'node_modules/jest/bin/jest.js'),
+      '--config',
+      `${workspace}/jest.config.mjs`,
+      '--json',
+      `--outputFile=${report}`,
+      '--reporters=default',
+      '--forceExit',
+    ],
+    {
+      env: { ...process.env, ...env },
+    },
+  );
+  if (!existsSync(report)) return { passed: 0, failed: 1 };
+  const { numPassedTests, numFailedTests, numFailedTestSuites } = JSON.parse(readFileSync(report, 'utf8'));
+  return counted(numPassedTests, Math.max(numFailedTests, numFailedTestSuites), code);
+}
+
+function counted(passed, failed, code) {
+  if (passed + failed === 0 || (failed === 0 && code !== 0)) return { passed, failed: failed + 1 };
+  return { passed, failed };
+}
+
+/** A data folder that PostgreSQL's user can reach, with a cluster of its own, gone afterwards. */
+async function withCluster(body) {
+  const base = isRoot ? '/var/tmp' : os.tmpdir();
+  const data = mkdtempSync(path.join(base, 'ouvrage-test-'));
+  let config;
+  try {
+    config = await startCluster(data, { wantedPort: 5640 });
+    await provision(data, config);
+    return await body(data);
+  } finally {
+    if (config) {
+      await stopCluster(config);
+      rmSync(config.clusterFolder, { recursive: true, force: true });
+    }
+    rmSync(data, { recursive: true, force: true });
+  }
+}
+
+const server = () => withCluster((data) => jest('server', { OUVRAGE_DATA: data, OUVRAGE_DEMO: '1' }));
+
+async function e2e() {
+  const base = isRoot ? '/var/tmp' : os.tmpdir();
+  const data = mkdtempSync(path.join(base, 'ouvrage-e2e-'));
+  const port = await freePort(4300);
+  const report = path.join(data, 'report.json');
+  const app = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port)], { cwd: ROOT, stdio: ['ignore', 'pipe', 'inherit'] });
+  try {
+    await new Promise((resolve, reject) => {
+      app.stdout.on('data', (d) => {
+        process.stdout.write(d);
+        if (/Ouvrage is ready/.test(d)) resolve();
+      });
+      app.once('exit', (code) => reject(new Plain(`the application ended with ${code}`)));
+    });
+    const code = await shown(bin('playwright'), ['test', '--config', 'e2e/playwright.config.ts'], {
+      env: { ...process.env, OUVRAGE_ADDRESS: `http://127.0.0.1:${port}`, PLAYWRIGHT_JSON_OUTPUT_NAME: report },
+    });
+    if (!existsSync(report)) return { passed: 0, failed: 1 };
+    const { stats } = JSON.parse(readFileSync(report, 'utf8'));
+    return counted(stats.expected, stats.unexpected + stats.flaky, code);
+  } finally {
+    if (app.exitCode === null) {
+      app.kill('SIGTERM');
+      await new Promise((resolve) => app.once('exit', resolve));
+    }
+    rmSync(data, { recursive: true, force: true });
+  }
+}
+
+await main(async () => {
+  await ensureDebian(['postgresql', 'git', ...(parts.includes('e2e') ? ['chromium'] : [])]);
+  await ensureNpm();
+  await build(parts.includes('e2e') ? undefined : ['core', 'demo', 'server']);
+  const runners = { style, core: async () => sum([await jest('core'), await jest('demo'), await jest('web')]), server, e2e };
+  const results = [];
+  for (const part of parts) {
+    say(`\n== ${part}`);
+    const started = Date.now();
+    const result = await runners[part]().catch((error) => {
+      say(error instanceof Plain ? error.message : error.stack);
+      return { passed: 0, failed: 1 };
+    });
+    say(`${part}: ${result.passed} passed, ${result.failed} failed, ${((Date.now() - started) / 1000).toFixed(0)} s`);
+    results.push(result);
+  }
+  const { passed, failed } = sum(results);
+  say(`${passed} passed, ${failed} failed`);
+  process.exit(failed === 0 && passed > 0 ? 0 : 1);
+});
+
+function sum(results) {
+  return { passed: results.reduce((n, r) => n + r.passed, 0), failed: results.reduce((n, r) => n + r.failed, 0) };
+}

@@ -1,0 +1,12 @@
+export default {
+  rootDir: import.meta.dirname,
+  testEnvironment: 'node',
+  extensionsToTreatAsEsm: ['.ts'],
+  moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
+  setupFiles: ['reflect-metadata'],
+  transformIgnorePatterns: ['/node_modules/', '/dist/'],
+  transform: { '^.+\\.ts$': ['@swc/jest', { configFile: '../.swcrc' }] },
+  testMatch: ['<rootDir>/src/**/*.test.ts'],
+  testTimeout: 60_000,
+  maxWorkers: 1,
+};
