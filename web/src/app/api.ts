@@ -143,7 +143,12 @@ export const api = createApi({
       /** Follows the run live for as long as it goes on. */
       async onCacheEntryAdded(id, { updateCachedData, cacheDataLoaded, cacheEntryRemoved, dispatch }) {
         const first = await cacheDataLoaded.catch(() => undefined);
-        if (!first || !['queued', 'running'].includes(first.data.state)) return;
+        if (!first) return;
+        // A quick run has ended before it is first looked at: what it changed is read again all the same.
+        if (!['queued', 'running'].includes(first.data.state)) {
+          dispatch(api.util.invalidateTags(['State', 'Sources', 'Releases', 'Files']));
+          return;
+        }
         const events = new EventSource(`/api/runs/${id}/events`);
         events.onmessage = ({ data }: MessageEvent<string>) => {
           const run = JSON.parse(data) as RunDetail;
