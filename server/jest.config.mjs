@@ -5,7 +5,7 @@ export default {
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
   setupFiles: ['reflect-metadata'],
   transformIgnorePatterns: ['/node_modules/', '/dist/'],
-  transform: { '^.+\\.ts$': ['@swc/jest', { configFile: '../.swcrc' }] },
+  transform: { '^.+\\.ts$': ['@swc/jest', { configFile: new URL('../.swcrc', import.meta.url).pathname }] },
   testMatch: ['<rootDir>/src/**/*.test.ts'],
   testTimeout: 60_000,
   maxWorkers: 1,
