@@ -54,7 +54,7 @@ export function complete(project: Project, text: string, offset: number): Comple
   const from = offset - word.length;
   const { ranges, ctes } = namesAt(project, text, offset);
   if (qualifier !== undefined) {
-    const range = ranges.find((r) => r.name === qualifier);
+    const range = ranges.find((r) => r.name === qualifier && r.columns.length > 0);
     if (range) return { from, options: range.columns.map((c) => ({ label: c.name, kind: 'column', ...(c.type ? { detail: c.type } : {}) })) };
     if (qualifier === 'functions') return { from, options: [...project.functions.keys()].map((label) => ({ label, kind: 'function', apply: `${label}(` })) };
     const tables = [...project.tables.values()].filter((t) => t.layer === qualifier);
