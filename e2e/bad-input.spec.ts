@@ -1,5 +1,5 @@
 import { expect, test } from '@playwright/test';
-import { editorText, openWorkspace, signIn, watchConsole, write } from './support/app';
+import { editorText, openWorkspace, signIn, write } from './support/app';
 
 test('a wrong password says so and loses nothing', async ({ page }) => {
   await page.goto('/');
@@ -8,29 +8,6 @@ test('a wrong password says so and loses nothing', async ({ page }) => {
   await page.getByRole('button', { name: 'Sign in' }).click();
   await expect(page.getByRole('alert')).toContainText('The name or the password is not right');
   await expect(page.getByLabel('Name')).toHaveValue('mira');
-});
-
-test('errors name the place and the nearest right name', async ({ page }) => {
-  const messages = watchConsole(page);
-  await signIn(page, 'jonas');
-  const slug = await openWorkspace(page, 'Mistakes');
-  await page.goto(`/w/${slug}/tables/staging.berth`);
-  const problems = page.getByRole('list', { name: 'Problems' });
-  await write(page, 'select berth_code\nfrom landing.berth wher x');
-  await expect(problems).toContainText('2:25syntax error at or near "x"');
-  await write(page, 'select b.berth_cod from landing.berth b');
-  await expect(problems).toContainText('b has no column berth_cod did you mean berth_code?');
-  await write(page, 'select berth_code from landing.brth');
-  await expect(problems).toContainText('did you mean landing.berth?');
-  await write(page, 'select terminal_code as berth_code from core.dim_berth');
-  await expect(problems).toContainText('which is of a later layer');
-  await page.goto(`/w/${slug}/tables/core.dim_port`);
-  await write(page, 'select port_code from core.dim_port');
-  await expect(problems).toContainText('core.dim_port reads itself: core.dim_port reads core.dim_port');
-  await write(page, 'select port_code, (port_name::date) as d, flag_code from staging.port');
-  await page.keyboard.press('Control+Enter');
-  await expect(page.getByRole('alert')).toContainText('invalid input syntax for type date');
-  expect(messages).toEqual([]);
 });
 
 test('two people who edit one file see both texts', async ({ page, browser }) => {

@@ -36,14 +36,3 @@ export async function editorText(page: Page, slug: string, path: string): Promis
     path,
   ] as const);
 }
-
-/** Messages of the console that no journey may bring about. */
-export function watchConsole(page: Page): string[] {
-  const messages: string[] = [];
-  page.on('console', (m) => {
-    // The browser itself reports answers such as 401 and 409, which the interface shows in words.
-    if (m.type() === 'error' && !/status of (401|403|404|409|422|429)/.test(m.text())) messages.push(m.text());
-  });
-  page.on('pageerror', (e) => messages.push(e.message));
-  return messages;
-}
