@@ -16,9 +16,9 @@ export async function openWorkspace(page: Page, name: string): Promise<string> {
   await page.getByLabel('What is it for?').fill(name);
   await page.getByRole('button', { name: 'Open', exact: true }).click();
   await expect(page.getByRole('dialog')).toHaveCount(0);
-  const slug = name.toLowerCase().replaceAll(' ', '-');
-  await expect(page).toHaveURL(new RegExp(`/w/${slug}/`));
-  return slug;
+  const begins = new RegExp(`/w/(${name.toLowerCase().replaceAll(' ', '-')}(?:-\\d+)?)/`);
+  await expect(page).toHaveURL(begins);
+  return begins.exec(page.url())![1]!;
 }
 
 /** Replaces the whole text of the editor. */
@@ -35,4 +35,14 @@ export async function editorText(page: Page, slug: string, path: string): Promis
     slug,
     path,
   ] as const);
+}
+/** Messages of the console that no journey may bring about. */
+export function watchConsole(page: Page): string[] {
+  const messages: string[] = [];
+  page.on('console', (m) => {
+    // The browser itself reports answers such as 401 and 409, which the interface shows in words.
+    if (m.type() === 'error' && !/status of (401|403|404|409|422|429)/.test(m.text())) messages.push(m.text());
+  });
+  page.on('pageerror', (e) => messages.push(e.message));
+  return messages;
 }

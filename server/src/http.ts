@@ -27,6 +27,8 @@ export function configure(app: INestApplication): void {
         defaultSrc: ["'none'"],
         scriptSrc: ["'self'", "'wasm-unsafe-eval'"],
         styleSrc: ["'self'", nonce],
+        // The browser's own editing keeps the look of replaced text in style attributes.
+        styleSrcAttr: ["'unsafe-inline'"],
         imgSrc: ["'self'", 'data:'],
         fontSrc: ["'self'"],
         connectSrc: ["'self'"],

@@ -35,7 +35,7 @@ export class GitHttpController {
   /** Rewritten at each start, as the server may have moved. */
   private async installHook(): Promise<void> {
     await this.project.git.create();
-    const script = fileURLToPath(new URL('./update-hook.js', import.meta.url));
+    const script = fileURLToPath(new URL('../../dist/project/update-hook.js', import.meta.url));
     const file = path.join(this.config.projectFolder, 'hooks/update');
     await writeFile(file, `#!/bin/sh\nexec '${process.execPath}' '${script}' "$@"\n`);
     await chmod(file, 0o755);
@@ -66,6 +66,8 @@ export class GitHttpController {
       await this.project.adoptBranches(person);
       await this.people.audit(person, 'push', url.pathname);
     }
+    // Last, so that a pushed branch is a workspace by the time that git says so.
+    response.end();
   }
 
   private async signedIn(request: Request): Promise<Person | undefined> {
@@ -117,10 +119,7 @@ export class GitHttpController {
       };
       child.stdout.on('data', onHead);
       child.on('error', reject);
-      child.on('close', () => {
-        response.end();
-        resolve();
-      });
+      child.on('close', () => resolve());
     });
   }
 }

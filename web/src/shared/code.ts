@@ -43,10 +43,10 @@ const look = EditorView.theme({
   '.cm-changeGutter': { width: '3px', paddingLeft: '0' },
   '.cm-changedLineGutter': { background: 'var(--holds)' },
   '.cm-deletedLineGutter': { background: 'var(--broken)' },
-  '.cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--holds) 11%, transparent) !important' },
-  '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': { backgroundColor: 'color-mix(in srgb, var(--broken) 10%, transparent) !important' },
-  '.cm-changedText': { background: 'color-mix(in srgb, var(--holds) 26%, transparent) !important' },
-  '&.cm-merge-a .cm-changedText, .cm-deletedChunk .cm-deletedText': { background: 'color-mix(in srgb, var(--broken) 24%, transparent) !important' },
+  '.cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--holds) 7%, transparent) !important' },
+  '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': { backgroundColor: 'color-mix(in srgb, var(--broken) 7%, transparent) !important' },
+  '.cm-changedText': { background: 'color-mix(in srgb, var(--holds) 12%, transparent) !important' },
+  '&.cm-merge-a .cm-changedText, .cm-deletedChunk .cm-deletedText': { background: 'color-mix(in srgb, var(--broken) 12%, transparent) !important' },
 });
 
 /** Colours, SQL, and the nonce: what every view of code has. */

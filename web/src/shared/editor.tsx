@@ -66,7 +66,7 @@ export function Editor(props: EditorProps) {
           keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
           codeLook(current.current.path),
           locked.current.of(lock(current.current.readOnly)),
-          EditorView.contentAttributes.of({ 'aria-label': `SQL of ${current.current.path}` }),
+          EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': `SQL of ${current.current.path}` }),
           EditorView.updateListener.of((update) => update.docChanged && current.current.onChange(update.state.doc.toString())),
         ],
       }),

@@ -78,6 +78,6 @@ function shape(verdict: Verdict) {
 
 /** The word of a verdict in its colour. */
 export function VerdictWord({ verdict }: { verdict: Verdict }) {
-  const colour = { holds: 'text-holds', advisory: 'text-advisory-text', broken: 'text-broken', 'not run': 'text-soft' }[verdict];
+  const colour = { holds: 'text-holds-text', advisory: 'text-advisory-text', broken: 'text-broken', 'not run': 'text-soft' }[verdict];
   return <span className={colour}>{WORDS[verdict]}</span>;
 }

@@ -260,7 +260,7 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
       <ul>
         {names.map((n) => (
           <li key={n}>
-            <button type="button" onClick={() => onFocus(n)} className="flex items-center gap-2 py-0.5 hover:text-plan hover:underline">
+            <button type="button" onClick={() => onFocus(n)} className="flex min-h-6 items-center gap-2 hover:text-plan hover:underline">
               <VerdictMark verdict={states.get(n)?.verdict ?? 'not run'} size={11} /> {n}
             </button>
           </li>
@@ -291,7 +291,7 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
         <section className="flex flex-col gap-1">
           <SectionTitle>Checks that do not hold</SectionTitle>
           {own.map((c) => (
-            <Link key={c.id} to={address.check(slug, c.id)} className="flex items-center gap-2 hover:text-plan hover:underline">
+            <Link key={c.id} to={address.check(slug, c.id)} className="flex min-h-6 items-center gap-2 hover:text-plan hover:underline">
               <VerdictMark verdict={c.verdict} size={11} /> {c.title}
             </Link>
           ))}

@@ -24,7 +24,7 @@ export function CheckDetail({ check }: { check: CheckState }) {
           {check.title}
         </h2>
         <p className="text-soft">
-          <Link className="text-plan hover:underline" to={address.table(slug, check.table)}>
+          <Link className="text-plan underline underline-offset-2" to={address.table(slug, check.table)}>
             {check.table}
           </Link>
           , {check.kind === 'query' ? 'a query that must return no row' : check.kind}
@@ -39,7 +39,7 @@ export function CheckDetail({ check }: { check: CheckState }) {
               {', '}
               {rows(check.atFault)} at fault
               {check.total !== null && ` of ${count(check.total)}`}, {ago(check.at)} in{' '}
-              <Link className="text-plan hover:underline" to={address.run(slug, check.run!)}>
+              <Link className="text-plan underline underline-offset-2" to={address.run(slug, check.run!)}>
                 run {check.run}
               </Link>
               {check.environment !== slug && ` (${check.environment})`}
@@ -95,7 +95,7 @@ export function CheckDetail({ check }: { check: CheckState }) {
                   <td className="px-2 text-right font-mono text-[12px]">{count(r.total)}</td>
                   <td className="px-2">{r.environment}</td>
                   <td className="px-2">
-                    <Link className="text-plan hover:underline" to={address.run(slug, r.run)}>
+                    <Link className="text-plan underline underline-offset-2" to={address.run(slug, r.run)}>
                       {r.run}
                     </Link>
                   </td>

@@ -169,7 +169,7 @@ function ReleaseList() {
                 </td>
                 <td className="px-2 font-mono text-[12px]">{shortCommit(r.commit)}</td>
                 <td className="px-2">
-                  <Link className="text-plan hover:underline" to={address.run(slug, r.runId)}>
+                  <Link className="text-plan underline underline-offset-2" to={address.run(slug, r.runId)}>
                     {r.runId}
                   </Link>
                 </td>

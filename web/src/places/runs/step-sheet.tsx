@@ -22,7 +22,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
       <header className="flex items-baseline gap-3">
         <h2 className="sheet-title">{step.table}</h2>
         {tables.has(step.table) && (
-          <Link className="text-plan hover:underline" to={address.table(slug, step.table)}>
+          <Link className="text-plan underline underline-offset-2" to={address.table(slug, step.table)}>
             open the bench
           </Link>
         )}
@@ -32,7 +32,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
           <p className="font-medium text-broken">{place.message}</p>
           {place.path && (
             <p className="font-mono text-[12px]">
-              <Link className="text-plan hover:underline" to={address.file(slug, place.path)}>
+              <Link className="text-plan underline underline-offset-2" to={address.file(slug, place.path)}>
                 {place.path}
               </Link>
               {place.line !== undefined && ` line ${place.line}, column ${place.column}`}

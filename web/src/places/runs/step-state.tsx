@@ -3,7 +3,7 @@ import type { RunState, StepState } from '../../app/types';
 const STEP: Readonly<Record<StepState, readonly [string, string]>> = {
   waiting: ['waiting', 'text-soft'],
   running: ['running', 'text-plan'],
-  done: ['done', 'text-holds'],
+  done: ['done', 'text-holds-text'],
   failed: ['failed', 'text-broken'],
   blocked: ['not run', 'text-soft'],
   stopped: ['stopped', 'text-advisory-text'],
@@ -14,7 +14,7 @@ const STEP: Readonly<Record<StepState, readonly [string, string]>> = {
 const RUN: Readonly<Record<RunState, readonly [string, string]>> = {
   queued: ['waiting', 'text-soft'],
   running: ['running', 'text-plan'],
-  succeeded: ['succeeded', 'text-holds'],
+  succeeded: ['succeeded', 'text-holds-text'],
   failed: ['failed', 'text-broken'],
   stopped: ['stopped', 'text-advisory-text'],
   interrupted: ['interrupted', 'text-advisory-text'],

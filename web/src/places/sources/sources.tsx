@@ -63,7 +63,7 @@ function System({ system }: { system: SourceSystem }) {
               ? `${system.connection.user}@${system.connection.host}:${system.connection.port}/${system.connection.database}`
               : 'not bound to a connection'}{' '}
             · {system.wrapper} ·{' '}
-            <Link to={address.file(slug, system.path)} className="text-plan hover:underline">
+            <Link to={address.file(slug, system.path)} className="text-plan underline underline-offset-2">
               {system.path}
             </Link>
           </p>
@@ -142,7 +142,7 @@ function SourceRow({
             aria-expanded={open}
             aria-label={`Columns of ${row.table}`}
             onClick={onToggle}
-            className="font-mono text-[12px] text-plan hover:underline"
+            className="font-mono text-[12px] text-plan underline underline-offset-2"
           >
             {columns.length}
           </button>

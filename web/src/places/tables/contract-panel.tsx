@@ -46,7 +46,7 @@ function ContractWord({ table, file }: { table: TableSummary; file: FileText }) 
   if (!table.hasContract) return <span className="text-[12px] text-soft">from the query</span>;
   if (table.kind === 'source') return <span className="text-[12px] text-soft">as declared</span>;
   if (wrong) return <span className="text-[12px] text-broken">differs from the query</span>;
-  return errors ? <span className="text-[12px] text-soft">query has errors</span> : <span className="text-[12px] text-holds">matches the query</span>;
+  return errors ? <span className="text-[12px] text-soft">query has errors</span> : <span className="text-[12px] text-holds-text">matches the query</span>;
 }
 
 const RANK: readonly Verdict[] = ['holds', 'not run', 'advisory', 'broken'];
@@ -133,7 +133,7 @@ function TitleBlock({ table }: { table: TableSummary }) {
       </Field>
       <Field label="Last load" span={2}>
         {state?.run ? (
-          <Link to={address.run(slug, state.run)} className="text-plan hover:underline" title={state.loadedAt ?? undefined}>
+          <Link to={address.run(slug, state.run)} className="text-plan underline underline-offset-2" title={state.loadedAt ?? undefined}>
             {ago(state.loadedAt)}
           </Link>
         ) : (

@@ -67,7 +67,7 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
               {loads.map((l) => (
                 <tr key={l.run} className="border-b border-line/60">
                   <td className="px-2 py-1">
-                    <Link className="text-plan hover:underline" to={address.run(slug, l.run)}>
+                    <Link className="text-plan underline underline-offset-2" to={address.run(slug, l.run)}>
                       {l.run}
                     </Link>
                   </td>

@@ -150,7 +150,7 @@ function Built({ data }: { data: TodayAnswer }) {
             <dt className="font-medium">{lastRelease.message}</dt>
             <dd className="text-soft">
               {lastRelease.person}, {ago(lastRelease.at)}, {plural(lastRelease.tables.length, 'table')} from {lastRelease.workspace},{' '}
-              <Link className="font-mono text-[12px] text-plan hover:underline" to={address.run(slug, lastRelease.runId)}>
+              <Link className="font-mono text-[12px] text-plan underline underline-offset-2" to={address.run(slug, lastRelease.runId)}>
                 {shortCommit(lastRelease.commit)}
               </Link>
             </dd>
@@ -164,7 +164,7 @@ function Built({ data }: { data: TodayAnswer }) {
         {lastRun ? (
           <>
             <p className="border-b border-line py-1.5">
-              <Link className="text-plan hover:underline" to={address.run(slug, lastRun.id)}>
+              <Link className="text-plan underline underline-offset-2" to={address.run(slug, lastRun.id)}>
                 Run {lastRun.id}, {lastRun.kind}
               </Link>{' '}
               <RunWord state={lastRun.state} />, {ago(lastRun.finishedAt)}, {duration(between(lastRun.startedAt, lastRun.finishedAt))}

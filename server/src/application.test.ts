@@ -298,7 +298,7 @@ describe('runs', () => {
     const key = detail.results.find((r) => r.id.endsWith('fact_call_pkey'))!;
     expect(key).toMatchObject({ verdict: 'broken', atFault: '36' });
     expect(key.rows!.rows).toHaveLength(36);
-    expect(await warehouse("select to_regclass('w_broken_check_core.fact_call') as t")).toEqual([{ t: null }]);
+    expect(await warehouse("select to_regclass('w_broken_check_core.fact_call') as t", 'workspace')).toEqual([{ t: null }]);
     expect(await warehouse("select count(*) as n from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname like '%~next'")).toEqual([
       { n: '0' },
     ]);
