@@ -47,6 +47,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
   async onApplicationBootstrap(): Promise<void> {
     this.pool = new pg.Pool({ ...this.config.application, max: 12 });
     this.pool.on('error', (error) => logger.warn(error));
+    this.pool.on('connect', (client) => client.on('error', (error) => logger.warn(error)));
     const quiet = new Logger(() => (level, message) => (level === 'error' ? logger.error(message) : undefined));
     this.utils = await makeWorkerUtils({ pgPool: this.pool, logger: quiet });
     await this.utils.migrate();

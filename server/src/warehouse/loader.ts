@@ -108,8 +108,9 @@ export class Loader {
     const checks: CheckOutcome[] = [];
     for (const [i, check] of plan.checks.entries()) {
       const atFault = counts[`c${i}`]!;
-      const sql = rowsStatement(check, placeOf, FAULT_ROWS);
-      const rowsAtFault = atFault === '0' ? null : await this.faultRows(sql);
+      const rowsAtFault = atFault === '0' ? null : await this.faultRows(rowsStatement(check, placeOf, FAULT_ROWS));
+      // What is kept for people reads the table in its place: the one beside is gone by then.
+      const sql = rowsStatement(check, (table) => (table === plan.table ? plan.target : placeOf(table)), FAULT_ROWS);
       checks.push({ id: check.id, table: check.table, verdict: verdictOf(check, Number(atFault), Number(total)), atFault, total, sql, rows: rowsAtFault });
     }
     return { rows: total, checks };

@@ -66,14 +66,14 @@ export function CheckDetail({ check }: { check: CheckState }) {
             </section>
           )}
           <section className="flex flex-col gap-1.5">
-            <SectionTitle aside="finds the rows at fault; as it ran, with the names of its environment">SQL</SectionTitle>
+            <SectionTitle aside="finds the rows at fault, with the names of its environment">SQL</SectionTitle>
             <Sql text={latest.sql} label="SQL of the check" />
           </section>
         </>
       )}
       {data && data.length > 0 && (
         <section className="flex flex-col gap-1.5">
-          <SectionTitle aside={`${data.length} newest first`}>Results over time</SectionTitle>
+          <SectionTitle aside="newest first">Results over time</SectionTitle>
           <table className="w-full border border-line text-left">
             <thead>
               <tr className="border-b border-rule text-[12px]">

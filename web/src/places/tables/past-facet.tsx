@@ -47,7 +47,7 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
         <div className="min-w-0 flex-1">{commit ? <CommitDiff slug={slug} path={path} commit={commit} /> : <Empty title="No commit yet" />}</div>
       </section>
       <section className="min-h-0 overflow-auto px-3.5 py-2" aria-label="Loads">
-        <SectionTitle aside={`${loads.length} newest first`}>Loads</SectionTitle>
+        <SectionTitle aside="newest first">Loads</SectionTitle>
         {loads.length === 0 ? (
           <Empty title="Never loaded">
             <p>Run the table to load it.</p>

@@ -1,0 +1,75 @@
+import { loadParser, parseSql, readProject, changeFiles } from '@ouvrage/core';
+
+/**
+ * Reading a project, as a ratio to parsing its files alone, and one edit in milliseconds.
+ * `npm run bench`. Medians of alternating repetitions; the machine is noisy, so read the ratios.
+ */
+await loadParser();
+
+/** Definitions of about 15 lines in five layers, each reading two of the layer before. */
+function generated(count) {
+  const files = new Map([['layers.sql', 'create schema landing; create schema staging; create schema core; create schema mart;']]);
+  const sources = Math.max(4, Math.round(count / 10));
+  let text = 'create server s foreign data wrapper postgres_fdw;\n';
+  for (let i = 0; i < sources; i++)
+    text += `create foreign table landing.t${i} (id bigint not null, code text, amount numeric(12,2), changed_at timestamptz, primary key (id)) server s;\n`;
+  files.set('sources/s.sql', text);
+  const layers = ['staging', 'core', 'mart'];
+  const per = Math.round(count / 3);
+  layers.forEach((layer, l) => {
+    for (let i = 0; i < per; i++) {
+      const from = l === 0 ? 'landing' : layers[l - 1];
+      const size = l === 0 ? sources : per;
+      files.set(
+        `${layer}/t${i}.sql`,
+        `-- table ${i} of ${layer}
+create table ${layer}.t${i} (
+  id bigint primary key,
+  code text not null,
+  amount numeric(12,2) check (amount >= 0),
+  changed_at timestamptz
+) with (load = rebuild, owner = 'desk');
+comment on table ${layer}.t${i} is 'Generated.';
+with latest as (
+  select id, max(changed_at) as changed_at from ${from}.t${(i + 1) % size} group by id
+)
+select a.id, trim(a.code) as code,
+       case when a.amount > 0 then a.amount else 0 end as amount,
+       coalesce(l.changed_at, a.changed_at) as changed_at
+from ${from}.t${i % size} a
+left join latest l on l.id = a.id
+where a.code is not null;
+`,
+      );
+    }
+  });
+  return files;
+}
+
+const median = (times) => [...times].sort((a, b) => a - b)[Math.floor(times.length / 2)];
+const timed = (work) => {
+  const started = performance.now();
+  work();
+  return performance.now() - started;
+};
+
+console.log('definitions  parsing alone  cold read  ratio  one edit');
+for (const count of [100, 1000, 5000]) {
+  const files = generated(count);
+  const [parsing, reading, editing] = [[], [], []];
+  for (let repetition = 0; repetition < (count > 1000 ? 5 : 9); repetition++) {
+    parsing.push(timed(() => files.forEach((text, path) => path.endsWith('.sql') && parseSql(text))));
+    let project;
+    reading.push(timed(() => (project = readProject(files))));
+    if (project.diagnostics.length) throw new Error(project.diagnostics[0].message);
+    const path = 'staging/t3.sql';
+    let text = files.get(path);
+    for (let edit = 0; edit < 5; edit++) {
+      text = text.replace('end as amount', 'end  as amount');
+      editing.push(timed(() => (project = changeFiles(project, new Map([[path, text]])))));
+    }
+  }
+  console.log(
+    `${String(count).padStart(11)}  ${median(parsing).toFixed(0).padStart(10)} ms  ${median(reading).toFixed(0).padStart(6)} ms  ${(median(reading) / median(parsing)).toFixed(2).padStart(5)}  ${median(editing).toFixed(1).padStart(5)} ms`,
+  );
+}
