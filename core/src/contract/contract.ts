@@ -103,7 +103,7 @@ function readConstraints(parsed: ParsedText, table: string, raw: readonly { cons
       kind,
       columns,
       name: constraint.conname ?? nameFor(kind === 'check' ? (own.length ? own : columns.length === 1 ? columns : []) : columns, kind),
-      ...(kind === 'check' ? { expression: checkText(parsed, start) } : {}),
+      ...(kind === 'check' ? { expression: checkText(parsed, start), condition: constraint.raw_expr } : {}),
       ...(constraint.pktable
         ? { references: { table: `${constraint.pktable.schemaname ?? ''}.${constraint.pktable.relname ?? ''}`, columns: names(constraint.pk_attrs) } }
         : {}),

@@ -116,7 +116,9 @@ function cteColumns(cte: CommonTableExpr): readonly string[] {
 }
 
 function strings(nodes: readonly Node[] | undefined): string[] {
-  return (nodes ?? []).flatMap((n) => ('String' in n ? [n.String.sval ?? ''] : []));
+  const found: string[] = [];
+  for (const n of nodes ?? []) if ('String' in n) found.push(n.String.sval ?? '');
+  return found;
 }
 
 /** Columns under the names of an alias list; the rest keep theirs. */
@@ -314,7 +316,8 @@ function visit(state: State, node: unknown, scope: Scope, ctes: Ctes): readonly 
   if (typeof node !== 'object' || node === null) return [];
   if (Array.isArray(node)) return union(node.map((item) => visit(state, item, scope, ctes)));
   const origins: (readonly string[])[] = [];
-  for (const [key, value] of Object.entries(node as Record<string, unknown>)) {
+  for (const key in node) {
+    const value = (node as Record<string, unknown>)[key];
     if (typeof value !== 'object' || value === null) continue;
     if (key === 'ColumnRef') origins.push(reference(state, value as ColumnRef, scope));
     else if (key === 'SelectStmt') {

@@ -1,4 +1,4 @@
-import type { SelectStmt } from 'libpg-query';
+import type { Node, SelectStmt } from 'libpg-query';
 import type { Range } from '../sql/positions.js';
 import type { ParsedText, Statement } from '../sql/parser.js';
 import type { Diagnostic } from './diagnostic.js';
@@ -33,6 +33,8 @@ export interface ConstraintDeclaration {
   readonly columns: readonly string[];
   /** The condition of a check, as written. */
   readonly expression?: string;
+  /** The condition as the parser read it. */
+  readonly condition?: Node;
   readonly references?: { readonly table: string; readonly columns: readonly string[] };
   readonly comment?: string;
   readonly range: Range;

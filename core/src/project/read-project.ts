@@ -1,6 +1,5 @@
 import { orderOf } from '../graph/graph.js';
 import { resolveColumns, resolveExpression, type ColumnProblem } from '../lineage/columns.js';
-import { parseSql } from '../sql/parser.js';
 import { nextToken } from '../sql/tokens.js';
 import { didYouMean } from '../sql/nearest.js';
 import { constraintNames } from '../check/tolerance.js';
@@ -456,16 +455,12 @@ class Resolver {
       if (!declared.includes(column))
         report('unknown-column', `constraint ${constraint.name}: the contract has no column ${column}`, didYouMean(column, declared));
     }
-    if (constraint.kind === 'check' && found.length === 0) {
-      const select = parseSql(`select ${constraint.expression ?? ''}`).statements[0]?.node;
-      const target = select && 'SelectStmt' in select ? select.SelectStmt.targetList?.[0] : undefined;
-      const problems = target
-        ? resolveExpression(
-            target,
-            table.name,
-            declared.map((name) => ({ name, origins: [] })),
-          )
-        : [];
+    if (constraint.condition && found.length === 0) {
+      const problems = resolveExpression(
+        constraint.condition,
+        table.name,
+        declared.map((name) => ({ name, origins: [] })),
+      );
       for (const p of problems) report('unknown-column', `constraint ${constraint.name}: there is no column ${'parts' in p ? p.parts.join('.') : ''}`);
     }
     const target = constraint.references;
