@@ -13,8 +13,6 @@ export interface Token {
   readonly text: string;
 }
 
-const WORD_START = /[A-Za-z_\u0080-\uffff]/;
-const WORD = /[A-Za-z0-9_$\u0080-\uffff]*/y;
 const NUMBER = /(?:0[xX][0-9a-fA-F_]+|0[oO][0-7_]+|0[bB][01_]+|(?:\d[\d_]*)?\.?\d[\d_]*(?:[eE][+-]?\d+)?|\d[\d_]*\.)/y;
 const DOLLAR = /\$(?:[A-Za-z_\u0080-\uffff][A-Za-z0-9_\u0080-\uffff]*)?\$/y;
 const OPERATOR = /::|:=|=>|\.\.|[-+*/<>=~!@#%^&|`?]+|[()[\],;:.$\\]/y;
@@ -55,7 +53,29 @@ function operatorAt(text: string, at: number): string {
   return cut.length ? run.slice(0, Math.min(...cut)) : run;
 }
 
+/** White space of PostgreSQL's scanner. */
+const isSpace = (code: number) => code === 32 || (code >= 9 && code <= 13);
+const isWordStart = (code: number) => (code >= 97 && code <= 122) || (code >= 65 && code <= 90) || code === 95 || code >= 0x80;
+const isDigit = (code: number) => code >= 48 && code <= 57;
+
+/** The end of a plain word that starts at `at`: letters, digits, underscores, dollars. */
+function endOfWord(text: string, at: number): number {
+  let i = at + 1;
+  for (let code = text.charCodeAt(i); isWordStart(code) || isDigit(code) || code === 36; code = text.charCodeAt(i)) i++;
+  return i;
+}
+
 function tokenAt(text: string, at: number): { kind: TokenKind; end: number } {
+  const code = text.charCodeAt(at);
+  // Nearly all tokens are words of several letters or one of these marks.
+  if (isWordStart(code)) {
+    const end = endOfWord(text, at);
+    if (end > at + 1) return { kind: 'word', end };
+  } else if (code === 44 || code === 40 || code === 41 || code === 59) return { kind: 'operator', end: at + 1 };
+  return rareTokenAt(text, at);
+}
+
+function rareTokenAt(text: string, at: number): { kind: TokenKind; end: number } {
   const c = text[at]!;
   if (text.startsWith('--', at)) {
     const end = text.indexOf('\n', at);
@@ -73,8 +93,8 @@ function tokenAt(text: string, at: number): { kind: TokenKind; end: number } {
     const digits = /^\$\d+/.exec(text.slice(at, at + 12))?.[0];
     if (digits) return { kind: 'parameter', end: at + digits.length };
   }
-  if (WORD_START.test(c)) {
-    const end = at + matchAt(WORD, text, at)!.length;
+  if (isWordStart(c.charCodeAt(0))) {
+    const end = endOfWord(text, at);
     if (text[end] === "'" && end === at + 1 && /[eEbBxXnN]/.test(c)) {
       return { kind: 'string', end: endOfQuoted(text, end, "'", c === 'e' || c === 'E') };
     }
@@ -97,7 +117,7 @@ export function tokenize(text: string, from = 0, to = text.length): Token[] {
   const tokens: Token[] = [];
   let at = from;
   while (at < to) {
-    if (/\s/.test(text[at]!)) {
+    if (isSpace(text.charCodeAt(at))) {
       at++;
       continue;
     }
@@ -112,7 +132,7 @@ export function tokenize(text: string, from = 0, to = text.length): Token[] {
 export function nextToken(text: string, at: number): Token | undefined {
   let i = at;
   while (i < text.length) {
-    if (/\s/.test(text[i]!)) {
+    if (isSpace(text.charCodeAt(i))) {
       i++;
       continue;
     }
