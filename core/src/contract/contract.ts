@@ -1,9 +1,10 @@
 import type { ColumnDef, Constraint, DefElem, Node } from 'libpg-query';
 import type { ParsedText } from '../sql/parser.js';
+import type { Range } from '../sql/positions.js';
 import { nextToken } from '../sql/tokens.js';
 import { typeText } from '../sql/types.js';
 import { boundedName } from '../sql/quote.js';
-import type { ColumnDeclaration, ConstraintDeclaration, ConstraintKind, Contract, OptionValue } from '../project/model.js';
+import type { ColumnDeclaration, ConstraintDeclaration, ConstraintKind, Contract, OptionValue, Writable } from '../project/model.js';
 
 /** Reads a contract from the elements of `CREATE TABLE` or `CREATE FOREIGN TABLE`. */
 export function readContract(
@@ -13,7 +14,7 @@ export function readContract(
   options: readonly Node[],
   range: { readonly start: number; readonly end: number },
 ): Contract {
-  const columns: ColumnDeclaration[] = [];
+  const columns: Writable<ColumnDeclaration>[] = [];
   const raw: { constraint: Constraint; column?: string }[] = [];
   for (const element of elements) {
     if ('ColumnDef' in element) {
@@ -24,20 +25,24 @@ export function readContract(
     } else if ('Constraint' in element) raw.push({ constraint: element.Constraint });
   }
   const constraints = readConstraints(parsed, table, raw);
-  const keyColumns = new Set(constraints.filter((c) => c.kind === 'primary key').flatMap((c) => c.columns));
-  const required = new Set(constraints.filter((c) => c.kind === 'not null').flatMap((c) => c.columns));
+  for (const constraint of constraints) {
+    if (constraint.kind !== 'primary key' && constraint.kind !== 'not null') continue;
+    for (const column of columns) if (constraint.columns.includes(column.name)) column.notNull = true;
+  }
   return {
-    columns: columns.map((c) => ({ ...c, notNull: required.has(c.name) || keyColumns.has(c.name) })),
+    columns,
     constraints,
     options: readOptions(parsed, options),
     range,
   };
 }
 
-function readColumn(parsed: ParsedText, column: ColumnDef): ColumnDeclaration {
+const NO_COLUMN_OPTIONS: ColumnDeclaration['options'] = {};
+
+function readColumn(parsed: ParsedText, column: ColumnDef): Writable<ColumnDeclaration> {
   const start = parsed.at(column.location);
-  const options: Record<string, string> = {};
-  for (const [name, option] of readOptions(parsed, column.fdwoptions ?? [])) options[name] = option.value;
+  let options = NO_COLUMN_OPTIONS;
+  if (column.fdwoptions) options = Object.fromEntries([...readOptions(parsed, column.fdwoptions)].map(([name, { value }]) => [name, value]));
   return {
     name: column.colname ?? '',
     type: column.typeName ? typeText(column.typeName) : 'text',
@@ -77,14 +82,22 @@ const KINDS: Readonly<Record<string, ConstraintKind>> = {
   CONSTR_FOREIGN: 'references',
 };
 
+const SUFFIXES: Readonly<Record<ConstraintKind, string>> = {
+  'not null': '_not_null',
+  unique: '_key',
+  'primary key': '_pkey',
+  check: '_check',
+  references: '_fkey',
+};
+
 /** The default names follow PostgreSQL's: table_columns_suffix, numbered when taken. */
 function readConstraints(parsed: ParsedText, table: string, raw: readonly { constraint: Constraint; column?: string }[]): ConstraintDeclaration[] {
-  const taken = new Set(raw.flatMap((r) => r.constraint.conname ?? []));
+  const taken = new Set<string>();
+  for (const { constraint } of raw) if (constraint.conname !== undefined) taken.add(constraint.conname);
   const nameFor = (columns: readonly string[], kind: ConstraintKind): string => {
-    const suffix = { 'not null': '_not_null', unique: '_key', 'primary key': '_pkey', check: '_check', references: '_fkey' }[kind];
-    const base = kind === 'primary key' ? table : [table, ...columns].join('_');
+    const base = kind === 'primary key' || columns.length === 0 ? table : `${table}_${columns.join('_')}`;
     for (let n = 0; ; n++) {
-      const name = boundedName(base, suffix + (n || ''));
+      const name = boundedName(base, n === 0 ? SUFFIXES[kind] : `${SUFFIXES[kind]}${n}`);
       if (!taken.has(name)) {
         taken.add(name);
         return name;
@@ -96,25 +109,31 @@ function readConstraints(parsed: ParsedText, table: string, raw: readonly { cons
     const kind = KINDS[constraint.contype ?? ''];
     if (!kind) continue;
     const own = column === undefined ? [] : [column];
-    const named = names(constraint.keys ?? constraint.fk_attrs);
-    const columns = kind === 'check' ? columnsOf(constraint.raw_expr) : named.length ? named : own;
     const start = parsed.at(constraint.location);
-    result.push({
-      kind,
-      columns,
-      name: constraint.conname ?? nameFor(kind === 'check' ? (own.length ? own : columns.length === 1 ? columns : []) : columns, kind),
-      ...(kind === 'check' ? { expression: checkText(parsed, start), condition: constraint.raw_expr } : {}),
-      ...(constraint.pktable
-        ? { references: { table: `${constraint.pktable.schemaname ?? ''}.${constraint.pktable.relname ?? ''}`, columns: names(constraint.pk_attrs) } }
-        : {}),
-      range: { start, end: constraintEnd(parsed.text, start) },
-    });
+    const read: Writable<ConstraintDeclaration> = { kind, name: constraint.conname ?? '', columns: own, start };
+    if (kind === 'check') {
+      read.columns = columnsOf(constraint.raw_expr);
+      read.expression = checkText(parsed, start);
+      if (constraint.raw_expr) read.condition = constraint.raw_expr;
+    } else {
+      const named = names(constraint.keys ?? constraint.fk_attrs);
+      if (named.length) read.columns = named;
+    }
+    if (constraint.conname === undefined) {
+      const naming = kind !== 'check' || column === undefined ? read.columns : own;
+      read.name = nameFor(kind === 'check' && naming.length > 1 ? [] : naming, kind);
+    }
+    const { pktable } = constraint;
+    if (pktable) read.references = { table: `${pktable.schemaname ?? ''}.${pktable.relname ?? ''}`, columns: names(constraint.pk_attrs) };
+    result.push(read);
   }
   return result;
 }
 
 function names(nodes: readonly Node[] | undefined): string[] {
-  return (nodes ?? []).flatMap((n) => ('String' in n ? [n.String.sval ?? ''] : []));
+  const found: string[] = [];
+  for (const n of nodes ?? []) if ('String' in n) found.push(n.String.sval ?? '');
+  return found;
 }
 
 /** The columns that a check's condition mentions, in order. */
@@ -124,7 +143,7 @@ function columnsOf(node: unknown, found: string[] = []): string[] {
   if (fields) {
     const name = names(fields).at(-1);
     if (name !== undefined && !found.includes(name)) found.push(name);
-  } else for (const value of Object.values(node)) columnsOf(value, found);
+  } else for (const key in node) columnsOf((node as Record<string, unknown>)[key], found);
   return found;
 }
 
@@ -145,8 +164,8 @@ function checkText(parsed: ParsedText, start: number): string {
   return inside ? parsed.text.slice(inside.start, inside.end).trim() : '';
 }
 
-/** Where a constraint that starts at `start` ends: at the comma or parenthesis that closes its element. */
-function constraintEnd(text: string, start: number): number {
+/** The range of a constraint that begins at `start`: to the comma or parenthesis that closes its element. */
+export function constraintRange(text: string, start: number): Range {
   let depth = 0;
   let end = start;
   for (let token = nextToken(text, start); token; token = nextToken(text, token.end)) {
@@ -157,5 +176,5 @@ function constraintEnd(text: string, start: number): number {
     if (depth === 0 && token.text === ')') break;
     if (depth === 0 && nextToken(text, end)?.text.toLowerCase() === 'constraint') break;
   }
-  return end;
+  return { start, end };
 }

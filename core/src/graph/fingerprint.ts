@@ -55,8 +55,7 @@ function ownDigest(project: Project, table: Table): string {
 function fileDigest(file: IndexedFile): string {
   const known = fileDigests.get(file);
   if (known !== undefined) return known;
-  const statements = file.parsed?.statements.filter((s) => !('CommentStmt' in s.node));
-  const digest = hash(statements ? statements.map((s) => withoutLayout(file.text, s.start, s.end)).join(';') : file.text);
+  const digest = hash(file.statements ? file.statements.map((s) => withoutLayout(file.text, s.start, s.end)).join(';') : file.text);
   fileDigests.set(file, digest);
   return digest;
 }

@@ -2,14 +2,13 @@ import type { Alias, ColumnRef, CommonTableExpr, JoinExpr, Node, RangeFunction, 
 import type { Column } from '../project/model.js';
 import { typeText } from '../sql/types.js';
 import { outputName } from './output-name.js';
+import { combine, EMPTY, findRange, lookUp, outputScope, rangeNames, single, within, type Columns, type FromItem, type Scope } from './scope.js';
 
 /**
  * Resolves the columns of a query: names, known types, and the project's columns that give each
  * value. What cannot be known (a function's columns, a table that does not exist) is undefined and
  * never reported twice.
  */
-export type Columns = readonly Column[] | undefined;
-
 export type ColumnProblem =
   | { readonly kind: 'unknown'; readonly location: number; readonly parts: readonly string[]; readonly names: readonly string[] }
   | { readonly kind: 'ambiguous'; readonly location: number; readonly parts: readonly string[]; readonly tables: readonly string[] }
@@ -21,38 +20,20 @@ export interface ColumnResolution {
   readonly problems: readonly ColumnProblem[];
 }
 
-/** What a name in FROM stands for. */
-interface RangeEntry {
-  readonly name: string;
-  readonly schema?: string;
-  readonly columns: Columns;
-}
-
-interface Scope {
-  readonly ranges: readonly RangeEntry[];
-  /** Columns merged by USING or NATURAL: not ambiguous though several ranges have them. */
-  readonly merged: ReadonlySet<string>;
-  /** What `*` gives. */
-  readonly star: Columns;
-  readonly outer?: Scope;
-}
-
 type Ctes = ReadonlyMap<string, Columns>;
+const NO_CTES: Ctes = new Map();
 
 interface State {
   readonly tableColumns: (layer: string, name: string) => Columns;
   problems: ColumnProblem[];
 }
 
-const SYSTEM_COLUMNS = new Set(['ctid', 'xmin', 'xmax', 'cmin', 'cmax', 'tableoid']);
-const EMPTY: Scope = { ranges: [], merged: new Set(), star: [] };
-
 /**
  * @param tableColumns the columns of a table of the project, undefined if unknown.
  */
 export function resolveColumns(select: SelectStmt, tableColumns: State['tableColumns']): ColumnResolution {
   const state: State = { tableColumns, problems: [] };
-  const columns = selectColumns(state, select, undefined, new Map());
+  const columns = selectColumns(state, select, undefined, NO_CTES);
   return { columns, problems: state.problems };
 }
 
@@ -60,7 +41,7 @@ export function resolveColumns(select: SelectStmt, tableColumns: State['tableCol
 export function resolveExpression(expression: Node, table: string, columns: readonly Column[]): readonly ColumnProblem[] {
   const state: State = { tableColumns: () => undefined, problems: [] };
   const scope: Scope = { ...EMPTY, ranges: [{ name: table, columns }], star: columns };
-  visit(state, expression, scope, new Map());
+  visit(state, expression, scope, NO_CTES, undefined);
   return state.problems;
 }
 
@@ -69,24 +50,27 @@ function selectColumns(state: State, select: SelectStmt, outer: Scope | undefine
   if (select.op && select.op !== 'SETOP_NONE') return setOperation(state, select, outer, ctes);
   if (select.valuesLists) {
     const rows = select.valuesLists.map((row) => ('List' in row ? (row.List.items ?? []) : []));
-    const scope: Scope = { ...EMPTY, outer };
-    const origins = rows.map((row) => row.map((item) => visit(state, item, scope, ctes)));
-    return (rows[0] ?? []).map((_, i) => ({ name: `column${i + 1}`, origins: union(origins.map((row) => row[i] ?? [])) }));
+    const scope = within(EMPTY, outer);
+    const origins = rows.map((row) => row.map((item) => originsOf(state, item, scope, ctes)));
+    return (rows[0] ?? []).map((_, i) => ({ name: `column${i + 1}`, type: undefined, origins: union(origins.map((row) => row[i] ?? [])) }));
   }
   const scope = fromScope(state, select.fromClause ?? [], outer, ctes);
   const columns = targetColumns(state, select, scope, ctes);
-  const output: Scope = outputScope(scope, columns);
-  visit(state, select.whereClause, scope, ctes);
-  for (const clause of [select.groupClause, select.sortClause, select.distinctClause]) visit(state, clause, output, ctes);
-  for (const clause of [select.havingClause, select.windowClause]) visit(state, clause, scope, ctes);
-  for (const clause of [select.limitCount, select.limitOffset]) visit(state, clause, { ...EMPTY, outer }, ctes);
+  visit(state, select.whereClause, scope, ctes, undefined);
+  if (select.groupClause || select.sortClause || select.distinctClause) {
+    const output = outputScope(scope, columns);
+    visit(state, select.groupClause, output, ctes, undefined);
+    visit(state, select.sortClause, output, ctes, undefined);
+    visit(state, select.distinctClause, output, ctes, undefined);
+  }
+  visit(state, select.havingClause, scope, ctes, undefined);
+  visit(state, select.windowClause, scope, ctes, undefined);
+  if (select.limitCount || select.limitOffset) {
+    const constants = within(EMPTY, outer);
+    visit(state, select.limitCount, constants, ctes, undefined);
+    visit(state, select.limitOffset, constants, ctes, undefined);
+  }
   return columns;
-}
-
-/** GROUP BY and ORDER BY may also name output columns; the output hides nothing and is never ambiguous. */
-function outputScope(scope: Scope, columns: Columns): Scope {
-  if (!columns) return { ...scope, ranges: [...scope.ranges, { name: '', columns: undefined }] };
-  return { ...scope, outer: { ...EMPTY, ranges: [{ name: '', columns }], outer: scope.outer } };
 }
 
 function withCtes(state: State, select: SelectStmt, outer: Scope | undefined, outerCtes: Ctes): Ctes {
@@ -134,7 +118,7 @@ function setOperation(state: State, select: SelectStmt, outer: Scope | undefined
     left && right
       ? left.map((c, i) => ({
           name: c.name,
-          ...(c.type !== undefined && c.type === right[i]?.type ? { type: c.type } : {}),
+          type: c.type === right[i]?.type ? c.type : undefined,
           origins: union([c.origins, right[i]?.origins ?? []]),
         }))
       : left;
@@ -142,7 +126,7 @@ function setOperation(state: State, select: SelectStmt, outer: Scope | undefined
     const location = firstLocation(select.rarg) ?? 0;
     state.problems.push({ kind: 'arms', location, left: left.length, right: right.length });
   }
-  visit(state, select.sortClause, outputScope({ ...EMPTY, outer }, columns), ctes);
+  visit(state, select.sortClause, outputScope(within(EMPTY, outer), columns), ctes, undefined);
   return columns;
 }
 
@@ -169,9 +153,7 @@ function targetColumns(state: State, select: SelectStmt, scope: Scope, ctes: Cte
       else known = false;
       continue;
     }
-    const origins = visit(state, val, scope, ctes);
-    const type = typeOf(val, scope);
-    columns.push({ name: name ?? outputName(val), ...(type === undefined ? {} : { type }), origins });
+    columns.push({ name: name ?? outputName(val), type: typeOf(val, scope), origins: originsOf(state, val, scope, ctes) });
   }
   return known ? columns : undefined;
 }
@@ -201,31 +183,10 @@ function starColumns(state: State, ref: ColumnRef, scope: Scope): Columns {
 
 // FROM -------------------------------------------------------------------------------------------
 
-interface FromItem {
-  readonly ranges: readonly RangeEntry[];
-  readonly merged: ReadonlySet<string>;
-  readonly star: Columns;
-}
-
 function fromScope(state: State, items: readonly Node[], outer: Scope | undefined, ctes: Ctes): Scope {
-  let scope: Scope = { ...EMPTY, outer };
-  for (const item of items) {
-    const part = fromItem(state, item, scope, ctes);
-    scope = { ...combine(scope, part), outer };
-  }
+  let scope = within(EMPTY, outer);
+  for (const item of items) scope = within(combine(scope, fromItem(state, item, scope, ctes)), outer);
   return scope;
-}
-
-function combine(a: FromItem, b: FromItem): FromItem {
-  return {
-    ranges: [...a.ranges, ...b.ranges],
-    merged: new Set([...a.merged, ...b.merged]),
-    star: a.star && b.star ? [...a.star, ...b.star] : undefined,
-  };
-}
-
-function single(name: string, columns: Columns, schema?: string): FromItem {
-  return { ranges: [{ name, columns, ...(schema === undefined ? {} : { schema }) }], merged: new Set(), star: columns };
 }
 
 /** @param left what stands to the left of the item: visible to lateral items only. */
@@ -235,7 +196,7 @@ function fromItem(state: State, node: Node, left: Scope, ctes: Ctes): FromItem {
   if ('RangeFunction' in node) return functionItem(state, node.RangeFunction, left, ctes);
   if ('JoinExpr' in node) return joinItem(state, node.JoinExpr, left, ctes);
   if ('RangeTableSample' in node && node.RangeTableSample.relation) return fromItem(state, node.RangeTableSample.relation, left, ctes);
-  return { ranges: [{ name: '', columns: undefined }], merged: new Set(), star: undefined };
+  return single('', undefined);
 }
 
 function tableItem(state: State, range: RangeVar, ctes: Ctes): FromItem {
@@ -256,14 +217,14 @@ function subselectItem(state: State, range: RangeSubselect, left: Scope, ctes: C
 }
 
 function functionItem(state: State, range: RangeFunction, left: Scope, ctes: Ctes): FromItem {
-  visit(state, range.functions, left, ctes);
+  visit(state, range.functions, left, ctes, undefined);
   const names = strings(range.alias?.colnames);
   const declared = (range.coldeflist ?? []).flatMap((n) => ('ColumnDef' in n ? [n.ColumnDef] : []));
   let columns: Columns;
   if (declared.length) {
-    columns = declared.map((d) => ({ name: d.colname ?? '', ...(d.typeName ? { type: typeText(d.typeName) } : {}), origins: [] }));
+    columns = declared.map((d) => ({ name: d.colname ?? '', type: d.typeName && typeText(d.typeName), origins: [] }));
   } else if (names.length) {
-    columns = names.map((name) => ({ name, origins: [] }));
+    columns = names.map((name) => ({ name, type: undefined, origins: [] }));
   }
   if (columns && range.ordinality && names.length === 0) columns = [...columns, { name: 'ordinality', type: 'bigint', origins: [] }];
   return single(range.alias?.aliasname ?? '', columns);
@@ -271,13 +232,13 @@ function functionItem(state: State, range: RangeFunction, left: Scope, ctes: Cte
 
 function joinItem(state: State, join: JoinExpr, left: Scope, ctes: Ctes): FromItem {
   const a = fromItem(state, join.larg!, left, ctes);
-  const b = fromItem(state, join.rarg!, { ...combine(left, a), outer: left.outer }, ctes);
+  const b = fromItem(state, join.rarg!, within(combine(left, a), left.outer), ctes);
   const both = combine(a, b);
   let item: FromItem = both;
   const using = join.isNatural ? commonNames(a.star, b.star) : strings(join.usingClause);
   if (using === undefined) item = { ...both, star: undefined };
   else if (using.length) item = mergedJoin(state, join, a, b, using);
-  visit(state, join.quals, { ...both, outer: left.outer }, ctes);
+  visit(state, join.quals, within(both, left.outer), ctes, undefined);
   return aliased(join.alias, item);
 }
 
@@ -311,101 +272,69 @@ function mergedJoin(state: State, join: JoinExpr, a: FromItem, b: FromItem, usin
 
 // Expressions ------------------------------------------------------------------------------------
 
-/** Resolves every column reference below a node; returns the origins of what it is made from. */
-function visit(state: State, node: unknown, scope: Scope, ctes: Ctes): readonly string[] {
-  if (typeof node !== 'object' || node === null) return [];
-  if (Array.isArray(node)) return union(node.map((item) => visit(state, item, scope, ctes)));
-  const origins: (readonly string[])[] = [];
-  for (const key in node) {
-    const value = (node as Record<string, unknown>)[key];
-    if (typeof value !== 'object' || value === null) continue;
-    if (key === 'ColumnRef') origins.push(reference(state, value as ColumnRef, scope));
-    else if (key === 'SelectStmt') {
-      const columns = selectColumns(state, value as SelectStmt, scope, ctes);
-      origins.push(union((columns ?? []).map((c) => c.origins)));
-    } else if (key !== 'typeName') origins.push(visit(state, value, scope, ctes));
+/** The project's columns that an expression is made from. */
+function originsOf(state: State, node: Node, scope: Scope, ctes: Ctes): readonly string[] {
+  if ('ColumnRef' in node) {
+    const found = lookUp(scope, strings(node.ColumnRef.fields));
+    if (found.kind === 'found') return found.column.origins;
   }
-  return union(origins);
+  const into: string[] = [];
+  visit(state, node, scope, ctes, into);
+  return into.length < 2 ? into : [...new Set(into)];
 }
 
 function union(lists: readonly (readonly string[])[]): readonly string[] {
-  const filled = lists.filter((l) => l.length > 0);
-  if (filled.length < 2) return filled[0] ?? [];
-  return [...new Set(filled.flat())];
+  const all = lists.flat();
+  return all.length < 2 ? all : [...new Set(all)];
 }
 
-function reference(state: State, ref: ColumnRef, scope: Scope): readonly string[] {
+/** Resolves every column reference below a node; their origins are added to `into`. */
+function visit(state: State, node: unknown, scope: Scope, ctes: Ctes, into: string[] | undefined): void {
+  if (typeof node !== 'object' || node === null) return;
+  if (Array.isArray(node)) {
+    for (const item of node) visit(state, item, scope, ctes, into);
+    return;
+  }
+  for (const key in node) {
+    const value = (node as Record<string, unknown>)[key];
+    if (typeof value !== 'object' || value === null) continue;
+    switch (key) {
+      case 'ColumnRef':
+        reference(state, value as ColumnRef, scope, into);
+        break;
+      case 'SelectStmt':
+        for (const column of selectColumns(state, value as SelectStmt, scope, ctes) ?? []) into?.push(...column.origins);
+        break;
+      // Nothing in these is a column.
+      case 'typeName':
+      case 'A_Const':
+      case 'funcname':
+      case 'name':
+        break;
+      default:
+        visit(state, value, scope, ctes, into);
+    }
+  }
+}
+
+function reference(state: State, ref: ColumnRef, scope: Scope, into: string[] | undefined): void {
   const parts = strings(ref.fields);
   const location = ref.location ?? 0;
-  if (ref.fields?.some((f) => 'A_Star' in f)) return [];
+  if (parts.length < (ref.fields?.length ?? 0)) return; // a star
   const found = lookUp(scope, parts);
   switch (found.kind) {
     case 'found':
-      return found.column.origins;
+      into?.push(...found.column.origins);
+      return;
     case 'row':
-      return union((found.columns ?? []).map((c) => c.origins));
+      for (const column of found.columns ?? []) into?.push(...column.origins);
+      return;
     case 'uncertain':
-      return [];
+      return;
     case 'ambiguous':
       state.problems.push({ kind: 'ambiguous', location, parts, tables: found.tables });
-      return [];
+      return;
     case 'missing':
       state.problems.push({ kind: found.range ? 'unknown' : 'unknown-range', location, parts, names: found.names });
-      return [];
   }
-}
-
-type Found =
-  | { readonly kind: 'found'; readonly column: Column }
-  | { readonly kind: 'row'; readonly columns: Columns }
-  | { readonly kind: 'uncertain' }
-  | { readonly kind: 'ambiguous'; readonly tables: readonly string[] }
-  | { readonly kind: 'missing'; readonly range: boolean; readonly names: readonly string[] };
-
-function lookUp(scope: Scope, parts: readonly string[]): Found {
-  const column = parts.at(-1)!;
-  if (parts.length > 1) {
-    const range = findRange(scope, parts.slice(0, -1));
-    if (!range) {
-      // `a.b` may also be field b of a composite column a.
-      const composite = parts.length === 2 ? lookUp(scope, parts.slice(0, 1)) : undefined;
-      if (composite && composite.kind !== 'missing') return { kind: 'uncertain' };
-      return { kind: 'missing', range: false, names: rangeNames(scope) };
-    }
-    if (!range.columns || SYSTEM_COLUMNS.has(column)) return { kind: 'uncertain' };
-    const found = range.columns.find((c) => c.name === column);
-    return found ? { kind: 'found', column: found } : { kind: 'missing', range: true, names: range.columns.map((c) => c.name) };
-  }
-  const names: string[] = [];
-  let uncertain = false;
-  for (let level: Scope | undefined = scope; level; level = level.outer) {
-    const matches: { range: RangeEntry; column: Column }[] = [];
-    for (const range of level.ranges) {
-      if (!range.columns) uncertain = true;
-      const found = range.columns?.find((c) => c.name === column);
-      if (found) matches.push({ range, column: found });
-      else names.push(...(range.columns ?? []).map((c) => c.name));
-    }
-    if (matches.length > 1 && !level.merged.has(column)) return { kind: 'ambiguous', tables: matches.map((m) => m.range.name) };
-    if (matches.length) return { kind: 'found', column: matches[0]!.column };
-    const row = level.ranges.find((r) => r.name === column);
-    if (row) return { kind: 'row', columns: row.columns };
-  }
-  if (uncertain || SYSTEM_COLUMNS.has(column)) return { kind: 'uncertain' };
-  return { kind: 'missing', range: true, names };
-}
-
-function findRange(scope: Scope, parts: readonly string[]): RangeEntry | undefined {
-  const [schema, name] = parts.length === 2 ? parts : [undefined, parts[0]];
-  for (let level: Scope | undefined = scope; level; level = level.outer) {
-    const range = level.ranges.find((r) => r.name === name && (schema === undefined || r.schema === schema));
-    if (range) return range;
-  }
-  return undefined;
-}
-
-function rangeNames(scope: Scope): string[] {
-  const names: string[] = [];
-  for (let level: Scope | undefined = scope; level; level = level.outer) names.push(...level.ranges.map((r) => r.name));
-  return names.filter((n) => n !== '');
 }

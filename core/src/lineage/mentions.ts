@@ -78,6 +78,13 @@ function walkField(state: Walk, key: string, value: object, ctes: Names): void {
       mentionFunction(state, value as FuncCallLike);
       walk(state, value, ctes);
       break;
+    // Most nodes of a tree are below these, and none of them is a table, column or function.
+    case 'typeName':
+    case 'A_Const':
+    case 'alias':
+    case 'funcname':
+    case 'name':
+      break;
     default:
       walk(state, value, ctes);
   }
@@ -123,17 +130,24 @@ export function dottedRange(text: string, start: number, parts: number): Range {
   return { start: from, end };
 }
 
+/** Nearly always the text has the name as the parser gives it, and nothing has to be scanned. */
+function placeOf(text: string, start: number, layer: string | undefined, name: string): Range {
+  const written = layer === undefined ? name : `${layer}.${name}`;
+  if (text.startsWith(written, start) && /^[a-z_0-9.]+$/.test(written)) return { start, end: start + written.length };
+  return dottedRange(text, start, layer === undefined ? 1 : 2);
+}
+
 function mentionTable({ parsed, found }: Walk, range: RangeVarLike, ctes: Names): void {
   const name = range.relname ?? '';
   if (!range.schemaname && ctes.has(name)) return;
   const start = parsed.at(range.location);
-  const place = dottedRange(parsed.text, start, range.schemaname ? 2 : 1);
-  found.tables.push({ ...place, layer: range.schemaname, name, bare: !range.alias, ofColumn: false });
+  const place = placeOf(parsed.text, start, range.schemaname, name);
+  found.tables.push({ start: place.start, end: place.end, layer: range.schemaname, name, bare: !range.alias, ofColumn: false });
 }
 
 function mentionColumn({ parsed, found }: Walk, ref: { fields?: Node[]; location?: number }): void {
-  const names = (ref.fields ?? []).map((f) => ('String' in f ? (f.String.sval ?? '') : '*'));
-  if (names.length !== 3) return;
+  if (ref.fields?.length !== 3) return;
+  const names = ref.fields.map((f) => ('String' in f ? (f.String.sval ?? '') : '*'));
   const place = dottedRange(parsed.text, parsed.at(ref.location), 2);
   found.tables.push({ ...place, layer: names[0], name: names[1]!, bare: false, ofColumn: true });
 }

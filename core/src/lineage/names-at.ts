@@ -1,7 +1,8 @@
 import type { Project } from '../project/model.js';
 import { parseSql } from '../sql/parser.js';
 import { nameOf, tokenize, type Token } from '../sql/tokens.js';
-import { resolveColumns, type Columns } from './columns.js';
+import { resolveColumns } from './columns.js';
+import type { Columns } from './scope.js';
 
 /** A name that a query may use at some place, with the columns that it stands for. */
 export interface NameInScope {

@@ -1,10 +1,13 @@
 import type { Node, SelectStmt } from 'libpg-query';
 import type { Range } from '../sql/positions.js';
-import type { ParsedText, Statement } from '../sql/parser.js';
+import type { ParsedText } from '../sql/parser.js';
 import type { Diagnostic } from './diagnostic.js';
 
 export const LOAD_POLICIES = ['view', 'rebuild', 'append', 'merge', 'history', 'dated'] as const;
 export type LoadPolicy = (typeof LOAD_POLICIES)[number];
+
+/** A value while it is being made. */
+export type Writable<T> = { -readonly [K in keyof T]: T[K] };
 
 /** A layer: a folder, and the schema that it becomes. */
 export interface Layer {
@@ -37,7 +40,8 @@ export interface ConstraintDeclaration {
   readonly condition?: Node;
   readonly references?: { readonly table: string; readonly columns: readonly string[] };
   readonly comment?: string;
-  readonly range: Range;
+  /** Where it begins; `constraintRange` tells where it ends. */
+  readonly start: number;
 }
 
 /** What `CREATE TABLE` (or `CREATE FOREIGN TABLE`) declares of a table. */
@@ -96,7 +100,7 @@ export interface Definition extends TableBase {
   readonly policy: LoadPolicy;
   readonly query?: Query;
   /** `SET` statements before the load. */
-  readonly before: readonly Statement[];
+  readonly before: readonly Range[];
   /** Indexes, grants and analyze after it. */
   readonly after: readonly AfterStatement[];
   readonly columnComments: ReadonlyMap<string, string>;
@@ -168,7 +172,10 @@ export interface Parameter {
 export interface IndexedFile {
   readonly path: string;
   readonly text: string;
-  readonly parsed?: ParsedText;
+  /** The statements but for comments; undefined for a CSV, empty where the text has a syntax error. */
+  readonly statements?: readonly Range[];
+  /** The character offset of a parser's location in the trees below. The file's whole tree is not kept. */
+  readonly at?: ParsedText['at'];
   readonly layers: readonly Layer[];
   readonly parameters: readonly Parameter[];
   readonly servers: readonly Server[];
@@ -183,7 +190,7 @@ export interface IndexedFile {
 export interface Column {
   readonly name: string;
   /** Known for declared columns, casts and what passes through unchanged. */
-  readonly type?: string;
+  readonly type?: string | undefined;
   /** The project's columns that give its value, `layer.table.column`. */
   readonly origins: readonly string[];
 }

@@ -139,7 +139,7 @@ describe('diagnostics name the place and the remedy', () => {
       'reference to nowhere',
       staging('create table staging.x (a text references reference.flg (flag_code)); select call_no as a from landing.call'),
       [
-        'staging/x.sql [references reference.flg (flag_code)] constraint x_a_fkey references reference.flg, which is no table of the project (did you mean reference.flag?)',
+        'staging/x.sql [references reference.flg (flag_code)] constraint x_a_fkey: it references reference.flg, which is no table of the project (did you mean reference.flag?)',
       ],
     ],
     [

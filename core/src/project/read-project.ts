@@ -1,10 +1,12 @@
 import { orderOf } from '../graph/graph.js';
-import { resolveColumns, resolveExpression, type ColumnProblem } from '../lineage/columns.js';
-import { nextToken } from '../sql/tokens.js';
+import { constraintRange } from '../contract/contract.js';
+import { resolveColumns } from '../lineage/columns.js';
 import { didYouMean } from '../sql/nearest.js';
-import { constraintNames } from '../check/tolerance.js';
 import type { Range } from '../sql/positions.js';
+import { columnDiagnostic, startOf } from './column-diagnostics.js';
+import { contractDiagnostics, referenceColumns, type ContractSurroundings } from './contract-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
+import { policyDiagnostics } from './policy-diagnostics.js';
 import { indexFile } from './index-file.js';
 import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter, Project, Query, Table, TableMention } from './model.js';
 
@@ -44,11 +46,10 @@ interface ResolvedTable {
 type Memo = ReadonlyMap<string, ResolvedTable>;
 const memos = new WeakMap<Project, Memo>();
 
+const NO_ORIGINS: readonly string[] = [];
+
 /** Schemas that any query may read. */
 const SYSTEM_SCHEMAS = new Set(['pg_catalog', 'information_schema']);
-
-/** Policies that can be loaded so far. */
-const AVAILABLE = new Set(['view', 'rebuild']);
 
 class Resolver {
   private readonly diagnostics: Diagnostic[] = [];
@@ -88,7 +89,7 @@ class Resolver {
     const needs = new Map([...reads].map(([name, inputs]) => [name, this.needsOf(this.tables.get(name)!, inputs)]));
     const { order, cycles } = orderOf(needs);
     for (const cycle of cycles) this.reportCycle(cycle);
-    for (const name of order) this.resolveTable(this.tables.get(name)!, reads.get(name)!);
+    for (const name of order) this.resolveTable(this.tables.get(name)!, needs.get(name)!);
     for (const c of checks.values()) this.diagnostics.push(...this.queryColumns(c.path, c.query).diagnostics);
     for (const a of adhoc.values()) this.diagnostics.push(...this.queryColumns(a.path, a.query).diagnostics);
     for (const table of this.tables.values()) {
@@ -287,15 +288,19 @@ class Resolver {
       const table = this.tables.get(cycle[i]!)!;
       const next = cycle[i + 1]!;
       const mention =
-        (table.kind === 'definition' ? table.query?.tables.find((t) => `${t.layer ?? ''}.${t.name}` === next) : undefined) ??
-        table.contract?.constraints.find((c) => c.references?.table === next)?.range;
+        (table.kind === 'definition' ? table.query?.tables.find((t) => `${t.layer ?? ''}.${t.name}` === next) : undefined) ?? this.referenceTo(table, next);
       const from = [...cycle.slice(i, -1), ...cycle.slice(0, i), cycle[i]!];
       this.report(table.path, mention ?? table.nameRange, 'cycle', `${table.fullName} reads itself: ${from.join(' reads ')}`, 'take one of these steps out');
     }
   }
 
-  private resolveTable(table: Table, reads: readonly string[]): void {
-    const inputs = reads.map((name) => this.columns.get(name));
+  private referenceTo(table: Table, target: string): Range | undefined {
+    const constraint = table.contract?.constraints.find((c) => c.references?.table === target);
+    return constraint && constraintRange(this.files.get(table.path)!.text, constraint.start);
+  }
+
+  private resolveTable(table: Table, needs: readonly string[]): void {
+    const inputs = needs.map((name) => this.columns.get(name));
     const known = this.memo?.get(table.fullName);
     if (known && known.table === table && known.inputs.length === inputs.length && known.inputs.every((c, i) => c === inputs[i])) {
       this.resolved.set(table.fullName, known);
@@ -313,18 +318,15 @@ class Resolver {
   private columnsOf(table: Table): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
     switch (table.kind) {
       case 'source':
-        return { columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: [] })), diagnostics: [] };
+        return { columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: [] };
       case 'reference':
-        return this.referenceColumns(table);
+        return referenceColumns(table);
       case 'definition': {
-        if (!table.query) return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: [] })), diagnostics: [] };
+        if (!table.query) return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: [] };
         const { columns, diagnostics } = this.queryColumns(table.path, table.query);
-        diagnostics.push(...this.policyDiagnostics(table), ...this.contractDiagnostics(table, columns));
-        const inQuery = new Map(columns?.map((c) => [c.name, c]));
-        const final: readonly Column[] | undefined = table.contract
-          ? table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: inQuery.get(c.name)?.origins ?? [] }))
-          : columns;
-        return { columns: final, diagnostics };
+        diagnostics.push(...policyDiagnostics(table), ...contractDiagnostics(table, columns, this.surroundings(table.path)));
+        const origins = (name: string) => columns?.find((c) => c.name === name)?.origins ?? NO_ORIGINS;
+        return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: origins(c.name) })) ?? columns, diagnostics };
       }
     }
   }
@@ -332,9 +334,8 @@ class Resolver {
   private queryColumns(path: string, query: Query): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
     const { columns, problems } = resolveColumns(query.select, (layer, name) => this.asInput(`${layer}.${name}`));
     const diagnostics = problems.map((p) => columnDiagnostic(this.files.get(path)!, p));
-    const seen = new Set<string>();
-    for (const column of columns ?? []) {
-      if (seen.has(column.name) && column.name !== '?column?') {
+    for (const [i, column] of columns?.entries() ?? []) {
+      if (column.name !== '?column?' && columns!.findIndex((c) => c.name === column.name) < i) {
         diagnostics.push({
           code: 'duplicate-column',
           severity: 'error',
@@ -344,9 +345,12 @@ class Resolver {
           hint: 'give one of them another name with as',
         });
       }
-      seen.add(column.name);
     }
     return { columns, diagnostics };
+  }
+
+  private surroundings(path: string): ContractSurroundings {
+    return { file: this.files.get(path)!, tables: this.tables, columns: this.columns };
   }
 
   /** A table's columns as its readers see them: each comes from the table itself. */
@@ -354,248 +358,16 @@ class Resolver {
     if (!this.inputs.has(table))
       this.inputs.set(
         table,
-        this.columns.get(table)?.map((c) => ({ ...c, origins: [`${table}.${c.name}`] })),
+        this.columns.get(table)?.map((c) => ({ name: c.name, type: c.type, origins: [`${table}.${c.name}`] })),
       );
     return this.inputs.get(table);
-  }
-
-  private policyDiagnostics(table: Definition): Diagnostic[] {
-    const option = table.contract?.options.get('load');
-    const range = option?.range ?? table.nameRange;
-    const of = (message: string, hint: string): Diagnostic => ({ code: 'policy-not-available', severity: 'error', path: table.path, range, message, hint });
-    if (!AVAILABLE.has(table.policy))
-      return [of(`the load policy ${table.policy} cannot be run by this version of Ouvrage`, 'use load = rebuild or load = view')];
-    const filled = table.contract?.columns.find(
-      (c) =>
-        ['surrogate key', 'durable key', 'valid from', 'valid to', 'current flag', 'version number'].includes(c.options['role'] ?? '') ||
-        c.options['looked_up_by'] !== undefined,
-    );
-    if (filled)
-      return [
-        {
-          ...of(
-            `column ${filled.name} would be filled by a key or history load, which this version of Ouvrage cannot run`,
-            'leave the column out, or take the key from the query',
-          ),
-          range: filled.range,
-        },
-      ];
-    const fanOut = table.contract?.options.get('for_each');
-    return fanOut
-      ? [{ ...of('one table a row of a list (for_each) cannot be run by this version of Ouvrage', 'write one definition a table'), range: fanOut.range }]
-      : [];
-  }
-
-  /** The contract held against the query: columns missing on either side, columns of constraints, types that narrow. */
-  private contractDiagnostics(table: Definition, columns: readonly Column[] | undefined): Diagnostic[] {
-    const { contract, path } = table;
-    if (!contract) return [];
-    const found: Diagnostic[] = [];
-    const report = (range: Range, message: string, hint?: string, severity: Diagnostic['severity'] = 'error') =>
-      found.push({ code: 'contract-column', severity, path, range, message, ...(hint ? { hint } : {}) });
-    const declared = contract.columns.map((c) => c.name);
-    if (columns) {
-      const given = columns.map((c) => c.name);
-      for (const c of contract.columns) {
-        if (!given.includes(c.name))
-          report(
-            c.range,
-            `the query returns no column ${c.name}`,
-            didYouMean(
-              c.name,
-              given.filter((g) => !declared.includes(g)),
-            ) ?? `add it to the query, or take it out of the contract`,
-          );
-        const type = columns.find((q) => q.name === c.name)?.type;
-        if (type && narrows(type, c.type))
-          report(
-            c.range,
-            `${c.name} is ${type} in the query and ${c.type} in the contract: values could be cut or refused`,
-            'widen the contract, or round in the query',
-            'warning',
-          );
-      }
-      for (const name of given) {
-        if (!declared.includes(name) && table.query)
-          report(
-            startOf(this.files.get(path)!, table.query),
-            `the contract does not declare column ${name}, which the query returns`,
-            didYouMean(
-              name,
-              declared.filter((d) => !given.includes(d)),
-            ) ?? 'declare it, or take it out of the query',
-          );
-      }
-    }
-    for (const constraint of contract.constraints) found.push(...this.constraintDiagnostics(table, constraint, declared));
-    const names = contract.constraints.map((c) => c.name);
-    for (const option of ['advisory', 'tolerate']) {
-      const { value, range } = contract.options.get(option) ?? {};
-      for (const name of value === undefined ? [] : constraintNames(value)) {
-        if (!names.includes(name))
-          report(
-            range!,
-            `option ${option} names ${name}, which is no constraint of ${table.fullName}`,
-            didYouMean(name, names) ?? `its constraints are ${names.join(', ')}`,
-          );
-      }
-    }
-    return found;
-  }
-
-  private constraintDiagnostics(
-    table: Definition,
-    constraint: NonNullable<Definition['contract']>['constraints'][number],
-    declared: readonly string[],
-  ): Diagnostic[] {
-    const found: Diagnostic[] = [];
-    const report = (code: Diagnostic['code'], message: string, hint?: string) =>
-      found.push({ code, severity: 'error', path: table.path, range: constraint.range, message, ...(hint ? { hint } : {}) });
-    for (const column of constraint.columns) {
-      if (!declared.includes(column))
-        report('unknown-column', `constraint ${constraint.name}: the contract has no column ${column}`, didYouMean(column, declared));
-    }
-    if (constraint.condition && found.length === 0) {
-      const problems = resolveExpression(
-        constraint.condition,
-        table.name,
-        declared.map((name) => ({ name, origins: [] })),
-      );
-      for (const p of problems) report('unknown-column', `constraint ${constraint.name}: there is no column ${'parts' in p ? p.parts.join('.') : ''}`);
-    }
-    const target = constraint.references;
-    if (target) {
-      const other = this.tables.get(target.table);
-      const columns = this.columns.get(target.table);
-      if (!other)
-        report(
-          'unknown-table',
-          `constraint ${constraint.name} references ${target.table}, which is no table of the project`,
-          didYouMean(target.table, this.tables.keys()),
-        );
-      else
-        for (const c of target.columns) {
-          if (columns && !columns.some((k) => k.name === c))
-            report(
-              'unknown-column',
-              `constraint ${constraint.name}: ${target.table} has no column ${c}`,
-              didYouMean(
-                c,
-                columns.map((k) => k.name),
-              ),
-            );
-        }
-    }
-    return found;
-  }
-
-  private referenceColumns(table: Extract<Table, { kind: 'reference' }>): { columns: readonly Column[]; diagnostics: Diagnostic[] } {
-    const diagnostics: Diagnostic[] = [];
-    const types = new Map(table.contract?.columns.map((c) => [c.name, c]));
-    if (table.contract) {
-      for (const c of table.contract.columns) {
-        if (!table.header.includes(c.name))
-          diagnostics.push({
-            code: 'contract-column',
-            severity: 'error',
-            path: table.path,
-            range: c.range,
-            message: `${table.csvPath} has no column ${c.name}`,
-            hint:
-              didYouMean(
-                c.name,
-                table.header.filter((h) => !types.has(h)),
-              ) ?? 'add it to the header row',
-          });
-      }
-      for (const name of table.header) {
-        if (!types.has(name))
-          diagnostics.push({
-            code: 'contract-column',
-            severity: 'error',
-            path: table.path,
-            range: table.nameRange,
-            message: `the contract does not declare column ${name} of ${table.csvPath}`,
-            hint:
-              didYouMean(
-                name,
-                [...types.keys()].filter((t) => !table.header.includes(t)),
-              ) ?? 'declare it',
-          });
-      }
-    }
-    const names = table.contract?.columns.map((c) => c.name) ?? table.header;
-    return { columns: names.map((name) => ({ name, type: types.get(name)?.type ?? 'text', origins: [] })), diagnostics };
   }
 }
 
 /** Joined reference tables keep their identity between readings, so that nothing downstream is resolved again. */
 const joinedReferences = new WeakMap<Definition, WeakMap<Table, Table>>();
 
-function startOf(file: IndexedFile, query: Range): Range {
-  const token = nextToken(file.text, query.start);
-  return token ? { start: token.start, end: token.end } : query;
-}
-
 function sameColumns(a: readonly Column[] | undefined, b: readonly Column[] | undefined): boolean {
   if (!a || !b) return a === b;
   return a.length === b.length && a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && c.origins.join() === b[i]!.origins.join());
-}
-
-/** True when values of one type may not fit another: a smaller numeric, a shorter text. */
-export function narrows(from: string, to: string): boolean {
-  const shape = (type: string) => /^([a-z ]+)(?:\((\d+)(?:,(\d+))?\))?$/.exec(type);
-  const [a, b] = [shape(from), shape(to)];
-  if (!a || !b) return false;
-  if (b[1] === 'numeric' && b[2] !== undefined && a[1] === 'numeric') {
-    if (a[2] === undefined) return true;
-    return Number(a[3] ?? 0) > Number(b[3] ?? 0) || Number(a[2]) - Number(a[3] ?? 0) > Number(b[2]) - Number(b[3] ?? 0);
-  }
-  const integers = ['smallint', 'integer', 'bigint'];
-  if (integers.includes(a[1]!) && integers.includes(b[1]!)) return integers.indexOf(a[1]!) > integers.indexOf(b[1]!);
-  if ((b[1] === 'varchar' || b[1] === 'character') && b[2] !== undefined) return a[1] === 'text' || a[2] === undefined || Number(a[2]) > Number(b[2]);
-  return false;
-}
-
-function columnDiagnostic(file: IndexedFile, problem: ColumnProblem): Diagnostic {
-  const start = file.parsed!.at(problem.location);
-  const end = 'parts' in problem ? endOfParts(file.text, start, problem.parts.length) : (nextToken(file.text, start)?.end ?? start);
-  const base = { severity: 'error', path: file.path, range: { start, end } } as const;
-  switch (problem.kind) {
-    case 'unknown': {
-      const hint = didYouMean(problem.parts.at(-1)!, problem.names);
-      const message =
-        problem.parts.length > 1 ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}` : `there is no column ${problem.parts[0]}`;
-      return { ...base, code: 'unknown-column', message, ...(hint ? { hint } : {}) };
-    }
-    case 'unknown-range': {
-      const range = problem.parts.length > 1 ? problem.parts.slice(0, -1).join('.') : problem.parts[0]!;
-      const hint = didYouMean(range, problem.names);
-      return { ...base, code: 'unknown-table', message: `${range} is no table of this query`, ...(hint ? { hint } : {}) };
-    }
-    case 'ambiguous':
-      return {
-        ...base,
-        code: 'ambiguous-column',
-        message: `${problem.parts[0]} is a column of ${problem.tables.join(' and of ')}`,
-        hint: `write ${problem.tables[0]}.${problem.parts[0]} or ${problem.tables[1]}.${problem.parts[0]}`,
-      };
-    case 'arms':
-      return {
-        ...base,
-        code: 'unknown-column',
-        message: `the parts of the union return ${problem.left} and ${problem.right} columns`,
-        hint: 'return the same columns from each',
-      };
-  }
-}
-
-function endOfParts(text: string, start: number, parts: number): number {
-  let end = nextToken(text, start)?.end ?? start;
-  for (let i = 1; i < parts; i++) {
-    const dot = nextToken(text, end);
-    if (dot?.text !== '.') break;
-    end = nextToken(text, dot.end)?.end ?? end;
-  }
-  return end;
 }

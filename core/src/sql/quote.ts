@@ -26,6 +26,7 @@ export function literal(value: string): string {
 
 /** A name cut to PostgreSQL's 63 bytes, told apart from other long names by `mark`, which is kept. */
 export function boundedName(name: string, mark = ''): string {
+  if ((name.length + mark.length) * 3 <= 63) return name + mark; // no character takes more than three bytes a unit
   const limit = 63 - utf8Length(mark);
   let kept = name;
   while (utf8Length(kept) > limit) kept = kept.slice(0, -1);

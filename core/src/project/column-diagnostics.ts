@@ -1,0 +1,56 @@
+import { didYouMean } from '../sql/nearest.js';
+import type { Range } from '../sql/positions.js';
+import { nextToken } from '../sql/tokens.js';
+import type { ColumnProblem } from '../lineage/columns.js';
+import type { Diagnostic } from './diagnostic.js';
+import type { IndexedFile } from './model.js';
+
+/** The first word of a query: where a problem of the whole query is shown. */
+export function startOf(file: IndexedFile, query: Range): Range {
+  const token = nextToken(file.text, query.start);
+  return token ? { start: token.start, end: token.end } : query;
+}
+
+/** What a name that could not be resolved is told as. */
+export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem): Diagnostic {
+  const start = file.at!(problem.location);
+  const end = 'parts' in problem ? endOfParts(file.text, start, problem.parts.length) : (nextToken(file.text, start)?.end ?? start);
+  const base = { severity: 'error', path: file.path, range: { start, end } } as const;
+  switch (problem.kind) {
+    case 'unknown': {
+      const hint = didYouMean(problem.parts.at(-1)!, problem.names);
+      const message =
+        problem.parts.length > 1 ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}` : `there is no column ${problem.parts[0]}`;
+      return { ...base, code: 'unknown-column', message, ...(hint ? { hint } : {}) };
+    }
+    case 'unknown-range': {
+      const range = problem.parts.length > 1 ? problem.parts.slice(0, -1).join('.') : problem.parts[0]!;
+      const hint = didYouMean(range, problem.names);
+      return { ...base, code: 'unknown-table', message: `${range} is no table of this query`, ...(hint ? { hint } : {}) };
+    }
+    case 'ambiguous':
+      return {
+        ...base,
+        code: 'ambiguous-column',
+        message: `${problem.parts[0]} is a column of ${problem.tables.join(' and of ')}`,
+        hint: `write ${problem.tables[0]}.${problem.parts[0]} or ${problem.tables[1]}.${problem.parts[0]}`,
+      };
+    case 'arms':
+      return {
+        ...base,
+        code: 'unknown-column',
+        message: `the parts of the union return ${problem.left} and ${problem.right} columns`,
+        hint: 'return the same columns from each',
+      };
+  }
+}
+
+function endOfParts(text: string, start: number, parts: number): number {
+  let end = nextToken(text, start)?.end ?? start;
+  for (let i = 1; i < parts; i++) {
+    const dot = nextToken(text, end);
+    if (dot?.text !== '.') break;
+    end = nextToken(text, dot.end)?.end ?? end;
+  }
+  return end;
+}

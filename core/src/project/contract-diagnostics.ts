@@ -1,0 +1,138 @@
+import { constraintNames } from '../check/tolerance.js';
+import { constraintRange } from '../contract/contract.js';
+import { resolveExpression } from '../lineage/columns.js';
+import { didYouMean } from '../sql/nearest.js';
+import type { Range } from '../sql/positions.js';
+import { startOf } from './column-diagnostics.js';
+import type { Diagnostic } from './diagnostic.js';
+import type { Column, ConstraintDeclaration, Contract, Definition, IndexedFile, ReferenceTable, Table } from './model.js';
+
+/** What a contract is held against. */
+export interface ContractSurroundings {
+  readonly file: IndexedFile;
+  readonly tables: ReadonlyMap<string, Table>;
+  readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
+}
+
+/** The contract held against the query: columns missing on either side, columns of constraints, types that narrow. */
+export function contractDiagnostics(table: Definition, columns: readonly Column[] | undefined, around: ContractSurroundings): Diagnostic[] {
+  const { contract } = table;
+  if (!contract) return [];
+  const declared = contract.columns.map((c) => ({ name: c.name, origins: [] }));
+  return [
+    ...(columns && table.query ? columnsAgainstQuery(table, columns, startOf(around.file, table.query)) : []),
+    ...contract.constraints.flatMap((constraint) => constraintDiagnostics(table, constraint, declared, around)),
+    ...namedConstraints(table, contract),
+  ];
+}
+
+function columnProblem(path: string, range: Range, message: string, hint?: string, severity: Diagnostic['severity'] = 'error'): Diagnostic {
+  return { code: 'contract-column', severity, path, range, message, ...(hint ? { hint } : {}) };
+}
+
+function columnsAgainstQuery(table: Definition, columns: readonly Column[], query: Range): Diagnostic[] {
+  const found: Diagnostic[] = [];
+  const declared = table.contract!.columns;
+  const only = (names: readonly { readonly name: string }[], others: readonly { readonly name: string }[]) =>
+    names.map((n) => n.name).filter((name) => !others.some((o) => o.name === name));
+  for (const c of declared) {
+    const given = columns.find((q) => q.name === c.name);
+    if (!given) {
+      const hint = didYouMean(c.name, only(columns, declared)) ?? 'add it to the query, or take it out of the contract';
+      found.push(columnProblem(table.path, c.range, `the query returns no column ${c.name}`, hint));
+    } else if (given.type !== undefined && given.type !== c.type && narrows(given.type, c.type)) {
+      const message = `${c.name} is ${given.type} in the query and ${c.type} in the contract: values could be cut or refused`;
+      found.push(columnProblem(table.path, c.range, message, 'widen the contract, or round in the query', 'warning'));
+    }
+  }
+  for (const name of only(columns, declared)) {
+    const hint = didYouMean(name, only(declared, columns)) ?? 'declare it, or take it out of the query';
+    found.push(columnProblem(table.path, query, `the contract does not declare column ${name}, which the query returns`, hint));
+  }
+  return found;
+}
+
+/** Options that name constraints which the contract does not have. */
+function namedConstraints(table: Definition, contract: Contract): Diagnostic[] {
+  const names = contract.constraints.map((c) => c.name);
+  return ['advisory', 'tolerate'].flatMap((option) => {
+    const set = contract.options.get(option);
+    return (set ? constraintNames(set.value) : [])
+      .filter((name) => !names.includes(name))
+      .map((name) => {
+        const hint = didYouMean(name, names) ?? `its constraints are ${names.join(', ')}`;
+        return columnProblem(table.path, set!.range, `option ${option} names ${name}, which is no constraint of ${table.fullName}`, hint);
+      });
+  });
+}
+
+function constraintDiagnostics(
+  table: Definition,
+  constraint: ConstraintDeclaration,
+  declared: readonly Column[],
+  around: ContractSurroundings,
+): readonly Diagnostic[] {
+  const found: Diagnostic[] = [];
+  const report = (code: Diagnostic['code'], message: string, hint?: string) => {
+    const range = constraintRange(around.file.text, constraint.start);
+    found.push({ code, severity: 'error', path: table.path, range, message: `constraint ${constraint.name}: ${message}`, ...(hint ? { hint } : {}) });
+  };
+  for (const name of constraint.columns) {
+    if (declared.some((c) => c.name === name)) continue;
+    const hint = didYouMean(
+      name,
+      declared.map((c) => c.name),
+    );
+    report('unknown-column', `the contract has no column ${name}`, hint);
+  }
+  if (constraint.condition && found.length === 0) {
+    for (const problem of resolveExpression(constraint.condition, table.name, declared))
+      report('unknown-column', `there is no column ${'parts' in problem ? problem.parts.join('.') : ''}`);
+  }
+  const target = constraint.references;
+  if (!target) return found;
+  if (!around.tables.has(target.table)) {
+    report('unknown-table', `it references ${target.table}, which is no table of the project`, didYouMean(target.table, around.tables.keys()));
+    return found;
+  }
+  const names = around.columns.get(target.table)?.map((c) => c.name);
+  for (const column of target.columns) {
+    if (names && !names.includes(column)) report('unknown-column', `${target.table} has no column ${column}`, didYouMean(column, names));
+  }
+  return found;
+}
+
+/** A reference table's columns: the header's, with the types of its contract, the two held against each other. */
+export function referenceColumns(table: ReferenceTable): { columns: readonly Column[]; diagnostics: Diagnostic[] } {
+  const declared = new Map(table.contract?.columns.map((c) => [c.name, c]));
+  const diagnostics: Diagnostic[] = [];
+  for (const c of declared.values()) {
+    if (table.header.includes(c.name)) continue;
+    const undeclared = table.header.filter((h) => !declared.has(h));
+    const hint = didYouMean(c.name, undeclared) ?? 'add it to the header row';
+    diagnostics.push(columnProblem(table.path, c.range, `${table.csvPath} has no column ${c.name}`, hint));
+  }
+  for (const name of table.contract ? table.header : []) {
+    if (declared.has(name)) continue;
+    const missing = [...declared.keys()].filter((t) => !table.header.includes(t));
+    const hint = didYouMean(name, missing) ?? 'declare it';
+    diagnostics.push(columnProblem(table.path, table.nameRange, `the contract does not declare column ${name} of ${table.csvPath}`, hint));
+  }
+  const names = table.contract ? [...declared.keys()] : table.header;
+  return { columns: names.map((name) => ({ name, type: declared.get(name)?.type ?? 'text', origins: [] })), diagnostics };
+}
+
+/** True when values of one type may not fit another: a smaller numeric, a shorter text. */
+function narrows(from: string, to: string): boolean {
+  const shape = (type: string) => /^([a-z ]+)(?:\((\d+)(?:,(\d+))?\))?$/.exec(type);
+  const [a, b] = [shape(from), shape(to)];
+  if (!a || !b) return false;
+  if (b[1] === 'numeric' && b[2] !== undefined && a[1] === 'numeric') {
+    if (a[2] === undefined) return true;
+    return Number(a[3] ?? 0) > Number(b[3] ?? 0) || Number(a[2]) - Number(a[3] ?? 0) > Number(b[2]) - Number(b[3] ?? 0);
+  }
+  const integers = ['smallint', 'integer', 'bigint'];
+  if (integers.includes(a[1]!) && integers.includes(b[1]!)) return integers.indexOf(a[1]!) > integers.indexOf(b[1]!);
+  if ((b[1] === 'varchar' || b[1] === 'character') && b[2] !== undefined) return a[1] === 'text' || a[2] === undefined || Number(a[2]) > Number(b[2]);
+  return false;
+}

@@ -1,0 +1,122 @@
+import { dottedRange } from '../lineage/mentions.js';
+import { parseSql, type ParsedText, type Statement } from '../sql/parser.js';
+import type { Range } from '../sql/positions.js';
+import { nextToken, tokenize } from '../sql/tokens.js';
+import type { Diagnostic, DiagnosticCode } from './diagnostic.js';
+import type { Contract, IndexedFile } from './model.js';
+import { checkOptions } from './options.js';
+
+/** What is gathered while one file is read, and what all kinds of files need for it. */
+export class FileReader {
+  readonly result: { -readonly [K in keyof IndexedFile]: IndexedFile[K] extends readonly (infer T)[] ? T[] : IndexedFile[K] };
+  /** The file's name without its ending. */
+  readonly stem: string;
+  parsed!: ParsedText;
+  private known: Comments | undefined;
+
+  constructor(
+    readonly path: string,
+    readonly text: string,
+  ) {
+    this.stem = path.slice(path.lastIndexOf('/') + 1).replace(/\.(sql|csv)$/, '');
+    this.result = { path, text, layers: [], parameters: [], servers: [], tables: [], functions: [], checks: [], adhoc: [], diagnostics: [] };
+  }
+
+  problem(code: DiagnosticCode, range: Range, message: string, hint?: string, severity: Diagnostic['severity'] = 'error'): void {
+    this.result.diagnostics.push({ code, severity, path: this.path, range, message, ...(hint ? { hint } : {}) });
+  }
+
+  whole(): Range {
+    const first = nextToken(this.text, 0);
+    return first ? { start: first.start, end: first.end } : { start: 0, end: 0 };
+  }
+
+  parse(): boolean {
+    this.parsed = parseSql(this.text);
+    const { error, at, statements } = this.parsed;
+    this.result.at = at;
+    this.result.statements = statements.filter((s) => !('CommentStmt' in s.node)).map(({ start, end }) => ({ start, end }));
+    if (error) this.problem('syntax', error.range, error.message);
+    return !error;
+  }
+
+  firstWord(statement: Range): Range {
+    const token = nextToken(this.text, statement.start);
+    return token ? { start: token.start, end: token.end } : statement;
+  }
+
+  notAllowed(statement: Statement, what: string): void {
+    this.problem('statement-not-allowed', this.firstWord(statement), `this statement is not allowed here`, what);
+  }
+
+  /** The dotted name that follows the first of these words. */
+  rangeAfterWord(statement: Range, words: readonly string[], parts: number): Range {
+    const token = tokenize(this.text, statement.start, statement.end).find((t) => t.kind === 'word' && words.includes(t.text.toLowerCase()));
+    return token ? dottedRange(this.text, token.end, parts) : this.firstWord(statement);
+  }
+
+  /** The text behind the first AS at depth 0 of `create view|table … as`. */
+  rangeAfterAs(statement: Range): Range {
+    let depth = 0;
+    for (const token of tokenize(this.text, statement.start, statement.end)) {
+      if (token.text === '(') depth++;
+      else if (token.text === ')') depth--;
+      else if (depth === 0 && token.kind === 'word' && token.text.toLowerCase() === 'as') {
+        return { start: nextToken(this.text, token.end)?.start ?? token.end, end: statement.end };
+      }
+    }
+    return statement;
+  }
+
+  lineRange(line: number): Range {
+    const lines = this.text.split('\n');
+    const start = lines.slice(0, line - 1).reduce((sum, l) => sum + l.length + 1, 0);
+    return { start, end: start + (lines[line - 1]?.length ?? 0) };
+  }
+
+  /** Reports unknown options of columns, and columns that are declared twice. */
+  columnOptions(contract: Contract, allowed: Parameters<typeof checkOptions>[2], what: string): void {
+    for (const [i, column] of contract.columns.entries()) {
+      for (const name in column.options) {
+        const option = new Map([[name, { value: column.options[name]!, range: column.range }]]);
+        this.result.diagnostics.push(...checkOptions(this.path, option, allowed, what));
+      }
+      if (contract.columns.findIndex((c) => c.name === column.name) < i)
+        this.problem('duplicate-column', column.range, `column ${column.name} is declared twice`);
+    }
+  }
+
+  get comments(): Comments {
+    if (this.known) return this.known;
+    const comments: Comments = { tables: new Map(), columns: new Map(), constraints: new Map() };
+    for (const { node } of this.parsed?.statements ?? []) {
+      if (!('CommentStmt' in node)) continue;
+      const { objtype, object, comment = '' } = node.CommentStmt;
+      const items = object && 'List' in object ? (object.List.items ?? []) : [];
+      const name = items.flatMap((n) => ('String' in n ? [n.String.sval ?? ''] : [])).join('.');
+      if (objtype === 'OBJECT_COLUMN') comments.columns.set(name, comment);
+      else if (objtype === 'OBJECT_TABCONSTRAINT') comments.constraints.set(name, comment);
+      else if (['OBJECT_TABLE', 'OBJECT_VIEW', 'OBJECT_FOREIGN_TABLE'].includes(objtype ?? '')) comments.tables.set(name, comment);
+    }
+    return (this.known = comments);
+  }
+}
+
+/** Comments of a file by full name: `layer.table`, `layer.table.column`, `layer.table.constraint`. */
+export interface Comments {
+  readonly tables: Map<string, string>;
+  readonly columns: Map<string, string>;
+  readonly constraints: Map<string, string>;
+}
+
+/** A contract with what the file says about its columns and constraints. */
+export function withComments(contract: Contract, comments: Comments, fullName: string): Contract {
+  const commented = <T extends { readonly name: string }>(items: readonly T[], texts: ReadonlyMap<string, string>): readonly T[] =>
+    texts.size === 0 ? items : items.map((item) => ({ ...item, ...optional('comment', texts.get(`${fullName}.${item.name}`)) }));
+  return { ...contract, columns: commented(contract.columns, comments.columns), constraints: commented(contract.constraints, comments.constraints) };
+}
+
+/** The property, if there is a value for it. */
+export function optional<K extends string, V>(key: K, value: V | undefined): Partial<Record<K, V>> {
+  return value === undefined ? {} : ({ [key]: value } as Record<K, V>);
+}
