@@ -3,7 +3,7 @@ import type { ParsedText } from '../sql/parser.js';
 import type { Range } from '../sql/positions.js';
 import { nextToken } from '../sql/tokens.js';
 import { typeText } from '../sql/types.js';
-import { boundedName } from '../sql/quote.js';
+import { objectName } from '../sql/quote.js';
 import type { ColumnDeclaration, ConstraintDeclaration, ConstraintKind, Contract, OptionValue, Writable } from '../project/model.js';
 
 /** Reads a contract from the elements of `CREATE TABLE` or `CREATE FOREIGN TABLE`. */
@@ -82,12 +82,12 @@ const KINDS: Readonly<Record<string, ConstraintKind>> = {
   CONSTR_FOREIGN: 'references',
 };
 
-const SUFFIXES: Readonly<Record<ConstraintKind, string>> = {
-  'not null': '_not_null',
-  unique: '_key',
-  'primary key': '_pkey',
-  check: '_check',
-  references: '_fkey',
+const LABELS: Readonly<Record<ConstraintKind, string>> = {
+  'not null': 'not_null',
+  unique: 'key',
+  'primary key': 'pkey',
+  check: 'check',
+  references: 'fkey',
 };
 
 /** The default names follow PostgreSQL's: table_columns_suffix, numbered when taken. */
@@ -95,9 +95,9 @@ function readConstraints(parsed: ParsedText, table: string, raw: readonly { cons
   const taken = new Set<string>();
   for (const { constraint } of raw) if (constraint.conname !== undefined) taken.add(constraint.conname);
   const nameFor = (columns: readonly string[], kind: ConstraintKind): string => {
-    const base = kind === 'primary key' || columns.length === 0 ? table : `${table}_${columns.join('_')}`;
+    const named = kind === 'primary key' ? '' : columns.join('_');
     for (let n = 0; ; n++) {
-      const name = boundedName(base, n === 0 ? SUFFIXES[kind] : `${SUFFIXES[kind]}${n}`);
+      const name = objectName(table, named, n === 0 ? LABELS[kind] : `${LABELS[kind]}${n}`);
       if (!taken.has(name)) {
         taken.add(name);
         return name;

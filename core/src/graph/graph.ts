@@ -8,45 +8,97 @@ export interface Ordering {
   readonly cycles: readonly (readonly string[])[];
 }
 
-/** Orders names so that each comes after what it reads; depth first, so stable for a given map. */
+/**
+ * Orders names so that each comes after what it reads, stable for a given map. Strongly connected
+ * components (Tarjan 1972, without recursion) come out in that order; one of several names, or of a
+ * name that reads itself, holds cycles: the shortest through each of its names is told.
+ */
 export function orderOf(reads: Reads): Ordering {
-  const state = new Map<string, 'open' | 'done' | 'cyclic'>();
   const order: string[] = [];
   const cycles: string[][] = [];
-  const path: string[] = [];
-  const visit = (start: string): void => {
-    const stack: { name: string; next: number }[] = [{ name: start, next: 0 }];
-    state.set(start, 'open');
-    path.push(start);
-    while (stack.length) {
-      const frame = stack.at(-1)!;
-      const inputs = reads.get(frame.name) ?? [];
-      const input = inputs[frame.next++];
-      if (input === undefined) {
-        stack.pop();
-        path.pop();
-        const cyclic = state.get(frame.name) === 'cyclic';
-        if (!cyclic) {
-          state.set(frame.name, 'done');
-          order.push(frame.name);
-        }
+  for (const component of componentsOf(reads)) {
+    const [name] = component;
+    if (component.length === 1 && !reads.get(name!)!.includes(name!)) order.push(name!);
+    else cycles.push(...cyclesOf(reads, component));
+  }
+  return { order, cycles };
+}
+
+interface Visit {
+  readonly name: string;
+  readonly index: number;
+  low: number;
+  next: number;
+}
+
+/** Sets of names that all reach each other, each set after those that it reads. */
+function componentsOf(reads: Reads): string[][] {
+  const visits = new Map<string, Visit>();
+  const open: string[] = [];
+  const isOpen = new Set<string>();
+  const components: string[][] = [];
+  const enter = (name: string): Visit => {
+    const visit = { name, index: visits.size, low: visits.size, next: 0 };
+    visits.set(name, visit);
+    open.push(name);
+    isOpen.add(name);
+    return visit;
+  };
+  for (const start of reads.keys()) {
+    const stack = visits.has(start) ? [] : [enter(start)];
+    for (let top = stack.at(-1); top; top = stack.at(-1)) {
+      const input = reads.get(top.name)![top.next++];
+      if (input !== undefined) {
+        const seen = visits.get(input);
+        if (!seen && reads.has(input)) stack.push(enter(input));
+        else if (seen && isOpen.has(input)) top.low = Math.min(top.low, seen.index);
         continue;
       }
-      if (!reads.has(input)) continue;
-      const seen = state.get(input);
-      if (seen === undefined) {
-        state.set(input, 'open');
-        path.push(input);
-        stack.push({ name: input, next: 0 });
-      } else if (seen !== 'done' && path.includes(input)) {
-        const cycle = path.slice(path.indexOf(input));
-        cycles.push([...cycle, input]);
-        for (const name of cycle) state.set(name, 'cyclic');
-      }
+      stack.pop();
+      const above = stack.at(-1);
+      if (above) above.low = Math.min(above.low, top.low);
+      if (top.low < top.index) continue;
+      const component = open.splice(open.lastIndexOf(top.name));
+      for (const name of component) isOpen.delete(name);
+      components.push(component);
     }
-  };
-  for (const name of reads.keys()) if (!state.has(name)) visit(name);
-  return { order, cycles };
+  }
+  return components;
+}
+
+/** Closed paths within a component that together pass through all its names. */
+function cyclesOf(reads: Reads, component: readonly string[]): string[][] {
+  const members = new Set(component);
+  const covered = new Set<string>();
+  const cycles: string[][] = [];
+  for (const name of component) {
+    if (covered.has(name)) continue;
+    const cycle = shortestCycle(reads, members, name);
+    for (const step of cycle) covered.add(step);
+    cycles.push(cycle);
+  }
+  return cycles;
+}
+
+function shortestCycle(reads: Reads, members: ReadonlySet<string>, start: string): string[] {
+  const cameFrom = new Map<string, string>();
+  for (const queue = [start]; queue.length;) {
+    const name = queue.shift()!;
+    for (const input of reads.get(name)!) {
+      if (!members.has(input) || cameFrom.has(input)) continue;
+      cameFrom.set(input, name);
+      if (input === start) return pathTo(cameFrom, start);
+      queue.push(input);
+    }
+  }
+  throw new Error(`${start} is on no cycle`);
+}
+
+function pathTo(cameFrom: ReadonlyMap<string, string>, start: string): string[] {
+  const path = [start];
+  do path.unshift(cameFrom.get(path[0]!)!);
+  while (path[0] !== start);
+  return path;
 }
 
 /** The reverse of a graph: for each name, the names that read it. */

@@ -27,10 +27,27 @@ export function literal(value: string): string {
 /** A name cut to PostgreSQL's 63 bytes, told apart from other long names by `mark`, which is kept. */
 export function boundedName(name: string, mark = ''): string {
   if ((name.length + mark.length) * 3 <= 63) return name + mark; // no character takes more than three bytes a unit
-  const limit = 63 - utf8Length(mark);
-  let kept = name;
-  while (utf8Length(kept) > limit) kept = kept.slice(0, -1);
-  return kept + mark;
+  return cutToBytes(name, 63 - utf8Length(mark)) + mark;
+}
+
+/**
+ * The name that PostgreSQL makes for a constraint or index that has none: `table_columns_label`, the
+ * longer of the two parts cut, byte by byte, until all fits into 63 (its makeObjectName).
+ */
+export function objectName(table: string, columns: string, label: string): string {
+  const available = 63 - utf8Length(label) - (columns === '' ? 1 : 2);
+  let [first, second] = [utf8Length(table), utf8Length(columns)];
+  while (first + second > available) {
+    if (first > second) first--;
+    else second--;
+  }
+  return [cutToBytes(table, first), ...(columns === '' ? [] : [cutToBytes(columns, second)]), label].join('_');
+}
+
+function cutToBytes(text: string, most: number): string {
+  let kept = text;
+  while (utf8Length(kept) > most) kept = kept.slice(0, -1);
+  return kept;
 }
 
 function utf8Length(text: string): number {

@@ -1,7 +1,7 @@
-import { Body, Controller, Delete, Get, HttpCode, Ip, Param, ParseUUIDPipe, Post, Req, Res } from '@nestjs/common';
+import { Body, Controller, Delete, Get, HttpCode, Ip, Param, ParseUUIDPipe, Post, Query, Req, Res } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
-import { Text } from '../shared/fields.js';
+import { OptionalText, OptionalWhole, Text } from '../shared/fields.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { Me, Needs, Public } from './access.js';
 import { Attempts } from './attempts.js';
@@ -20,6 +20,16 @@ class SignInBody {
 class TokenBody {
   @Text(1, 100, 'my laptop')
   label: string;
+}
+
+class AuditQuery {
+  /** The id that the page stands before. */
+  @OptionalWhole(1, Number.MAX_SAFE_INTEGER)
+  before?: number;
+
+  /** Part of a name, an action or a subject. */
+  @OptionalText(100)
+  text?: string;
 }
 
 const publicPerson = ({ name, displayName, role }: Person) => ({ name, displayName, role });
@@ -91,7 +101,7 @@ export class PeopleController {
 
   @Needs('administrator')
   @Get('audit')
-  audit() {
-    return this.people.recentAudit();
+  audit(@Query() { before, text }: AuditQuery) {
+    return this.people.auditPage(before === undefined ? undefined : String(before), text);
   }
 }

@@ -7,6 +7,9 @@ import { AccessToken, Audit, Person, Session, type PersonRole } from './people.e
 
 const SESSION_HOURS = 24 * 7;
 
+/** Entries of one page of the audit log. */
+const AUDIT_PAGE = 100;
+
 @Injectable()
 export class PeopleService {
   /** Verified against when no such person exists, so that the answer takes as long. */
@@ -76,7 +79,11 @@ export class PeopleService {
     await this.audits.insert({ person: typeof person === 'string' ? person : person.name, action, subject, detail: detail as never });
   }
 
-  recentAudit(): Promise<Audit[]> {
-    return this.audits.find({ order: { at: 'DESC' }, take: 200 });
+  /** A page of the audit log, newest first. @param before the id that the page stands before */
+  auditPage(before: string | undefined, text: string | undefined): Promise<Audit[]> {
+    const page = this.audits.createQueryBuilder('a').orderBy('a.id', 'DESC').take(AUDIT_PAGE);
+    if (before !== undefined) page.andWhere('a.id < :before', { before });
+    if (text) page.andWhere('position(lower(:text) in lower(concat_ws(chr(10), a.person, a.action, a.subject))) > 0', { text });
+    return page.getMany();
   }
 }

@@ -1,6 +1,7 @@
 import { createApi, fetchBaseQuery, type BaseQueryFn, type FetchArgs } from '@reduxjs/toolkit/query/react';
 import type {
   AccessToken,
+  AuditEntry,
   CheckResult,
   Commit,
   Comparison,
@@ -57,6 +58,9 @@ function parsed(data: unknown): ProblemBody | undefined {
   }
 }
 
+/** Entries of one page, as the server cuts them. */
+const AUDIT_PAGE = 100;
+
 const at = (slug: string) => `workspaces/${encodeURIComponent(slug)}`;
 
 export const api = createApi({
@@ -83,6 +87,11 @@ export const api = createApi({
       invalidatesTags: ['Tokens'],
     }),
     deleteToken: b.mutation<void, string>({ query: (id) => ({ url: `tokens/${id}`, method: 'DELETE' }), invalidatesTags: ['Tokens'] }),
+    audit: b.infiniteQuery<AuditEntry[], string, string | undefined>({
+      query: ({ queryArg, pageParam }) => `audit?text=${encodeURIComponent(queryArg)}${pageParam === undefined ? '' : `&before=${pageParam}`}`,
+      infiniteQueryOptions: { initialPageParam: undefined, getNextPageParam: (page) => (page.length === AUDIT_PAGE ? page.at(-1)?.id : undefined) },
+      keepUnusedDataFor: 0,
+    }),
 
     workspaces: b.query<WorkspaceEntry[], void>({ query: () => 'workspaces', providesTags: ['Workspaces'] }),
     openWorkspace: b.mutation<WorkspaceEntry, string>({
@@ -197,6 +206,7 @@ export const {
   useTokensQuery,
   useCreateTokenMutation,
   useDeleteTokenMutation,
+  useAuditInfiniteQuery,
   useWorkspacesQuery,
   useOpenWorkspaceMutation,
   useFilesQuery,

@@ -102,7 +102,7 @@ export const router = createBrowserRouter([
           { path: 'quality/*', element: shown(Quality, 'Opening Quality') },
           { path: 'runs/:run?/:step?', element: shown(Runs, 'Opening Runs') },
           { path: 'releases', element: shown(Releases, 'Opening Releases') },
-          { path: 'settings', element: shown(Settings, 'Opening Settings') },
+          { path: 'settings/:section?', element: shown(Settings, 'Opening Settings') },
           { path: '*', element: <NotThere /> },
         ],
       },

@@ -257,6 +257,15 @@ export interface TodayAnswer {
     | null;
 }
 
+export interface AuditEntry {
+  readonly id: string;
+  readonly at: string;
+  readonly person: string;
+  readonly action: string;
+  readonly subject: string;
+  readonly detail: Readonly<Record<string, unknown>> | null;
+}
+
 export interface AccessToken {
   readonly id: string;
   readonly label: string;

@@ -1,148 +1,45 @@
-import { useState } from 'react';
-import { useCreateTokenMutation, useDeleteTokenMutation, useSourcesQuery, useTokensQuery } from '../../app/api';
-import { usePerson, useProject } from '../../app/project';
-import { themeChosen, useAppDispatch, useAppSelector, type Theme } from '../../app/store';
-import { ago } from '../../shared/format';
-import { useTell } from '../../shared/toasts';
-import { Button, ConfirmDestroy, inputClass, SectionTitle } from '../../shared/ui';
+import { NavLink, useParams } from 'react-router';
+import { mayAct, usePerson, useProject } from '../../app/project';
+import { Empty } from '../../shared/ui';
+import { AuditLog } from './audit';
+import { Connections } from './connections';
+import { You } from './you';
+
+const SECTIONS = [
+  { key: 'you', title: 'You', Sheet: You, role: 'viewer' },
+  { key: 'connections', title: 'Connections', Sheet: Connections, role: 'viewer' },
+  { key: 'log', title: 'Log', Sheet: AuditLog, role: 'administrator' },
+] as const;
 
 export default function Settings() {
   const person = usePerson();
+  const { slug } = useProject();
+  const { section = 'you' } = useParams();
+  const open = SECTIONS.filter((s) => mayAct(person, s.role));
+  const chosen = open.find((s) => s.key === section);
   return (
     <div className="h-full overflow-auto bg-sheet">
-      <div className="mx-auto flex max-w-[820px] flex-col gap-7 p-5">
+      <div className="mx-auto flex max-w-[980px] flex-col gap-6 p-5">
         <header className="border-b-2 border-ink pb-2">
           <h1 className="font-cond text-[24px] font-semibold">Settings</h1>
           <p className="text-soft">
             {person.displayName}, {person.role}
           </p>
         </header>
-        <Look />
-        <Git />
-        <Bindings />
+        <nav aria-label="Settings" className="-mt-3 flex gap-5 border-b border-line">
+          {open.map((s) => (
+            <NavLink
+              key={s.key}
+              to={`/w/${slug}/settings/${s.key}`}
+              aria-current={s === chosen ? 'page' : undefined}
+              className={`border-b-2 pb-1 ${s === chosen ? 'border-plan font-medium text-plan' : 'border-transparent text-ink hover:text-plan'}`}
+            >
+              {s.title}
+            </NavLink>
+          ))}
+        </nav>
+        {chosen ? <chosen.Sheet /> : <Empty title="There is no such sheet, or your role may not see it" />}
       </div>
     </div>
-  );
-}
-
-function Look() {
-  const theme = useAppSelector((s) => s.interface.theme);
-  const dispatch = useAppDispatch();
-  return (
-    <section className="flex flex-col gap-2">
-      <SectionTitle>Theme</SectionTitle>
-      <div role="radiogroup" aria-label="Theme" className="flex gap-2">
-        {(['paper', 'blueprint'] as const satisfies readonly Theme[]).map((t) => (
-          <button
-            key={t}
-            type="button"
-            role="radio"
-            aria-checked={theme === t}
-            onClick={() => dispatch(themeChosen(t))}
-            className={`h-[29px] rounded-[2px] border px-3 ${theme === t ? 'border-plan bg-wash font-medium text-plan' : 'border-rule bg-raised'}`}
-          >
-            {t === 'paper' ? 'Paper (light)' : 'Blueprint (dark)'}
-          </button>
-        ))}
-      </div>
-    </section>
-  );
-}
-
-/** Access tokens: with one of them a person's own git clones and pushes the project. */
-function Git() {
-  const person = usePerson();
-  const { slug } = useProject();
-  const { data: tokens = [] } = useTokensQuery();
-  const [create, { data: made, isLoading }] = useCreateTokenMutation();
-  const [remove] = useDeleteTokenMutation();
-  const [label, setLabel] = useState('');
-  const [removing, setRemoving] = useState<{ id: string; label: string }>();
-  const tell = useTell();
-  const clone = `git clone ${location.protocol}//${person.name}@${location.host}/git/project.git`;
-  return (
-    <section className="flex flex-col gap-2">
-      <SectionTitle aside="your name, and a token as the password">The project in your own git</SectionTitle>
-      <pre className="overflow-x-auto border border-line bg-raised p-2 font-mono text-[12px]">{`${clone}\ngit push origin HEAD:workspace/${slug === 'production' ? 'NAME' : slug}`}</pre>
-      <form
-        className="flex gap-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          void create(label.trim())
-            .unwrap()
-            .then(() => setLabel(''))
-            .catch(tell.problem);
-        }}
-      >
-        <input
-          aria-label="What the token is for"
-          placeholder="What is the token for?"
-          value={label}
-          onChange={(e) => setLabel(e.target.value)}
-          maxLength={100}
-          className={inputClass}
-        />
-        <Button type="submit" tone="act" disabled={label.trim() === '' || isLoading}>
-          Make a token
-        </Button>
-      </form>
-      {made && (
-        <p role="status" className="border-l-[3px] border-holds bg-raised px-3 py-2">
-          Copy it now, it is not shown again: <code className="font-mono text-[12px] break-all select-all">{made.token}</code>
-        </p>
-      )}
-      <ul className="border-t border-line">
-        {tokens.map((t) => (
-          <li key={t.id} className="flex items-center gap-3 border-b border-line py-1">
-            <span className="flex-1 truncate font-medium">{t.label}</span>
-            <span className="text-[12px] text-soft">
-              made {ago(t.createdAt)}, used {ago(t.lastUsedAt)}
-            </span>
-            <Button tone="quiet" onClick={() => setRemoving(t)}>
-              Delete
-            </Button>
-          </li>
-        ))}
-        {tokens.length === 0 && <li className="py-1 text-soft">You have no token.</li>}
-      </ul>
-      <ConfirmDestroy
-        title="Delete the token?"
-        what={<p>Whatever uses “{removing?.label}” can no longer reach the project.</p>}
-        action="Delete the token"
-        open={removing !== undefined}
-        onClose={() => setRemoving(undefined)}
-        onConfirm={() => removing && void remove(removing.id).unwrap().catch(tell.problem)}
-      />
-    </section>
-  );
-}
-
-function Bindings() {
-  const { slug } = useProject();
-  const { data: systems = [] } = useSourcesQuery(slug);
-  return (
-    <section className="flex flex-col gap-2">
-      <SectionTitle aside="secrets are encrypted and never shown">Where servers really are</SectionTitle>
-      <table className="w-full border border-line text-left">
-        <thead>
-          <tr className="border-b border-rule text-[12px]">
-            <th className="px-3 py-1 font-medium">server</th>
-            <th className="px-3 font-medium">database</th>
-            <th className="px-3 font-medium">user</th>
-          </tr>
-        </thead>
-        <tbody>
-          {systems.map((s) => (
-            <tr key={s.server} className="border-b border-line">
-              <td className="px-3 py-1 font-medium">{s.server}</td>
-              <td className="px-3 font-mono text-[12px]">
-                {s.connection ? `${s.connection.host}:${s.connection.port}/${s.connection.database}` : 'not bound'}
-              </td>
-              <td className="px-3 font-mono text-[12px]">{s.connection?.user ?? '–'}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </section>
   );
 }

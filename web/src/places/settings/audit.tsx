@@ -1,0 +1,72 @@
+import { useDeferredValue, useState } from 'react';
+import { useAuditInfiniteQuery } from '../../app/api';
+import type { AuditEntry, ProblemBody } from '../../app/types';
+import { moment } from '../../shared/format';
+import { Button, Empty, inputClass, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+
+/** Who did what, newest first; an administrator's page. */
+export function AuditLog() {
+  const [typed, setTyped] = useState('');
+  const text = useDeferredValue(typed.trim());
+  const { data, error, isLoading, isFetchingNextPage, hasNextPage, fetchNextPage, refetch } = useAuditInfiniteQuery(text);
+  const entries = data?.pages.flat() ?? [];
+  return (
+    <section className="flex flex-col gap-2">
+      <SectionTitle aside="newest first; nobody can change it here">Who did what</SectionTitle>
+      <input
+        type="search"
+        aria-label="Search the log"
+        placeholder="A name, an action, a subject"
+        maxLength={100}
+        value={typed}
+        onChange={(e) => setTyped(e.target.value)}
+        className={inputClass}
+      />
+      {error && <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />}
+      {isLoading && <Loading what="Reading the log" />}
+      {data && entries.length === 0 && <Empty title={text ? `Nothing in the log says “${text}”` : 'Nothing has been done yet'} />}
+      {entries.length > 0 && (
+        <table className="w-full border border-line text-left">
+          <thead>
+            <tr className="border-b border-rule text-[12px]">
+              {['at', 'person', 'did', 'to'].map((h) => (
+                <th key={h} className="px-3 py-1 font-medium">
+                  {h}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {entries.map((e) => (
+              <Entry key={e.id} entry={e} />
+            ))}
+          </tbody>
+        </table>
+      )}
+      {hasNextPage && (
+        <Button tone="quiet" disabled={isFetchingNextPage} onClick={() => void fetchNextPage()}>
+          Older entries
+        </Button>
+      )}
+    </section>
+  );
+}
+
+function Entry({ entry }: { entry: AuditEntry }) {
+  const detail = entry.detail && Object.entries(entry.detail).filter(([, v]) => v !== null && String(v) !== '');
+  return (
+    <tr className="border-b border-line align-baseline">
+      <td className="px-3 py-1 font-mono text-[12px] whitespace-nowrap">{moment(entry.at)}</td>
+      <td className="px-3 font-medium">{entry.person}</td>
+      <td className="px-3">{entry.action}</td>
+      <td className="px-3">
+        <span className="font-mono text-[12px] break-all">{entry.subject}</span>
+        {detail?.map(([key, value]) => (
+          <span key={key} className="block text-[12px] break-all text-soft">
+            {key} {Array.isArray(value) ? value.join(', ') : String(value)}
+          </span>
+        ))}
+      </td>
+    </tr>
+  );
+}
