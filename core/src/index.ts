@@ -30,17 +30,19 @@ export {
 export { verdictOf, worst, type Verdict } from './check/verdict.js';
 export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
 export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, wrapped, type Names } from './load/compile.js';
+export { planLoad, targetPlace, besidePlace, SESSION_SETTINGS, type LoadPlan, type LoadStatement, type PlanContext } from './load/plan.js';
+export { planIntake, sourceQuery, boundSql, watermarkOf, type IntakePlan, type IntakeScope } from './load/intake.js';
 export {
-  planLoad,
-  planIntake,
-  sourceCopy,
-  targetPlace,
-  besidePlace,
-  SESSION_SETTINGS,
-  type LoadPlan,
-  type LoadStatement,
-  type PlanContext,
-} from './load/plan.js';
+  importTables,
+  driftOf,
+  drifted,
+  remotePlace,
+  withAddedColumns,
+  type CatalogTable,
+  type CatalogColumn,
+  type Drift,
+  type ImportTarget,
+} from './contract/import-tables.js';
 export {
   planSwap,
   planReplaceInPlace,

@@ -16,6 +16,8 @@ export const SIZES: Readonly<Record<'small' | 'medium', HarbourSize>> = {
 
 export const DEMO_SEED = 1848;
 export const FIRST_DAYS = 60;
+/** From this day on the system keeps a register number of each owner: a new column. */
+const REGISTER_DAY = FIRST_DAYS + 7;
 
 type Value = string | number | null;
 
@@ -151,7 +153,7 @@ export function hullNumber(n: number): string {
 export function harbourAt(day: number, size: HarbourSize = SIZES.small, seed: number = DEMO_SEED): HarbourTable[] {
   const world = new World(size, seed);
   for (let d = 0; d <= day; d++) world.liveDay(d);
-  return world.tables();
+  return world.tables(day);
 }
 
 class World {
@@ -285,11 +287,17 @@ class World {
     }
   }
 
-  tables(): HarbourTable[] {
+  tables(day: number): HarbourTable[] {
+    const registers = day >= REGISTER_DAY;
     return [
       { name: 'terminals', columns: ['terminal_code text', 'terminal_name text'], primaryKey: 'terminal_code', rows: TERMINALS },
       { name: 'ports', columns: ['port_code text', 'port_name text', 'flag_code text'], primaryKey: 'port_code', rows: PORTS },
-      { name: 'owners', columns: ['owner_id integer', 'owner_name text', 'flag_code text'], primaryKey: 'owner_id', rows: this.owners },
+      {
+        name: 'owners',
+        columns: ['owner_id integer', 'owner_name text', 'flag_code text', ...(registers ? ['register_no text'] : [])],
+        primaryKey: 'owner_id',
+        rows: registers ? this.owners.map((o) => [...o, `R-${1000 + Number(o[0])}`]) : this.owners,
+      },
       {
         name: 'berths',
         columns: [

@@ -39,7 +39,8 @@ export class Seeder {
     await this.people.create('jonas', 'Jonas Reet', 'editor', DEMO_PASSWORD);
     await this.people.create('vera', 'Vera Lund', 'viewer', DEMO_PASSWORD);
     const mira = await this.people.create('mira', 'Mira Okafor', 'releaser', DEMO_PASSWORD);
-    await this.connections.bind('port_ops', this.config.harbour);
+    const connection = await this.connections.create({ name: 'port_ops', ...this.config.harbour, tls: 'off' });
+    await this.connections.bindEverywhere('port_ops', connection);
     await this.harbour.start();
     say('Bringing in the harbour’s tables and building the warehouse ...');
     await this.finished(await this.intake.ask(mira, PRODUCTION, []));

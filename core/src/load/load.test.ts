@@ -4,7 +4,8 @@ import { projectOf } from '../testing.js';
 import type { Definition, Project, ReferenceTable, SourceTable } from '../project/model.js';
 import { fingerprints } from '../graph/fingerprint.js';
 import { compileFunction, compileText, definitionQuery, previewQuery, settingsOf, type Names } from './compile.js';
-import { planIntake, planLoad, sourceCopy } from './plan.js';
+import { boundSql, planIntake } from './intake.js';
+import { planLoad } from './plan.js';
 import { besideSchema, productionEnvironment, workspaceEnvironment, workspacePrefix, type Place } from './place.js';
 import { keptFromOld, planSwap, type Dependent, type OldRelation } from './swap.js';
 
@@ -162,13 +163,6 @@ grant select on core.x to reporting;`;
     expect(build[0]!.sql).toContain('"flag_name" text,\n  "flag_code" text');
     expect(copySql).toBe('copy "reference~next"."flag" ("flag_code", "flag_name") from stdin (format csv, header true)');
   });
-  test('an intake reads the system’s own names', () => {
-    const source = projectOf().tables.get('landing.berth') as SourceTable;
-    expect(sourceCopy(source)).toBe(
-      'copy (select cast("BerthID" as integer), cast("berth_code" as text), cast("length_m" as numeric(6,1)) from "ops"."berths") to stdout',
-    );
-    expect(planIntake(production, source).finish[0]!.sql).toBe('alter table "landing~next"."berth" add constraint "berth_pkey" primary key ("berth_id")');
-  });
   test('a function goes into the environment’s schema', () => {
     const project = projectOf({
       'functions/f.sql': 'create function functions.f() returns bigint language sql begin atomic select count(*) from landing.berth; end;',
@@ -265,4 +259,53 @@ describe('fingerprints', () => {
   });
   test('settings have their defaults unless a run says otherwise', () =>
     expect(settingsOf(projectOf(), new Map([['region', 'east']])).get('param.region')).toBe('east'));
+});
+
+describe('intake', () => {
+  const source = (
+    options: string,
+    columns = 'berth_id integer options (column_name $$BerthID$$) not null, code text, at timestamptz, primary key (berth_id)',
+  ) =>
+    projectOf({
+      'sources/s.sql': `create server s foreign data wrapper postgres_fdw; create foreign table landing.b (${columns}) server s options (schema_name 'ops', table_name 'berths'${options})`,
+    }).tables.get('landing.b') as SourceTable;
+  const rows = `select cast("BerthID" as integer) as "berth_id", cast("code" as text) as "code", cast("at" as timestamptz) as "at" from "ops"."berths"`;
+  test.each([
+    ['all rows', '', {}, rows],
+    ['at most some, for a trial', '', { limit: 10 }, `${rows} limit 10`],
+    ['the declared limit', ", limit '7'", {}, `${rows} limit 7`],
+    ['a filter over declared names', ", only 'berth_id > 3 -- big'", {}, `select * from (${rows}) as "b" where (berth_id > 3 -- big\n)`],
+    [
+      'past a watermark',
+      ", intake 'incremental', watermark 'at'",
+      { past: "2026-01-01 o'clock" },
+      `select * from (${rows}) as "b" where "at" > '2026-01-01 o''clock'`,
+    ],
+    ['a bound without a declared watermark means nothing', '', { past: 'x' }, rows],
+  ])('%s', (_, options, scope, expected) => {
+    expect(planIntake(production, source(options), scope).readSql).toBe(`copy (${expected}) to stdout with (format binary)`);
+  });
+  test('the bound goes back as far as declared, by the watermark’s type', () => {
+    const place = { schema: 'landing', name: 'b' };
+    const bound = (options: string, columns?: string) => boundSql(source(`, intake 'incremental'${options}`, columns), place);
+    expect(bound(", watermark 'at'")).toBe('select cast(max("at") as text) as past from "landing"."b"');
+    expect(bound(", watermark 'at', look_back '3 days'")).toBe(`select cast((max("at") - interval '3 days') as text) as past from "landing"."b"`);
+    expect(bound(", watermark 'n', look_back '100'", 'n bigint')).toBe(`select cast((max("n") - '100'::numeric) as text) as past from "landing"."b"`);
+    expect(boundSql(source(''), place)).toBeUndefined();
+  });
+  test('a full copy is swapped in with its key; new rows are taken up, by the key or past the bound', () => {
+    const full = planIntake(production, source(''));
+    expect([full.swaps, full.finish[0]!.sql]).toEqual([true, 'alter table "landing~next"."b" add constraint "b_pkey" primary key ("berth_id")']);
+    const incremental = ", intake 'incremental', watermark 'at'";
+    const taken = planIntake(production, source(incremental), { past: '2026' });
+    expect([taken.swaps, taken.finish[1]!.sql]).toEqual([
+      false,
+      'delete from "landing"."b" as landed using "landing~next"."b" as fresh where landed."berth_id" = fresh."berth_id"',
+    ]);
+    const keyless = planIntake(production, source(incremental, 'code text, at timestamptz'), { past: '2026' });
+    expect(keyless.finish[1]!.sql).toBe(`delete from "landing"."b" where "at" > '2026'`);
+  });
+  test('types that are not PostgreSQL’s own go as text', () => {
+    expect(planIntake(production, source('', 'a text, p extensions.point3d')).copySql).toBe('copy "landing~next"."b" ("a", "p") from stdin');
+  });
 });

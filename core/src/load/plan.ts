@@ -1,4 +1,4 @@
-import type { Definition, Project, ReferenceTable, SourceTable, Table } from '../project/model.js';
+import type { Definition, Project, ReferenceTable, Table } from '../project/model.js';
 import { constraintChecks, countStatement, type ConstraintCheck } from '../check/checks.js';
 import { STORAGE_PARAMETERS } from '../project/options.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
@@ -99,7 +99,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   };
 }
 
-const analyze = (place: Place): LoadStatement => ({ kind: 'analyze', sql: `analyze ${qualified(place)}` });
+export const analyze = (place: Place): LoadStatement => ({ kind: 'analyze', sql: `analyze ${qualified(place)}` });
 
 /** The settings that every statement of the warehouse runs under. */
 export const SESSION_SETTINGS: readonly string[] = ["set local timezone = 'UTC'", 'set local search_path = pg_catalog, extensions'];
@@ -186,38 +186,7 @@ function commentStatements(table: Definition | ReferenceTable, place: Place, rel
   return statements;
 }
 
-function grantStatements(environment: Environment, place: Place): LoadStatement[] {
+export function grantStatements(environment: Environment, place: Place): LoadStatement[] {
   if (environment.readers.length === 0) return [];
   return [{ kind: 'grant', sql: `grant select on ${qualified(place)} to ${idents(environment.readers)}` }];
-}
-
-/** The statements that make an empty landing table beside the old one, and the COPY that fills it. */
-export function planIntake(
-  environment: Environment,
-  table: SourceTable,
-): { readonly target: Place; readonly beside: Place; readonly build: string; readonly copySql: string; readonly finish: readonly LoadStatement[] } {
-  const target = targetPlace(environment, table);
-  const beside = besidePlace(environment, table);
-  const { columns, constraints } = table.contract;
-  const key = constraints.find((c) => c.kind === 'primary key');
-  const finish: LoadStatement[] = [];
-  if (key) finish.push({ kind: 'constraint', sql: `alter table ${qualified(beside)} add constraint ${ident(key.name)} primary key (${idents(key.columns)})` });
-  finish.push(analyze(beside));
-  if (table.comment !== undefined) finish.push({ kind: 'comment', sql: `comment on table ${qualified(beside)} is ${literal(table.comment)}` });
-  finish.push(...grantStatements(environment, beside));
-  return {
-    target,
-    beside,
-    build: `create table ${qualified(beside)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}${c.notNull ? ' not null' : ''}`).join(',\n  ')}\n)`,
-    copySql: `copy ${qualified(beside)} (${idents(columns.map((c) => c.name))}) from stdin`,
-    finish,
-  };
-}
-
-/** The COPY that reads a source table out of its system: declared columns under their names there. */
-export function sourceCopy(table: SourceTable): string {
-  const option = (name: string) => table.contract.options.get(name)?.value;
-  const place = { schema: option('schema_name') ?? 'public', name: option('table_name') ?? table.name };
-  const columns = table.contract.columns.map((c) => `cast(${ident(c.options['column_name'] ?? c.name)} as ${c.type})`);
-  return `copy (select ${columns.join(', ')} from ${qualified(place)}) to stdout`;
 }

@@ -97,6 +97,7 @@ export const SOURCE_TABLE_OPTIONS: Readonly<Record<string, OptionCheck>> = {
   look_back: anything,
   late_after: anything,
   only: anything,
+  left_out: anything,
   limit: count,
   drift: oneOf('add', 'stop', 'ignore'),
   pattern: anything,

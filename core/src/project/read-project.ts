@@ -7,6 +7,7 @@ import { columnDiagnostic, startOf } from './column-diagnostics.js';
 import { contractDiagnostics, referenceColumns, type ContractSurroundings } from './contract-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
 import { policyDiagnostics } from './policy-diagnostics.js';
+import { sourceDiagnostics } from './source-diagnostics.js';
 import { indexFile } from './index-file.js';
 import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter, Project, Query, Table, TableMention } from './model.js';
 
@@ -318,7 +319,7 @@ class Resolver {
   private columnsOf(table: Table): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
     switch (table.kind) {
       case 'source':
-        return { columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: [] };
+        return { columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: sourceDiagnostics(table) };
       case 'reference':
         return referenceColumns(table);
       case 'definition': {

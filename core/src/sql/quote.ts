@@ -8,6 +8,23 @@ export function ident(name: string): string {
   return `"${name.replaceAll('"', '""')}"`;
 }
 
+/** Words that PostgreSQL reads as no name where a name is meant. */
+const RESERVED = new Set(
+  `all analyse analyze and any array as asc asymmetric authorization between bigint binary bit boolean both case cast char character check coalesce
+collate collation column concurrently constraint create cross current_catalog current_date current_role current_schema current_time current_timestamp
+current_user dec decimal default deferrable desc distinct do else end except exists extract false fetch float for foreign freeze from full grant greatest
+group grouping having ilike in initially inner inout int integer intersect interval into is isnull join lateral leading least left like limit localtime
+localtimestamp national natural nchar none normalize not notnull null nullif numeric offset on only or order out outer overlaps overlay placing position
+precision primary real references returning right row select session_user setof similar smallint some substring symmetric system_user table tablesample
+then time timestamp to trailing treat trim true union unique user using values varchar variadic verbose when where window with xmlattributes xmlconcat
+xmlelement xmlexists xmlforest xmlnamespaces xmlparse xmlpi xmlroot xmlserialize xmltable`.split(/\s+/),
+);
+
+/** A name as people write it: quoted only where it has to be. For text that becomes a file of the author's. */
+export function plainIdent(name: string): string {
+  return /^[a-z_][a-z0-9_]*$/.test(name) && !RESERVED.has(name) ? name : ident(name);
+}
+
 /** A name with its schema. */
 export function qualified(place: { readonly schema: string; readonly name: string }): string {
   return `${ident(place.schema)}.${ident(place.name)}`;

@@ -44,7 +44,7 @@ create foreign table landing.vessel (
   changed_at  timestamptz,
   primary key (hull_no),
   foreign key (owner_id) references landing.owner (owner_id)
-) server port_ops options (schema_name 'ops', table_name 'vessels', intake 'full');
+) server port_ops options (schema_name 'ops', table_name 'vessels', intake 'incremental', watermark 'changed_at', look_back '1 day', late_after '36 hours');
 
 -- The system has no key on calls: a call can arrive twice.
 create foreign table landing.call (
@@ -60,7 +60,7 @@ create foreign table landing.call (
   tonnage      numeric(12,2),
   changed_at   timestamptz,
   foreign key (hull_no) references landing.vessel (hull_no)
-) server port_ops options (schema_name 'ops', table_name 'calls', intake 'full');
+) server port_ops options (schema_name 'ops', table_name 'calls', intake 'full', watermark 'changed_at', late_after '36 hours');
 
 create foreign table landing.cargo_line (
   line_id    bigint not null,
@@ -70,7 +70,7 @@ create foreign table landing.cargo_line (
   direction  text,
   tonnes     numeric(12,2),
   primary key (line_id)
-) server port_ops options (schema_name 'ops', table_name 'cargo_lines', intake 'full');
+) server port_ops options (schema_name 'ops', table_name 'cargo_lines', intake 'incremental', watermark 'line_id');
 
 create foreign table landing.dues_invoice (
   invoice_id  bigint not null,
@@ -80,7 +80,7 @@ create foreign table landing.dues_invoice (
   amount      money,
   changed_at  timestamptz,
   primary key (invoice_id)
-) server port_ops options (schema_name 'ops', table_name 'dues_invoices', intake 'full');
+) server port_ops options (schema_name 'ops', table_name 'dues_invoices', intake 'incremental', watermark 'changed_at', late_after '36 hours');
 
 create foreign table landing.payment (
   payment_id bigint not null,
@@ -89,7 +89,7 @@ create foreign table landing.payment (
   amount     money,
   primary key (payment_id),
   foreign key (invoice_id) references landing.dues_invoice (invoice_id)
-) server port_ops options (schema_name 'ops', table_name 'payments', intake 'full');
+) server port_ops options (schema_name 'ops', table_name 'payments', intake 'incremental', watermark 'payment_id');
 
 comment on foreign table landing.vessel is 'The register of vessels, one row a hull.';
 comment on foreign table landing.call is 'Calls at the port: announced, arrived, departed or cancelled.';

@@ -12,6 +12,8 @@ export interface RunRequest {
   readonly parameters: Readonly<Record<string, string>>;
   /** Drafts as they were when the run was asked for; null deletes. */
   readonly drafts: Readonly<Record<string, string | null>>;
+  /** An intake for a trial: at most so many rows of each table. */
+  readonly limit?: number;
   /** A release: the workspace that it comes from and its message. */
   readonly release?: { readonly workspace: string; readonly message: string };
 }

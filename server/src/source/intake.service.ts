@@ -1,5 +1,21 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
-import { fingerprints, planIntake, sourceCopy, type Environment, type Project, type SourceTable } from '@ouvrage/core';
+import {
+  boundSql,
+  driftOf,
+  drifted,
+  fingerprints,
+  ident,
+  planIntake,
+  qualified,
+  remotePlace,
+  targetPlace,
+  watermarkOf,
+  withAddedColumns,
+  type Drift,
+  type Environment,
+  type Project,
+  type SourceTable,
+} from '@ouvrage/core';
 import type pg from 'pg';
 import { from as copyFrom, to as copyTo } from 'pg-copy-streams';
 import { pipeline } from 'node:stream/promises';
@@ -12,7 +28,10 @@ import { Problem } from '../shared/problem.js';
 import { Loader, StatementFailed } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { describeTables } from './catalog.js';
 import { ConnectionService } from './connection.service.js';
+import type { BoundEnvironment } from './source.entities.js';
+import { SourceStateService } from './source-state.service.js';
 
 /** Brings source tables into their landing tables by streaming COPY out of one database into the other. */
 @Injectable()
@@ -23,6 +42,7 @@ export class IntakeService implements OnModuleInit {
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
     private readonly connections: ConnectionService,
+    private readonly states: SourceStateService,
   ) {}
 
   onModuleInit(): void {
@@ -30,7 +50,7 @@ export class IntakeService implements OnModuleInit {
   }
 
   /** Asks for the intake of source tables; an empty list means all of them. */
-  async ask(person: Person, slug: string, tables: readonly string[]): Promise<Run> {
+  async ask(person: Person, slug: string, tables: readonly string[], limit?: number): Promise<Run> {
     const line = await this.projects.line(slug);
     const sources = [...line.project.tables.values()].filter((t) => t.kind === 'source' && t.server !== 'warehouse').map((t) => t.fullName);
     const unknown = tables.filter((t) => !sources.includes(t));
@@ -43,7 +63,7 @@ export class IntakeService implements OnModuleInit {
       'intake',
       slug,
       line.commit,
-      { tables, upstream: false, downstream: false, parallelism: 2, parameters: {}, drafts },
+      { tables, upstream: false, downstream: false, parallelism: 2, parameters: {}, drafts, ...(limit === undefined ? {} : { limit }) },
       chosen.map((name) => ({ kind: 'intake', name, waitsFor: [], reused: false })),
     );
   }
@@ -84,12 +104,14 @@ export class IntakeService implements OnModuleInit {
     };
     signal.addEventListener('abort', stop);
     try {
-      source = await this.connections.open(table.server);
+      source = await this.connections.open(table.server, boundEnvironment(environment));
+      const taken = await this.heldAgainstSystem(source, run.environment, table);
       await client.query('begin');
-      const rows = await this.copy(source, client, loader, environment, table);
-      await this.warehouse.remember(client, environment, table.fullName, fingerprints(project).get(table.fullName)!, rows.in, run.id);
+      const rows = await this.copy(source, client, loader, environment, taken, run.request.limit);
+      await this.warehouse.remember(client, environment, table.fullName, fingerprints(project).get(table.fullName)!, rows.total, run.id);
       await client.query('commit');
       client.release();
+      await this.states.broughtIn(run.environment, table.fullName, rows.newest);
       await this.build.end(run, step, { state: 'done', statements: loader.ran, rowsOut: rows.out, rowsIn: rows.in });
       return true;
     } catch (error) {
@@ -111,32 +133,99 @@ export class IntakeService implements OnModuleInit {
     }
   }
 
-  /** @returns rows that left the source and rows that arrived */
+  /**
+   * The table as it is to be brought in, after its declaration was compared with the system.
+   * @throws Problem where they differ in a way that the table's `drift` option does not take
+   */
+  private async heldAgainstSystem(source: pg.Client, environment: string, table: SourceTable): Promise<SourceTable> {
+    const place = remotePlace(table);
+    const [actual] = await describeTables(source, [place]);
+    if (!actual) {
+      throw new Problem(
+        409,
+        'source-missing',
+        `${table.server} has no table ${place.schema}.${place.name} that the connection may read`,
+        'Correct schema_name and table_name, or ask for the right to read it.',
+      );
+    }
+    const drift = driftOf(table, actual);
+    await this.states.compared(environment, table.fullName, drifted(drift) ? drift : null);
+    const policy = table.contract.options.get('drift')?.value ?? 'stop';
+    const refused = driftRefused(drift, policy);
+    if (refused)
+      throw new Problem(
+        409,
+        'drifted',
+        `${table.fullName} and ${place.schema}.${place.name} in ${table.server} differ: ${refused}`,
+        'Compare them under Sources and take the change over, or set the option drift.',
+      );
+    return policy === 'add' ? withAddedColumns(table, drift.added) : table;
+  }
+
+  /** @returns rows that left the source, rows that arrived, rows of the landing table, and its greatest watermark */
   private async copy(
     source: pg.Client,
     client: pg.PoolClient,
     loader: Loader,
     environment: Environment,
     table: SourceTable,
-  ): Promise<{ out: string; in: string }> {
-    const plan = planIntake(environment, table);
+    limit: number | undefined,
+  ): Promise<{ out: string; in: string; total: string; newest: string | null }> {
+    const past = await this.reached(client, environment, table);
+    const plan = planIntake(environment, table, { past, limit });
     await loader.run({ kind: 'build', sql: plan.build });
     await source.query("set timezone = 'UTC'");
     await source.query('begin transaction isolation level repeatable read read only');
-    const sql = sourceCopy(table);
     const started = performance.now();
-    const reading = source.query(copyTo(sql));
+    const reading = source.query(copyTo(plan.readSql));
     const writing = client.query(copyFrom(plan.copySql));
     await pipeline(reading, writing);
     const out = String((reading as unknown as { rowCount: number }).rowCount);
     loader.ran.push({
       kind: 'build',
-      sql: `-- in ${table.server}\n${sql};\n-- into the warehouse\n${plan.copySql}`,
+      sql: `-- in ${table.server}\n${plan.readSql};\n-- into the warehouse\n${plan.copySql}`,
       milliseconds: Math.round(performance.now() - started),
       rows: Number(out),
     });
     for (const statement of plan.finish) await loader.run(statement);
-    await loader.swap([{ target: plan.target, beside: plan.beside, relation: 'table' }]);
-    return { out, in: String(writing.rowCount) };
+    if (plan.swaps) await loader.swap([{ target: plan.target, beside: plan.beside, relation: 'table' }]);
+    const watermark = watermarkOf(table) ?? table.contract.options.get('watermark')?.value;
+    const newest = watermark === undefined ? 'null' : `cast(max(${ident(watermark)}) as text)`;
+    const { rows } = await client.query<{ total: string; newest: string | null }>(
+      `select count(*) as total, ${newest} as newest from ${qualified(plan.target)}`,
+    );
+    return { out, in: String(writing.rowCount), ...rows[0]! };
   }
+
+  /** How far an incremental landing table has come; undefined where all rows have to be brought in. */
+  private async reached(client: pg.PoolClient, environment: Environment, table: SourceTable): Promise<string | undefined> {
+    const target = targetPlace(environment, table);
+    const sql = boundSql(table, target);
+    if (sql === undefined || !(await sameColumns(client, target, table))) return undefined;
+    const { rows } = await client.query<{ past: string | null }>(sql);
+    return rows[0]?.past ?? undefined;
+  }
+}
+
+const boundEnvironment = (environment: Environment): BoundEnvironment => (environment.kind === 'production' ? 'production' : 'workspaces');
+
+/** True where the landing table is there with the declared columns and types, so that rows can be added to it. */
+async function sameColumns(client: pg.PoolClient, target: { schema: string; name: string }, table: SourceTable): Promise<boolean> {
+  const { rows } = await client.query<{ same: boolean }>(
+    `select array_agg(a.attname::text order by a.attname) = (select array_agg(n order by n) from unnest($2::text[]) n)
+       and bool_and(a.atttypid = (select format('%s', t)::regtype from unnest($2::text[], $3::text[]) d (n, t) where d.n = a.attname)) as same
+     from pg_attribute a where a.attrelid = to_regclass($1) and a.attnum > 0 and not a.attisdropped`,
+    [qualified(target), table.contract.columns.map((c) => c.name), table.contract.columns.map((c) => c.type.replace(/\(.*?\)/, ''))],
+  );
+  return rows[0]?.same ?? false;
+}
+
+/** What of a drift a policy does not take, in words; undefined where the intake can go on. */
+function driftRefused(drift: Drift, policy: string): string | undefined {
+  const told = [
+    ...drift.dropped.map((name) => `the system has no column for ${name} any more`),
+    ...(policy === 'stop' ? drift.added.map((c) => `the system has a new column ${c.name} (${c.type})`) : []),
+    ...(policy === 'stop' ? drift.retyped.map((c) => `${c.name} is declared ${c.declared} and is ${c.actual} there`) : []),
+  ];
+  return told.length ? told.join('; ') : undefined;
 }

@@ -1,22 +1,63 @@
-import { Body, Controller, Get, Param, Post } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
+import { Body, Controller, Get, HttpCode, Param, ParseUUIDPipe, Post } from '@nestjs/common';
+import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { InjectRepository } from '@nestjs/typeorm';
+import { watermarkOf, type SourceTable } from '@ouvrage/core';
+import { Type } from 'class-transformer';
+import { ArrayMaxSize, ArrayMinSize, IsArray, IsUUID, ValidateNested } from 'class-validator';
 import { Repository } from 'typeorm';
 import { Me, mayAct, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
+import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { RunStep } from '../run/run.entities.js';
 import { runOut } from '../run/run.controller.js';
-import { Names } from '../shared/fields.js';
-import { Problem } from '../shared/problem.js';
+import { Names, OptionalWhole, Text } from '../shared/fields.js';
+import { notFound, Problem } from '../shared/problem.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { ConnectionService } from './connection.service.js';
+import { ImportService } from './import.service.js';
 import { IntakeService } from './intake.service.js';
+import { SourceStateService } from './source-state.service.js';
 
 class IntakeBody {
   /** Full names; empty for all source tables. */
   @Names(5000)
   tables: string[];
+
+  /** At most so many rows of each, for a trial. */
+  @OptionalWhole(1, 1_000_000)
+  limit?: number;
+}
+
+class ChosenTable {
+  @Text(1, 63)
+  schema: string;
+
+  @Text(1, 63)
+  name: string;
+}
+
+class ImportBody {
+  @IsUUID()
+  @ApiProperty({ type: String })
+  connection: string;
+
+  @IsArray()
+  @ArrayMinSize(1)
+  @ArrayMaxSize(2000)
+  @ValidateNested({ each: true })
+  @Type(() => ChosenTable)
+  @ApiProperty({ type: [ChosenTable] })
+  tables: ChosenTable[];
+}
+
+class BindNewBody {
+  @IsUUID()
+  @ApiProperty({ type: String })
+  connection: string;
+
+  @Text(1, 63)
+  server: string;
 }
 
 @ApiTags('sources')
@@ -27,6 +68,9 @@ export class SourceController {
     private readonly warehouse: WarehouseService,
     private readonly connections: ConnectionService,
     private readonly intake: IntakeService,
+    private readonly imports: ImportService,
+    private readonly states: SourceStateService,
+    private readonly people: PeopleService,
     @InjectRepository(RunStep) private readonly steps: Repository<RunStep>,
   ) {}
 
@@ -35,7 +79,9 @@ export class SourceController {
   async sources(@Param('slug') slug: string) {
     const line = await this.projects.line(slug);
     const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
-    const bound = new Map((await this.connections.list()).map((c) => [c.server, c]));
+    const [bound, states] = await Promise.all([this.connections.bound('production'), this.states.of(PRODUCTION)]);
+    const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
+    const lateness = await this.states.lateness(PRODUCTION, sources);
     const last = await this.lastIntakes(slug);
     return [...line.project.servers.values()].map((server) => {
       const connection = bound.get(server.name);
@@ -44,8 +90,8 @@ export class SourceController {
         wrapper: server.wrapper,
         path: server.path,
         connection: connection ? { host: connection.host, port: connection.port, database: connection.database, user: connection.user } : null,
-        tables: [...line.project.tables.values()]
-          .filter((t) => t.kind === 'source' && t.server === server.name)
+        tables: sources
+          .filter((t) => t.server === server.name)
           .map((t) => {
             const standing = standings.get(t.fullName);
             return {
@@ -55,6 +101,11 @@ export class SourceController {
               rows: standing?.loaded?.rows ?? null,
               loadedAt: standing?.loaded?.at ?? null,
               last: last.get(t.fullName) ?? null,
+              incremental: watermarkOf(t) !== undefined,
+              drift: states.get(t.fullName)?.drift ?? null,
+              comparedAt: states.get(t.fullName)?.comparedAt ?? null,
+              newest: states.get(t.fullName)?.newest ?? null,
+              lateness: lateness.get(t.fullName) ?? null,
             };
           }),
       };
@@ -91,9 +142,51 @@ export class SourceController {
   /** Brings source tables in now. Landing tables of production need a releaser. */
   @Needs('editor')
   @Post('intake')
-  async bringIn(@Me() me: Person, @Param('slug') slug: string, @Body() { tables }: IntakeBody) {
+  async bringIn(@Me() me: Person, @Param('slug') slug: string, @Body() { tables, limit }: IntakeBody) {
     if (slug === PRODUCTION && !mayAct(me.role, 'releaser'))
       throw new Problem(403, 'not-allowed', 'Bringing data into production needs the role releaser', `You are signed in as ${me.displayName}, ${me.role}.`);
-    return runOut(await this.intake.ask(me, slug, tables));
+    return runOut(await this.intake.ask(me, slug, tables, limit));
+  }
+
+  /** Tables of a connection's database. */
+  @Needs('editor')
+  @Get('catalog/:connection')
+  async catalog(@Param('slug') slug: string, @Param('connection', ParseUUIDPipe) connection: string) {
+    return this.imports.catalog(await this.projects.line(slug), connection);
+  }
+
+  /** What declaring chosen tables would make of the project's files; a new server is bound to the connection. */
+  @Needs('editor')
+  @Post('import')
+  @HttpCode(200)
+  async propose(@Param('slug') slug: string, @Body() { connection, tables }: ImportBody) {
+    return this.imports.propose(await this.projects.line(slug), connection, tables);
+  }
+
+  /** Binds the server that an import declared to the connection that it came from. */
+  @Needs('editor')
+  @Post('import/bind')
+  @HttpCode(204)
+  async bindNew(@Me() me: Person, @Body() { connection, server }: BindNewBody) {
+    await this.imports.bindNew(connection, server);
+    await this.people.audit(me, 'server bound', server);
+  }
+
+  /** Holds declared tables against the system now. */
+  @Needs('editor')
+  @Post('sources/:server/compare')
+  @HttpCode(200)
+  async compare(@Param('slug') slug: string, @Param('server') server: string, @Body() { tables }: IntakeBody) {
+    const line = await this.projects.line(slug);
+    if (!line.project.servers.has(server)) throw notFound(`The server ${server}`);
+    return Object.fromEntries(await this.imports.compare(line, server, tables));
+  }
+
+  /** The file of one table with what drifted taken over; nothing is kept yet. */
+  @Needs('editor')
+  @Post('sources/:server/take-over')
+  @HttpCode(200)
+  async takeOver(@Param('slug') slug: string, @Param('server') server: string, @Body() { tables }: IntakeBody) {
+    return this.imports.takeOver(await this.projects.line(slug), server, tables);
   }
 }

@@ -1,18 +1,22 @@
 import { Module } from '@nestjs/common';
 import { TypeOrmModule } from '@nestjs/typeorm';
+import { PeopleModule } from '../people/people.module.js';
 import { ProjectModule } from '../project/project.module.js';
 import { RunStep } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
+import { ConnectionController } from './connection.controller.js';
 import { ConnectionService } from './connection.service.js';
+import { ImportService } from './import.service.js';
 import { IntakeService } from './intake.service.js';
 import { SourceController } from './source.controller.js';
-import { Connection, Setting } from './source.entities.js';
+import { SourceStateService } from './source-state.service.js';
+import { Binding, Connection, Setting, SourceState } from './source.entities.js';
 
 @Module({
-  imports: [TypeOrmModule.forFeature([Connection, Setting, RunStep]), ProjectModule, WarehouseModule, RunModule],
-  controllers: [SourceController],
-  providers: [ConnectionService, IntakeService],
-  exports: [ConnectionService, IntakeService, TypeOrmModule],
+  imports: [PeopleModule, TypeOrmModule.forFeature([Connection, Binding, SourceState, Setting, RunStep]), ProjectModule, WarehouseModule, RunModule],
+  controllers: [SourceController, ConnectionController],
+  providers: [ConnectionService, ImportService, IntakeService, SourceStateService],
+  exports: [ConnectionService, IntakeService, SourceStateService, TypeOrmModule],
 })
 export class SourceModule {}

@@ -8,9 +8,8 @@ import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Repository } from 'typeorm';
 import { Setting } from '../source/source.entities.js';
+import { HARBOUR_DAY } from '../source/source-state.service.js';
 import { Config } from '../shared/config.js';
-
-const DAY = 'harbour day';
 
 /** The stand-in for the harbour's operational database, and its clock. */
 @Injectable()
@@ -22,7 +21,7 @@ export class HarbourService {
 
   /** The harbour's day, undefined where there is no demo. */
   async day(): Promise<{ day: number; date: string } | undefined> {
-    const day = (await this.settings.findOneBy({ name: DAY }))?.value as number | undefined;
+    const day = (await this.settings.findOneBy({ name: HARBOUR_DAY }))?.value as number | undefined;
     return day === undefined ? undefined : { day, date: dateOf(day) };
   }
 
@@ -42,15 +41,15 @@ export class HarbourService {
     } finally {
       await client.end();
     }
-    await this.settings.upsert({ name: DAY, value: day as never }, ['name']);
+    await this.settings.upsert({ name: HARBOUR_DAY, value: day as never }, ['name']);
     return { day, date: dateOf(day) };
   }
 
   private async write(client: pg.Client, table: HarbourTable): Promise<void> {
     const name = `ops.${ident(table.name)}`;
     const key = table.primaryKey === undefined ? '' : `, primary key (${table.primaryKey})`;
-    await client.query(`create table if not exists ${name} (${table.columns.join(', ')}${key})`);
-    await client.query(`truncate ${name}`);
+    await client.query(`drop table if exists ${name}`);
+    await client.query(`create table ${name} (${table.columns.join(', ')}${key})`);
     await pipeline(Readable.from([copyText(table.rows)]), client.query(copyFrom(`copy ${name} from stdin`)));
   }
 }

@@ -51,7 +51,7 @@ export default function Quality() {
               type="button"
               aria-pressed={only === v}
               onClick={() => setOnly(only === v ? undefined : v)}
-              className={`flex h-[25px] items-center gap-1.5 rounded-[2px] border px-2 ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
+              className={`flex h-[25px] items-center gap-1 rounded-[2px] border px-1.5 whitespace-nowrap ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
             >
               <VerdictMark verdict={v} size={11} /> {v} <span className="font-mono text-[12px]">{counts.get(v)}</span>
             </button>

@@ -1,0 +1,71 @@
+import { Injectable } from '@nestjs/common';
+import { InjectRepository } from '@nestjs/typeorm';
+import type { Drift, SourceTable } from '@ouvrage/core';
+import { Repository } from 'typeorm';
+import { dateOf } from '@ouvrage/demo';
+import { Setting, SourceState } from './source.entities.js';
+
+/** How late a source table is. */
+export interface Lateness {
+  readonly late: boolean;
+  /** The instant that it is measured from: the newest watermark, or the last intake. */
+  readonly since: string | null;
+  readonly allowed: string;
+}
+
+/** The stand-in's clock, where there is one. */
+export const HARBOUR_DAY = 'harbour day';
+
+/** What is known of source tables between intakes: drift, the newest watermark, lateness. */
+@Injectable()
+export class SourceStateService {
+  constructor(
+    @InjectRepository(SourceState) private readonly states: Repository<SourceState>,
+    @InjectRepository(Setting) private readonly settings: Repository<Setting>,
+  ) {}
+
+  async of(environment: string): Promise<Map<string, SourceState>> {
+    return new Map((await this.states.findBy({ environment })).map((s) => [s.table, s]));
+  }
+
+  async compared(environment: string, table: string, drift: Drift | null): Promise<void> {
+    await this.states.upsert({ environment, table, drift: drift as never, comparedAt: new Date() }, ['environment', 'table']);
+  }
+
+  async broughtIn(environment: string, table: string, newest: string | null): Promise<void> {
+    await this.states.upsert({ environment, table, newest, broughtInAt: new Date() }, ['environment', 'table']);
+  }
+
+  /** Now: in the demo the end of the harbour's day, as its rows are of that time. */
+  async now(): Promise<Date> {
+    const day = (await this.settings.findOneBy({ name: HARBOUR_DAY }))?.value as number | undefined;
+    return day === undefined ? new Date() : new Date(`${dateOf(day + 1)}T00:00:00Z`);
+  }
+
+  /** Lateness of the tables that declare how late they may be. */
+  async lateness(environment: string, tables: readonly SourceTable[]): Promise<Map<string, Lateness>> {
+    const asked = tables.flatMap((t) => {
+      const allowed = t.contract.options.get('late_after')?.value;
+      return allowed === undefined ? [] : [{ table: t, allowed }];
+    });
+    if (asked.length === 0) return new Map();
+    const states = await this.of(environment);
+    const now = await this.now();
+    const since = asked.map(({ table }) => instantOf(table, states.get(table.fullName)));
+    // Intervals are PostgreSQL's own: months have their length, and what is no interval is told as such.
+    const rows: { late: boolean | null }[] = await this.states.query(
+      'select case when since is null then true else since + allowed::interval < $3::timestamptz end as late from unnest($1::timestamptz[], $2::text[]) with ordinality as a (since, allowed, n) order by n',
+      [since, asked.map((a) => a.allowed), now],
+    );
+    return new Map(asked.map(({ table, allowed }, i) => [table.fullName, { late: rows[i]!.late ?? true, since: since[i] ?? null, allowed }]));
+  }
+}
+
+const INSTANT = /^(date|timestamp|timestamptz)\b/;
+
+function instantOf(table: SourceTable, state: SourceState | undefined): string | null {
+  const watermark = table.contract.options.get('watermark')?.value;
+  const type = table.contract.columns.find((c) => c.name === watermark)?.type;
+  if (type !== undefined && INSTANT.test(type) && state?.newest) return state.newest;
+  return state?.broughtInAt?.toISOString() ?? null;
+}

@@ -1,0 +1,281 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import pg from 'pg';
+import { startApplication, type Client, type TestApplication } from '../testing.js';
+import { HarbourService } from '../standin/harbour.service.js';
+
+let application: TestApplication;
+let mira: Client;
+let admin: Client;
+
+beforeAll(async () => {
+  application = await startApplication();
+  [mira, admin] = [await application.signIn('mira'), await application.signIn('admin')];
+}, 120_000);
+afterAll(() => application.close());
+
+interface ConnectionView {
+  readonly id: string;
+  readonly name: string;
+  readonly bound: readonly unknown[];
+}
+interface ProposedFile {
+  readonly path: string;
+  readonly before: string | null;
+  readonly after: string;
+}
+
+const harbourInput = () => {
+  const { host, port, database, user } = application.config.harbour;
+  return { name: 'another', host, port, database, user, tls: 'off' };
+};
+const connections = async () => (await admin.get('/api/connections')).body as ConnectionView[];
+const harbour = async () => (await connections()).find((c) => c.name === 'port_ops')!;
+
+async function query<T extends pg.QueryResultRow>(address: pg.ClientConfig, sql: string): Promise<T[]> {
+  const client = new pg.Client(address);
+  await client.connect();
+  try {
+    return (await client.query<T>(sql)).rows;
+  } finally {
+    await client.end();
+  }
+}
+
+async function openWorkspace(name: string): Promise<string> {
+  return ((await mira.send('post', '/api/workspaces', { name })).body as { slug: string }).slug;
+}
+
+async function keep(slug: string, files: readonly ProposedFile[]): Promise<void> {
+  for (const { path, after } of files)
+    expect((await mira.send('put', `/api/workspaces/${slug}/drafts`, { path, text: after, version: 0 })).status).toBeLessThan(300);
+}
+
+async function bringIn(slug: string, tables: string[], limit?: number) {
+  const { body } = await mira.send('post', `/api/workspaces/${slug}/intake`, { tables, limit });
+  return mira.ended((body as { id: number }).id);
+}
+
+const moveOn = (days: number) => mira.send('post', '/api/harbour/advance', { days });
+
+describe('connections', () => {
+  const known = () => ({ ...harbourInput(), password: application.config.harbour.password });
+  test.each<[string, (k: ReturnType<typeof known>) => object, object]>([
+    ['all right', (k) => k, { ok: true }],
+    ['a wrong name', (k) => ({ ...k, host: 'nowhere.invalid' }), { ok: false, part: 'name' }],
+    ['a wrong port', (k) => ({ ...k, port: 1 }), { ok: false, part: 'port' }],
+    ['a wrong password', (k) => ({ ...k, password: 'guess' }), { ok: false, part: 'password' }],
+    ['a wrong user', (k) => ({ ...k, user: 'nobody' }), { ok: false, part: 'password' }],
+    ['a wrong database', (k) => ({ ...k, database: 'port_opz' }), { ok: false, part: 'database' }],
+    ['encryption that is not there', (k) => ({ ...k, tls: 'encrypted' }), { ok: false, part: 'tls' }],
+    ['another one’s database', (k) => ({ ...k, database: 'warehouse' }), { ok: false, part: 'rights' }],
+    ['no password', (k) => ({ ...k, password: undefined }), { ok: false, part: 'password' }],
+  ])('a test says what is wrong: %s', async (_, change, expected) => {
+    const { status, body } = await admin.send('post', '/api/connections/test', change(known()));
+    expect([status, body]).toMatchObject([200, expected]);
+    if (!(body as { ok: boolean }).ok) expect(body).toMatchObject({ message: expect.any(String), remedy: expect.any(String) });
+  });
+
+  test('a kept password is used for its own machine only, and is never sent back', async () => {
+    const { id } = await harbour();
+    expect((await admin.send('post', '/api/connections/test', { ...harbourInput(), id })).body).toMatchObject({ ok: true, tables: 9 });
+    expect((await admin.send('post', '/api/connections/test', { ...harbourInput(), host: '127.0.0.2', id })).body).toMatchObject({
+      ok: false,
+      part: 'password',
+    });
+    expect((await admin.send('put', `/api/connections/${id}`, { ...harbourInput(), name: 'port_ops', host: '127.0.0.2' })).status).toBe(422);
+    expect(JSON.stringify(await connections())).not.toMatch(/secret|password/);
+    const [stored] = await query<{ secret: string }>(application.config.application, `select secret from connection where name = 'port_ops'`);
+    expect(stored!.secret).not.toContain(application.config.harbour.password);
+  });
+
+  test('only an administrator makes, changes, tests, binds and deletes them', async () => {
+    const { id } = await harbour();
+    for (const [method, path, body] of [
+      ['post', '/api/connections', known()],
+      ['post', '/api/connections/test', known()],
+      ['put', `/api/connections/${id}`, known()],
+      ['put', '/api/connections/binding', { server: 'port_ops', environment: 'production', connection: null }],
+      ['delete', `/api/connections/${id}`, undefined],
+    ] as const)
+      expect([path, (await mira.send(method, path, body)).status]).toEqual([path, 403]);
+  });
+
+  test('a connection can be made, bound, changed and deleted; its server is then bound to nothing', async () => {
+    const made = await admin.send('post', '/api/connections', known());
+    const { id } = made.body as { id: string };
+    expect((await admin.send('post', '/api/connections', known())).body).toMatchObject({ code: 'name-taken' });
+    await admin.send('put', '/api/connections/binding', { server: 'elsewhere', environment: 'production', connection: id });
+    expect((await connections()).find((c) => c.id === id)).toMatchObject({ bound: [{ server: 'elsewhere', environment: 'production' }] });
+    expect((await admin.send('put', `/api/connections/${id}`, { ...harbourInput(), name: 'renamed' })).status).toBe(204);
+    expect((await admin.send('delete', `/api/connections/${id}`)).status).toBe(204);
+    expect((await connections()).some((c) => c.name === 'renamed')).toBe(false);
+  });
+});
+
+describe('importing tables', () => {
+  test('the catalog tells tables, estimates and what is declared; chosen ones become foreign tables', async () => {
+    const slug = await openWorkspace('an import');
+    const { id } = await harbour();
+    await query(
+      application.config.harbour,
+      `create schema if not exists yard; drop table if exists yard."Crane", yard.shift;
+      create table yard."Crane" ("CraneNo" integer primary key, reach_m numeric(5,1) not null); comment on table yard."Crane" is 'Lifts things.';
+      create table yard.shift (crane integer references yard."Crane", "from" timestamptz, mood text); analyze yard."Crane"`,
+    );
+    const catalog = (await mira.get(`/api/workspaces/${slug}/catalog/${id}`)).body as {
+      server: string;
+      tables: { schema: string; name: string; declared: string | null; rows: number | null }[];
+    };
+    expect(catalog.server).toBe('port_ops');
+    expect(catalog.tables.find((t) => t.name === 'calls')).toMatchObject({ schema: 'ops', declared: 'landing.call' });
+    expect(catalog.tables.find((t) => t.name === 'Crane')).toMatchObject({ declared: null, comment: 'Lifts things.', rows: 0 });
+    const proposed = (
+      await mira.send('post', `/api/workspaces/${slug}/import`, {
+        connection: id,
+        tables: [
+          { schema: 'yard', name: 'Crane' },
+          { schema: 'yard', name: 'shift' },
+        ],
+      })
+    ).body as ProposedFile[];
+    expect(proposed.map((f) => f.path)).toEqual(['sources/port_ops.sql']);
+    expect(proposed[0]!.after.slice(proposed[0]!.before!.trimEnd().length).trim()).toBe(`create foreign table landing.crane (
+  crane_no integer options (column_name 'CraneNo') not null,
+  reach_m  numeric(5,1) not null,
+  primary key (crane_no)
+) server port_ops options (schema_name 'yard', table_name 'Crane');
+comment on foreign table landing.crane is 'Lifts things.';
+
+create foreign table landing.shift (
+  crane  integer,
+  "from" timestamptz,
+  mood   text,
+  foreign key (crane) references landing.crane (crane_no)
+) server port_ops options (schema_name 'yard', table_name 'shift');`);
+    await keep(slug, proposed);
+    await query(application.config.harbour, `insert into yard."Crane" values (1, 40.5), (2, 12)`);
+    const run = await bringIn(slug, ['landing.crane', 'landing.shift']);
+    expect(run.steps.map((s) => [s.table, s.state, s.rowsOut, s.rowsIn])).toEqual([
+      ['landing.crane', 'done', '2', '2'],
+      ['landing.shift', 'done', '0', '0'],
+    ]);
+    expect((await bringIn(slug, ['landing.crane'], 1)).steps[0]).toMatchObject({ rowsOut: '1' });
+  });
+
+  test('500 tables are declared in less than ten seconds', async () => {
+    const slug = await openWorkspace('a wide import');
+    await query(
+      application.config.harbour,
+      `create schema if not exists wide; do $$ begin for i in 1..500 loop
+        execute format('create table if not exists wide.t%s (id integer primary key, name text, at timestamptz, parent integer)', i); end loop; end $$`,
+    );
+    const tables = Array.from({ length: 500 }, (_, i) => ({ schema: 'wide', name: `t${i + 1}` }));
+    const started = Date.now();
+    const proposed = (await mira.send('post', `/api/workspaces/${slug}/import`, { connection: (await harbour()).id, tables })).body as ProposedFile[];
+    expect(Date.now() - started).toBeLessThan(10_000);
+    expect(proposed[0]!.after.match(/create foreign table landing\.t\d+ /g)).toHaveLength(500);
+    await query(application.config.harbour, 'drop schema wide cascade');
+  }, 30_000);
+});
+
+describe('bringing in', () => {
+  const total = async (table: string) =>
+    Number((await query<{ n: string }>(application.config.warehouse.production, `select count(*) as n from landing.${table}`))[0]!.n);
+  const remote = async (table: string) => Number((await query<{ n: string }>(application.config.harbour, `select count(*) as n from ops.${table}`))[0]!.n);
+
+  test('past a watermark only what is new leaves the system, and the landing table is the same as the system’s', async () => {
+    await bringIn('production', []);
+    await moveOn(1);
+    const run = await bringIn('production', ['landing.cargo_line', 'landing.vessel', 'landing.dues_invoice']);
+    for (const [table, name] of [
+      ['cargo_line', 'cargo_lines'],
+      ['vessel', 'vessels'],
+      ['dues_invoice', 'dues_invoices'],
+    ] as const) {
+      const step = run.steps.find((s) => s.table === `landing.${table}`)!;
+      expect([table, step.state]).toEqual([table, 'done']);
+      expect(Number(step.rowsOut)).toBeLessThan(await remote(name));
+      expect(await total(table)).toBe(await remote(name));
+    }
+    const sum = `select sum(length(v::text)) as s, count(*) as n, max(changed_at) as m from`;
+    const columns = 'hull_no, vessel_name, flag, gross_t, owner_id, built_on, scrapped_on, changed_at';
+    const [landed] = await query(
+      application.config.warehouse.production,
+      `${sum} (select ${columns}, changed_at from landing.vessel) v(${columns}, m2)`.replace(', changed_at from landing', ', null::text from landing'),
+    );
+    const [there] = await query(application.config.harbour, `${sum} (select ${columns}, null::text from ops.vessels) v(${columns}, m2)`);
+    expect(landed).toEqual(there);
+  });
+
+  test('a filter and a limit are the declaration’s', async () => {
+    const slug = await openWorkspace('filtered intake');
+    const file = 'sources/port_ops.sql';
+    const { files } = (await mira.get(`/api/workspaces/${slug}/files`)).body as { files: Record<string, string> };
+    await keep(slug, [
+      {
+        path: file,
+        before: null,
+        after: files[file]!.replace("table_name 'berths', intake 'full'", "table_name 'berths', only 'terminal_code = ''NQ''', limit '3'"),
+      },
+    ]);
+    expect((await bringIn(slug, ['landing.berth'])).steps[0]).toMatchObject({ state: 'done', rowsOut: '3' });
+  });
+
+  test('a failure leaves the landing table as it was, and says what failed', async () => {
+    const slug = await openWorkspace('failing intake');
+    await bringIn(slug, ['landing.port']);
+    const file = 'sources/port_ops.sql';
+    const { files } = (await mira.get(`/api/workspaces/${slug}/files`)).body as { files: Record<string, string> };
+    await keep(slug, [
+      {
+        path: file,
+        before: null,
+        after: files[file]!.replace('port_name text', 'port_name integer').replace("table_name 'ports'", "table_name 'ports', drift 'ignore'"),
+      },
+    ]);
+    const [failed] = (await bringIn(slug, ['landing.port'])).steps;
+    expect(failed).toMatchObject({ state: 'failed', error: { message: expect.stringContaining('integer') } });
+    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find((w) => w.slug === slug)!;
+    expect((await query<{ n: string }>(application.config.warehouse.workspace, `select count(*) as n from ${prefix}_landing.port`))[0]).toEqual({
+      n: String(await remote('ports')),
+    });
+  });
+
+  test('a source is late when its newest row is older than allowed, until it is brought in', async () => {
+    const late = async () =>
+      ((await mira.get('/api/workspaces/production/sources')).body as { tables: { table: string; lateness: { late: boolean; allowed: string } | null }[] }[])
+        .flatMap((s) => s.tables)
+        .find((t) => t.table === 'landing.call')!.lateness;
+    await bringIn('production', ['landing.call']);
+    expect(await late()).toMatchObject({ late: false, allowed: '36 hours' });
+    await moveOn(3);
+    expect(await late()).toMatchObject({ late: true });
+    await bringIn('production', ['landing.call']);
+    expect(await late()).toMatchObject({ late: false });
+  });
+
+  test('drift stops an intake, is shown, and is taken over; drift = add takes it in', async () => {
+    const slug = await openWorkspace('a drifted source');
+    const today = (await application.app.get(HarbourService).day())!.day;
+    await moveOn(Math.max(1, 68 - today));
+    const owners = await total('owner');
+    const stopped = await bringIn('production', ['landing.owner']);
+    expect(stopped.steps[0]).toMatchObject({ state: 'failed', error: { message: expect.stringContaining('register_no (text)') } });
+    expect(await total('owner')).toBe(owners);
+    const compared = (await mira.send('post', `/api/workspaces/${slug}/sources/port_ops/compare`, { tables: [] })).body as Record<
+      string,
+      { added: { name: string }[] } | null
+    >;
+    expect(Object.entries(compared).filter(([, d]) => d)).toMatchObject([['landing.owner', { added: [{ name: 'register_no' }], dropped: [], retyped: [] }]]);
+    const proposed = (await mira.send('post', `/api/workspaces/${slug}/sources/port_ops/take-over`, { tables: ['landing.owner'] })).body as ProposedFile[];
+    expect(proposed[0]!.after).toBe(
+      proposed[0]!.before!.replace('  flag_code  text,\n  primary key (owner_id)', '  flag_code  text,\n  register_no text,\n  primary key (owner_id)'),
+    );
+    await keep(slug, [{ ...proposed[0]!, after: proposed[0]!.before!.replace("table_name 'owners'", "table_name 'owners', drift 'add'") }]);
+    expect((await bringIn(slug, ['landing.owner'])).steps[0]).toMatchObject({ state: 'done' });
+    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find((w) => w.slug === slug)!;
+    expect((await query<{ n: string }>(application.config.warehouse.workspace, `select count(register_no) as n from ${prefix}_landing.owner`))[0]).toEqual({
+      n: String(owners),
+    });
+  });
+});
