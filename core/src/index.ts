@@ -55,3 +55,16 @@ export {
   type SwapPlan,
 } from './load/swap.js';
 export { compareProjects, type ProjectChange, type TableChange } from './review/changes.js';
+export {
+  pageStatement,
+  countRows,
+  allRows,
+  FILTER_OPS,
+  type FilterOp,
+  type PageColumn,
+  type PageRequest,
+  type RowFilter,
+  type Statement as ParameterStatement,
+} from './anatomy/page.js';
+export { profileStatement, shapeOf, HISTOGRAM_STEPS, PROFILE_QUANTILES, type ColumnProfile, type ColumnShape, type Profile } from './anatomy/profile.js';
+export { sampleQuery, type Sample } from './anatomy/sample.js';

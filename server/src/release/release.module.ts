@@ -9,6 +9,7 @@ import { runOut } from '../run/run.controller.js';
 import { Release } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
 import { Text } from '../shared/fields.js';
+import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ReleaseService } from './release.service.js';
 import { TodayService } from './today.service.js';
@@ -50,7 +51,7 @@ export class ReleaseController {
 }
 
 @Module({
-  imports: [TypeOrmModule.forFeature([Release]), ProjectModule, RunModule, WarehouseModule, QualityModule],
+  imports: [TypeOrmModule.forFeature([Release]), ProjectModule, RunModule, SourceModule, WarehouseModule, QualityModule],
   controllers: [ReleaseController],
   providers: [ReleaseService, TodayService],
   exports: [ReleaseService],

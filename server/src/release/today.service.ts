@@ -1,9 +1,10 @@
 import { Injectable } from '@nestjs/common';
-import { lineColumn } from '@ouvrage/core';
-import { ProjectService } from '../project/project.service.js';
+import { lineColumn, type SourceTable } from '@ouvrage/core';
+import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { QualityService } from '../quality/quality.service.js';
 import { runOut } from '../run/run.controller.js';
 import { RunService } from '../run/run.service.js';
+import { SourceStateService } from '../source/source-state.service.js';
 import { ReleaseService } from './release.service.js';
 
 /** Gathers what needs a person in an environment. */
@@ -14,6 +15,7 @@ export class TodayService {
     private readonly quality: QualityService,
     private readonly runs: RunService,
     private readonly releases: ReleaseService,
+    private readonly sources: SourceStateService,
   ) {}
 
   async today(slug: string) {
@@ -25,7 +27,11 @@ export class TodayService {
     const [lastRelease] = await this.releases.list();
     const [lastRun] = recent.filter((r) => r.kind !== 'intake' && r.finishedAt);
     const steps = lastRun ? await this.runs.stepsOf(lastRun.id) : [];
+    const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
+    const [lateness, states] = await Promise.all([this.sources.lateness(PRODUCTION, sources), this.sources.of(PRODUCTION)]);
     return {
+      late: [...lateness].flatMap(([table, { late, since, allowed }]) => (late ? [{ table, since, allowed }] : [])),
+      drifted: sources.map((t) => t.fullName).filter((name) => states.get(name)?.drift),
       broken: checks.filter((c) => c.verdict === 'broken'),
       advisory: checks.filter((c) => c.verdict === 'advisory'),
       // A failed run needs someone only until a later one of its kind went well.

@@ -1,7 +1,7 @@
 import { Body, Controller, Get, HttpCode, Param, ParseUUIDPipe, Post } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { InjectRepository } from '@nestjs/typeorm';
-import { watermarkOf, type SourceTable } from '@ouvrage/core';
+import { fingerprints, watermarkOf, type SourceTable } from '@ouvrage/core';
 import { Type } from 'class-transformer';
 import { ArrayMaxSize, ArrayMinSize, IsArray, IsUUID, ValidateNested } from 'class-validator';
 import { Repository } from 'typeorm';
@@ -83,6 +83,8 @@ export class SourceController {
     const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
     const lateness = await this.states.lateness(PRODUCTION, sources);
     const last = await this.lastIntakes(slug);
+    const production = slug === PRODUCTION ? line : await this.projects.line(PRODUCTION);
+    const [own, theirs] = [fingerprints(line.project), fingerprints(production.project)];
     return [...line.project.servers.values()].map((server) => {
       const connection = bound.get(server.name);
       return {
@@ -102,6 +104,7 @@ export class SourceController {
               loadedAt: standing?.loaded?.at ?? null,
               last: last.get(t.fullName) ?? null,
               incremental: watermarkOf(t) !== undefined,
+              sameAsProduction: own.get(t.fullName) === theirs.get(t.fullName),
               drift: states.get(t.fullName)?.drift ?? null,
               comparedAt: states.get(t.fullName)?.comparedAt ?? null,
               newest: states.get(t.fullName)?.newest ?? null,

@@ -1,13 +1,20 @@
 import { createApi, fetchBaseQuery, type BaseQueryFn, type FetchArgs } from '@reduxjs/toolkit/query/react';
+import type { Drift } from '@ouvrage/core';
 import type {
   AccessToken,
   AuditEntry,
+  CatalogEntry,
+  ConnectionEntry,
+  ConnectionInput,
+  ConnectionTest,
+  BoundEnvironment,
   CheckResult,
   Commit,
   Comparison,
   DraftEntry,
   FilesAnswer,
   LoadEntry,
+  ProposedFile,
   ProblemBody,
   ReleaseEntry,
   RunDetail,
@@ -66,7 +73,7 @@ const at = (slug: string) => `workspaces/${encodeURIComponent(slug)}`;
 export const api = createApi({
   reducerPath: 'api',
   baseQuery,
-  tagTypes: ['Session', 'Workspaces', 'Files', 'State', 'Runs', 'Releases', 'Sources', 'Tokens', 'Harbour'],
+  tagTypes: ['Session', 'Connections', 'Workspaces', 'Files', 'State', 'Runs', 'Releases', 'Sources', 'Tokens', 'Harbour'],
   endpoints: (b) => ({
     session: b.query<SessionAnswer, void>({
       query: () => 'session',
@@ -179,6 +186,41 @@ export const api = createApi({
     continueRun: b.mutation<RunEntry, number>({ query: (id) => ({ url: `runs/${id}/continue`, method: 'POST' }), invalidatesTags: ['Runs'] }),
 
     sources: b.query<SourceSystem[], string>({ query: (slug) => `${at(slug)}/sources`, providesTags: ['Sources', 'State'] }),
+    connections: b.query<ConnectionEntry[], void>({ query: () => 'connections', providesTags: ['Connections'] }),
+    keepConnection: b.mutation<void, { id: string | undefined; input: ConnectionInput }>({
+      query: ({ id, input }) => ({ url: id === undefined ? 'connections' : `connections/${id}`, method: id === undefined ? 'POST' : 'PUT', body: input }),
+      invalidatesTags: (_, error) => (error ? [] : ['Connections', 'Sources']),
+    }),
+    testConnection: b.mutation<ConnectionTest, { id: string | undefined; input: ConnectionInput }>({
+      query: ({ id, input }) => ({ url: 'connections/test', method: 'POST', body: { ...input, id } }),
+    }),
+    deleteConnection: b.mutation<void, string>({
+      query: (id) => ({ url: `connections/${id}`, method: 'DELETE' }),
+      invalidatesTags: ['Connections', 'Sources'],
+    }),
+    bindServer: b.mutation<void, { server: string; environment: BoundEnvironment; connection: string | null }>({
+      query: (body) => ({ url: 'connections/binding', method: 'PUT', body }),
+      invalidatesTags: ['Connections', 'Sources'],
+    }),
+    catalog: b.query<{ server: string; tables: CatalogEntry[] }, { slug: string; connection: string }>({
+      query: ({ slug, connection }) => `${at(slug)}/catalog/${connection}`,
+      providesTags: ['Files'],
+      keepUnusedDataFor: 0,
+    }),
+    proposeImport: b.mutation<ProposedFile[], { slug: string; connection: string; tables: readonly { schema: string; name: string }[] }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/import`, method: 'POST', body }),
+    }),
+    bindNew: b.mutation<void, { slug: string; connection: string; server: string }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/import/bind`, method: 'POST', body }),
+      invalidatesTags: ['Connections', 'Sources'],
+    }),
+    compareSources: b.mutation<Record<string, Drift | null>, { slug: string; server: string }>({
+      query: ({ slug, server }) => ({ url: `${at(slug)}/sources/${encodeURIComponent(server)}/compare`, method: 'POST', body: { tables: [] } }),
+      invalidatesTags: ['Sources', 'State'],
+    }),
+    proposeTakeOver: b.mutation<ProposedFile[], { slug: string; server: string; tables: readonly string[] }>({
+      query: ({ slug, server, tables }) => ({ url: `${at(slug)}/sources/${encodeURIComponent(server)}/take-over`, method: 'POST', body: { tables } }),
+    }),
     bringIn: b.mutation<RunEntry, { slug: string; tables: readonly string[] }>({
       query: ({ slug, tables }) => ({ url: `${at(slug)}/intake`, method: 'POST', body: { tables } }),
       invalidatesTags: ['Runs'],
@@ -229,6 +271,16 @@ export const {
   useStopRunMutation,
   useContinueRunMutation,
   useSourcesQuery,
+  useConnectionsQuery,
+  useKeepConnectionMutation,
+  useTestConnectionMutation,
+  useDeleteConnectionMutation,
+  useBindServerMutation,
+  useCatalogQuery,
+  useProposeImportMutation,
+  useBindNewMutation,
+  useCompareSourcesMutation,
+  useProposeTakeOverMutation,
   useBringInMutation,
   useHarbourQuery,
   useAdvanceMutation,

@@ -1,4 +1,4 @@
-import type { Verdict } from '@ouvrage/core';
+import type { Drift, Verdict } from '@ouvrage/core';
 
 /** The answers of the server, as the interface reads them. */
 export interface Person {
@@ -188,6 +188,13 @@ export interface SourceSystem {
     readonly where: TableState['where'];
     readonly rows: string | null;
     readonly loadedAt: string | null;
+    readonly incremental: boolean;
+    /** Declared as production has it: then it is brought into production, and workspaces read it from there. */
+    readonly sameAsProduction: boolean;
+    readonly drift: Drift | null;
+    readonly comparedAt: string | null;
+    readonly newest: string | null;
+    readonly lateness: { readonly late: boolean; readonly since: string | null; readonly allowed: string } | null;
     readonly last: {
       readonly state: StepState;
       readonly rowsOut: string | null;
@@ -198,6 +205,46 @@ export interface SourceSystem {
       readonly milliseconds: number | null;
     } | null;
   }[];
+}
+
+export type TlsMode = 'off' | 'encrypted' | 'verified';
+export type BoundEnvironment = 'production' | 'workspaces';
+
+/** A connection without its secret. */
+export interface ConnectionEntry {
+  readonly id: string;
+  readonly name: string;
+  readonly host: string;
+  readonly port: number;
+  readonly database: string;
+  readonly user: string;
+  readonly tls: TlsMode;
+  readonly bound: readonly { readonly server: string; readonly environment: BoundEnvironment }[];
+}
+
+/** What a person types; without a password the kept one stays. */
+export interface ConnectionInput extends Omit<ConnectionEntry, 'id' | 'bound'> {
+  readonly password?: string;
+}
+
+export type ConnectionTest =
+  | { readonly ok: true; readonly version: string; readonly tables: number }
+  | { readonly ok: false; readonly part: string; readonly message: string; readonly remedy: string };
+
+export interface CatalogEntry {
+  readonly schema: string;
+  readonly name: string;
+  readonly kind: 'table' | 'view';
+  readonly comment: string | null;
+  readonly rows: number | null;
+  readonly columns: number;
+  readonly declared: string | null;
+}
+
+export interface ProposedFile {
+  readonly path: string;
+  readonly before: string | null;
+  readonly after: string;
 }
 
 export interface TableChange {
@@ -243,6 +290,8 @@ export interface ReleaseEntry {
 }
 
 export interface TodayAnswer {
+  readonly late: readonly { readonly table: string; readonly since: string | null; readonly allowed: string }[];
+  readonly drifted: readonly string[];
   readonly broken: readonly CheckState[];
   readonly advisory: readonly CheckState[];
   readonly failedRuns: readonly RunEntry[];

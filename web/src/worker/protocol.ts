@@ -36,6 +36,8 @@ export interface PlacedDiagnostic extends Diagnostic {
 export interface ProjectSummary {
   readonly layers: readonly { readonly name: string; readonly comment?: string }[];
   readonly tables: readonly TableSummary[];
+  /** Servers that hold tables of other databases. */
+  readonly servers: readonly string[];
   readonly checks: readonly (Check & { readonly title: string })[];
   readonly adhoc: readonly { readonly name: string; readonly path: string }[];
   readonly diagnostics: readonly PlacedDiagnostic[];

@@ -6,6 +6,7 @@ export function summarize(project: Project): ProjectSummary {
   return {
     layers: project.layers.map(({ name, comment }) => ({ name, ...(comment ? { comment } : {}) })),
     tables: [...project.tables.values()].map((t) => summarizeTable(project, t)),
+    servers: [...project.servers.values()].filter((s) => s.name !== 'warehouse' && s.wrapper !== 'file_fdw').map((s) => s.name),
     checks: checksOf(project).map((c) => ({ ...c, title: checkTitle(c) })),
     adhoc: [...project.adhoc.values()].map(({ name, path }) => ({ name, path })),
     diagnostics: project.diagnostics.map((d) => placed(project, d)),

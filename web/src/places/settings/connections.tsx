@@ -1,30 +1,143 @@
-import { useSourcesQuery } from '../../app/api';
-import { useProject } from '../../app/project';
-import { SectionTitle } from '../../shared/ui';
+import { useState } from 'react';
+import { useBindServerMutation, useConnectionsQuery, useDeleteConnectionMutation } from '../../app/api';
+import { mayAct, usePerson, useProject } from '../../app/project';
+import type { BoundEnvironment, ConnectionEntry, ProblemBody } from '../../app/types';
+import { useTell } from '../../shared/toasts';
+import { Button, ConfirmDestroy, Empty, inputClass, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+import { ConnectionForm } from './connection-form';
 
-/** Where the project's servers really are. */
+const ENVIRONMENTS: readonly BoundEnvironment[] = ['production', 'workspaces'];
+
+/** Databases of others, and which of them the project's servers stand for. */
 export function Connections() {
-  const { slug } = useProject();
-  const { data: systems = [] } = useSourcesQuery(slug);
+  const { data, error, isLoading, refetch } = useConnectionsQuery();
+  const person = usePerson();
+  const reason = mayAct(person, 'administrator') ? undefined : `Connections are an administrator’s; your role is ${person.role}.`;
+  const [editing, setEditing] = useState<ConnectionEntry | 'new'>();
+  const [removing, setRemoving] = useState<ConnectionEntry>();
+  const [remove] = useDeleteConnectionMutation();
+  const tell = useTell();
+  if (isLoading) return <Loading what="Reading connections" />;
+  if (error || !data) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
+  return (
+    <>
+      <section className="flex flex-col gap-2">
+        <SectionTitle aside="secrets are encrypted and never shown">Connections</SectionTitle>
+        {data.length === 0 && (
+          <Empty title="There is no connection yet">
+            <p>Make one to a database that data comes from; then import its tables under Sources.</p>
+          </Empty>
+        )}
+        {data.length > 0 && (
+          <table className="w-full border border-line text-left">
+            <thead>
+              <tr className="border-b border-rule text-[12px]">
+                {['connection', 'database', 'user', 'TLS', ''].map((h) => (
+                  <th key={h} className="px-3 py-1 font-medium">
+                    {h || <span className="sr-only">actions</span>}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {data.map((c) => (
+                <tr key={c.id} className="border-b border-line">
+                  <td className="px-3 py-1 font-medium">{c.name}</td>
+                  <td className="px-3 font-mono text-[12px]">
+                    {c.host}:{c.port}/{c.database}
+                  </td>
+                  <td className="px-3 font-mono text-[12px]">{c.user}</td>
+                  <td className="px-3">{c.tls}</td>
+                  <td className="px-3 text-right">
+                    <Button tone="quiet" {...(reason ? { reason } : {})} aria-label={`Change ${c.name}`} onClick={() => setEditing(c)}>
+                      Change
+                    </Button>
+                    <Button tone="quiet" {...(reason ? { reason } : {})} aria-label={`Delete ${c.name}`} onClick={() => setRemoving(c)}>
+                      Delete
+                    </Button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+        <div>
+          <Button tone="act" {...(reason ? { reason } : {})} onClick={() => setEditing('new')}>
+            New connection
+          </Button>
+        </div>
+      </section>
+      <Bindings connections={data} reason={reason} />
+      {editing && <ConnectionForm connection={editing === 'new' ? undefined : editing} onClose={() => setEditing(undefined)} />}
+      <ConfirmDestroy
+        title={`Delete the connection ${removing?.name ?? ''}?`}
+        what={
+          <p>
+            Its secret is destroyed.
+            {removing && removing.bound.length > 0 ? ` ${[...new Set(removing.bound.map((b) => b.server))].join(', ')} can no longer be brought in.` : ''}
+          </p>
+        }
+        action="Delete the connection"
+        open={removing !== undefined}
+        onClose={() => setRemoving(undefined)}
+        onConfirm={() => removing && void remove(removing.id).unwrap().catch(tell.problem)}
+      />
+    </>
+  );
+}
+
+function Bindings({ connections, reason }: { connections: readonly ConnectionEntry[]; reason: string | undefined }) {
+  const { summary } = useProject();
+  const [bind] = useBindServerMutation();
+  const tell = useTell();
+  const boundTo = (server: string, environment: BoundEnvironment) =>
+    connections.find((c) => c.bound.some((b) => b.server === server && b.environment === environment));
+  if (summary.servers.length === 0) return null;
   return (
     <section className="flex flex-col gap-2">
-      <SectionTitle aside="secrets are encrypted and never shown">Where servers really are</SectionTitle>
+      <SectionTitle aside="a server of the project stands for one connection in each kind of environment">Where servers really are</SectionTitle>
       <table className="w-full border border-line text-left">
         <thead>
           <tr className="border-b border-rule text-[12px]">
-            <th className="px-3 py-1 font-medium">server</th>
-            <th className="px-3 font-medium">database</th>
-            <th className="px-3 font-medium">user</th>
+            {['server', ...ENVIRONMENTS].map((h) => (
+              <th key={h} className="px-3 py-1 font-medium">
+                {h}
+              </th>
+            ))}
           </tr>
         </thead>
         <tbody>
-          {systems.map((s) => (
-            <tr key={s.server} className="border-b border-line">
-              <td className="px-3 py-1 font-medium">{s.server}</td>
-              <td className="px-3 font-mono text-[12px]">
-                {s.connection ? `${s.connection.host}:${s.connection.port}/${s.connection.database}` : 'not bound'}
-              </td>
-              <td className="px-3 font-mono text-[12px]">{s.connection?.user ?? '–'}</td>
+          {summary.servers.map((server) => (
+            <tr key={server} className="border-b border-line">
+              <td className="px-3 py-1 font-medium">{server}</td>
+              {ENVIRONMENTS.map((environment) => {
+                const bound = boundTo(server, environment);
+                return (
+                  <td key={environment} className="px-3 py-1">
+                    {reason ? (
+                      (bound?.name ?? <span className="text-advisory-text">not bound</span>)
+                    ) : (
+                      <select
+                        aria-label={`${server} in ${environment}`}
+                        value={bound?.id ?? ''}
+                        onChange={(e) =>
+                          void bind({ server, environment, connection: e.target.value || null })
+                            .unwrap()
+                            .catch(tell.problem)
+                        }
+                        className={inputClass}
+                      >
+                        <option value="">not bound</option>
+                        {connections.map((c) => (
+                          <option key={c.id} value={c.id}>
+                            {c.name}
+                          </option>
+                        ))}
+                      </select>
+                    )}
+                  </td>
+                );
+              })}
             </tr>
           ))}
         </tbody>

@@ -1,19 +1,23 @@
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../app/addresses';
-import { useAdvanceMutation, useBringInMutation, useHarbourQuery, useSourcesQuery } from '../../app/api';
+import { useAdvanceMutation, useBringInMutation, useCompareSourcesMutation, useHarbourQuery, useSourcesQuery } from '../../app/api';
 import { mayAct, PRODUCTION, usePerson, useProject } from '../../app/project';
 import type { ProblemBody, SourceSystem } from '../../app/types';
-import { ago, count, duration, plural } from '../../shared/format';
+import { ago, count, duration, moment, plural } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
-import { Button, Empty, Loading, ProblemNote, Tag } from '../../shared/ui';
+import { Button, Empty, Hint, Loading, ProblemNote, Tag } from '../../shared/ui';
 import { StepWord } from '../runs/step-state';
+import { DriftSheet } from './drift';
+import { ImportTables } from './import-tables';
 
 /** Systems that data comes from, their tables, and when each was last brought in. */
 export default function Sources() {
   const { slug } = useProject();
   const { data, error, isLoading, refetch } = useSourcesQuery(slug);
+  const [importing, setImporting] = useState(false);
+  const reason = useDraftReason();
   if (isLoading) return <Loading what="Reading sources" />;
   if (error)
     return (
@@ -24,9 +28,15 @@ export default function Sources() {
   return (
     <div className="h-full overflow-auto bg-sheet">
       <div className="mx-auto flex max-w-[1180px] flex-col gap-5 p-5">
+        <div className="flex items-center gap-4">
+          <p className="flex-1 text-soft">Where data comes from, and how far each table has come.</p>
+          <Button tone="act" {...(reason ? { reason } : {})} onClick={() => setImporting(true)}>
+            Import tables
+          </Button>
+        </div>
         {data?.length === 0 && (
           <Empty title="No source is declared yet">
-            <p>Write create server and create foreign table into a file of sources/: names, types and keys as they are in the system.</p>
+            <p>Import tables of a connection, or write create server and create foreign table into a file of sources/.</p>
           </Empty>
         )}
         {data?.map((s) => (
@@ -34,6 +44,7 @@ export default function Sources() {
         ))}
         <Clock />
       </div>
+      {importing && <ImportTables onClose={() => setImporting(false)} />}
     </div>
   );
 }
@@ -45,13 +56,39 @@ function System({ system }: { system: SourceSystem }) {
   const navigate = useNavigate();
   const tell = useTell();
   const [open, setOpen] = useState<string>();
-  // Landing tables are production's own: a workspace reads them from there.
-  const target = PRODUCTION;
-  const reason = mayAct(person, 'releaser') ? undefined : `Landing tables are production’s: bringing data in needs the role releaser, yours is ${person.role}.`;
-  const bring = (names: readonly string[]) =>
-    void bringIn({ slug: target, tables: names })
+  const [compare, { isLoading: comparing }] = useCompareSourcesMutation();
+  const draftReason = useDraftReason();
+  // A table declared as production has it is production's: workspaces read it from there. Others land in the workspace.
+  const targetOf = (t: Row) => (t.sameAsProduction ? PRODUCTION : slug);
+  const reasonFor = (tables: readonly Row[]) => {
+    if (!mayAct(person, 'editor')) return `Bringing data in needs the role editor, yours is ${person.role}.`;
+    if (tables.some((t) => targetOf(t) === PRODUCTION) && !mayAct(person, 'releaser'))
+      return `Landing tables are production’s: bringing data in needs the role releaser, yours is ${person.role}.`;
+    return undefined;
+  };
+  const bring = async (chosen: readonly Row[]) => {
+    try {
+      let last: number | undefined;
+      for (const target of new Set(chosen.map(targetOf))) {
+        const tables = chosen.filter((t) => targetOf(t) === target).map((t) => t.table);
+        last = (await bringIn({ slug: target, tables }).unwrap()).id;
+      }
+      if (last !== undefined) await navigate(address.run(slug, last));
+    } catch (problem) {
+      tell.problem(problem);
+    }
+  };
+  const allReason = reasonFor(system.tables);
+  const hold = () =>
+    void compare({ slug, server: system.server })
       .unwrap()
-      .then((run) => navigate(address.run(slug, run.id)))
+      .then((found) => {
+        const names = Object.entries(found).flatMap(([name, drift]) => (drift ? [name] : []));
+        tell.say(
+          names.length ? `${plural(names.length, 'table')} drifted` : 'Nothing has drifted',
+          names.join(', ') || `${system.server} has the columns that are declared.`,
+        );
+      })
       .catch(tell.problem);
   return (
     <section aria-label={system.server} className="border border-rule">
@@ -69,7 +106,15 @@ function System({ system }: { system: SourceSystem }) {
           </p>
         </div>
         <span className="flex-1" />
-        <Button tone="act" disabled={isLoading} {...(reason ? { reason } : {})} onClick={() => bring([])}>
+        <Button disabled={comparing} {...(draftReason ? { reason: draftReason } : {})} onClick={hold}>
+          Compare columns
+        </Button>
+        <Button
+          tone="act"
+          disabled={isLoading || system.tables.length === 0}
+          {...(allReason ? { reason: allReason } : {})}
+          onClick={() => void bring(system.tables)}
+        >
           Bring in all {system.tables.length}
         </Button>
       </header>
@@ -93,8 +138,9 @@ function System({ system }: { system: SourceSystem }) {
                 columns={columns}
                 open={open === t.table}
                 onToggle={() => setOpen(open === t.table ? undefined : t.table)}
-                reason={reason}
-                onBring={() => bring([t.table])}
+                server={system.server}
+                reason={reasonFor([t])}
+                onBring={() => void bring([t])}
               />
             );
           })}
@@ -102,6 +148,14 @@ function System({ system }: { system: SourceSystem }) {
       </table>
     </section>
   );
+}
+
+/** Why a person cannot write drafts here, if so. */
+function useDraftReason(): string | undefined {
+  const person = usePerson();
+  const { isProduction } = useProject();
+  if (!mayAct(person, 'editor')) return `Your role is ${person.role}: an editor may change the project.`;
+  return isProduction ? 'Production changes by a release only: open a workspace.' : undefined;
 }
 
 type Row = SourceSystem['tables'][number];
@@ -112,10 +166,12 @@ function SourceRow({
   columns,
   open,
   onToggle,
+  server,
   reason,
   onBring,
 }: {
   row: Row;
+  server: string;
   columns: Columns;
   open: boolean;
   onToggle: () => void;
@@ -124,6 +180,8 @@ function SourceRow({
 }) {
   const { slug } = useProject();
   const { last } = row;
+  const [comparing, setComparing] = useState(false);
+  const draftReason = useDraftReason();
   return (
     <>
       <tr className={`border-b border-line ${open ? 'bg-raised' : ''}`}>
@@ -133,8 +191,32 @@ function SourceRow({
             <Link to={address.table(slug, row.table, 'rows')} className="font-medium hover:text-plan hover:underline">
               {row.table}
             </Link>
-            {row.comment && <span className="truncate text-[12px] text-soft">{row.comment}</span>}
+            {row.incremental && <Tag>past a watermark</Tag>}
+            {!row.sameAsProduction && <Tag tone="advisory">differs from production</Tag>}
+            {row.drift && (
+              <button type="button" onClick={() => setComparing(true)} className="text-advisory-text underline underline-offset-2">
+                drifted
+              </button>
+            )}
+            {row.lateness?.late && (
+              <Hint text={`Its newest row is of ${moment(row.lateness.since)}; it may be ${row.lateness.allowed} old.`}>
+                <span tabIndex={0} className="text-advisory-text">
+                  late
+                </span>
+              </Hint>
+            )}
+            {row.comment && <span className="min-w-0 truncate text-[12px] text-soft">{row.comment}</span>}
           </span>
+          {comparing && row.drift && (
+            <DriftSheet
+              server={server}
+              table={row.table}
+              drift={row.drift}
+              comparedAt={row.comparedAt}
+              reason={draftReason}
+              onClose={() => setComparing(false)}
+            />
+          )}
         </td>
         <td className="px-3 text-right">
           <button

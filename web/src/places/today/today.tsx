@@ -4,7 +4,7 @@ import { address } from '../../app/addresses';
 import { useTodayQuery } from '../../app/api';
 import { useProject } from '../../app/project';
 import type { CheckState, ProblemBody, TodayAnswer } from '../../app/types';
-import { ago, between, duration, plural, rows, shortCommit } from '../../shared/format';
+import { ago, between, duration, moment, plural, rows, shortCommit } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { Loading, ProblemNote } from '../../shared/ui';
 import { RunWord, StepWord } from '../runs/step-state';
@@ -20,7 +20,7 @@ export default function Today() {
         <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
       </div>
     );
-  const needs = data.broken.length + data.failedRuns.length + data.errors.length;
+  const needs = data.broken.length + data.failedRuns.length + data.errors.length + data.late.length + data.drifted.length;
   return (
     <div className="h-full overflow-auto bg-sheet">
       <div className="mx-auto grid max-w-[1180px] grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-x-9 p-5 max-[1000px]:grid-cols-1">
@@ -44,10 +44,11 @@ export default function Today() {
 
 function Needs({ data }: { data: TodayAnswer }) {
   const { slug } = useProject();
-  const nothing = data.broken.length + data.failedRuns.length + data.errors.length + data.advisory.length + data.drafts.length === 0;
+  const nothing =
+    data.broken.length + data.failedRuns.length + data.errors.length + data.late.length + data.drifted.length + data.advisory.length + data.drafts.length === 0;
   return (
     <>
-      {nothing && <p>No check is broken, no run failed, no draft is open.</p>}
+      {nothing && <p>No check is broken, no source is late, no run failed, no draft is open.</p>}
       <Section title="Broken checks" items={data.broken}>
         {(c) => <CheckLine key={c.id} check={c} />}
       </Section>
@@ -63,6 +64,28 @@ function Needs({ data }: { data: TodayAnswer }) {
             }
             title={e.message}
             aside={`${e.path} line ${e.line}`}
+          />
+        )}
+      </Section>
+      <Section title="Late sources" items={data.late}>
+        {(l) => (
+          <Line
+            key={l.table}
+            to={address.place(slug, 'sources')}
+            mark={<Hatch position={0} />}
+            title={`${l.table} is late`}
+            aside={l.since ? `newest row ${moment(l.since)}, allowed ${l.allowed}` : 'never brought in'}
+          />
+        )}
+      </Section>
+      <Section title="Drifted sources" items={data.drifted}>
+        {(table) => (
+          <Line
+            key={table}
+            to={address.place(slug, 'sources')}
+            mark={<Hatch position={0} />}
+            title={table}
+            aside="its system has other columns than declared"
           />
         )}
       </Section>

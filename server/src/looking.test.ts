@@ -1,0 +1,218 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import {
+  allRows,
+  countRows,
+  HISTOGRAM_STEPS,
+  pageStatement,
+  profileStatement,
+  PROFILE_QUANTILES,
+  sampleQuery,
+  type PageRequest,
+  type Profile,
+  type RowFilter,
+} from '@ouvrage/core';
+import pg from 'pg';
+import { Config } from './shared/config.js';
+
+/** Pages, profiles and samples on PostgreSQL, held against plain computations. */
+const SCHEMA = 'looking_test';
+let client: pg.Client;
+
+beforeAll(async () => {
+  client = new pg.Client({
+    ...Config.fromEnvironment().warehouse.production,
+    types: { getTypeParser: () => (v: string) => v } as unknown as pg.CustomTypesConfig,
+  });
+  await client.connect();
+  await client.query(`drop schema if exists ${SCHEMA} cascade; create schema ${SCHEMA}; set search_path = ${SCHEMA}; set timezone = 'UTC'`);
+});
+afterAll(async () => {
+  await client.query(`drop schema ${SCHEMA} cascade`);
+  await client.end();
+});
+
+function random(seed: number): (below: number) => number {
+  let state = (seed * 2654435761) >>> 0;
+  return (below) => {
+    state = (Math.imul(state, 1664525) + 1013904223) >>> 0;
+    return Math.floor((state / 2 ** 32) * below);
+  };
+}
+
+type Row = readonly [id: number, n: number | null, t: string | null];
+const COLUMNS = [
+  { name: 'id', type: 'integer' },
+  { name: 'n', type: 'numeric(6,1)' },
+  { name: 't', type: 'text' },
+];
+const WORDS = ['', 'a', 'B', "o'c", '%', 'ab1'];
+
+async function fill(next: (below: number) => number, most: number): Promise<Row[]> {
+  const maybe = <T>(v: T) => (next(4) === 0 ? null : v);
+  const rows: Row[] = Array.from({ length: next(most) }, (_, i) => [i, maybe((next(7) - 3) / 2), maybe(WORDS[next(WORDS.length)]!)]);
+  await client.query('drop table if exists t cascade; create table t (id integer primary key, n numeric(6,1), t text)');
+  await client.query(
+    'insert into t select * from unnest($1::int[], $2::numeric[], $3::text[])',
+    [0, 1, 2].map((c) => rows.map((r) => r[c])),
+  );
+  await client.query('create view v as select n, t from t');
+  return rows;
+}
+
+const matches = (row: Readonly<Record<string, number | string | null>>, { column, op, value }: RowFilter): boolean => {
+  const v = row[column]!;
+  if (op === 'is null') return v === null;
+  if (op === 'is not null') return v !== null;
+  if (v === null) return false;
+  if (op === 'contains') return (column === 'n' ? Number(v).toFixed(1) : String(v)).toLowerCase().includes(value!.toLowerCase());
+  const other = typeof v === 'number' ? Number(value) : value!;
+  return { '=': v === other, '<>': v !== other, '<': v < other, '<=': v <= other, '>': v > other, '>=': v >= other }[op];
+};
+
+describe('pages', () => {
+  test.each(Array.from({ length: 60 }, (_, seed) => seed))('every row once, in order: seed %i', async (seed) => {
+    const next = random(seed + 1);
+    const rows = await fill(next, 30);
+    const overView = next(3) === 0;
+    const columns = overView ? COLUMNS.slice(1) : COLUMNS;
+    const source = `${SCHEMA}.${overView ? 'v' : 't'}`;
+    const key = overView ? [] : next(2) === 0 ? ['id'] : ['ctid'];
+    const sort = columns.filter(() => next(2) === 0).map((c) => ({ column: c.name, descending: next(2) === 0 }));
+    const filters = Array.from({ length: next(2) }, (): RowFilter => {
+      const column = columns[next(columns.length)]!;
+      const op = (['=', '<>', '<', '<=', '>', '>=', 'contains', 'is null', 'is not null'] as const)[next(9)]!;
+      return {
+        column: column.name,
+        op,
+        value: column.type === 'text' ? WORDS[next(WORDS.length)]! : String((next(7) - 3) / 2 === 0 ? 1 : Math.trunc((next(7) - 3) / 2)),
+      };
+    });
+    const request: Omit<PageRequest, 'after'> = { source, columns, show: [], filters, sort, key, limit: 1 + next(6) };
+    const expected = rows.map(([id, n, t]) => ({ id, n, t })).filter((r) => filters.every((f) => matches(r, f)));
+
+    const seen: (string | null)[][] = [];
+    let after: (string | null)[] | undefined;
+    for (let page = 0; page < 60; page++) {
+      const { sql, values, orderColumns } = pageStatement({ ...request, after });
+      const got = (await client.query<(string | null)[]>({ text: sql, values: [...values], rowMode: 'array' })).rows;
+      if (got.length === 0) break;
+      seen.push(...got.map((r) => r.slice(0, columns.length)));
+      after = got.at(-1)!.slice(columns.length);
+      expect(after).toHaveLength(orderColumns);
+    }
+    const plain = (r: Readonly<Record<string, number | string | null>>) =>
+      columns.map((c) => (r[c.name] === null ? 'null' : c.type.startsWith('numeric') ? Number(r[c.name]).toFixed(1) : String(r[c.name]))).join('|');
+    expect(seen.map((r) => r.map((v) => v ?? 'null').join('|')).sort()).toEqual(expected.map(plain).sort());
+    // The same order as one statement without pages has, as far as the sort says.
+    const whole = allRows({ ...request });
+    const inOrder = (await client.query<(string | null)[]>({ text: whole.sql, values: [...whole.values], rowMode: 'array' })).rows;
+    const sorted = (list: readonly (readonly (string | null)[])[]) => list.map((r) => sort.map((s) => r[columns.findIndex((c) => c.name === s.column)]));
+    expect(sorted(seen)).toEqual(sorted(inOrder));
+    const count = countRows(request);
+    expect(Number((await client.query<{ n: string }>({ text: count.sql, values: [...count.values] })).rows[0]!.n)).toBe(expected.length);
+  });
+
+  test('values never become SQL', async () => {
+    await fill(random(9), 10);
+    const filters: RowFilter[] = [{ column: 't', op: '=', value: "'; drop table t; --" }];
+    const { sql, values } = pageStatement({ source: `${SCHEMA}.t`, columns: COLUMNS, show: ['t'], filters, sort: [], key: ['id'], limit: 5 });
+    expect(sql).not.toContain('drop table');
+    expect((await client.query({ text: sql, values: [...values] })).rows).toEqual([]);
+    expect(() => pageStatement({ source: 't', columns: COLUMNS, show: ['t; drop table t'], filters: [], sort: [], key: ['id'], limit: 5 })).toThrow(
+      'there is no column',
+    );
+  });
+});
+
+describe('profiles', () => {
+  const discrete = <T>(sorted: readonly T[], at: number): T => sorted[Math.max(0, Math.ceil(at * sorted.length) - 1)]!;
+
+  test.each(Array.from({ length: 40 }, (_, seed) => seed))('are what a plain computation says: seed %i', async (seed) => {
+    const rows = await fill(random(seed + 100), 60);
+    const profile = JSON.parse((await client.query<{ profile: string }>(profileStatement(`${SCHEMA}.t`, COLUMNS))).rows[0]!.profile) as Profile;
+    expect(profile.rows).toBe(rows.length);
+    const [, n, t] = profile.columns;
+    const numbers = rows.flatMap((r) => (r[1] === null ? [] : [r[1]])).sort((a, b) => a - b);
+    const texts = rows.flatMap((r) => (r[2] === null ? [] : [r[2]]));
+    expect(n).toMatchObject({ shape: 'number', nulls: rows.length - numbers.length, distinct: new Set(numbers).size });
+    expect(t).toMatchObject({ shape: 'text', nulls: rows.length - texts.length, distinct: new Set(texts).size });
+    expect([n!.least, n!.greatest].map((v) => (v === null ? null : Number(v)))).toEqual(numbers.length ? [numbers[0], numbers.at(-1)] : [null, null]);
+    if (numbers.length) {
+      expect(Number(n!.mean)).toBeCloseTo(numbers.reduce((a, b) => a + b, 0) / numbers.length, 5);
+      expect(n!.quantiles!.map(Number)).toEqual(PROFILE_QUANTILES.map((q) => discrete(numbers, q)));
+      const [low, high] = [numbers[0]!, numbers.at(-1)!];
+      const steps = new Map<number, number>();
+      for (const v of numbers) {
+        const step = low === high ? 0 : Math.min(HISTOGRAM_STEPS - 1, Math.floor(((v - low) / (high - low)) * HISTOGRAM_STEPS + 1e-9));
+        steps.set(step, (steps.get(step) ?? 0) + 1);
+      }
+      expect(n!.histogram).toEqual([...steps].sort((a, b) => a[0] - b[0]));
+    }
+    const counted = (values: readonly string[]) => {
+      const counts = new Map<string, number>();
+      for (const v of values) counts.set(v, (counts.get(v) ?? 0) + 1);
+      return [...counts].sort((a, b) => b[1] - a[1] || (a[0] < b[0] ? -1 : 1));
+    };
+    expect(t!.frequent).toEqual(counted(texts).slice(0, 8));
+    expect(t!.patterns).toEqual(counted(texts.map((v) => v.replace(/[a-z]/gi, 'a').replace(/[0-9]/g, '9'))).slice(0, 5));
+    if (texts.length) expect(t!.lengths).toMatchObject({ least: Math.min(...texts.map((v) => v.length)), greatest: Math.max(...texts.map((v) => v.length)) });
+    else expect(t!.lengths).toBeNull();
+  });
+
+  test('every type can be profiled', async () => {
+    const types = [
+      'smallint',
+      'bigint',
+      'real',
+      'double precision',
+      'money',
+      'numeric',
+      'boolean',
+      'date',
+      'timestamptz',
+      'timestamp',
+      'interval',
+      'time',
+      'uuid',
+      'json',
+      'jsonb',
+      'bytea',
+      'text[]',
+      'inet',
+      'xml',
+      'point',
+      'varchar(5)',
+      'character(3)',
+    ];
+    const columns = types.map((type, i) => ({ name: `c${i}`, type }));
+    await client.query(`drop table if exists every; create table every (${columns.map((c) => `${c.name} ${c.type}`).join(', ')});
+      insert into every (c2, c3, c5, c7) values ('NaN', 'Infinity', 'NaN', 'infinity'), (1, 2, 3, '2026-01-01'), (null, null, null, null)`);
+    const profile = JSON.parse((await client.query<{ profile: string }>(profileStatement(`${SCHEMA}.every`, columns))).rows[0]!.profile) as Profile;
+    expect(profile.columns.map((c) => c.type)).toEqual(types);
+    expect(profile.columns[2]).toMatchObject({ mean: '1.000000', greatest: 'NaN', histogram: [[0, 1]] });
+  });
+});
+
+describe('samples', () => {
+  test('a stratified one keeps each value; a plain one is about its share; both are the same again', async () => {
+    await client.query(`drop table if exists big cascade; create table big as select i, case when i % 997 = 0 then 'rare' when i % 3 = 0 then null else 'usual' end as kind from generate_series(1, 6000) i;
+      create view big_view as select * from big`);
+    for (const [from, isTable] of [
+      [`${SCHEMA}.big`, true],
+      [`${SCHEMA}.big_view`, false],
+    ] as const) {
+      const strata = sampleQuery(from, ['i', 'kind'], { kind: 'stratified', by: ['kind'], each: 5 }, isTable);
+      const counts = (await client.query<{ kind: string | null; n: string }>(`select kind, count(*) as n from (${strata}) s group by 1 order by 1`)).rows;
+      expect(counts).toEqual([
+        { kind: 'rare', n: '5' },
+        { kind: 'usual', n: '5' },
+        { kind: null, n: '5' },
+      ]);
+      const plain = sampleQuery(from, ['i', 'kind'], { kind: 'plain', share: 0.1 }, isTable);
+      const [once, again] = [await client.query(`select * from (${plain}) s order by i`), await client.query(`select * from (${plain}) s order by i`)];
+      expect(once.rows).toEqual(again.rows);
+      expect(once.rowCount).toBeGreaterThan(400);
+      expect(once.rowCount).toBeLessThan(800);
+    }
+  });
+});

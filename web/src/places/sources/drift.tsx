@@ -1,0 +1,85 @@
+import type { Drift } from '@ouvrage/core';
+import { useState } from 'react';
+import { useProposeTakeOverMutation } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { ProposedFile } from '../../app/types';
+import { ago } from '../../shared/format';
+import { Proposal } from '../../shared/proposal';
+import { useTell } from '../../shared/toasts';
+import { Button, Modal } from '../../shared/ui';
+
+/** How a declaration and its system differ, side by side, and one action that takes the system's word. */
+export function DriftSheet({
+  server,
+  table,
+  drift,
+  comparedAt,
+  reason,
+  onClose,
+}: {
+  server: string;
+  table: string;
+  drift: Drift;
+  comparedAt: string | null;
+  reason: string | undefined;
+  onClose: () => void;
+}) {
+  const { slug } = useProject();
+  const [propose, { isLoading }] = useProposeTakeOverMutation();
+  const [files, setFiles] = useState<readonly ProposedFile[]>();
+  const tell = useTell();
+  const lines = [
+    ...drift.added.map((c) => ({ name: c.name, declared: 'not declared', actual: c.type, what: 'new in the system' })),
+    ...drift.dropped.map((name) => ({ name, declared: 'declared', actual: 'not there', what: 'gone from the system' })),
+    ...drift.retyped.map((c) => ({ name: c.name, declared: c.declared, actual: c.actual, what: 'values may not fit' })),
+  ];
+  const ask = () =>
+    void propose({ slug, server, tables: [table] })
+      .unwrap()
+      .then(setFiles)
+      .catch(tell.problem);
+  const kept = () => {
+    tell.say(`${table} is as the system has it`, 'A draft of this workspace; it takes effect in production when it is released.');
+    onClose();
+  };
+  return (
+    <Modal title={`${table} and ${server} differ`} open onClose={onClose} wide>
+      {files ? (
+        <Proposal files={files} onBack={() => setFiles(undefined)} onKept={kept} />
+      ) : (
+        <div className="flex flex-col gap-3">
+          <table className="w-full border border-line bg-raised text-left">
+            <thead>
+              <tr className="border-b border-rule text-[12px]">
+                {['column', 'in the project', `in ${server}`, ''].map((h) => (
+                  <th key={h} className="px-3 py-1 font-medium">
+                    {h || <span className="sr-only">what that means</span>}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {lines.map((l) => (
+                <tr key={l.name} className="border-b border-line">
+                  <td className="px-3 py-1 font-medium">{l.name}</td>
+                  <td className="px-3 font-mono text-[12px]">{l.declared}</td>
+                  <td className="px-3 font-mono text-[12px]">{l.actual}</td>
+                  <td className="px-3 text-advisory-text">{l.what}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <p className="text-soft">
+            Compared {ago(comparedAt)}. Or leave a column out with the option <code className="font-mono text-[12px]">left_out</code>, or let the table take
+            what comes with <code className="font-mono text-[12px]">drift 'add'</code>.
+          </p>
+          <div className="flex justify-end">
+            <Button tone="act" disabled={isLoading} {...(reason ? { reason } : {})} onClick={ask}>
+              Take over what the system has
+            </Button>
+          </div>
+        </div>
+      )}
+    </Modal>
+  );
+}

@@ -1,0 +1,144 @@
+import { useMemo, useState } from 'react';
+import { Link } from 'react-router';
+import { address } from '../../app/addresses';
+import { useBindNewMutation, useCatalogQuery, useConnectionsQuery, useProposeImportMutation } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { CatalogEntry, ProblemBody, ProposedFile } from '../../app/types';
+import { count, plural } from '../../shared/format';
+import { Proposal } from '../../shared/proposal';
+import { useTell } from '../../shared/toasts';
+import { Button, Empty, inputClass, Loading, Modal, ProblemNote, Tag } from '../../shared/ui';
+
+/** Declares tables of a connection's database as foreign tables of the project. */
+export function ImportTables({ onClose }: { onClose: () => void }) {
+  const { slug } = useProject();
+  const { data: connections, isLoading } = useConnectionsQuery();
+  const [picked, setPicked] = useState<string>();
+  const connection = picked ?? connections?.[0]?.id;
+  return (
+    <Modal title="Import tables" open onClose={onClose} wide>
+      {isLoading && <Loading what="Reading connections" />}
+      {connections?.length === 0 && (
+        <Empty title="There is no connection yet">
+          <p>
+            An administrator makes one in{' '}
+            <Link className="text-plan underline" to={address.place(slug, 'settings/connections')}>
+              Settings
+            </Link>
+            .
+          </p>
+        </Empty>
+      )}
+      {connections && connections.length > 0 && (
+        <div className="flex flex-col gap-3">
+          <label className="flex items-center gap-2">
+            <span className="caps">Connection</span>
+            <select value={connection} onChange={(e) => setPicked(e.target.value)} className={`${inputClass} w-auto!`}>
+              {connections.map((c) => (
+                <option key={c.id} value={c.id}>
+                  {c.name}
+                </option>
+              ))}
+            </select>
+          </label>
+          {connection && <Catalog key={connection} connection={connection} onClose={onClose} />}
+        </div>
+      )}
+    </Modal>
+  );
+}
+
+const keyOf = (t: Pick<CatalogEntry, 'schema' | 'name'>) => `${t.schema}.${t.name}`;
+
+function Catalog({ connection, onClose }: { connection: string; onClose: () => void }) {
+  const { slug } = useProject();
+  const { data, error, isLoading, refetch } = useCatalogQuery({ slug, connection });
+  const [propose, { isLoading: proposing }] = useProposeImportMutation();
+  const [bindNew] = useBindNewMutation();
+  const [search, setSearch] = useState('');
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const [files, setFiles] = useState<readonly ProposedFile[]>();
+  const tell = useTell();
+  const shown = useMemo(
+    () => (data?.tables ?? []).filter((t) => `${keyOf(t)} ${t.comment ?? ''}`.toLowerCase().includes(search.trim().toLowerCase())),
+    [data, search],
+  );
+
+  if (isLoading) return <Loading what="Reading the catalog" />;
+  if (error || !data) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
+  if (files) {
+    const kept = async () => {
+      await bindNew({ slug, connection, server: data.server }).unwrap().catch(tell.problem);
+      tell.say(`${plural(chosen.size, 'table')} declared`, 'As drafts of this workspace. Bring them in to see their rows.');
+      onClose();
+    };
+    return <Proposal files={files} onBack={() => setFiles(undefined)} onKept={() => void kept()} />;
+  }
+  const toggle = (keys: readonly string[], on: boolean) =>
+    setChosen((before) => {
+      const next = new Set(before);
+      for (const key of keys) {
+        if (on) next.add(key);
+        else next.delete(key);
+      }
+      return next;
+    });
+  const ask = () =>
+    void propose({ slug, connection, tables: data.tables.filter((t) => chosen.has(keyOf(t))).map(({ schema, name }) => ({ schema, name })) })
+      .unwrap()
+      .then(setFiles)
+      .catch(tell.problem);
+  const allShown = shown.length > 0 && shown.every((t) => chosen.has(keyOf(t)));
+  return (
+    <>
+      <input
+        type="search"
+        aria-label="Search tables"
+        placeholder={`Search ${plural(data.tables.length, 'table')}`}
+        value={search}
+        onChange={(e) => setSearch(e.target.value)}
+        className={inputClass}
+      />
+      <div className="h-[42vh] overflow-auto border border-line bg-raised" tabIndex={0} role="group" aria-label="Tables of the connection">
+        <table className="w-full text-left">
+          <thead className="sticky top-0 bg-raised">
+            <tr className="border-b border-rule text-[12px]">
+              <th className="w-8 px-2 py-1">
+                <input type="checkbox" aria-label="All tables shown" checked={allShown} onChange={(e) => toggle(shown.map(keyOf), e.target.checked)} />
+              </th>
+              <th className="px-2 font-medium">table</th>
+              <th className="px-2 text-right font-medium">rows, estimated</th>
+              <th className="px-2 text-right font-medium">columns</th>
+              <th className="px-2 font-medium">comment</th>
+              <th className="px-2 font-medium">in the project</th>
+            </tr>
+          </thead>
+          <tbody>
+            {shown.map((t) => (
+              <tr key={keyOf(t)} className="border-b border-line [content-visibility:auto]">
+                <td className="px-2 py-1">
+                  <input type="checkbox" aria-label={keyOf(t)} checked={chosen.has(keyOf(t))} onChange={(e) => toggle([keyOf(t)], e.target.checked)} />
+                </td>
+                <td className="px-2">
+                  <span className="text-soft">{t.schema}.</span>
+                  <span className="font-medium">{t.name}</span> {t.kind === 'view' && <Tag>view</Tag>}
+                </td>
+                <td className="px-2 text-right font-mono text-[12px]">{t.rows === null ? 'not known' : count(Math.round(t.rows))}</td>
+                <td className="px-2 text-right font-mono text-[12px]">{t.columns}</td>
+                <td className="max-w-72 truncate px-2 text-[12px] text-soft">{t.comment}</td>
+                <td className="px-2 font-mono text-[12px]">{t.declared ?? '–'}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {shown.length === 0 && <Empty title={data.tables.length === 0 ? 'The connection may read no table' : `No table is called “${search}”`} />}
+      </div>
+      <div className="flex items-center justify-end gap-3">
+        <span className="text-[12px] text-soft">Tables that are declared already keep what you wrote and take over what changed.</span>
+        <Button tone="act" disabled={chosen.size === 0 || proposing} onClick={ask}>
+          {proposing ? 'Reading columns and keys' : `Declare ${plural(chosen.size, 'table')}`}
+        </Button>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,65 @@
+import { useState } from 'react';
+import { useKeepDraftMutation } from '../app/api';
+import { useProject } from '../app/project';
+import type { ProposedFile } from '../app/types';
+import { Diff } from './diff';
+import { useTell } from './toasts';
+import { Button, Empty } from './ui';
+
+/** Keeps files as drafts of the workspace; resolves to whether all were kept. */
+export function useKeepFiles() {
+  const { slug, drafts } = useProject();
+  const [keepDraft, { isLoading }] = useKeepDraftMutation();
+  const tell = useTell();
+  const keep = async (files: readonly Pick<ProposedFile, 'path' | 'after'>[]): Promise<boolean> => {
+    try {
+      for (const { path, after } of files) await keepDraft({ slug, path, text: after, version: drafts.get(path)?.version ?? 0 }).unwrap();
+      return true;
+    } catch (problem) {
+      tell.problem(problem);
+      return false;
+    }
+  };
+  return { keep, keeping: isLoading };
+}
+
+/** Files as they would become, to be read before they are kept. */
+export function Proposal({ files, onKept, onBack }: { files: readonly ProposedFile[]; onKept: () => void; onBack: () => void }) {
+  const [chosen, setChosen] = useState(0);
+  const { keep, keeping } = useKeepFiles();
+  const file = files[chosen];
+  if (!file)
+    return (
+      <Empty title="Nothing would change">
+        <p>The project says already what the system says.</p>
+        <Button onClick={onBack}>Back</Button>
+      </Empty>
+    );
+  return (
+    <div className="flex flex-col gap-3">
+      <div className="flex items-center gap-3">
+        {files.map((f, i) => (
+          <button
+            key={f.path}
+            type="button"
+            aria-pressed={i === chosen}
+            onClick={() => setChosen(i)}
+            className={`font-mono text-[12px] ${i === chosen ? 'font-semibold text-plan' : 'underline'}`}
+          >
+            {f.path}
+          </button>
+        ))}
+        <span className="text-[12px] text-soft">{file.before === null ? 'a new file' : 'changes are marked'}; nothing is kept until you say so</span>
+      </div>
+      <div className="h-[46vh] border border-line">
+        <Diff path={file.path} before={file.before ?? ''} after={file.after} />
+      </div>
+      <div className="flex justify-end gap-2">
+        <Button onClick={onBack}>Back</Button>
+        <Button tone="act" disabled={keeping} onClick={() => void keep(files).then((kept) => kept && onKept())}>
+          Keep as {files.length === 1 ? 'a draft' : 'drafts'}
+        </Button>
+      </div>
+    </div>
+  );
+}
