@@ -1,6 +1,7 @@
 export { loadParser, parseSql, type ParsedText, type Statement } from './sql/parser.js';
 export { lineColumn, type LineColumn, type Range } from './sql/positions.js';
 export { tokenize, type Token } from './sql/tokens.js';
+export type { EditedText } from './sql/edits.js';
 export { ident, idents, literal, qualified } from './sql/quote.js';
 export { shortType } from './sql/types.js';
 export { didYouMean, nearest } from './sql/nearest.js';

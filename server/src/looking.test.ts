@@ -6,13 +6,16 @@ import {
   pageStatement,
   profileStatement,
   PROFILE_QUANTILES,
+  readCsv,
   sampleQuery,
   type PageRequest,
   type Profile,
   type RowFilter,
 } from '@ouvrage/core';
 import pg from 'pg';
+import { parquetReadObjects } from 'hyparquet';
 import { Config } from './shared/config.js';
+import { startApplication, type Client, type TestApplication } from './testing.js';
 
 /** Pages, profiles and samples on PostgreSQL, held against plain computations. */
 const SCHEMA = 'looking_test';
@@ -214,5 +217,91 @@ describe('samples', () => {
       expect(once.rowCount).toBeGreaterThan(400);
       expect(once.rowCount).toBeLessThan(800);
     }
+  });
+});
+
+describe('looking at tables through the server', () => {
+  let application: TestApplication;
+  let vera: Client;
+  beforeAll(async () => {
+    application = await startApplication();
+    vera = await application.signIn('vera');
+  }, 120_000);
+  afterAll(() => application.close());
+
+  const look = (more: object = {}) => ({ table: 'core.dim_vessel', show: [], filters: [], sort: [], ...more });
+  const page = async (body: object) =>
+    (await vera.send('post', '/api/workspaces/production/page', { limit: 50, ...body })).body as {
+      rows: string[][];
+      next: string[] | null;
+      total: { rows: number; exact: boolean } | null;
+      columns: { name: string }[];
+      code?: string;
+    };
+
+  test('pages of a table and of a view run through all rows', async () => {
+    for (const table of ['core.dim_vessel', 'staging.berth']) {
+      const seen = new Set<string>();
+      let pages = 0;
+      let total: number | undefined;
+      for (let after: string[] | null | undefined; after !== null;) {
+        const got: Awaited<ReturnType<typeof page>> = await page({ ...look({ table }), limit: 7, ...(after ? { after } : {}) });
+        for (const row of got.rows) seen.add(JSON.stringify(row));
+        total ??= got.total!.rows;
+        after = got.next;
+        pages++;
+      }
+      expect([table, seen.size]).toEqual([table, total]);
+      expect(pages).toBe(Math.ceil(total! / 7));
+    }
+  });
+
+  test('columns that are not there, and values that no column of that type has, are told', async () => {
+    expect(await page(look({ show: ['hull'] }))).toMatchObject({ code: 'unknown-column' });
+    expect(await page(look({ filters: [{ column: 'gross_tonnage', op: '>', value: 'heavy' }] }))).toMatchObject({ code: 'query-failed' });
+  });
+
+  test('a profile of a table and of its production', async () => {
+    const { body } = await vera.send('post', '/api/workspaces/production/profile', { table: 'core.dim_vessel', production: true });
+    const profile = body as Profile & { share: number };
+    const { total } = await page(look());
+    expect(profile).toMatchObject({ rows: total!.rows, share: 1 });
+    expect(profile.columns.find((c) => c.name === 'hull_no')).toMatchObject({ nulls: 0, distinct: total!.rows, patterns: [['aa-99999', total!.rows]] });
+  });
+
+  const file = async (format: string, more: object = {}) => {
+    const answer = await vera
+      .get(`/api/workspaces/production/export?format=${format}&look=${encodeURIComponent(JSON.stringify(look(more)))}`)
+      .buffer(true)
+      .parse((response, done) => {
+        const chunks: Buffer[] = [];
+        response.on('data', (c: Buffer) => chunks.push(c));
+        response.on('end', () => done(null, Buffer.concat(chunks)));
+      });
+    return answer.body as Buffer;
+  };
+
+  test('CSV, JSON lines and Parquet hold the same rows', async () => {
+    const more = {
+      show: ['hull_no', 'vessel_name', 'flag_code', 'gross_tonnage'],
+      filters: [{ column: 'gross_tonnage', op: '>', value: '20000' }],
+      sort: [{ column: 'hull_no', descending: true }],
+    };
+    const csv = readCsv((await file('csv', more)).toString('utf8'));
+    const lines = (await file('jsonl', more))
+      .toString('utf8')
+      .trimEnd()
+      .split('\n')
+      .map((l) => JSON.parse(l) as Record<string, unknown>);
+    const parquet = await file('parquet', more);
+    const parquetRows = await parquetReadObjects({ file: parquet.buffer.slice(parquet.byteOffset, parquet.byteOffset + parquet.byteLength) as ArrayBuffer });
+    expect(csv.header).toEqual(more.show);
+    const { rows } = csv;
+    expect(lines.map((l) => more.show.map((c) => (l[c] === null ? null : String(l[c]))))).toEqual(
+      rows.map((r) => r.map((v, i) => (i === 3 && v !== null ? String(Number(v)) : v))),
+    );
+    expect(parquetRows.map((r) => more.show.map((c) => r[c]))).toEqual(rows);
+    expect(rows.length).toBe((await page({ ...look(more), limit: 1 })).total!.rows);
+    expect(rows).toEqual([...rows].sort((a, b) => (a[0]! < b[0]! ? 1 : -1)));
   });
 });

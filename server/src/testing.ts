@@ -19,7 +19,7 @@ type Answer = request.Response;
 
 /** A signed-in person's requests. */
 export interface Client {
-  get(path: string): Promise<Answer>;
+  get(path: string): request.Test;
   send(method: 'post' | 'put' | 'delete', path: string, body?: unknown): Promise<Answer>;
   /** Waits for a run to end; its detail. */
   ended(run: number): Promise<RunView>;

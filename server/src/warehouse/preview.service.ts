@@ -2,21 +2,20 @@ import { Injectable } from '@nestjs/common';
 import {
   compileText,
   indexFile,
-  literal,
   previewQuery,
   qualified,
-  SESSION_SETTINGS,
   settingsOf,
-  shortType,
   type Definition,
   type Names,
   type Project,
+  type EditedText,
+  type Place,
   type Query,
+  type Table,
 } from '@ouvrage/core';
-import pg from 'pg';
-import Cursor from 'pg-cursor';
 import { ProjectService, type Line } from '../project/project.service.js';
 import { notFound, Problem } from '../shared/problem.js';
+import { ReaderService } from './reader.service.js';
 import { isDatabaseError, stepError } from './sql-error.js';
 import { WarehouseService, type Standing } from './warehouse.service.js';
 
@@ -38,7 +37,15 @@ export interface Preview {
   readonly inlined: readonly string[];
 }
 
-const TIMEOUT_SECONDS = 30;
+/** A table as a query can read it. */
+export interface TableSource {
+  readonly from: string;
+  readonly place?: Place;
+  readonly where: Standing['where'];
+  /** The columns of its key, where it has one that its load enforces. */
+  readonly key: readonly string[];
+}
+
 const COUNT_SECONDS = 5;
 /** A value longer than this is cut; the grid says so. */
 const LONGEST_VALUE = 5000;
@@ -49,19 +56,8 @@ export class PreviewService {
   constructor(
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
+    private readonly reader: ReaderService,
   ) {}
-
-  /** Rows of a table where it stands in an environment, or of its query where it is not built. */
-  async table(slug: string, table: string, limit: number, signal: AbortSignal): Promise<Preview> {
-    const line = await this.projects.line(slug);
-    const definition = line.project.tables.get(table);
-    if (!definition) throw notFound(`The table ${table}`);
-    const standings = await this.standings(line);
-    const place = standings.get(table)?.place;
-    if (place) return this.run(`select * from ${qualified(place)}`, limit, signal);
-    if (definition.kind === 'definition' && definition.query) return this.query(line, definition.path, definition.query, limit, signal, standings);
-    throw this.notThere(table);
-  }
 
   /** Rows of a file's query as it is being written. */
   async text(slug: string, path: string, text: string, limit: number, signal: AbortSignal): Promise<Preview> {
@@ -79,9 +75,18 @@ export class PreviewService {
     return this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
   }
 
-  private async query(line: Line, path: string, query: Query, limit: number, signal: AbortSignal, known?: Map<string, Standing>): Promise<Preview> {
+  private async query(line: Line, path: string, query: Query, limit: number, signal: AbortSignal): Promise<Preview> {
+    const standings = await this.standings(line);
+    const { full, inlined } = this.compiled(line, path, query, standings);
+    const preview = await this.run(full.text, limit, signal).catch((error: unknown) => {
+      throw told(error, line.project, path, full);
+    });
+    return { ...preview, inlined };
+  }
+
+  /** A query as it can be run now: drafted and unbuilt tables are put in as their queries. */
+  private compiled(line: Line, path: string, query: Query, standings: Map<string, Standing>): { full: EditedText; inlined: string[] } {
     const { project } = line;
-    const standings = known ?? (await this.standings(line));
     const names: Names = {
       placeOf: (table) => standings.get(table)?.place,
       functionsSchema: line.environment.schemaOf('functions'),
@@ -91,14 +96,19 @@ export class PreviewService {
     const missing = this.missing(project, reads, standings);
     if (missing) throw missing;
     const main = compileText(project.files.get(path)!, query, query, names);
-    const full = previewQuery(project, main, reads, names);
-    const inlined = reads.filter((r) => project.tables.has(r) && !standings.get(r)?.place);
-    const preview = await this.run(full.text, limit, signal).catch((error: unknown) => {
-      if (!isDatabaseError(error)) throw error;
-      const told = stepError(error, project, { path, original: full.original });
-      throw new Problem(422, 'query-failed', told.message, told.hint, { error: told, sql: full.text });
-    });
-    return { ...preview, inlined };
+    return { full: previewQuery(project, main, reads, names), inlined: reads.filter((r) => project.tables.has(r) && !standings.get(r)?.place) };
+  }
+
+  /** What stands in FROM for a table: its place, or its query where it is not built. */
+  async sourceOf(slug: string, table: string, ofProduction = false): Promise<TableSource> {
+    const line = await this.projects.line(ofProduction ? 'production' : slug);
+    const definition = line.project.tables.get(table);
+    if (!definition) throw notFound(`The table ${table}`);
+    const standings = await this.standings(line);
+    const standing = standings.get(table);
+    if (standing?.place) return { from: qualified(standing.place), place: standing.place, where: standing.where, key: keyOf(definition) };
+    if (definition.kind !== 'definition' || !definition.query) throw this.notThere(table);
+    return { from: `(${this.compiled(line, definition.path, definition.query, standings).full.text}\n)`, where: 'nowhere', key: [] };
   }
 
   /** Source and reference tables cannot be put in as queries: they have to be there. */
@@ -119,21 +129,15 @@ export class PreviewService {
   }
 
   /** @throws DatabaseError as PostgreSQL sends it, or Problem when stopped */
-  private async run(sql: string, limit: number, signal: AbortSignal): Promise<Preview> {
-    const client = await this.warehouse.connect('reader');
-    const stop = () => void this.warehouse.cancel('reader', client);
-    signal.addEventListener('abort', stop);
-    const started = performance.now();
-    let sound = true;
-    try {
-      if (signal.aborted) throw new Problem(499, 'stopped', 'The preview was stopped');
-      await client.query('begin transaction read only');
-      for (const setting of SESSION_SETTINGS) await client.query(setting);
-      await client.query(`set local statement_timeout = ${literal(`${TIMEOUT_SECONDS}s`)}`);
-      const { rows, fields } = await readCursor(client, sql, limit + 1, this.warehouse.types);
+  private run(sql: string, limit: number, signal: AbortSignal): Promise<Preview> {
+    const statement = { sql, values: [] };
+    return this.reader.read(signal, async (client) => {
+      const started = performance.now();
+      const { rows, fields } = await this.reader.rows(client, statement, limit + 1);
       const milliseconds = performance.now() - started;
-      const types = await this.typeNames(client, fields);
-      const total = rows.length <= limit ? rows.length : await this.count(client, sql);
+      const types = await this.reader.typeNames(client, fields);
+      const counting = { sql: `select count(*) as n from (\n${sql}\n) as counted`, values: [] };
+      const total = rows.length <= limit ? rows.length : await this.reader.count(client, counting, COUNT_SECONDS);
       return {
         columns: fields.map((f, i) => ({ name: f.name, type: types[i]! })),
         rows: rows.slice(0, limit).map(cut),
@@ -142,65 +146,28 @@ export class PreviewService {
         sql,
         inlined: [],
       };
-    } catch (error) {
-      if (signal.aborted) throw new Problem(499, 'stopped', 'The preview was stopped');
-      throw error;
-    } finally {
-      signal.removeEventListener('abort', stop);
-      sound = await client
-        .query('rollback')
-        .then(() => client.query('discard all'))
-        .then(
-          () => true,
-          () => false,
-        );
-      client.release(!sound);
-    }
-  }
-
-  private async typeNames(client: pg.PoolClient, fields: readonly pg.FieldDef[]): Promise<string[]> {
-    const { rows } = await client.query<{ type: string }>(
-      'select format_type(t, m) as type from unnest($1::oid[], $2::int[]) with ordinality as f (t, m, n) order by n',
-      [fields.map((f) => f.dataTypeID), fields.map((f) => f.dataTypeModifier)],
-    );
-    return rows.map((r) => shortType(r.type));
-  }
-
-  private async count(client: pg.PoolClient, sql: string): Promise<number | null> {
-    await client.query('savepoint before_count');
-    await client.query(`set local statement_timeout = ${literal(`${COUNT_SECONDS}s`)}`);
-    try {
-      const { rows } = await client.query<{ n: string }>(`select count(*) as n from (\n${sql}\n) as counted`);
-      return Number(rows[0]!.n);
-    } catch {
-      await client.query('rollback to savepoint before_count');
-      return null;
-    }
+    });
   }
 }
 
-function cut(row: readonly (string | null)[]): (string | null)[] {
+export function cut(row: readonly (string | null)[]): (string | null)[] {
   return row.map((v) => (v !== null && v.length > LONGEST_VALUE ? `${v.slice(0, LONGEST_VALUE)}…` : v));
-}
-
-/** The first rows of one statement, through the extended protocol. */
-async function readCursor(
-  client: pg.PoolClient,
-  sql: string,
-  most: number,
-  types: pg.CustomTypesConfig,
-): Promise<{ rows: (string | null)[][]; fields: pg.FieldDef[] }> {
-  const cursor = client.query(new Cursor<(string | null)[]>(sql, [], { rowMode: 'array', types }));
-  try {
-    const rows = await cursor.read(most);
-    const { fields } = (cursor as unknown as { _result: { fields: pg.FieldDef[] } })._result;
-    return { rows, fields };
-  } finally {
-    await cursor.close().catch(() => undefined);
-  }
 }
 
 function queryIn(file: ReturnType<typeof indexFile>): Query | undefined {
   const definition = file.tables.find((t): t is Definition => t.kind === 'definition');
   return definition?.query ?? file.checks[0]?.query ?? file.adhoc[0]?.query;
+}
+
+/** A key that is enforced: an advisory or tolerated one may not tell rows apart. */
+function keyOf(table: Table): readonly string[] {
+  const key = table.contract?.constraints.find((c) => c.kind === 'primary key');
+  const loose = ['advisory', 'tolerate'].some((o) => table.contract?.options.get(o)?.value.includes(key?.name ?? ' '));
+  return key && !loose && (table.kind !== 'definition' || table.policy !== 'view') ? key.columns : [];
+}
+
+function told(error: unknown, project: Project, path: string, full: EditedText): unknown {
+  if (!isDatabaseError(error)) return error;
+  const place = stepError(error, project, { path, original: full.original });
+  return new Problem(422, 'query-failed', place.message, place.hint, { error: place, sql: full.text });
 }

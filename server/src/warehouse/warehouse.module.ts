@@ -1,13 +1,16 @@
 import { Module } from '@nestjs/common';
 import { ProjectModule } from '../project/project.module.js';
+import { LookController } from './look.controller.js';
+import { LookService } from './look.service.js';
 import { PreviewController } from './preview.controller.js';
 import { PreviewService } from './preview.service.js';
+import { ReaderService } from './reader.service.js';
 import { WarehouseService } from './warehouse.service.js';
 
 @Module({
   imports: [ProjectModule],
-  controllers: [PreviewController],
-  providers: [WarehouseService, PreviewService],
+  controllers: [PreviewController, LookController],
+  providers: [WarehouseService, ReaderService, PreviewService, LookService],
   exports: [WarehouseService],
 })
 export class WarehouseModule {}

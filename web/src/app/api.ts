@@ -14,6 +14,9 @@ import type {
   DraftEntry,
   FilesAnswer,
   LoadEntry,
+  Look,
+  PageAnswer,
+  ProfileAnswer,
   ProposedFile,
   ProblemBody,
   ReleaseEntry,
@@ -67,6 +70,9 @@ function parsed(data: unknown): ProblemBody | undefined {
 
 /** Entries of one page, as the server cuts them. */
 const AUDIT_PAGE = 100;
+
+/** Rows that are read at a time. */
+const PAGE_ROWS = 200;
 
 const at = (slug: string) => `workspaces/${encodeURIComponent(slug)}`;
 
@@ -135,10 +141,19 @@ export const api = createApi({
     }),
 
     state: b.query<StateAnswer, string>({ query: (slug) => `${at(slug)}/state`, providesTags: ['State'] }),
-    tableRows: b.query<Rows, { slug: string; table: string; limit: number }>({
-      query: ({ slug, ...body }) => ({ url: `${at(slug)}/rows`, method: 'POST', body }),
+    pages: b.infiniteQuery<PageAnswer, { slug: string; table: string; look: Look }, PageAnswer['next']>({
+      query: ({ queryArg: { slug, table, look }, pageParam }) => ({
+        url: `${at(slug)}/page`,
+        method: 'POST',
+        body: { table, ...look, limit: PAGE_ROWS, ...(pageParam ? { after: pageParam } : {}) },
+      }),
+      infiniteQueryOptions: { initialPageParam: null, getNextPageParam: (page) => page.next ?? undefined },
       providesTags: ['State'],
       keepUnusedDataFor: 5,
+    }),
+    profile: b.query<ProfileAnswer, { slug: string; table: string; production: boolean }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/profile`, method: 'POST', body }),
+      providesTags: ['State'],
     }),
     preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }),
@@ -241,6 +256,11 @@ export const api = createApi({
   }),
 });
 
+/** The address of a look's rows as a file. */
+export function exportAddress(slug: string, table: string, look: Look, format: string): string {
+  return `/api/${at(slug)}/export?format=${format}&look=${encodeURIComponent(JSON.stringify({ table, ...look }))}`;
+}
+
 export const {
   useSessionQuery,
   useSignInMutation,
@@ -260,7 +280,8 @@ export const {
   useFileAtQuery,
   useTakeProductionMutation,
   useStateQuery,
-  useTableRowsQuery,
+  usePagesInfiniteQuery,
+  useProfileQuery,
   usePreviewMutation,
   useCheckHistoryQuery,
   useLoadsQuery,

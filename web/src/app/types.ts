@@ -1,4 +1,4 @@
-import type { Drift, Verdict } from '@ouvrage/core';
+import type { Drift, Profile, RowFilter, Verdict } from '@ouvrage/core';
 
 /** The answers of the server, as the interface reads them. */
 export interface Person {
@@ -52,6 +52,29 @@ export interface Rows {
   readonly milliseconds: number;
   readonly sql: string;
   readonly inlined: readonly string[];
+}
+
+/** Which rows and columns of a table a person looks at. */
+export interface Look {
+  readonly show: readonly string[];
+  readonly filters: readonly RowFilter[];
+  readonly sort: readonly { readonly column: string; readonly descending: boolean }[];
+}
+
+export interface PageAnswer {
+  readonly columns: readonly { readonly name: string; readonly type: string }[];
+  readonly rows: readonly (readonly (string | null)[])[];
+  readonly next: readonly (string | null)[] | null;
+  readonly total: { readonly rows: number; readonly exact: boolean } | null;
+  readonly milliseconds: number;
+  readonly where: 'here' | 'production' | 'nowhere';
+}
+
+export interface ProfileAnswer extends Profile {
+  readonly where: 'here' | 'production' | 'nowhere';
+  readonly share: number;
+  readonly estimatedRows: number;
+  readonly milliseconds: number;
 }
 
 export interface CheckState {

@@ -1,18 +1,23 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { cell, isNumeric } from './format';
 
 interface GridProps {
   readonly label: string;
   readonly columns: readonly { readonly name: string; readonly type?: string }[];
   readonly rows: readonly (readonly (string | null)[])[];
+  /** The order of the rows; without `onSort` headers are no buttons. */
+  readonly sort?: readonly { readonly column: string; readonly descending: boolean }[];
+  readonly onSort?: (column: string) => void;
+  /** Asked for more when the last rows come into sight. */
+  readonly onEnd?: (() => void) | undefined;
 }
 
 const ROW = 22;
 const HEAD = 25;
 
 /** Rows of a query: virtual, with numbers to the right, nulls told apart, and arrow keys. */
-export function Grid({ label, columns, rows }: GridProps) {
+export function Grid({ label, columns, rows, sort, onSort, onEnd }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const [focus, setFocus] = useState({ row: 0, column: 0 });
   const widths = useMemo(() => columns.map((c, i) => columnWidth(c.name, rows, i)), [columns, rows]);
@@ -20,7 +25,17 @@ export function Grid({ label, columns, rows }: GridProps) {
   const total = widths.reduce((a, b) => a + b, 0);
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 12, scrollMargin: 0 });
 
+  const items = virtual.getVirtualItems();
+  const nearEnd = (items.at(-1)?.index ?? 0) >= rows.length - 20;
+  useEffect(() => {
+    if (nearEnd) onEnd?.();
+  }, [nearEnd, onEnd, rows.length]);
+
   const move = (e: KeyboardEvent) => {
+    if ((e.ctrlKey || e.metaKey) && e.key === 'c') {
+      void navigator.clipboard.writeText(rows[focus.row]?.[focus.column] ?? '');
+      return;
+    }
     const step: Record<string, [number, number]> = {
       ArrowDown: [1, 0],
       ArrowUp: [-1, 0],
@@ -58,14 +73,20 @@ export function Grid({ label, columns, rows }: GridProps) {
           style={{ gridTemplateColumns: template, height: HEAD }}
         >
           {columns.map((c, i) => (
-            <div key={i} role="columnheader" title={c.type} className={`truncate px-2.5 pt-1 text-[12px] ${isNumeric(c.type) ? 'text-right' : ''}`}>
-              {c.name}
+            <div
+              key={i}
+              role="columnheader"
+              title={c.type}
+              aria-sort={sortWord(sort, c.name)}
+              className={`truncate px-2.5 pt-1 text-[12px] ${isNumeric(c.type) ? 'text-right' : ''}`}
+            >
+              {onSort ? <SortButton name={c.name} sort={sort ?? []} onSort={onSort} /> : c.name}
               {c.type && <span className="ml-1.5 font-mono text-[11px] font-normal text-soft">{c.type}</span>}
             </div>
           ))}
         </div>
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
-          {virtual.getVirtualItems().map((item) => (
+          {items.map((item) => (
             <div
               key={item.key}
               role="row"
@@ -87,6 +108,29 @@ export function Grid({ label, columns, rows }: GridProps) {
         </div>
       </div>
     </div>
+  );
+}
+
+type Sort = NonNullable<GridProps['sort']>;
+
+const sortWord = (sort: Sort | undefined, name: string) => {
+  const own = sort?.find((s) => s.column === name);
+  return own ? (own.descending ? ('descending' as const) : ('ascending' as const)) : undefined;
+};
+
+function SortButton({ name, sort, onSort }: { name: string; sort: Sort; onSort: (column: string) => void }) {
+  const word = sortWord(sort, name);
+  const place = sort.length > 1 && word ? sort.findIndex((s) => s.column === name) + 1 : '';
+  return (
+    <button type="button" onClick={() => onSort(name)} className="font-medium hover:text-plan hover:underline" title={`Sort by ${name}`}>
+      {name}
+      {word && (
+        <span aria-hidden className="text-plan">
+          {word === 'descending' ? ' ↓' : ' ↑'}
+          {place}
+        </span>
+      )}
+    </button>
   );
 }
 

@@ -1,37 +1,122 @@
-import { useTableRowsQuery } from '../../app/api';
+import { lazy, Suspense, useMemo } from 'react';
+import { useSearchParams } from 'react-router';
+import { usePagesInfiniteQuery } from '../../app/api';
 import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import type { Look, ProblemBody } from '../../app/types';
+import { count, duration } from '../../shared/format';
 import { Grid } from '../../shared/grid';
 import { Empty, Loading, ProblemNote } from '../../shared/ui';
 import type { TableSummary } from '../../worker/protocol';
-import { PREVIEW_ROWS, PreviewFigures } from './preview-panel';
+import { LookBar } from './look-bar';
 
-/** Rows of the table as it stands: here, in production, or as its drafts would make it. */
+const ProfileView = lazy(() => import('./profile-view'));
+
+const ALL: Look = { show: [], filters: [], sort: [] };
+const WHERE = {
+  here: 'as built in this workspace',
+  production: 'from production',
+  nowhere: 'from the query: it is not built here yet',
+};
+
+/** The look that the address says: a link to it shows a colleague the same rows. */
+function useLook() {
+  const [search, setSearch] = useSearchParams();
+  const text = search.get('look');
+  const look = useMemo((): Look => {
+    try {
+      return text ? { ...ALL, ...(JSON.parse(text) as Partial<Look>) } : ALL;
+    } catch {
+      return ALL;
+    }
+  }, [text]);
+  const set = (changes: { look?: Look; view?: 'data' | 'profile' }) =>
+    setSearch((before) => {
+      const next = new URLSearchParams(before);
+      if (changes.look) {
+        const empty = changes.look.show.length + changes.look.filters.length + changes.look.sort.length === 0;
+        if (empty) next.delete('look');
+        else next.set('look', JSON.stringify(changes.look));
+      }
+      if (changes.view === 'profile') next.set('view', 'profile');
+      else if (changes.view === 'data') next.delete('view');
+      return next;
+    });
+  return { look, view: search.get('view') === 'profile' ? ('profile' as const) : ('data' as const), set };
+}
+
+/** Rows of the table as it stands, page by page, and what its columns hold. */
 export function RowsFacet({ table }: { table: TableSummary }) {
-  const { slug, states } = useProject();
-  const { data, error, isFetching, refetch } = useTableRowsQuery({ slug, table: table.fullName, limit: PREVIEW_ROWS }, { refetchOnMountOrArgChange: true });
-  if (isFetching && !data) return <Loading what="Reading rows" />;
-  if (error)
-    return (
-      <div className="p-3">
-        <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
-      </div>
-    );
-  if (!data) return null;
-  const where = { here: 'as built in this workspace', production: 'from production', nowhere: 'from the query: it is not built here yet' }[
-    states.get(table.fullName)?.where ?? 'nowhere'
-  ];
+  const { look, view, set } = useLook();
   return (
     <div className="flex h-full min-h-0 flex-col">
-      <p className="flex h-[30px] shrink-0 items-center justify-between border-b border-line px-3.5 text-[12px] text-soft">
-        <span>{where}</span>
-        <span>
-          <PreviewFigures rows={data} />
+      <div role="group" aria-label="Shown as" className="flex h-[34px] shrink-0 items-center gap-1 border-b border-line px-3.5">
+        {(['data', 'profile'] as const).map((v) => (
+          <button
+            key={v}
+            type="button"
+            aria-pressed={view === v}
+            onClick={() => set({ view: v })}
+            className={`h-[24px] rounded-[2px] border px-2 ${view === v ? 'border-plan bg-wash text-plan' : 'border-line hover:bg-raised'}`}
+          >
+            {v === 'data' ? 'Data' : 'Profile'}
+          </button>
+        ))}
+      </div>
+      {view === 'data' ? (
+        <Data table={table} look={look} onLook={(next) => set({ look: next })} />
+      ) : (
+        <Suspense fallback={<Loading what="Opening the profile" />}>
+          <ProfileView table={table} onFilter={(filters) => set({ look: { ...look, filters }, view: 'data' })} />
+        </Suspense>
+      )}
+    </div>
+  );
+}
+
+function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook: (look: Look) => void }) {
+  const { slug } = useProject();
+  const { data, error, isFetching, isFetchingNextPage, hasNextPage, fetchNextPage, refetch } = usePagesInfiniteQuery(
+    { slug, table: table.fullName, look },
+    { refetchOnMountOrArgChange: true },
+  );
+  const rows = useMemo(() => data?.pages.flatMap((p) => p.rows) ?? [], [data]);
+  const first = data?.pages[0];
+  const sortBy = (column: string) => {
+    const own = look.sort.find((s) => s.column === column);
+    // Ascending, descending, not at all.
+    const rest = look.sort.filter((s) => s.column !== column);
+    onLook({ ...look, sort: !own ? [{ column, descending: false }] : own.descending ? rest : [{ column, descending: true }, ...rest] });
+  };
+  return (
+    <>
+      <LookBar table={table.fullName} columns={table.columns ?? first?.columns ?? []} look={look} onLook={onLook} rows={rows} shown={first?.columns ?? []} />
+      <p className="flex h-[26px] shrink-0 items-center justify-between border-b border-line px-3.5 text-[12px] text-soft">
+        <span>{first ? WHERE[first.where] : ''}</span>
+        <span className="font-mono" role="status">
+          {isFetchingNextPage && 'reading on · '}
+          {first?.total && `${count(rows.length)} of ${first.total.exact ? '' : 'about '}${count(first.total.rows)} rows · ${duration(first.milliseconds)}`}
         </span>
       </p>
       <div className="min-h-0 flex-1">
-        {data.rows.length ? <Grid label={`Rows of ${table.fullName}`} columns={data.columns} rows={data.rows} /> : <Empty title="The table has no row" />}
+        {error ? (
+          <div className="p-3">
+            <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
+          </div>
+        ) : !first || (isFetching && !isFetchingNextPage && rows.length === 0) ? (
+          <Loading what="Reading rows" />
+        ) : rows.length === 0 ? (
+          <Empty title={look.filters.length ? 'No row is left by these filters' : 'The table has no row'} />
+        ) : (
+          <Grid
+            label={`Rows of ${table.fullName}`}
+            columns={first.columns}
+            rows={rows}
+            sort={look.sort}
+            onSort={sortBy}
+            onEnd={hasNextPage && !isFetchingNextPage ? () => void fetchNextPage() : undefined}
+          />
+        )}
       </div>
-    </div>
+    </>
   );
 }

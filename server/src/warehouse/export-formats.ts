@@ -1,0 +1,91 @@
+import { shapeOf, type PageColumn } from '@ouvrage/core';
+import { ByteWriter, ParquetWriter, schemaFromColumnData, type BasicType } from 'hyparquet-writer';
+
+export const EXPORT_FORMATS = ['csv', 'jsonl', 'parquet'] as const;
+export type ExportFormat = (typeof EXPORT_FORMATS)[number];
+
+type Batches = AsyncIterable<(string | null)[][]>;
+type Chunks = AsyncGenerator<string | Uint8Array>;
+
+export const CONTENT_TYPES: Readonly<Record<ExportFormat, string>> = {
+  csv: 'text/csv; charset=utf-8',
+  jsonl: 'application/x-ndjson; charset=utf-8',
+  parquet: 'application/vnd.apache.parquet',
+};
+
+/** Rows as a file, chunk by chunk; never more than a batch or a row group is held. */
+export function written(format: ExportFormat, columns: readonly PageColumn[], batches: Batches): Chunks {
+  switch (format) {
+    case 'csv':
+      return csv(columns, batches);
+    case 'jsonl':
+      return jsonLines(columns, batches);
+    case 'parquet':
+      return parquet(columns, batches);
+  }
+}
+
+/** As RFC 4180 has it; nothing for a null, quotes for an empty text. */
+export function csvField(value: string | null): string {
+  if (value === null) return '';
+  return value === '' || /[",\r\n]/.test(value) ? `"${value.replaceAll('"', '""')}"` : value;
+}
+
+async function* csv(columns: readonly PageColumn[], batches: Batches): Chunks {
+  const line = (values: readonly (string | null)[]) => values.map(csvField).join(',') + '\r\n';
+  yield line(columns.map((c) => c.name));
+  for await (const rows of batches) yield rows.map(line).join('');
+}
+
+const JSON_NUMBER = /^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/;
+
+function jsonValue(value: string | null, type: string): string {
+  if (value === null) return 'null';
+  if (type === 'boolean') return value === 't' ? 'true' : 'false';
+  if (/^jsonb?$/.test(type)) return value;
+  return shapeOf(type) === 'number' && JSON_NUMBER.test(value) ? value : JSON.stringify(value);
+}
+
+async function* jsonLines(columns: readonly PageColumn[], batches: Batches): Chunks {
+  const names = columns.map((c) => JSON.stringify(c.name));
+  for await (const rows of batches) yield rows.map((r) => `{${r.map((v, i) => `${names[i]!}:${jsonValue(v, columns[i]!.type)}`).join(',')}}\n`).join('');
+}
+
+/** How a type is kept in Parquet; whatever has no like there is kept as its text. */
+function parquetType(type: string): { readonly type: BasicType; readonly of: (text: string) => unknown } {
+  if (/^(smallint|integer)$/.test(type)) return { type: 'INT32', of: Number };
+  if (type === 'bigint') return { type: 'INT64', of: BigInt };
+  if (/^(real|double precision)$/.test(type)) return { type: 'DOUBLE', of: Number };
+  if (type === 'boolean') return { type: 'BOOLEAN', of: (t) => t === 't' };
+  return { type: 'STRING', of: (t) => t };
+}
+
+const ROW_GROUP = 20_000;
+
+async function* parquet(columns: readonly PageColumn[], batches: Batches): Chunks {
+  const kinds = columns.map((c) => parquetType(c.type));
+  const schema = schemaFromColumnData({ columnData: columns.map((c, i) => ({ name: c.name, data: [], type: kinds[i]!.type, nullable: true })) });
+  const bytes = new ByteWriter();
+  const writer = new ParquetWriter({ writer: bytes, schema });
+  const taken = () => {
+    const chunk = bytes.getBytes().slice();
+    bytes.index = 0;
+    return chunk;
+  };
+  let held: (string | null)[][] = [];
+  const group = async () => {
+    await writer.write({
+      columnData: columns.map((c, i) => ({ name: c.name, data: held.map((r) => (r[i] === null ? null : kinds[i]!.of(r[i]!))) })),
+      rowGroupSize: ROW_GROUP,
+    });
+    held = [];
+    return taken();
+  };
+  for await (const rows of batches) {
+    held.push(...rows);
+    if (held.length >= ROW_GROUP) yield await group();
+  }
+  if (held.length) yield await group();
+  await writer.finish();
+  yield taken();
+}
