@@ -69,3 +69,12 @@ export {
 } from './anatomy/page.js';
 export { profileStatement, shapeOf, HISTOGRAM_STEPS, PROFILE_QUANTILES, type ColumnProfile, type ColumnShape, type Profile } from './anatomy/profile.js';
 export { sampleQuery, type Sample } from './anatomy/sample.js';
+export { cleanTable, proposeClean, type CleanChoices, type CleanColumn } from './starter/clean.js';
+export { stackTables, matchColumns, unifiedType, type StackChoices, type StackedColumn } from './starter/stack.js';
+export { splitTable, splitCounts, type SplitChoices } from './starter/split.js';
+export { summarise, MEASURES, type Measure, type MeasureKind, type SummariseChoices } from './starter/summarise.js';
+export { pivot, pivotNames, unpivot, type PivotChoices, type UnpivotChoices } from './starter/pivot.js';
+export { againstTargets, type TargetChoices } from './starter/target.js';
+export { relationsOf, stepsFrom, type Relation, type Step } from './starter/relations.js';
+export { fromRelated, multiplies, roleOf, type JoinedTable, type RelatedChoices } from './starter/related.js';
+export type { StarterTable, StarterColumn } from './starter/text.js';

@@ -1,4 +1,4 @@
-import type { Check, Diagnostic, LoadPolicy } from '@ouvrage/core';
+import type { Check, Diagnostic, LoadPolicy, Relation } from '@ouvrage/core';
 
 /** A table as the interface needs it: plain data, made by the worker from the project. */
 export interface TableSummary {
@@ -38,6 +38,7 @@ export interface ProjectSummary {
   readonly tables: readonly TableSummary[];
   /** Servers that hold tables of other databases. */
   readonly servers: readonly string[];
+  readonly relations: readonly Relation[];
   readonly checks: readonly (Check & { readonly title: string })[];
   readonly adhoc: readonly { readonly name: string; readonly path: string }[];
   readonly diagnostics: readonly PlacedDiagnostic[];

@@ -1,4 +1,4 @@
-import { checksOf, checkTitle, lineColumn, type Project, type Table } from '@ouvrage/core';
+import { checksOf, checkTitle, lineColumn, relationsOf, type Project, type Table } from '@ouvrage/core';
 import type { ColumnSummary, PlacedDiagnostic, ProjectSummary, TableSummary } from './protocol';
 
 /** A project as plain data for the interface. */
@@ -7,6 +7,7 @@ export function summarize(project: Project): ProjectSummary {
     layers: project.layers.map(({ name, comment }) => ({ name, ...(comment ? { comment } : {}) })),
     tables: [...project.tables.values()].map((t) => summarizeTable(project, t)),
     servers: [...project.servers.values()].filter((s) => s.name !== 'warehouse' && s.wrapper !== 'file_fdw').map((s) => s.name),
+    relations: relationsOf(project),
     checks: checksOf(project).map((c) => ({ ...c, title: checkTitle(c) })),
     adhoc: [...project.adhoc.values()].map(({ name, path }) => ({ name, path })),
     diagnostics: project.diagnostics.map((d) => placed(project, d)),

@@ -1,0 +1,55 @@
+import { plainIdent } from '../sql/quote.js';
+import { condition, named, select, tableText } from './text.js';
+
+export const MEASURES = ['count', 'distinct', 'sum', 'least', 'greatest', 'average', 'share'] as const;
+export type MeasureKind = (typeof MEASURES)[number];
+
+export interface Measure {
+  readonly kind: MeasureKind;
+  /** Left out for a count of rows. */
+  readonly column?: string;
+  readonly name: string;
+  /** A null counts as 0 instead of not at all; for sums, averages and shares. */
+  readonly nullIsZero?: boolean;
+}
+
+export interface SummariseChoices {
+  readonly source: string;
+  readonly by: readonly string[];
+  readonly measures: readonly Measure[];
+  readonly only?: string;
+}
+
+/** One row a group with its measures. Without groups the whole table is one. */
+export function summarise({ source, by, measures, only }: SummariseChoices): string {
+  const items = [...by.map(plainIdent), ...measures.map((m) => named(measureSql(m), m.name))];
+  const grouped = by.length ? `group by ${by.map(plainIdent).join(', ')}` : '';
+  return `-- ${source}, ${by.length ? `one row a ${by.join(', ')}` : 'one row'}; ${nullsSaid(measures)}\n${select(items, [`from ${tableText(source)}`, only ? `where ${condition(only)}` : '', grouped])}\n`;
+}
+
+export function nullsSaid(measures: readonly Measure[]): string {
+  const zero = measures.filter((m) => m.nullIsZero).map((m) => m.name);
+  return zero.length ? `a null counts as 0 in ${zero.join(', ')}, elsewhere it is passed over` : 'nulls are passed over';
+}
+
+/** The aggregate of a measure. A share is that of the group's sum in the sum of all groups. */
+export function measureSql({ kind, column, nullIsZero }: Measure): string {
+  const own = column === undefined ? '*' : plainIdent(column);
+  const value = nullIsZero && column !== undefined ? `coalesce(${own}, 0)` : own;
+  switch (kind) {
+    case 'count':
+      return `count(${own})`;
+    case 'distinct':
+      return `count(distinct ${own})`;
+    case 'sum':
+      return `sum(${value})`;
+    case 'least':
+      return `min(${own})`;
+    case 'greatest':
+      return `max(${own})`;
+    case 'average':
+      return `avg(${value})`;
+    case 'share':
+      return `sum(${value}) / nullif(sum(sum(${value})) over (), 0)`;
+  }
+}
