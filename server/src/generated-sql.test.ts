@@ -78,6 +78,8 @@ describe('columns of queries are PostgreSQL’s', () => {
     "select * from json_to_record('{}') as r (a integer, b text)",
     'select j.* from (S.call c join S.berth b on b.code = c.code) as j (a, b2)',
     'select (length_m * 2)::numeric(8,2), cast(at as date) as d, at at time zone $$UTC$$ from S.berth, S.call',
+    "select trim(code), nullif(trim(code), ''), coalesce(code, 'none'), coalesce(nullif(lower(code), ''), terminal, '-'), upper(code || 'x') from S.berth",
+    "select case when length_m > 1 then code else 'none' end, case code when 'a' then 'b' else null end, coalesce(length_m, 0), replace(code, 'a', 'b'), to_char(length_m, '9') from S.berth",
     'select distinct on (code) code, at from S.call order by code, at desc',
     'select sum(tonnage) filter (where code is not null), string_agg(no, $$,$$ order by no) from S.call',
   ])('%s', async (sql) => {

@@ -29,11 +29,11 @@ describe('what a query returns', () => {
     ['columns pass through with type and origin', 'select code, length_m from s.berth', 'code:text<berth.code length_m:numeric(6,1)<berth.length_m'],
     ['a cast gives the type', 'select length_m::integer as m from s.berth', 'm:integer<berth.length_m'],
     ['an expression is made from all its columns', "select code || '-' || terminal as k from s.berth", 'k<berth.code,berth.terminal'],
-    ['a condition of a case decides the value too', 'select case when tonnage > 1 then no else code end as c from s.call', 'c<call.code,call.no,call.tonnage'],
+    ['a condition of a case decides the value too', 'select case when tonnage > 1 then no else code end as c from s.call', 'c:text<call.code,call.no,call.tonnage'],
     [
       'names that PostgreSQL gives',
       "select max(tonnage), coalesce(code, ''), code::text, 1, exists (select 1) from s.call",
-      'max<call.tonnage coalesce<call.code code:text<call.code ?column? exists',
+      'max<call.tonnage coalesce:text<call.code code:text<call.code ?column? exists',
     ],
     ['star', 'select * from s.berth', 'code:text<berth.code length_m:numeric(6,1)<berth.length_m terminal:text<berth.terminal'],
     [
@@ -78,7 +78,7 @@ describe('what a query returns', () => {
     ['a function without names is not known', 'select * from generate_series(1, 3)', 'unknown'],
     ['a table that is not there is not known', 'select * from s.nowhere', 'unknown'],
     ['a whole row', 'select b from s.berth b', 'b<berth.code,berth.length_m,berth.terminal'],
-    ['a window', 'select row_number() over (partition by code order by at) as n from s.call', 'n<call.at,call.code'],
+    ['a window', 'select row_number() over (partition by code order by at) as n from s.call', 'n:bigint<call.at,call.code'],
     ['a filter', 'select sum(tonnage) filter (where code is not null) as t from s.call', 't<call.code,call.tonnage'],
     ['count is a bigint', 'select count(*) as n from s.call', 'n:bigint'],
     ['a sample', 'select code from s.berth tablesample system (10)', 'code:text<berth.code'],

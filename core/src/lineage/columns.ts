@@ -166,8 +166,39 @@ function typeOf(node: Node, scope: Scope): string | undefined {
     const found = lookUp(scope, parts);
     return found.kind === 'found' ? found.column.type : undefined;
   }
-  if ('FuncCall' in node && strings(node.FuncCall.funcname).at(-1) === 'count') return 'bigint';
+  if ('FuncCall' in node) return RESULT_TYPES[strings(node.FuncCall.funcname).at(-1) ?? ''];
+  if ('A_Expr' in node && node.A_Expr.kind === 'AEXPR_NULLIF' && node.A_Expr.lexpr) return textOnly(typeOf(node.A_Expr.lexpr, scope));
+  if ('CoalesceExpr' in node) return textAmong(node.CoalesceExpr.args ?? [], scope);
+  if ('CaseExpr' in node) {
+    const results = (node.CaseExpr.args ?? []).flatMap((w) => ('CaseWhen' in w && w.CaseWhen.result ? [w.CaseWhen.result] : []));
+    return textAmong(node.CaseExpr.defresult ? [...results, node.CaseExpr.defresult] : results, scope);
+  }
   return undefined;
+}
+
+/** Functions whose result has one type, whatever they are given. */
+const RESULT_TYPES: Readonly<Record<string, string>> = {
+  count: 'bigint',
+  row_number: 'bigint',
+  trim: 'text',
+  btrim: 'text',
+  ltrim: 'text',
+  rtrim: 'text',
+  lower: 'text',
+  upper: 'text',
+  initcap: 'text',
+  replace: 'text',
+  regexp_replace: 'text',
+  split_part: 'text',
+  to_char: 'text',
+};
+
+const textOnly = (type: string | undefined) => (type === 'text' ? type : undefined);
+
+/** Text where something is known to be text and all the rest is text or a quoted constant; other types carry modifiers that only PostgreSQL settles. */
+function textAmong(nodes: readonly Node[], scope: Scope): string | undefined {
+  const types = nodes.filter((n) => !('A_Const' in n && (n.A_Const.sval !== undefined || n.A_Const.isnull))).map((n) => typeOf(n, scope));
+  return types.length > 0 && types.every((t) => t === 'text') ? 'text' : undefined;
 }
 
 function starColumns(state: State, ref: ColumnRef, scope: Scope): Columns {

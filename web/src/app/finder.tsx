@@ -99,6 +99,7 @@ function useEntries(): Entry[] {
         act: go(address.table(slug, t.fullName)),
       })),
       ...PLACES.map(([place, label]): Entry => ({ key: `p ${place}`, group: 'Commands', label: `Go to ${label}`, act: go(address.place(slug, place)) })),
+      { key: 'p starters', group: 'Commands', label: 'Begin a definition with a starter', act: go(address.starter(slug)) },
       { key: 'p settings', group: 'Commands', label: 'Go to Settings', act: go(address.place(slug, 'settings')) },
       {
         key: 'c theme',

@@ -11,6 +11,7 @@ import type { ProblemBody } from './types';
 const Today = lazy(() => import('../places/today/today'));
 const Sources = lazy(() => import('../places/sources/sources'));
 const Tables = lazy(() => import('../places/tables/tables'));
+const Starters = lazy(() => import('../places/starters/starters'));
 const Lineage = lazy(() => import('../places/lineage/lineage'));
 const Quality = lazy(() => import('../places/quality/quality'));
 const Runs = lazy(() => import('../places/runs/runs'));
@@ -97,6 +98,7 @@ export const router = createBrowserRouter([
           { path: 'today', element: shown(Today, 'Opening Today') },
           { path: 'sources', element: shown(Sources, 'Opening Sources') },
           { path: 'tables/:table?/:facet?', element: shown(Tables, 'Opening Tables') },
+          { path: 'new/:starter?', element: shown(Starters, 'Opening the starters') },
           { path: 'files/*', element: shown(Tables, 'Opening the file') },
           { path: 'lineage', element: shown(Lineage, 'Opening Lineage') },
           { path: 'quality/*', element: shown(Quality, 'Opening Quality') },

@@ -60,6 +60,12 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
           <span className="flex-1" />
           <div className="flex items-center gap-2">
             {canPreview && facet === 'definition' && <Button onClick={() => preview.run(file.text)}>Preview</Button>}
+            <Link
+              to={address.starter(slug, table.kind === 'source' ? 'clean' : 'summarise', table.fullName)}
+              className="px-1 font-medium whitespace-nowrap text-plan hover:underline"
+            >
+              Begin from it
+            </Link>
             {table.kind !== 'source' && <RunButton table={table.fullName} before={file.keep} />}
           </div>
         </div>

@@ -1,5 +1,5 @@
 import { useState } from 'react';
-import { useNavigate } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { address } from '../../app/addresses';
 import { useKeepDraftMutation } from '../../app/api';
 import { useProject } from '../../app/project';
@@ -75,6 +75,13 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
           <span className={wrong ? 'text-broken' : 'text-soft'}>{wrong ?? `The file is ${path}`}</span>
         </label>
         {error && <ProblemNote problem={error as ProblemBody} />}
+        <p className="text-soft">
+          Or let a{' '}
+          <Link to={address.starter(slug)} onClick={onClose} className="text-plan underline underline-offset-2">
+            starter
+          </Link>{' '}
+          write the first version: clean, join, stack, split, summarise, pivot, targets.
+        </p>
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button tone="act" type="submit" disabled={name === '' || wrong !== undefined}>

@@ -1,0 +1,164 @@
+import { fromRelated, multiplies, roleOf, stepsFrom, type JoinedTable, type Measure, type Step } from '@ouvrage/core';
+import { usePreviewMutation } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { ProblemBody } from '../../app/types';
+import { count } from '../../shared/format';
+import { Button, ProblemNote, Tag } from '../../shared/ui';
+import { Measures } from './measures';
+import { bareName, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
+import { StarterSheet } from './starter-sheet';
+
+interface Picked {
+  readonly parent: number;
+  readonly step: Step;
+  readonly columns: readonly string[];
+  readonly aggregate: readonly Measure[] | undefined;
+}
+
+const stepKey = (parent: number, s: Step) => `${parent} ${s.to} ${s.fromColumns.join()} ${s.toColumns.join()}`;
+
+/** Columns of a table and of the tables around it, joined along their relations. */
+export function Related() {
+  const { slug, tables, summary } = useProject();
+  const [base, choose] = useSourceTable((t) => t.layer === 'staging');
+  const key = base?.fullName ?? '';
+  const [columns, setColumns] = useStateFor<string[]>(key, () => (base?.columns ?? []).map((c) => c.name));
+  const [picked, setPicked] = useStateFor<readonly Picked[]>(key, () => []);
+  const [ask, { data, error, isLoading, reset }] = usePreviewMutation();
+  const [askBase, baseCount] = usePreviewMutation();
+  const change = (next: readonly Picked[]) => {
+    reset();
+    setPicked(next);
+  };
+  const joins = picked.map((p): JoinedTable => ({
+    parent: p.parent,
+    step: p.step,
+    columns: namesFor(p, columns),
+    ...(p.aggregate?.length ? { aggregate: p.aggregate } : {}),
+  }));
+  const choices = { base: key, columns: columns.map((column) => ({ column, name: column })), joins };
+  const taken = columns.length + joins.reduce((n, j) => n + (j.aggregate?.length ?? j.columns.length), 0);
+  const sql = fromRelated(choices);
+  const compare = () => {
+    void ask({ slug, path: 'adhoc/joined.sql', text: sql, limit: 1 });
+    void askBase({ slug, path: 'adhoc/base.sql', text: `select * from ${key}`, limit: 1 });
+  };
+  const [after, before] = [data?.total, baseCount.data?.total];
+
+  const stepsAt = (parent: number, table: string) =>
+    stepsFrom(summary.relations, table).filter((s) => parent < 0 || !(s.to === picked[parent]!.step.from && !s.toOne));
+  const place = (parent: number, table: string, depth: number) => (
+    <ul>
+      {stepsAt(parent, table).map((s) => {
+        const index = picked.findIndex((p) => p.parent === parent && stepKey(parent, p.step) === stepKey(parent, s));
+        return (
+          <li key={stepKey(parent, s)} style={{ paddingLeft: depth ? 18 : 0 }} className="border-b border-line py-1">
+            <label className="flex items-center gap-2">
+              <input
+                type="checkbox"
+                checked={index >= 0}
+                onChange={(e) =>
+                  change(
+                    e.target.checked
+                      ? [...picked, { parent, step: s, columns: [], aggregate: s.toOne ? undefined : [{ kind: 'count', name: `${bareName(s.to)}_count` }] }]
+                      : without(picked, index),
+                  )
+                }
+              />
+              <span className="font-medium">{s.to}</span>
+              <span className="truncate font-mono text-[12px] text-soft">
+                {s.toColumns.join(', ')} = {s.fromColumns.join(', ')}
+              </span>
+              {!s.declared && <Tag tone="advisory">guessed</Tag>}
+              {!s.toOne && <Tag>several rows</Tag>}
+            </label>
+            {index >= 0 && (
+              <div className="py-1 pl-6">
+                <PickedColumns picked={picked[index]!} onChange={(next) => change(picked.map((p, j) => (j === index ? next : p)))} />
+                {s.toOne && depth < 2 && place(index, s.to, depth + 1)}
+              </div>
+            )}
+          </li>
+        );
+      })}
+    </ul>
+  );
+  return (
+    <StarterSheet
+      title="From related tables"
+      layer="core"
+      queries={base && taken > 0 ? [{ name: `${bareName(key)}_with_${picked[0] ? bareName(picked[0].step.to) : 'nothing'}`, sql }] : []}
+      wants={taken ? undefined : 'Tick a column.'}
+    >
+      <TableSelect label="Base table: its rows stay" value={base?.fullName} onChange={choose} tables={[...tables.values()].filter((t) => t.columns)} />
+      <ColumnTicks legend="Its columns" columns={base?.columns ?? []} chosen={columns} onChange={setColumns} />
+      <section aria-label="Related tables">
+        <h3 className="caps mb-1">Tables around it</h3>
+        {stepsAt(-1, key).length === 0 && (
+          <p className="text-soft">No relation leads from this table. Declare one with foreign key or references in its contract.</p>
+        )}
+        {place(-1, key, 0)}
+      </section>
+      {multiplies(choices) && (
+        <p className="border-l-[3px] border-advisory bg-raised px-3 py-2">
+          A table with several rows for one of the base is joined as it is: rows are multiplied. Summarise it first, with a measure.
+        </p>
+      )}
+      <div className="flex items-center gap-3">
+        <Button disabled={!base || isLoading} onClick={compare}>
+          Count rows before and after
+        </Button>
+        {after !== undefined && after !== null && before !== undefined && before !== null && (
+          <p role="status" className={after === before ? '' : 'text-broken'}>
+            {count(before)} rows of {key}, {count(after)} after the joins{after === before ? ': none lost, none multiplied' : ''}.
+          </p>
+        )}
+      </div>
+      {error && <ProblemNote problem={error as ProblemBody} />}
+    </StarterSheet>
+  );
+}
+
+/** Without a joined table and what was joined to it. */
+function without(picked: readonly Picked[], index: number): Picked[] {
+  const gone = new Set([index]);
+  picked.forEach((p, i) => gone.has(p.parent) && gone.add(i));
+  const kept = picked.map((_, i) => i).filter((i) => !gone.has(i));
+  return kept.map((i) => ({ ...picked[i]!, parent: picked[i]!.parent < 0 ? -1 : kept.indexOf(picked[i]!.parent) }));
+}
+
+/** Columns under their own names, or with the role before them where the base has the name, or the table stands in a role. */
+function namesFor(p: Picked, base: readonly string[]): JoinedTable['columns'] {
+  const role = roleOf(p.step);
+  const inRole = role !== bareName(p.step.to);
+  return p.columns.map((column) => ({ column, name: (inRole || base.includes(column)) && !column.startsWith(`${role}_`) ? `${role}_${column}` : column }));
+}
+
+function PickedColumns({ picked, onChange }: { picked: Picked; onChange: (next: Picked) => void }) {
+  const { tables } = useProject();
+  const columns = tables.get(picked.step.to)?.columns ?? [];
+  return (
+    <>
+      {!picked.step.toOne && (
+        <label className="flex items-center gap-2 pb-1">
+          <input
+            type="checkbox"
+            checked={picked.aggregate !== undefined}
+            onChange={(e) => onChange({ ...picked, aggregate: e.target.checked ? [{ kind: 'count', name: `${bareName(picked.step.to)}_count` }] : undefined })}
+          />
+          summarise to one row first
+        </label>
+      )}
+      {picked.aggregate ? (
+        <Measures columns={columns} measures={picked.aggregate} onChange={(aggregate) => onChange({ ...picked, aggregate })} />
+      ) : (
+        <ColumnTicks
+          legend={`Columns of ${picked.step.to}`}
+          columns={columns}
+          chosen={picked.columns}
+          onChange={(chosen) => onChange({ ...picked, columns: chosen })}
+        />
+      )}
+    </>
+  );
+}

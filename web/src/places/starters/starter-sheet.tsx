@@ -1,0 +1,152 @@
+import { useEffect, useState, type ReactNode } from 'react';
+import { useNavigate } from 'react-router';
+import { address } from '../../app/addresses';
+import { mayAct, usePerson, useProject } from '../../app/project';
+import { Sql } from '../../shared/diff';
+import { useKeepFiles } from '../../shared/proposal';
+import { Button, inputClass } from '../../shared/ui';
+import { projectWorker } from '../../worker/client';
+import type { PlacedDiagnostic } from '../../worker/protocol';
+import { PreviewPanel, usePreview } from '../tables/preview-panel';
+
+/** A query that a starter wrote, and the name that it suggests for its table. */
+export interface StarterQuery {
+  readonly name: string;
+  readonly sql: string;
+}
+
+/** The choices of a starter on the left, the SQL that they make on the right, its rows below. */
+export function StarterSheet({
+  title,
+  queries,
+  wants,
+  layer: suggested = 'staging',
+  children,
+}: {
+  title: string;
+  queries: readonly StarterQuery[];
+  /** What is still missing for a query. */
+  wants?: string | undefined;
+  layer?: string;
+  children: ReactNode;
+}) {
+  const { slug, summary, paths, isProduction } = useProject();
+  const person = usePerson();
+  const navigate = useNavigate();
+  const { keep, keeping } = useKeepFiles();
+  const layers = summary.layers.map((l) => l.name).filter((l) => !['landing', 'reference'].includes(l));
+  const [chosenLayer, setLayer] = useState<string>();
+  const layer = chosenLayer ?? (layers.includes(suggested) ? suggested : layers[0]) ?? 'staging';
+  const [names, setNames] = useState<Readonly<Record<number, string>>>({});
+  const nameOf = (i: number) => names[i] ?? queries[i]?.name ?? '';
+  const pathOf = (i: number) => `${layer}/${nameOf(i)}.sql`;
+  const [open, setOpen] = useState(0);
+  const shown = Math.min(open, queries.length - 1);
+  const query = queries[shown];
+  const problems = useDiagnostics(query ? pathOf(shown) : undefined, query?.sql);
+  const preview = usePreview(pathOf(shown), () => undefined);
+
+  const wrongName = queries.map((_, i) => nameProblem(nameOf(i), pathOf(i), paths)).find((p) => p !== undefined);
+  const twice = new Set(queries.map((_, i) => nameOf(i))).size < queries.length ? 'Two tables have the same name.' : undefined;
+  const refused = isProduction
+    ? 'Production changes by a release only: open a workspace.'
+    : mayAct(person, 'editor')
+      ? (wants ?? wrongName ?? twice)
+      : `Your role is ${person.role}: an editor may change the project.`;
+  const store = async () => {
+    const kept = await keep(queries.map((q, i) => ({ path: pathOf(i), after: q.sql })));
+    if (kept) await navigate(address.table(slug, `${layer}.${nameOf(0)}`));
+  };
+  return (
+    <div className="flex min-w-0 flex-1">
+      <section aria-label={title} className="flex min-w-0 flex-1 flex-col gap-4 overflow-auto p-4">
+        <h2 className="sheet-title border-b border-line pb-1">{title}</h2>
+        {children}
+      </section>
+      <section aria-label="The SQL" className="flex w-[460px] shrink-0 flex-col border-l border-line bg-sheet">
+        <div className="flex flex-wrap items-end gap-2 border-b border-line px-3 py-2">
+          <label className="flex flex-col text-[12px]">
+            layer
+            <select value={layer} onChange={(e) => setLayer(e.target.value)} className={`${inputClass} w-24!`}>
+              {layers.map((l) => (
+                <option key={l}>{l}</option>
+              ))}
+            </select>
+          </label>
+          {queries.map((_, i) => (
+            <label key={i} className="flex flex-col text-[12px]">
+              {queries.length > 1 ? `table ${i + 1}` : 'table'}
+              <input
+                value={nameOf(i)}
+                onFocus={() => setOpen(i)}
+                onChange={(e) => setNames({ ...names, [i]: e.target.value })}
+                className={`${inputClass} w-36! font-mono text-[12px]`}
+              />
+            </label>
+          ))}
+          <span className="flex-1" />
+          <Button disabled={!query} onClick={() => query && preview.run(query.sql)}>
+            Preview
+          </Button>
+          <Button tone="act" disabled={keeping || queries.length === 0} {...(refused ? { reason: refused } : {})} onClick={() => void store()}>
+            Keep {queries.length > 1 ? 'drafts' : 'draft'}
+          </Button>
+        </div>
+        {queries.length > 1 && (
+          <div role="group" aria-label="Queries" className="flex flex-wrap gap-1 border-b border-line px-3.5 py-1">
+            {queries.map((_, i) => (
+              <button
+                key={i}
+                type="button"
+                aria-pressed={i === shown}
+                onClick={() => setOpen(i)}
+                className={`rounded-[2px] px-2 font-mono text-[12px] ${i === shown ? 'bg-wash text-plan' : 'hover:bg-raised'}`}
+              >
+                {nameOf(i)}
+              </button>
+            ))}
+          </div>
+        )}
+        <div className="max-h-[46%] shrink-0 overflow-auto px-3.5 py-2">
+          {query ? <Sql text={query.sql} label="SQL of the definition" /> : <p className="text-soft">{wants ?? 'Choose what the query is made from.'}</p>}
+          {refused && queries.length > 0 && <p className="pt-1 text-[12px] text-advisory-text">{refused}</p>}
+          {problems.map((p, i) => (
+            <p key={i} role="alert" className="pt-1 text-[12px] text-broken">
+              {p.message}
+              {p.hint ? `; ${p.hint}` : ''} (line {p.line})
+            </p>
+          ))}
+        </div>
+        <div className="min-h-0 flex-1 border-t border-line">
+          <PreviewPanel preview={preview} table={nameOf(shown)} />
+        </div>
+      </section>
+    </div>
+  );
+}
+
+function nameProblem(name: string, path: string, paths: readonly string[]): string | undefined {
+  if (!/^[a-z_][a-z0-9_]*$/.test(name)) return 'A table’s name has lower-case letters, digits and underscores, and begins with a letter.';
+  return paths.includes(path) ? `${path} exists already: choose another name.` : undefined;
+}
+
+/** What the project says of the query, as it would of a file that is being typed. */
+function useDiagnostics(path: string | undefined, sql: string | undefined): readonly PlacedDiagnostic[] {
+  const [found, setFound] = useState<{ sql: string; problems: readonly PlacedDiagnostic[] }>();
+  useEffect(() => {
+    if (path === undefined || sql === undefined) return;
+    let current = true;
+    const timer = setTimeout(
+      () =>
+        void projectWorker
+          .ask<'edit'>({ kind: 'edit', path, text: sql })
+          .then((a) => current && setFound({ sql, problems: a.diagnostics.filter((d) => d.severity === 'error') })),
+      150,
+    );
+    return () => {
+      current = false;
+      clearTimeout(timer);
+    };
+  }, [path, sql]);
+  return found?.sql === sql ? (found?.problems ?? []) : [];
+}
