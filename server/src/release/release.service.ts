@@ -11,10 +11,10 @@ import {
   targetPlace,
   worst,
   type Environment,
-  type LoadPlan,
   type Place,
   type Project,
   type ProjectChange,
+  type SourceTable,
   type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
@@ -24,9 +24,11 @@ import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.s
 import { QualityService } from '../quality/quality.service.js';
 import { BuildService, brokenError } from '../run/build.service.js';
 import { planTables } from '../run/run-plan.js';
-import { Release, Run, type RunStep } from '../run/run.entities.js';
+import { Release, Run, type RunStep, type StepError } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
 import { logger, Problem } from '../shared/problem.js';
+import { intakeError, IntakeService } from '../source/intake.service.js';
+import { SourceStateService } from '../source/source-state.service.js';
 import { Loader, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
@@ -41,6 +43,8 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     private readonly builds: BuildService,
     private readonly warehouse: WarehouseService,
     private readonly quality: QualityService,
+    private readonly intake: IntakeService,
+    private readonly states: SourceStateService,
   ) {}
 
   onModuleInit(): void {
@@ -133,7 +137,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       );
     const environment = this.projects.environmentOf(undefined);
     const standings = await this.warehouse.standings(after, environment, environment);
-    const planned = planTables(after, this.tablesToBuild(change, after), standings, false, this.changedChecks(change));
+    const planned = planTables(after, this.tablesToBuild(change, after), standings, false, this.changedChecks(change), this.toBringIn(change, after));
     return this.runs.queue(
       person,
       'release',
@@ -156,6 +160,14 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     return new Set(change.tables.filter((t) => t.kind !== 'deleted' && after.tables.get(t.table)?.kind !== 'source').map((t) => t.table));
   }
 
+  /** Source tables that are new or declared otherwise: the release brings them in, so that what reads them can be built. */
+  private toBringIn(change: ProjectChange, after: Project): string[] {
+    return change.tables.flatMap((t) => {
+      const table = after.tables.get(t.table);
+      return table?.kind === 'source' && table.server !== 'warehouse' && t.kind !== 'deleted' ? [t.table] : [];
+    });
+  }
+
   private changedChecks(change: ProjectChange): string[] {
     return change.files.flatMap((f) => (f.kind !== 'deleted' ? (/^checks\/(?:.*\/)?([^/]+)\.sql$/.exec(f.path)?.[1] ?? []) : []));
   }
@@ -173,7 +185,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     const client = await this.warehouse.connect('production');
     const stop = () => void this.warehouse.cancel('production', client);
     signal.addEventListener('abort', stop);
-    const release = new ReleaseTransaction(run, before, after, environment, client, this.builds, this.warehouse);
+    const release = new ReleaseTransaction(run, before, after, environment, client, this.builds, this.warehouse, this.intake);
     try {
       await client.query('begin');
       const well = await release.build(steps);
@@ -218,14 +230,17 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       runId: run.id,
     });
     await release.recordSuccess();
+    for (const [table, newest] of release.broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
     return 'succeeded';
   }
 }
 
 interface BuiltTable {
   readonly step: RunStep;
-  readonly plan: LoadPlan;
+  readonly item: SwapItem;
   readonly rows: string | null;
+  /** Of a source table: rows that left its system. */
+  readonly rowsOut?: string;
   readonly checks: readonly CheckOutcome[];
   readonly loader: Loader;
 }
@@ -234,7 +249,9 @@ interface BuiltTable {
 class ReleaseTransaction {
   readonly built = new Map<string, BuiltTable>();
   readonly dropped: string[] = [];
-  private failure?: { readonly step: RunStep; readonly loader: Loader; readonly checks: readonly CheckOutcome[]; readonly error?: StatementFailed };
+  /** Source tables brought in, with their newest watermark. */
+  readonly broughtIn = new Map<string, string | null>();
+  private failure?: { readonly step: RunStep; readonly loader: Loader; readonly checks: readonly CheckOutcome[]; readonly error?: StepError };
   private readonly checkSteps: { step: RunStep; outcome: CheckOutcome; loader: Loader }[] = [];
 
   constructor(
@@ -245,6 +262,7 @@ class ReleaseTransaction {
     private readonly client: pg.PoolClient,
     private readonly builds: BuildService,
     private readonly warehouse: WarehouseService,
+    private readonly intake: IntakeService,
   ) {}
 
   /** What this release has built is read beside; all else where it is. */
@@ -267,10 +285,36 @@ class ReleaseTransaction {
       const i = left.findIndex((s) => s.waitsFor.every((w) => done.has(w)));
       const [step] = left.splice(Math.max(0, i), 1);
       await this.builds.begin(this.run, step!);
-      if (!(step!.kind === 'check' ? await this.check(step!) : await this.table(step!))) return false;
+      if (!(await this.stepDone(step!))) return false;
       done.add(step!.table);
     }
     return true;
+  }
+
+  private stepDone(step: RunStep): Promise<boolean> {
+    switch (step.kind) {
+      case 'check':
+        return this.check(step);
+      case 'intake':
+        return this.bringIn(step);
+      case 'load':
+        return this.table(step);
+    }
+  }
+
+  private async bringIn(step: RunStep): Promise<boolean> {
+    const table = this.after.tables.get(step.table) as SourceTable;
+    const loader = new Loader(this.client);
+    try {
+      const brought = await this.intake.bringBeside(this.client, loader, this.environment, table);
+      this.built.set(table.fullName, { step, item: brought.item, rows: brought.in, rowsOut: brought.out, checks: [], loader });
+      this.broughtIn.set(table.fullName, brought.newest);
+      return true;
+    } catch (error) {
+      const cause = error instanceof StatementFailed ? error.cause : error;
+      this.failure = { step, loader, checks: [], error: { ...intakeError(cause, this.after), path: table.path } };
+      return false;
+    }
   }
 
   private async table(step: RunStep): Promise<boolean> {
@@ -286,11 +330,11 @@ class ReleaseTransaction {
       }
       const [old] = await loader.oldRelations([plan.target]);
       await loader.finishBeside(plan, old);
-      this.built.set(table.fullName, { step, plan, rows, checks, loader });
+      this.built.set(table.fullName, { step, item: plan, rows, checks, loader });
       return true;
     } catch (error) {
       if (!(error instanceof StatementFailed)) throw error;
-      this.failure = { step, loader, checks: [], error };
+      this.failure = { step, loader, checks: [], error: stepError(error.cause, this.after, error.statement.author) };
       return false;
     }
   }
@@ -312,7 +356,7 @@ class ReleaseTransaction {
 
   async swap(): Promise<void> {
     const loader = new Loader(this.client);
-    const items: SwapItem[] = [...this.built.values()].map((b) => b.plan);
+    const items: SwapItem[] = [...this.built.values()].map((b) => b.item);
     const gone = [...this.before.tables.values()].filter((t) => !this.after.tables.has(t.fullName));
     this.dropped.push(...gone.map((t) => t.fullName));
     await loader.swap(
@@ -328,9 +372,9 @@ class ReleaseTransaction {
   }
 
   async recordSuccess(): Promise<void> {
-    for (const { step, rows, checks, loader } of this.built.values()) {
+    for (const { step, rows, rowsOut, checks, loader } of this.built.values()) {
       await this.builds.keep(this.run, step, checks);
-      await this.builds.end(this.run, step, { state: 'done', statements: loader.ran, rowsIn: rows });
+      await this.builds.end(this.run, step, { state: 'done', statements: loader.ran, rowsIn: rows, ...(rowsOut === undefined ? {} : { rowsOut }) });
     }
     for (const { step, outcome, loader } of this.checkSteps) {
       await this.builds.keep(this.run, step, [outcome]);
@@ -345,8 +389,7 @@ class ReleaseTransaction {
       const built = this.built.get(step.table);
       if (step.id === failed?.step.id) {
         await this.builds.keep(this.run, step, failed.checks);
-        const error = failed.error ? stepError(failed.error.cause, this.after, failed.error.statement.author) : brokenError(failed.checks);
-        await this.builds.end(this.run, step, { state: 'failed', statements: failed.loader.ran, error });
+        await this.builds.end(this.run, step, { state: 'failed', statements: failed.loader.ran, error: failed.error ?? brokenError(failed.checks) });
       } else if (built)
         await this.builds.end(this.run, step, {
           state: 'blocked',

@@ -4,7 +4,7 @@ import type { Standing } from '../warehouse/warehouse.service.js';
 
 /** A step of a run before it runs. */
 export interface PlannedStep {
-  readonly kind: 'load' | 'check';
+  readonly kind: 'load' | 'check' | 'intake';
   readonly name: string;
   /** Names of steps that have to be done first. */
   readonly waitsFor: readonly string[];
@@ -30,6 +30,7 @@ export function planSteps(
 /**
  * The steps for exactly these tables.
  * @param alsoChecks names of checks/ that run though none of their tables is built
+ * @param broughtIn source tables that are brought in first
  */
 export function planTables(
   project: Project,
@@ -37,6 +38,7 @@ export function planTables(
   standings: ReadonlyMap<string, Standing>,
   workspace: boolean,
   alsoChecks: readonly string[] = [],
+  broughtIn: readonly string[] = [],
 ): PlannedStep[] {
   const unknown = [...chosen].filter((t) => !project.tables.has(t));
   if (unknown.length) throw new Problem(404, 'not-found', `There is no table ${unknown.join(', ')}`);
@@ -48,7 +50,9 @@ export function planTables(
   const missing = new Map<string, string>();
   for (const t of order) {
     if (reused(t)) continue;
-    for (const input of project.needs.get(t) ?? []) if (!building.includes(input) && !standings.get(input)?.place) missing.set(input, t);
+    for (const input of project.needs.get(t) ?? []) {
+      if (!building.includes(input) && !broughtIn.includes(input) && !standings.get(input)?.place) missing.set(input, t);
+    }
   }
   if (missing.size) {
     const [first] = missing;
@@ -63,10 +67,11 @@ export function planTables(
   const steps: PlannedStep[] = order.map((t) => ({
     kind: 'load',
     name: t,
-    waitsFor: (project.needs.get(t) ?? []).filter((r) => order.includes(r)),
+    waitsFor: (project.needs.get(t) ?? []).filter((r) => order.includes(r) || broughtIn.includes(r)),
     reused: reused(t) ?? false,
   }));
-  return withChecks(project, steps, standings, alsoChecks);
+  const intakes = broughtIn.map((t): PlannedStep => ({ kind: 'intake', name: t, waitsFor: [], reused: false }));
+  return withChecks(project, [...intakes, ...steps], standings, alsoChecks);
 }
 
 function refuseErrors(project: Project, tables: readonly string[]): void {

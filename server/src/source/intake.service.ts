@@ -9,12 +9,14 @@ import {
   qualified,
   remotePlace,
   targetPlace,
-  watermarkOf,
   withAddedColumns,
   type Drift,
   type Environment,
+  type IntakePlan,
+  type Place,
   type Project,
   type SourceTable,
+  type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
 import { from as copyFrom, to as copyTo } from 'pg-copy-streams';
@@ -22,7 +24,7 @@ import { pipeline } from 'node:stream/promises';
 import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { BuildService } from '../run/build.service.js';
-import type { Run, RunStep } from '../run/run.entities.js';
+import type { Run, RunStep, StepError } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
 import { Problem } from '../shared/problem.js';
 import { Loader, StatementFailed } from '../warehouse/loader.js';
@@ -120,11 +122,7 @@ export class IntakeService implements OnModuleInit {
         (broken: Error) => client.release(broken),
       );
       const cause = error instanceof StatementFailed ? error.cause : error;
-      const told = signal.aborted
-        ? { message: 'stopped; the landing table is as it was' }
-        : cause instanceof Problem
-          ? { message: cause.title, ...(cause.detail ? { detail: cause.detail } : {}) }
-          : stepError(cause, project);
+      const told = signal.aborted ? { message: 'stopped; the landing table is as it was' } : intakeError(cause, project);
       await this.build.end(run, step, { state: signal.aborted ? 'stopped' : 'failed', statements: loader.ran, error: { ...told, path: table.path } });
       return false;
     } finally {
@@ -173,6 +171,29 @@ export class IntakeService implements OnModuleInit {
   ): Promise<{ out: string; in: string; total: string; newest: string | null }> {
     const past = await this.reached(client, environment, table);
     const plan = planIntake(environment, table, { past, limit });
+    const copied = await this.copyBeside(source, client, loader, plan, table.server);
+    for (const statement of plan.finish) await loader.run(statement);
+    if (plan.swaps) await loader.swap([{ target: plan.target, beside: plan.beside, relation: 'table' }]);
+    return { ...copied, ...(await this.totals(client, table, plan.target)) };
+  }
+
+  /**
+   * All rows of a source table, copied beside its landing table with its key: for a release, which
+   * swaps it in together with all else. @throws Problem, or what the databases say
+   */
+  async bringBeside(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable): Promise<BroughtBeside> {
+    const source = await this.connections.open(table.server, boundEnvironment(environment));
+    try {
+      const plan = planIntake(environment, await this.heldAgainstSystem(source, PRODUCTION, table));
+      const copied = await this.copyBeside(source, client, loader, plan, table.server);
+      for (const statement of plan.finish) await loader.run(statement);
+      return { item: { target: plan.target, beside: plan.beside, relation: 'table' }, ...copied, ...(await this.totals(client, table, plan.beside)) };
+    } finally {
+      await source.end().catch(() => undefined);
+    }
+  }
+
+  private async copyBeside(source: pg.Client, client: pg.PoolClient, loader: Loader, plan: IntakePlan, server: string): Promise<{ out: string; in: string }> {
     await loader.run({ kind: 'build', sql: plan.build });
     await source.query("set timezone = 'UTC'");
     await source.query('begin transaction isolation level repeatable read read only');
@@ -183,18 +204,19 @@ export class IntakeService implements OnModuleInit {
     const out = String((reading as unknown as { rowCount: number }).rowCount);
     loader.ran.push({
       kind: 'build',
-      sql: `-- in ${table.server}\n${plan.readSql};\n-- into the warehouse\n${plan.copySql}`,
+      sql: `-- in ${server}\n${plan.readSql};\n-- into the warehouse\n${plan.copySql}`,
       milliseconds: Math.round(performance.now() - started),
       rows: Number(out),
     });
-    for (const statement of plan.finish) await loader.run(statement);
-    if (plan.swaps) await loader.swap([{ target: plan.target, beside: plan.beside, relation: 'table' }]);
-    const watermark = watermarkOf(table) ?? table.contract.options.get('watermark')?.value;
+    return { out, in: String(writing.rowCount) };
+  }
+
+  /** Rows of a landing table, and its greatest watermark. */
+  private async totals(client: pg.PoolClient, table: SourceTable, place: Place): Promise<{ total: string; newest: string | null }> {
+    const watermark = table.contract.options.get('watermark')?.value;
     const newest = watermark === undefined ? 'null' : `cast(max(${ident(watermark)}) as text)`;
-    const { rows } = await client.query<{ total: string; newest: string | null }>(
-      `select count(*) as total, ${newest} as newest from ${qualified(plan.target)}`,
-    );
-    return { out, in: String(writing.rowCount), ...rows[0]! };
+    const { rows } = await client.query<{ total: string; newest: string | null }>(`select count(*) as total, ${newest} as newest from ${qualified(place)}`);
+    return rows[0]!;
   }
 
   /** How far an incremental landing table has come; undefined where all rows have to be brought in. */
@@ -205,6 +227,20 @@ export class IntakeService implements OnModuleInit {
     const { rows } = await client.query<{ past: string | null }>(sql);
     return rows[0]?.past ?? undefined;
   }
+}
+
+/** What stopped an intake, in plain words. */
+export function intakeError(cause: unknown, project: Project): StepError {
+  return cause instanceof Problem ? { message: cause.title, ...(cause.detail ? { detail: cause.detail } : {}) } : stepError(cause, project);
+}
+
+/** A landing table made beside, to be swapped in. */
+export interface BroughtBeside {
+  readonly item: SwapItem;
+  readonly out: string;
+  readonly in: string;
+  readonly total: string;
+  readonly newest: string | null;
 }
 
 const boundEnvironment = (environment: Environment): BoundEnvironment => (environment.kind === 'production' ? 'production' : 'workspaces');

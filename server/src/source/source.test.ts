@@ -279,3 +279,38 @@ describe('bringing in', () => {
     });
   });
 });
+
+describe('releasing source tables', () => {
+  test('a release brings in what it declares anew, with what reads it, or nothing of it', async () => {
+    const slug = await openWorkspace('a released source');
+    const { id } = await harbour();
+    await query(
+      application.config.harbour,
+      `create schema if not exists yard; drop table if exists yard.tug; create table yard.tug (tug_no integer primary key, pull_t text); insert into yard.tug values (1, '40'), (2, ' 55 ')`,
+    );
+    await keep(
+      slug,
+      (await mira.send('post', `/api/workspaces/${slug}/import`, { connection: id, tables: [{ schema: 'yard', name: 'tug' }] })).body as ProposedFile[],
+    );
+    await keep(slug, [
+      { path: 'staging/tug.sql', before: null, after: 'create table staging.tug as select tug_no, trim(pull_t)::integer as pull_t from landing.tug' },
+    ]);
+    expect((await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'Tugs' })).status).toBe(201);
+    const release = async () => {
+      const { body } = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'Tugs' });
+      return mira.ended((body as { id: number }).id);
+    };
+    await query(application.config.harbour, `insert into yard.tug values (3, 'strong')`);
+    const failed = await release();
+    expect(failed.state).toBe('failed');
+    const there = () => query<{ t: string | null }>(application.config.warehouse.production, `select to_regclass('landing.tug')::text as t`);
+    expect(await there()).toEqual([{ t: null }]);
+    await query(application.config.harbour, `delete from yard.tug where tug_no = 3`);
+    const released = await release();
+    expect(released.steps.filter((s) => s.table.endsWith('.tug')).map((s) => [s.table, s.state, s.rowsOut, s.rowsIn])).toEqual([
+      ['landing.tug', 'done', '2', '2'],
+      ['staging.tug', 'done', null, '2'],
+    ]);
+    expect(await query(application.config.warehouse.production, 'select pull_t from staging.tug order by 1')).toEqual([{ pull_t: 40 }, { pull_t: 55 }]);
+  });
+});
