@@ -16,6 +16,10 @@ const PAGES = [
   'runs',
   'releases',
   'settings',
+  'settings/connections',
+  'new/clean?table=landing.vessel',
+  'new/related?table=landing.call',
+  'tables/core.dim_vessel/rows?view=profile',
 ];
 
 for (const theme of ['paper', 'blueprint']) {

@@ -287,6 +287,33 @@ class World {
     }
   }
 
+  /** Tables that nobody has declared yet: keys in mixed case, numbers and dates kept as text, words for nothing. */
+  private pilotTables(): HarbourTable[] {
+    const pilots = FIRST_NAMES.slice(0, 8).map((name, i): Value[] => [
+      i + 1,
+      ` ${name} ${LAST_NAMES[(i * 5) % LAST_NAMES.length]!}`,
+      i % 3 === 0 ? 'N' : 'Y',
+      i % 4 === 0 ? 'n/a' : `0${7000 + i}`,
+    ]);
+    const piloted = this.calls.filter((c) => c.arrived !== null);
+    const hours = (i: number) => (i % 29 === 0 ? '' : ((((i * 7) % 30) + 5) / 10).toFixed(1));
+    return [
+      { name: 'pilots', columns: ['"PilotNo" integer', 'name text', 'licensed text', 'phone text'], primaryKey: '"PilotNo"', rows: pilots },
+      {
+        name: 'pilotages',
+        columns: ['"PilotageID" integer', 'call_no text', '"PilotNo" integer references ops.pilots', 'hours text', 'done_on text'],
+        primaryKey: '"PilotageID"',
+        rows: piloted.map((c, i) => [i + 1, c.no, (i % pilots.length) + 1, hours(i), c.arrived!.slice(0, 10)]),
+      },
+      {
+        name: 'berth_inspections',
+        columns: ['inspection_no integer', 'berth_code text', 'result text', 'inspected_on date'],
+        primaryKey: 'inspection_no',
+        rows: this.berths.map((b, i) => [i + 1, b.code, ['sound', ' worn ', 'unsafe'][i % 3]!, dateOf(-10 - i)]),
+      },
+    ];
+  }
+
   tables(day: number): HarbourTable[] {
     const registers = day >= REGISTER_DAY;
     return [
@@ -356,6 +383,7 @@ class World {
         primaryKey: 'invoice_id',
         rows: this.invoices,
       },
+      ...this.pilotTables(),
       { name: 'payments', columns: ['payment_id bigint', 'invoice_id bigint', 'paid_on date', 'amount money'], primaryKey: 'payment_id', rows: this.payments },
     ];
   }

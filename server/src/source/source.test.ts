@@ -77,7 +77,7 @@ describe('connections', () => {
 
   test('a kept password is used for its own machine only, and is never sent back', async () => {
     const { id } = await harbour();
-    expect((await admin.send('post', '/api/connections/test', { ...harbourInput(), id })).body).toMatchObject({ ok: true, tables: 9 });
+    expect((await admin.send('post', '/api/connections/test', { ...harbourInput(), id })).body).toMatchObject({ ok: true, tables: 12 });
     expect((await admin.send('post', '/api/connections/test', { ...harbourInput(), host: '127.0.0.2', id })).body).toMatchObject({
       ok: false,
       part: 'password',

@@ -37,6 +37,7 @@ export class HarbourService {
       await client.query('begin');
       await client.query('create schema if not exists ops');
       for (const table of harbourAt(day)) await this.write(client, table);
+      await client.query('analyze');
       await client.query('commit');
     } finally {
       await client.end();
@@ -48,7 +49,7 @@ export class HarbourService {
   private async write(client: pg.Client, table: HarbourTable): Promise<void> {
     const name = `ops.${ident(table.name)}`;
     const key = table.primaryKey === undefined ? '' : `, primary key (${table.primaryKey})`;
-    await client.query(`drop table if exists ${name}`);
+    await client.query(`drop table if exists ${name} cascade`);
     await client.query(`create table ${name} (${table.columns.join(', ')}${key})`);
     await pipeline(Readable.from([copyText(table.rows)]), client.query(copyFrom(`copy ${name} from stdin`)));
   }

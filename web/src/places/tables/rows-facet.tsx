@@ -92,7 +92,7 @@ function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook
       <LookBar table={table.fullName} columns={table.columns ?? first?.columns ?? []} look={look} onLook={onLook} rows={rows} shown={first?.columns ?? []} />
       <p className="flex h-[26px] shrink-0 items-center justify-between border-b border-line px-3.5 text-[12px] text-soft">
         <span>{first ? WHERE[first.where] : ''}</span>
-        <span className="font-mono" role="status">
+        <span className="font-mono" aria-live="polite">
           {isFetchingNextPage && 'reading on · '}
           {first?.total && `${count(rows.length)} of ${first.total.exact ? '' : 'about '}${count(first.total.rows)} rows · ${duration(first.milliseconds)}`}
         </span>
