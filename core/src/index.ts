@@ -78,3 +78,15 @@ export { againstTargets, type TargetChoices } from './starter/target.js';
 export { relationsOf, stepsFrom, type Relation, type Step } from './starter/relations.js';
 export { fromRelated, multiplies, roleOf, type JoinedTable, type RelatedChoices } from './starter/related.js';
 export type { StarterTable, StarterColumn } from './starter/text.js';
+export {
+  deliveryOptions,
+  detectDecimal,
+  detectDelimiter,
+  isNumberType,
+  matchFileName,
+  patternParts,
+  tableForFile,
+  valueProblem,
+  withPoint,
+  type DeliveryOptions,
+} from './load/delivery.js';

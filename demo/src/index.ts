@@ -4,3 +4,4 @@ export { harbourAt, copyText, dateOf, hullNumber, SIZES, FIRST_DAYS, DEMO_SEED, 
 
 /** The folder of the demo's project files. */
 export const PROJECT_FOLDER = fileURLToPath(new URL('../project', import.meta.url));
+export { deliveriesOf, type DeliveredFile } from './deliveries.js';

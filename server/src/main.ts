@@ -6,6 +6,7 @@ import { configure } from './http.js';
 import { Seeder } from './seeder.js';
 import { Config } from './shared/config.js';
 import { logger } from './shared/problem.js';
+import { DeliveryService } from './source/delivery.service.js';
 
 const tell = (message: Record<string, unknown>) => process.send?.(message);
 
@@ -29,4 +30,5 @@ process.on('disconnect', () => void end(1));
 
 await app.listen(config.port, '127.0.0.1');
 await app.get(Seeder).seed((text) => tell({ kind: 'progress', text }));
+app.get(DeliveryService).watch();
 tell({ kind: 'ready' });

@@ -11,6 +11,7 @@ import { RunService } from './run/run.service.js';
 import { Config } from './shared/config.js';
 import { randomToken } from './shared/secret.js';
 import { ConnectionService } from './source/connection.service.js';
+import { DeliveryService } from './source/delivery.service.js';
 import { IntakeService } from './source/intake.service.js';
 import { HarbourService } from './standin/harbour.service.js';
 
@@ -27,6 +28,7 @@ export class Seeder {
     private readonly intake: IntakeService,
     private readonly runs: RunService,
     private readonly harbour: HarbourService,
+    private readonly deliveries: DeliveryService,
   ) {}
 
   /** Does nothing where there are people already. */
@@ -43,6 +45,7 @@ export class Seeder {
     await this.connections.bindEverywhere('port_ops', connection);
     await this.harbour.start();
     say('Bringing in the harbour’s tables and building the warehouse ...');
+    await this.deliveries.look(0);
     await this.finished(await this.intake.ask(mira, PRODUCTION, []));
     await this.finished(await this.runs.build(mira, PRODUCTION, { tables: [], upstream: false, downstream: false }));
     await this.workspace(mira);

@@ -29,7 +29,11 @@ describe('what a query returns', () => {
     ['columns pass through with type and origin', 'select code, length_m from s.berth', 'code:text<berth.code length_m:numeric(6,1)<berth.length_m'],
     ['a cast gives the type', 'select length_m::integer as m from s.berth', 'm:integer<berth.length_m'],
     ['an expression is made from all its columns', "select code || '-' || terminal as k from s.berth", 'k<berth.code,berth.terminal'],
-    ['a condition of a case decides the value too', 'select case when tonnage > 1 then no else code end as c from s.call', 'c:text<call.code,call.no,call.tonnage'],
+    [
+      'a condition of a case decides the value too',
+      'select case when tonnage > 1 then no else code end as c from s.call',
+      'c:text<call.code,call.no,call.tonnage',
+    ],
     [
       'names that PostgreSQL gives',
       "select max(tonnage), coalesce(code, ''), code::text, 1, exists (select 1) from s.call",

@@ -108,7 +108,8 @@ export const SOURCE_TABLE_OPTIONS: Readonly<Record<string, OptionCheck>> = {
   header: boolean,
   encoding: anything,
   null: anything,
-  decimal: anything,
+  decimal: oneOf('.', ','),
+  then_run: anything,
 };
 
 export const SOURCE_COLUMN_OPTIONS: Readonly<Record<string, OptionCheck>> = { column_name: anything };

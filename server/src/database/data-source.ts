@@ -2,12 +2,30 @@ import type { DataSourceOptions } from 'typeorm';
 import { AccessToken, Audit, Person, Session } from '../people/people.entities.js';
 import { Draft, Workspace } from '../project/project.entities.js';
 import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
+import { Delivery } from '../source/delivery.entities.js';
 import { Binding, Connection, Setting, SourceState } from '../source/source.entities.js';
 import type { Config } from '../shared/config.js';
 import { Initial1764057600000 } from './migrations/1764057600000-initial.js';
 import { Bindings1764072000000 } from './migrations/1764072000000-bindings.js';
+import { Deliveries1764079200000 } from './migrations/1764079200000-deliveries.js';
 
-export const ENTITIES = [Person, Session, AccessToken, Audit, Workspace, Draft, Run, RunStep, CheckResult, Release, Connection, Binding, SourceState, Setting];
+export const ENTITIES = [
+  Person,
+  Session,
+  AccessToken,
+  Audit,
+  Workspace,
+  Draft,
+  Run,
+  RunStep,
+  CheckResult,
+  Release,
+  Connection,
+  Binding,
+  SourceState,
+  Delivery,
+  Setting,
+];
 
 /** The application's database; its schema comes from migrations only. */
 export function dataSourceOptions({ application: a }: Config): DataSourceOptions {
@@ -19,7 +37,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
     username: a.user,
     password: a.password,
     entities: ENTITIES,
-    migrations: [Initial1764057600000, Bindings1764072000000],
+    migrations: [Initial1764057600000, Bindings1764072000000, Deliveries1764079200000],
     synchronize: false,
     uuidExtension: 'pgcrypto',
     installExtensions: false,

@@ -27,6 +27,7 @@ import { planTables } from '../run/run-plan.js';
 import { Release, Run, type RunStep, type StepError } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
 import { logger, Problem } from '../shared/problem.js';
+import { landingBeside } from '../source/delivery.service.js';
 import { intakeError, IntakeService } from '../source/intake.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { Loader, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
@@ -306,6 +307,12 @@ class ReleaseTransaction {
     const table = this.after.tables.get(step.table) as SourceTable;
     const loader = new Loader(this.client);
     try {
+      if (this.after.servers.get(table.server)?.wrapper === 'file_fdw') {
+        // Files come by themselves: the release makes room for them.
+        const item = await landingBeside(this.client, loader, this.environment, table);
+        this.built.set(table.fullName, { step, item, rows: null, checks: [], loader });
+        return true;
+      }
       const brought = await this.intake.bringBeside(this.client, loader, this.environment, table);
       this.built.set(table.fullName, { step, item: brought.item, rows: brought.in, rowsOut: brought.out, checks: [], loader });
       this.broughtIn.set(table.fullName, brought.newest);

@@ -21,6 +21,8 @@ export class Config {
   /** Encrypts secrets at rest; lives in a file outside every database. */
   readonly key: Buffer;
   readonly projectFolder: string;
+  /** Where files are delivered: `drop` in the data folder, or what OUVRAGE_DROP says. */
+  readonly dropFolder: string;
   readonly cores = Math.max(1, os.availableParallelism());
 
   constructor(
@@ -45,6 +47,7 @@ export class Config {
     this.harbour = address('port_ops', 'harbour', 'harbour');
     this.key = Buffer.from(file.key, 'base64');
     this.projectFolder = path.join(data, 'project.git');
+    this.dropFolder = process.env['OUVRAGE_DROP'] ?? path.join(data, 'drop');
   }
 
   static fromEnvironment(): Config {

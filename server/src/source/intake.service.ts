@@ -54,7 +54,7 @@ export class IntakeService implements OnModuleInit {
   /** Asks for the intake of source tables; an empty list means all of them. */
   async ask(person: Person, slug: string, tables: readonly string[], limit?: number): Promise<Run> {
     const line = await this.projects.line(slug);
-    const sources = [...line.project.tables.values()].filter((t) => t.kind === 'source' && t.server !== 'warehouse').map((t) => t.fullName);
+    const sources = [...line.project.tables.values()].filter((t) => t.kind === 'source' && isBroughtIn(line.project, t.server)).map((t) => t.fullName);
     const unknown = tables.filter((t) => !sources.includes(t));
     if (unknown.length) throw new Problem(404, 'not-found', `There is no source table ${unknown.join(', ')}`);
     const chosen = tables.length ? sources.filter((s) => tables.includes(s)) : sources;
@@ -229,6 +229,9 @@ export class IntakeService implements OnModuleInit {
   }
 }
 
+/** Tables of a server in the warehouse stand there already; files of a drop folder come by themselves. */
+const isBroughtIn = (project: Project, server: string) => server !== 'warehouse' && project.servers.get(server)?.wrapper !== 'file_fdw';
+
 /** What stopped an intake, in plain words. */
 export function intakeError(cause: unknown, project: Project): StepError {
   return cause instanceof Problem ? { message: cause.title, ...(cause.detail ? { detail: cause.detail } : {}) } : stepError(cause, project);
@@ -246,7 +249,7 @@ export interface BroughtBeside {
 const boundEnvironment = (environment: Environment): BoundEnvironment => (environment.kind === 'production' ? 'production' : 'workspaces');
 
 /** True where the landing table is there with the declared columns and types, so that rows can be added to it. */
-async function sameColumns(client: pg.PoolClient, target: { schema: string; name: string }, table: SourceTable): Promise<boolean> {
+export async function sameColumns(client: pg.PoolClient, target: { schema: string; name: string }, table: SourceTable): Promise<boolean> {
   const { rows } = await client.query<{ same: boolean }>(
     `select array_agg(a.attname::text order by a.attname) = (select array_agg(n order by n) from unnest($2::text[]) n)
        and bool_and(a.atttypid = (select format('%s', t)::regtype from unnest($2::text[], $3::text[]) d (n, t) where d.n = a.attname)) as same

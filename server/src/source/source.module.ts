@@ -7,6 +7,9 @@ import { RunModule } from '../run/run.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ConnectionController } from './connection.controller.js';
 import { ConnectionService } from './connection.service.js';
+import { DeliveryController } from './delivery.controller.js';
+import { Delivery } from './delivery.entities.js';
+import { DeliveryService } from './delivery.service.js';
 import { ImportService } from './import.service.js';
 import { IntakeService } from './intake.service.js';
 import { SourceController } from './source.controller.js';
@@ -14,9 +17,9 @@ import { SourceStateService } from './source-state.service.js';
 import { Binding, Connection, Setting, SourceState } from './source.entities.js';
 
 @Module({
-  imports: [PeopleModule, TypeOrmModule.forFeature([Connection, Binding, SourceState, Setting, RunStep]), ProjectModule, WarehouseModule, RunModule],
-  controllers: [SourceController, ConnectionController],
-  providers: [ConnectionService, ImportService, IntakeService, SourceStateService],
-  exports: [ConnectionService, IntakeService, SourceStateService, TypeOrmModule],
+  imports: [PeopleModule, TypeOrmModule.forFeature([Connection, Binding, SourceState, Delivery, Setting, RunStep]), ProjectModule, WarehouseModule, RunModule],
+  controllers: [SourceController, ConnectionController, DeliveryController],
+  providers: [ConnectionService, DeliveryService, ImportService, IntakeService, SourceStateService],
+  exports: [ConnectionService, DeliveryService, IntakeService, SourceStateService, TypeOrmModule],
 })
 export class SourceModule {}

@@ -1,14 +1,16 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { ident } from '@ouvrage/core';
-import { copyText, dateOf, FIRST_DAYS, harbourAt, type HarbourTable } from '@ouvrage/demo';
+import { copyText, dateOf, deliveriesOf, FIRST_DAYS, harbourAt, type HarbourTable } from '@ouvrage/demo';
 import pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Repository } from 'typeorm';
+import { DeliveryService } from '../source/delivery.service.js';
 import { Setting } from '../source/source.entities.js';
 import { HARBOUR_DAY } from '../source/source-state.service.js';
+import { written } from '../warehouse/export-formats.js';
 import { Config } from '../shared/config.js';
 
 /** The stand-in for the harbour's operational database, and its clock. */
@@ -17,6 +19,7 @@ export class HarbourService {
   constructor(
     @Inject(Config) private readonly config: Config,
     @InjectRepository(Setting) private readonly settings: Repository<Setting>,
+    private readonly deliveries: DeliveryService,
   ) {}
 
   /** The harbour's day, undefined where there is no demo. */
@@ -26,7 +29,27 @@ export class HarbourService {
   }
 
   async start(): Promise<void> {
-    if ((await this.day()) === undefined) await this.moveTo(FIRST_DAYS);
+    if ((await this.day()) !== undefined) return;
+    await this.moveTo(FIRST_DAYS);
+    for (let day = FIRST_DAYS - 2; day <= FIRST_DAYS; day++) await this.deliver(day);
+  }
+
+  /** Moves on, and delivers the files of the days in between. */
+  async advance(days: number): Promise<{ day: number; date: string } | undefined> {
+    const now = await this.day();
+    if (!now) return undefined;
+    const moved = await this.moveTo(now.day + days);
+    for (let day = now.day + 1; day <= moved.day; day++) await this.deliver(day);
+    return moved;
+  }
+
+  private async deliver(day: number): Promise<void> {
+    for (const { name, text, columns = [], rows = [] } of deliveriesOf(day)) {
+      const batches = async function* () {
+        yield rows.map((r) => [...r]);
+      };
+      await this.deliveries.receive(name, text === undefined ? Readable.from(written('parquet', columns, batches())) : Readable.from([text]));
+    }
   }
 
   /** Writes the whole database as it is at the end of a day, in one transaction. */

@@ -32,9 +32,8 @@ export class HarbourController {
   @Post('advance')
   @HttpCode(200)
   async advance(@Me() me: Person, @Body() { days }: AdvanceBody) {
-    const now = await this.harbour.day();
-    if (!now) throw notFound('The harbour');
-    const moved = await this.harbour.moveTo(now.day + days);
+    const moved = await this.harbour.advance(days);
+    if (!moved) throw notFound('The harbour');
     await this.people.audit(me, 'harbour moved on', moved.date);
     return moved;
   }

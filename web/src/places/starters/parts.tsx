@@ -89,7 +89,7 @@ export function ColumnTicks({
       <legend className="caps mb-1">{legend}</legend>
       <div className="grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-x-4">
         {columns.map((c) => (
-          <label key={c.name} className="flex items-center gap-2 truncate py-0.5">
+          <label key={c.name} className="flex min-h-[25px] items-center gap-2 truncate">
             <input
               type="checkbox"
               checked={chosen.includes(c.name)}

@@ -140,7 +140,7 @@ function ChooseColumns({ columns, chosen, onChoose }: { columns: Props['columns'
           <fieldset>
             <legend className="caps mb-1">Columns shown</legend>
             {all.map((name) => (
-              <label key={name} className="flex items-center gap-2 py-0.5">
+              <label key={name} className="flex min-h-[25px] items-center gap-2">
                 <input type="checkbox" checked={shown.includes(name)} onChange={() => toggle(name)} /> {name}
               </label>
             ))}

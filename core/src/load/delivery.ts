@@ -1,0 +1,205 @@
+import type { SourceTable } from '../project/model.js';
+
+/** Files that are delivered: which table one is for, and whether its values are what the table declares. */
+
+/** A part of a file's name that becomes a column: `{as_of:date}`. */
+const PART = /\{([a-z_][a-z0-9_]*)(?::(date|integer|text))?\}/g;
+
+const PART_PATTERNS: Readonly<Record<string, string>> = { date: '\\d{4}-?\\d{2}-?\\d{2}', integer: '\\d+', text: '.+?' };
+
+/** The columns that a pattern gives, by their names. */
+export function patternParts(pattern: string): string[] {
+  return [...pattern.matchAll(PART)].map((m) => m[1]!);
+}
+
+/**
+ * The values that a file's name gives, by column; undefined where the name does not match.
+ * Dates may be written with or without dashes, and are returned with them.
+ */
+export function matchFileName(pattern: string, name: string): Map<string, string> | undefined {
+  const kinds: string[] = [];
+  let expression = '';
+  let at = 0;
+  for (const part of pattern.matchAll(PART)) {
+    const kind = part[2] ?? 'text';
+    kinds.push(kind);
+    expression += `${escaped(pattern.slice(at, part.index))}(${PART_PATTERNS[kind]!})`;
+    at = part.index + part[0].length;
+  }
+  expression += escaped(pattern.slice(at));
+  const match = new RegExp(`^${expression}$`).exec(name);
+  if (!match) return undefined;
+  const values = new Map<string, string>();
+  for (const [i, column] of patternParts(pattern).entries()) {
+    const value = match[i + 1]!;
+    const given = kinds[i] === 'date' ? value.replace(/^(\d{4})-?(\d{2})-?(\d{2})$/, '$1-$2-$3') : value;
+    if (kinds[i] === 'date' && valueProblem('date', given) !== undefined) return undefined;
+    values.set(column, given);
+  }
+  return values;
+}
+
+/** A `*` stands for anything, all else for itself. */
+const escaped = (text: string) => text.replace(/[.*+?^${}()|[\]\\]/g, (c) => (c === '*' ? '.*' : `\\${c}`));
+
+export const DELIVERY_FORMATS = ['csv', 'jsonl', 'parquet'] as const;
+export type DeliveryFormat = (typeof DELIVERY_FORMATS)[number];
+
+/** How a file is to be read; what the declaration does not say is found out from the file. */
+export interface DeliveryOptions {
+  readonly pattern: string;
+  readonly format: DeliveryFormat;
+  readonly delimiter?: string | undefined;
+  readonly quote: string;
+  readonly header: boolean;
+  readonly encoding?: string | undefined;
+  readonly nullText: string;
+  readonly decimal?: string | undefined;
+  readonly setsAside: boolean;
+  /** Tables that are run when a file has arrived. */
+  readonly thenRun: readonly string[];
+  /** Rows are added; otherwise a file replaces the rows of its parts, or all. */
+  readonly appends: boolean;
+}
+
+export function deliveryOptions(table: SourceTable): DeliveryOptions | undefined {
+  const option = (name: string) => table.contract.options.get(name)?.value;
+  const pattern = option('pattern');
+  if (pattern === undefined) return undefined;
+  const ending = /\.([a-z]+)$/.exec(pattern)?.[1];
+  return {
+    pattern,
+    format: (option('format') as DeliveryFormat | undefined) ?? (ending === 'jsonl' || ending === 'parquet' ? ending : 'csv'),
+    delimiter: option('delimiter')?.replace('\\t', '\t'),
+    quote: option('quote') ?? '"',
+    header: !['false', 'off'].includes(option('header') ?? 'true'),
+    encoding: option('encoding'),
+    nullText: option('null') ?? '',
+    decimal: option('decimal'),
+    setsAside: option('bad_rows') === 'set aside',
+    thenRun: (option('then_run') ?? '')
+      .split(',')
+      .map((n) => n.trim())
+      .filter((n) => n !== ''),
+    appends: option('intake') === 'incremental',
+  };
+}
+
+/** The table that a file is for, by its name; the values of its name's parts. */
+export function tableForFile(
+  tables: readonly SourceTable[],
+  name: string,
+): { readonly table: SourceTable; readonly parts: ReadonlyMap<string, string> } | undefined {
+  for (const table of tables) {
+    const pattern = table.contract.options.get('pattern')?.value;
+    const parts = pattern === undefined ? undefined : matchFileName(pattern, name);
+    if (parts) return { table, parts };
+  }
+  return undefined;
+}
+
+const DELIMITERS = [',', ';', '\t', '|'];
+
+/** The delimiter that a header line has most of, outside quotes. */
+export function detectDelimiter(line: string): string {
+  const bare = line.replace(/"(?:[^"]|"")*"/g, '');
+  const counts = DELIMITERS.map((d) => bare.split(d).length);
+  return DELIMITERS[counts.indexOf(Math.max(...counts))]!;
+}
+
+/** The decimal sign of numbers: a comma where some have one as such and none has a point. */
+export function detectDecimal(values: readonly string[]): '.' | ',' {
+  const comma = values.some((v) => /^\s*[-+]?[\d. ]*\d,\d+\s*$/.test(v));
+  const point = values.some((v) => /^\s*[-+]?\d+\.\d+\s*$/.test(v));
+  return comma && !point ? ',' : '.';
+}
+
+/** A number with a comma as its decimal sign, as PostgreSQL reads it: `1.204,50` is `1204.50`. */
+export const withPoint = (value: string): string => value.replace(/[. ](?=\d{3}(?:\D|$))/g, '').replace(',', '.');
+
+export const isNumberType = (type: string): boolean => /^(smallint|integer|bigint|numeric|real|double precision)\b/.test(type);
+
+const RANGES: Readonly<Record<string, readonly [bigint, bigint]>> = {
+  smallint: [-32768n, 32767n],
+  integer: [-2147483648n, 2147483647n],
+  bigint: [-9223372036854775808n, 9223372036854775807n],
+};
+
+/**
+ * Why a text is no value of a type; undefined where it is one. Dates and instants are taken as ISO
+ * 8601 writes them: other forms depend on settings, and a wrong guess is worse than a refusal. Types
+ * that are not known here pass; the database has the last word.
+ */
+export function valueProblem(type: string, value: string): string | undefined {
+  const text = value.trim();
+  const base = type.replace(/\(.*\)/, '');
+  const range = RANGES[base];
+  if (range) {
+    if (!/^[-+]?\d+$/.test(text)) return 'is no whole number';
+    const n = BigInt(text.replace('+', ''));
+    return n < range[0] || n > range[1] ? `does not fit ${base}` : undefined;
+  }
+  switch (base) {
+    case 'numeric':
+      return numericProblem(type, text);
+    case 'real':
+    case 'double precision':
+      return /^[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?$/.test(text) || /^(nan|[-+]?inf(inity)?)$/i.test(text) ? undefined : 'is no number';
+    case 'boolean':
+      return /^(t|f|true|false|y|n|yes|no|on|off|0|1)$/i.test(text) ? undefined : 'is neither true nor false';
+    case 'date':
+      return dateProblem(text);
+    case 'timestamptz':
+    case 'timestamp':
+      return instantProblem(text);
+    case 'uuid':
+      return /^[0-9a-f]{8}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{12}$/i.test(text) ? undefined : 'is no uuid';
+    case 'varchar':
+    case 'character': {
+      const most = /\((\d+)\)/.exec(type)?.[1];
+      return most !== undefined && [...value.trimEnd()].length > Number(most) ? `is longer than ${most}` : undefined;
+    }
+    case 'json':
+    case 'jsonb':
+      return jsonProblem(value);
+    default:
+      return undefined;
+  }
+}
+
+function numericProblem(type: string, text: string): string | undefined {
+  if (/^nan$/i.test(text)) return undefined;
+  const [, whole = '', fraction = '', exponent] = /^[-+]?(\d*)\.?(\d*)(?:[eE]([-+]?\d+))?$/.exec(text) ?? [];
+  if (whole + fraction === '') return 'is no number';
+  const shape = /\((\d+)(?:,(\d+))?\)/.exec(type);
+  if (!shape || exponent !== undefined) return undefined;
+  const [places, scale] = [Number(shape[1]), Number(shape[2] ?? 0)];
+  // Rounding to the scale may carry into one more digit.
+  const digits = `${whole}${fraction.slice(0, scale).padEnd(scale, '0')}`.replace(/^0+/, '');
+  const rounded = Number(fraction[scale] ?? '0') >= 5 ? String(BigInt(digits || '0') + 1n) : digits;
+  return rounded.length > places ? `does not fit ${type}` : undefined;
+}
+
+function dateProblem(text: string): string | undefined {
+  const [, year, month, day] = /^(\d{4})-(\d{2})-(\d{2})$/.exec(text) ?? [];
+  if (year === undefined) return 'is no date such as 2026-03-01';
+  const [y, m, d] = [Number(year), Number(month), Number(day)];
+  const last = new Date(Date.UTC(y, m, 0)).getUTCDate();
+  return y < 1 || m < 1 || m > 12 || d < 1 || d > last ? 'is no day of the calendar' : undefined;
+}
+
+function instantProblem(text: string): string | undefined {
+  const [, date, hours = '0', minutes = '0', seconds = '0'] =
+    /^(\d{4}-\d{2}-\d{2})(?:[T ](\d{2}):(\d{2})(?::(\d{2})(?:\.\d+)?)?\s*(?:Z|[-+]\d{2}(?::?\d{2})?)?)?$/.exec(text) ?? [];
+  if (date === undefined) return 'is no instant such as 2026-03-01 14:05:00+00';
+  return dateProblem(date) ?? (Number(hours) > 23 || Number(minutes) > 59 || Number(seconds) > 59 ? 'is no time of a day' : undefined);
+}
+
+function jsonProblem(value: string): string | undefined {
+  try {
+    JSON.parse(value);
+    return undefined;
+  } catch {
+    return 'is no JSON';
+  }
+}

@@ -1,0 +1,45 @@
+import { Column, CreateDateColumn, Entity, Index, PrimaryGeneratedColumn } from 'typeorm';
+
+export type DeliveryState = 'loaded' | 'empty' | 'repeated' | 'failed' | 'unknown';
+
+/** One file that came into the drop folder, and what became of it. */
+@Entity('delivery')
+@Index(['table', 'digest'])
+export class Delivery {
+  @PrimaryGeneratedColumn('identity', { type: 'integer', generatedIdentity: 'ALWAYS' })
+  id: number;
+
+  @Column('text')
+  file: string;
+
+  /** Null for a file that no pattern takes. */
+  @Column('text', { name: 'table_name', nullable: true })
+  table: string | null;
+
+  /** Of the file's content and of what its name gives. */
+  @Column('text')
+  digest: string;
+
+  @Column('text')
+  state: DeliveryState;
+
+  @Column('bigint')
+  bytes: string;
+
+  @Column('bigint', { nullable: true })
+  rows: string | null;
+
+  /** Rows that were set aside. */
+  @Column('bigint', { nullable: true })
+  rejects: string | null;
+
+  /** Why it failed, in words. */
+  @Column('text', { nullable: true })
+  reason: string | null;
+
+  @CreateDateColumn({ type: 'timestamptz' })
+  at: Date;
+
+  @Column('integer', { nullable: true })
+  milliseconds: number | null;
+}

@@ -1,0 +1,360 @@
+import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
+import { InjectRepository } from '@nestjs/typeorm';
+import {
+  deliveryOptions,
+  fingerprints,
+  ident,
+  idents,
+  literal,
+  planIntake,
+  qualified,
+  tableForFile,
+  targetPlace,
+  type DeliveryOptions,
+  type Environment,
+  type Place,
+  type Project,
+  type SourceTable,
+} from '@ouvrage/core';
+import { createHash, randomUUID } from 'node:crypto';
+import { createReadStream, createWriteStream } from 'node:fs';
+import { mkdir, readdir, rename, rm, stat, writeFile } from 'node:fs/promises';
+import path from 'node:path';
+import { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import type pg from 'pg';
+import { from as copyFrom } from 'pg-copy-streams';
+import { Repository } from 'typeorm';
+import type { Person } from '../people/people.entities.js';
+import { PRODUCTION, ProjectService } from '../project/project.service.js';
+import { RunService } from '../run/run.service.js';
+import { Config } from '../shared/config.js';
+import { logger } from '../shared/problem.js';
+import { Loader } from '../warehouse/loader.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { sameColumns } from './intake.service.js';
+import { Delivery, type DeliveryState } from './delivery.entities.js';
+import { readDelivery, UnreadableFile, type BadValue, type DeliveredRow, type FileColumn } from './read-delivery.js';
+import { SourceStateService } from './source-state.service.js';
+
+const POLL_MILLISECONDS = 3000;
+/** A file that changed within this time may still be being written. */
+const SETTLED_MILLISECONDS = 2000;
+
+/** A file with more bad rows is not what its table declares. */
+const MOST_REJECTS = 10_000;
+
+/** Who runs what a file's arrival triggers. */
+const DROP_FOLDER = { name: 'drop folder', displayName: 'Drop folder', role: 'releaser' } as Person;
+
+interface Outcome {
+  readonly state: DeliveryState;
+  readonly rows?: string;
+  readonly rejects?: string;
+  readonly reason?: string;
+}
+
+/** A value that stops a file. */
+class BadRow extends Error {
+  constructor(readonly bad: BadValue) {
+    super(`line ${bad.line}, column ${bad.column}: “${bad.value}” ${bad.reason}`);
+  }
+}
+
+/** Watches the drop folder, and loads each file into the landing table whose pattern takes its name. */
+@Injectable()
+export class DeliveryService implements OnApplicationShutdown {
+  readonly folder: string;
+  private timer: NodeJS.Timeout | undefined;
+  private going: Promise<void> | undefined;
+
+  constructor(
+    @Inject(Config) config: Config,
+    @InjectRepository(Delivery) private readonly deliveries: Repository<Delivery>,
+    private readonly projects: ProjectService,
+    private readonly warehouse: WarehouseService,
+    private readonly runs: RunService,
+    private readonly states: SourceStateService,
+  ) {
+    this.folder = config.dropFolder;
+  }
+
+  /** Looks into the folder from now on; where a look is still going on, the next one waits. */
+  watch(): void {
+    this.timer ??= setInterval(() => {
+      this.going ??= this.look(SETTLED_MILLISECONDS)
+        .catch((error: unknown) => logger.warn(error))
+        .finally(() => (this.going = undefined));
+    }, POLL_MILLISECONDS);
+  }
+
+  async onApplicationShutdown(): Promise<void> {
+    clearInterval(this.timer);
+    await this.going;
+  }
+
+  recent(): Promise<Delivery[]> {
+    return this.deliveries.find({ order: { id: 'DESC' }, take: 100 });
+  }
+
+  /** Puts a file into the folder as a whole: it has its name only when all of it is there. */
+  async receive(name: string, body: Readable): Promise<void> {
+    await mkdir(this.folder, { recursive: true });
+    const part = path.join(this.folder, `.${randomUUID()}.part`);
+    try {
+      await pipeline(body, createWriteStream(part));
+      await rename(part, path.join(this.folder, name));
+    } catch (error) {
+      await rm(part, { force: true });
+      throw error;
+    }
+  }
+
+  /**
+   * Takes all files that are there and have not changed for some time. One process at a time: the
+   * others find the lock taken and leave.
+   */
+  async look(settled: number): Promise<void> {
+    const names = await this.waiting(settled);
+    if (names.length === 0) return;
+    const client = await this.warehouse.connect('production');
+    try {
+      const { rows } = await client.query<{ mine: boolean }>(`select pg_try_advisory_lock(hashtext('ouvrage deliveries')) as mine`);
+      if (!rows[0]!.mine) return;
+      try {
+        for (const name of names) await this.take(client, name);
+      } finally {
+        await client.query(`select pg_advisory_unlock(hashtext('ouvrage deliveries'))`);
+      }
+    } finally {
+      client.release();
+    }
+  }
+
+  private async waiting(settled: number): Promise<string[]> {
+    await mkdir(this.folder, { recursive: true });
+    const entries = await readdir(this.folder, { withFileTypes: true });
+    const names: string[] = [];
+    for (const entry of entries.filter((e) => e.isFile() && !e.name.startsWith('.'))) {
+      const { mtimeMs } = await stat(path.join(this.folder, entry.name));
+      if (Date.now() - mtimeMs >= settled) names.push(entry.name);
+    }
+    return names.sort();
+  }
+
+  private async take(client: pg.PoolClient, name: string): Promise<void> {
+    const started = performance.now();
+    const file = path.join(this.folder, name);
+    const { project } = await this.projects.line(PRODUCTION);
+    const tables = [...project.tables.values()].filter((t): t is SourceTable => t.kind === 'source' && project.servers.get(t.server)?.wrapper === 'file_fdw');
+    const found = tableForFile(tables, name);
+    const { size } = await stat(file);
+    const digest = await digestOf(file, found?.parts ?? new Map());
+    const outcome = found
+      ? await this.load(client, project, found.table, file, name, found.parts, size, digest)
+      : { state: 'unknown' as const, reason: `no table of the project has a pattern that takes ${name}` };
+    await this.deliveries.insert({
+      file: name,
+      table: found?.table.fullName ?? null,
+      digest,
+      state: outcome.state,
+      bytes: String(size),
+      rows: outcome.rows ?? null,
+      rejects: outcome.rejects ?? null,
+      reason: outcome.reason ?? null,
+      milliseconds: Math.round(performance.now() - started),
+    });
+    await this.putAway(name, outcome);
+    if (outcome.state === 'loaded') await this.trigger(found!.table);
+  }
+
+  private async load(
+    client: pg.PoolClient,
+    project: Project,
+    table: SourceTable,
+    file: string,
+    name: string,
+    parts: ReadonlyMap<string, string>,
+    size: number,
+    digest: string,
+  ): Promise<Outcome> {
+    if (size === 0) return { state: 'empty' };
+    if (await this.deliveries.existsBy({ table: table.fullName, digest, state: 'loaded' }))
+      return { state: 'repeated', reason: 'the same content was loaded before' };
+    const environment = this.projects.environmentOf(undefined);
+    await this.warehouse.prepare(
+      environment,
+      project.layers.map((l) => l.name),
+    );
+    const options = deliveryOptions(table)!;
+    try {
+      await client.query('begin');
+      await client.query("set local timezone = 'UTC'; set local datestyle = 'ISO, YMD'");
+      const loader = new Loader(client);
+      await makeLandingTable(client, loader, environment, table);
+      const { rows, rejects } = await this.copy(client, environment, table, options, file, name, parts);
+      if (rows === 0 && rejects === 0) {
+        await client.query('rollback');
+        return { state: 'empty' };
+      }
+      const target = targetPlace(environment, table);
+      const { rows: counted } = await client.query<{ total: string }>(`select count(*) as total from ${qualified(target)}`);
+      await this.warehouse.remember(client, environment, table.fullName, fingerprints(project).get(table.fullName)!, counted[0]!.total, 0);
+      await client.query('commit');
+      await this.states.broughtIn(PRODUCTION, table.fullName, await this.newest(client, table, target));
+      return { state: 'loaded', rows: String(rows), ...(options.setsAside ? { rejects: String(rejects) } : {}) };
+    } catch (error) {
+      await client.query('rollback');
+      return {
+        state: 'failed',
+        reason:
+          error instanceof BadRow || error instanceof UnreadableFile
+            ? error.message
+            : `the warehouse refused it: ${error instanceof Error ? error.message : String(error)}`,
+      };
+    }
+  }
+
+  private async newest(client: pg.PoolClient, table: SourceTable, target: Place): Promise<string | null> {
+    const watermark = table.contract.options.get('watermark')?.value;
+    if (watermark === undefined) return null;
+    return (await client.query<{ newest: string | null }>(`select cast(max(${ident(watermark)}) as text) as newest from ${qualified(target)}`)).rows[0]!.newest;
+  }
+
+  /** Rows of the file into the landing table, in place of those that the file replaces. */
+  private async copy(
+    client: pg.PoolClient,
+    environment: Environment,
+    table: SourceTable,
+    options: DeliveryOptions,
+    file: string,
+    name: string,
+    parts: ReadonlyMap<string, string>,
+  ): Promise<{ rows: number; rejects: number }> {
+    const target = qualified(targetPlace(environment, table));
+    const columns: FileColumn[] = table.contract.columns.filter((c) => !parts.has(c.name));
+    const known = [...parts].filter(([column]) => table.contract.columns.some((c) => c.name === column));
+    const first = readDelivery(file, options, columns)[Symbol.asyncIterator]();
+    const begun = await first.next();
+    // A file without rows replaces nothing.
+    if (begun.done) return { rows: 0, rejects: 0 };
+    if (!options.appends) {
+      const same = known.map(([column], i) => `${ident(column)} = cast($${i + 1}::text as ${table.contract.columns.find((c) => c.name === column)!.type})`);
+      await client.query(
+        `delete from ${target}${same.length ? ` where ${same.join(' and ')}` : ''}`,
+        known.map(([, value]) => value),
+      );
+    }
+    const names = [...columns.map((c) => c.name), ...known.map(([column]) => column)];
+    const rejected: DeliveredRow[] = [];
+    let rejects = 0;
+    const lines = async function* (): AsyncGenerator<string> {
+      let batch = '';
+      for (let next: IteratorResult<DeliveredRow> = begun; !next.done; next = await first.next()) {
+        const { problem, values } = next.value;
+        if (problem) {
+          if (!options.setsAside) throw new BadRow(problem);
+          if (++rejects > MOST_REJECTS)
+            throw new UnreadableFile(`more than ${MOST_REJECTS} rows are bad, the first in ${new BadRow(rejected[0]!.problem!).message}`);
+          rejected.push(next.value);
+          continue;
+        }
+        batch += copyLine([...values, ...known.map(([, value]) => value)]);
+        if (batch.length > 65_536) {
+          yield batch;
+          batch = '';
+        }
+      }
+      if (batch) yield batch;
+    };
+    const writing = client.query(copyFrom(`copy ${target} (${idents(names)}) from stdin`));
+    await pipeline(Readable.from(lines()), writing);
+    if (rejected.length) await this.keepRejects(client, environment, table, name, columns, rejected);
+    return { rows: writing.rowCount ?? 0, rejects };
+  }
+
+  /** Rows that are no rows of the table, with where they stood and what is wrong with them. */
+  private async keepRejects(
+    client: pg.PoolClient,
+    environment: Environment,
+    table: SourceTable,
+    file: string,
+    columns: readonly FileColumn[],
+    rows: readonly DeliveredRow[],
+  ): Promise<void> {
+    const place = targetPlace(environment, table);
+    const rejects = qualified({ schema: place.schema, name: `${place.name}_rejects` });
+    await client.query(
+      `create table if not exists ${rejects} (file text not null, line bigint not null, column_name text not null, value text not null, reason text not null, row jsonb not null, at timestamptz not null default now())`,
+    );
+    if (environment.readers.length) await client.query(`grant select on ${rejects} to ${idents(environment.readers)}`);
+    const problems = rows.map((r) => r.problem!);
+    await client.query(
+      `insert into ${rejects} (file, line, column_name, value, reason, row) select $1, * from unnest($2::bigint[], $3::text[], $4::text[], $5::text[], $6::jsonb[])`,
+      [
+        file,
+        problems.map((p) => p.line),
+        problems.map((p) => p.column),
+        problems.map((p) => p.value),
+        problems.map((p) => p.reason),
+        rows.map((r) => JSON.stringify(Object.fromEntries(columns.map((c, i) => [c.name, r.values[i] ?? null])))),
+      ],
+    );
+  }
+
+  /** To `archive/`, or to `failed/` beside a text that says why. A name that is taken there gets the time before it. */
+  private async putAway(name: string, outcome: Outcome): Promise<void> {
+    const well = ['loaded', 'empty', 'repeated'].includes(outcome.state);
+    const folder = path.join(this.folder, well ? 'archive' : 'failed');
+    await mkdir(folder, { recursive: true });
+    const taken = (await readdir(folder)).includes(name);
+    const kept = taken ? `${new Date().toISOString().replace(/[:.]/g, '-')} ${name}` : name;
+    await rename(path.join(this.folder, name), path.join(folder, kept));
+    if (!well) await writeFile(path.join(folder, `${kept}.why.txt`), `${outcome.reason ?? 'it could not be loaded'}\n`);
+  }
+
+  private async trigger(table: SourceTable): Promise<void> {
+    const tables = deliveryOptions(table)!.thenRun;
+    if (tables.length === 0) return;
+    await this.runs.build(DROP_FOLDER, PRODUCTION, { tables, upstream: true, downstream: false }).catch((error: unknown) => logger.warn(error));
+  }
+}
+
+async function digestOf(file: string, parts: ReadonlyMap<string, string>): Promise<string> {
+  const hash = createHash('sha256').update(JSON.stringify([...parts]));
+  await pipeline(createReadStream(file), hash);
+  return hash.digest('hex');
+}
+
+/** One row in the text format of COPY. */
+function copyLine(values: readonly (string | null)[]): string {
+  const field = (v: string | null) => (v === null ? '\\N' : v.replaceAll('\\', '\\\\').replaceAll('\t', '\\t').replaceAll('\n', '\\n').replaceAll('\r', '\\r'));
+  return `${values.map(field).join('\t')}\n`;
+}
+
+/** The landing table as it is declared; where it is declared otherwise than it stands, rows are taken over by the columns' names. */
+async function makeLandingTable(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable): Promise<void> {
+  const target = targetPlace(environment, table);
+  if (await sameColumns(client, target, table)) return;
+  const item = await landingBeside(client, loader, environment, table);
+  await loader.swap([item]);
+}
+
+/** An empty landing table beside, with the rows of the one in place as far as it has the same columns. */
+export async function landingBeside(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable) {
+  const { build, beside, target, finish } = planIntake(environment, table);
+  await loader.run({ kind: 'build', sql: build });
+  const { rows } = await client.query<{ name: string }>(
+    `select attname as name from pg_attribute where attrelid = to_regclass(${literal(qualified(target))}) and attnum > 0 and not attisdropped`,
+  );
+  const common = table.contract.columns.filter((c) => rows.some((r) => r.name === c.name));
+  if (common.length) {
+    const names = idents(common.map((c) => c.name));
+    await loader.run({
+      kind: 'build',
+      sql: `insert into ${qualified(beside)} (${names}) select ${common.map((c) => `cast(${ident(c.name)} as ${c.type})`).join(', ')} from ${qualified(target)}`,
+    });
+  }
+  for (const statement of finish) await loader.run(statement);
+  return { target, beside, relation: 'table' as const };
+}
