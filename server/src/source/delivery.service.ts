@@ -122,7 +122,9 @@ export class DeliveryService implements OnApplicationShutdown {
       const { rows } = await client.query<{ mine: boolean }>(`select pg_try_advisory_lock(hashtext('ouvrage deliveries')) as mine`);
       if (!rows[0]!.mine) return;
       try {
-        for (const name of names) await this.take(client, name);
+        const run = new Set<string>();
+        for (const name of names) for (const table of await this.take(client, name)) run.add(table);
+        if (run.size) await this.trigger([...run]);
       } finally {
         await client.query(`select pg_advisory_unlock(hashtext('ouvrage deliveries'))`);
       }
@@ -142,7 +144,8 @@ export class DeliveryService implements OnApplicationShutdown {
     return names.sort();
   }
 
-  private async take(client: pg.PoolClient, name: string): Promise<void> {
+  /** @returns the tables that the file's arrival is to run */
+  private async take(client: pg.PoolClient, name: string): Promise<readonly string[]> {
     const started = performance.now();
     const file = path.join(this.folder, name);
     const { project } = await this.projects.line(PRODUCTION);
@@ -165,7 +168,7 @@ export class DeliveryService implements OnApplicationShutdown {
       milliseconds: Math.round(performance.now() - started),
     });
     await this.putAway(name, outcome);
-    if (outcome.state === 'loaded') await this.trigger(found!.table);
+    return outcome.state === 'loaded' ? deliveryOptions(found!.table)!.thenRun : [];
   }
 
   private async load(
@@ -313,9 +316,7 @@ export class DeliveryService implements OnApplicationShutdown {
     if (!well) await writeFile(path.join(folder, `${kept}.why.txt`), `${outcome.reason ?? 'it could not be loaded'}\n`);
   }
 
-  private async trigger(table: SourceTable): Promise<void> {
-    const tables = deliveryOptions(table)!.thenRun;
-    if (tables.length === 0) return;
+  private async trigger(tables: readonly string[]): Promise<void> {
     await this.runs.build(DROP_FOLDER, PRODUCTION, { tables, upstream: true, downstream: false }).catch((error: unknown) => logger.warn(error));
   }
 }

@@ -1,0 +1,177 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { mkdir, readdir, readFile, writeFile } from 'node:fs/promises';
+import path from 'node:path';
+import { Readable } from 'node:stream';
+import pg from 'pg';
+import request from 'supertest';
+import { startApplication, type Client, type TestApplication } from '../testing.js';
+import { DeliveryService } from './delivery.service.js';
+
+interface DeliveryView {
+  readonly file: string;
+  readonly table: string | null;
+  readonly state: string;
+  readonly rows: string | null;
+  readonly rejects: string | null;
+  readonly reason: string | null;
+}
+
+let application: TestApplication;
+let mira: Client;
+
+beforeAll(async () => {
+  application = await startApplication();
+  mira = await application.signIn('mira');
+}, 120_000);
+afterAll(async () => {
+  await landed(`delete from landing.berth_rate where as_of >= '2030-01-01'`);
+  await application.close();
+});
+
+const folder = (...parts: string[]) => path.join(application.config.dropFolder, ...parts);
+
+async function deliver(name: string, content: string | Buffer): Promise<DeliveryView> {
+  await mkdir(folder(), { recursive: true });
+  await writeFile(folder(name), content);
+  const { body } = await mira.send('post', '/api/deliveries/look');
+  return (body as { files: DeliveryView[] }).files.find((f) => f.file === name)!;
+}
+
+async function landed<T extends pg.QueryResultRow>(sql: string): Promise<T[]> {
+  const client = new pg.Client(application.config.warehouse.production);
+  await client.connect();
+  try {
+    return (await client.query<T>(sql)).rows;
+  } finally {
+    await client.end();
+  }
+}
+
+const rates = (date: string) => landed(`select berth_code, rate::float8 as rate, charged from landing.berth_rate where as_of = '${date}' order by 1`);
+const files = async (of: string) => (await readdir(folder(of))).sort();
+
+test('a file lands with what its name says, and again in place of itself; the same content is loaded once', async () => {
+  const name = 'berth_rates_2030-01-01.csv';
+  const content = 'charged,berth_code,rate,extra\n"by day",NQ-1,40.50,x\n,"NQ-2 ""b""",1e1,\n';
+  expect(await deliver(name, content)).toMatchObject({ table: 'landing.berth_rate', state: 'loaded', rows: '2', reason: null });
+  expect(await rates('2030-01-01')).toEqual([
+    { berth_code: 'NQ-1', rate: 40.5, charged: 'by day' },
+    { berth_code: 'NQ-2 "b"', rate: 10, charged: null },
+  ]);
+  expect(await deliver(name, content)).toMatchObject({ state: 'repeated' });
+  expect(await deliver(name, 'berth_code,rate,charged\nNQ-1,41,by day\n')).toMatchObject({ state: 'loaded', rows: '1' });
+  expect(await rates('2030-01-01')).toEqual([{ berth_code: 'NQ-1', rate: 41, charged: 'by day' }]);
+  expect((await files('archive')).filter((f) => f.includes('2030-01-01'))).toHaveLength(3);
+});
+
+test.each([
+  ['a value of another type', 'berth_code,rate,charged\nNQ-1,40,\nNQ-2,dear,\n', 'line 3, column rate: “dear” is no number'],
+  ['a value that is missing', 'berth_code,rate,charged\nNQ-1,,\n', 'line 2, column rate: “” is missing'],
+  ['a line that is too short', 'berth_code,rate,charged\nNQ-1\n', 'is missing: the line has 1 fields'],
+  ['a column that is missing', 'berth,rate\nNQ-1,40\n', 'the header has no column berth_code, charged; it has berth, rate'],
+  ['a quote that is not closed', 'berth_code,rate,charged\n"NQ-1,40,x\n', 'Quote Not Closed'],
+])('%s stops the file, which goes to failed/ beside its reason; the table is as it was', async (_, content, reason) => {
+  const name = 'berth_rates_2030-02-01.csv';
+  await deliver(name, 'berth_code,rate,charged\nGW-1,7,by day\n');
+  const before = (await files('failed').catch(() => [])).length;
+  expect(await deliver(name, content)).toMatchObject({ state: 'failed', reason: expect.stringContaining(reason) });
+  expect(await rates('2030-02-01')).toEqual([{ berth_code: 'GW-1', rate: 7, charged: 'by day' }]);
+  const now = await files('failed');
+  expect(now).toHaveLength(before + 2);
+  const told = await Promise.all(now.filter((f) => f.endsWith('.why.txt')).map((f) => readFile(folder('failed', f), 'utf8')));
+  expect(told.some((t) => t.includes(reason))).toBe(true);
+});
+
+test('an empty file, or one with a header only, changes nothing and is recorded', async () => {
+  const name = 'berth_rates_2030-03-01.csv';
+  await deliver(name, 'berth_code,rate,charged\nGW-1,7,by day\n');
+  for (const content of ['', 'berth_code,rate,charged\n']) expect(await deliver(name, content)).toMatchObject({ state: 'empty' });
+  expect(await rates('2030-03-01')).toHaveLength(1);
+});
+
+test('delimiter, decimal sign, byte order mark and an old encoding are found out', async () => {
+  const tide = (rows: string) => `\ufefftide_at;height_m\r\n${rows}\r\n`;
+  expect(await deliver('tide_table_2030-01-01.csv', tide('2030-01-01 06:15;3,25\r\n2030-01-01 12:40;1.204,5'))).toMatchObject({
+    state: 'failed',
+    reason: expect.stringContaining('does not fit numeric(5,2)'),
+  });
+  expect(await deliver('tide_table_2030-01-02.csv', tide('2030-01-02 06:15;3,25\r\n2030-01-02 12:40;-0,5'))).toMatchObject({ state: 'loaded', rows: '2' });
+  expect(await landed(`select height_m::float8 as h from landing.tide where day = '2030-01-02' order by tide_at`)).toEqual([{ h: 3.25 }, { h: -0.5 }]);
+  await deliver('berth_rates_2030-04-01.csv', Buffer.from('berth_code,rate,charged\nGW-1,7,tägl.\n', 'latin1'));
+  expect(await rates('2030-04-01')).toEqual([{ berth_code: 'GW-1', rate: 7, charged: 'tägl.' }]);
+});
+
+test('JSON lines: rows that are none are set aside with where they stood', async () => {
+  const lines = [
+    '{"line_id": 1, "call_no": "C1", "tonnes": 2.5, "marks": {"dangerous": true}}',
+    '{"line_id": "two"}',
+    'no json',
+    '[1]',
+    '{"line_id": 5, "goods_code": "a\\tb"}',
+  ];
+  expect(await deliver('manifest_2030-01-01.jsonl', lines.join('\n'))).toMatchObject({ state: 'loaded', rows: '2', rejects: '3' });
+  expect(
+    await landed(`select line_id::int, tonnes::float8, marks->>'dangerous' as d, goods_code from landing.manifest where day = '2030-01-01' order by 1`),
+  ).toEqual([
+    { line_id: 1, tonnes: 2.5, d: 'true', goods_code: null },
+    { line_id: 5, tonnes: null, d: null, goods_code: 'a\tb' },
+  ]);
+  expect(await landed(`select line::int, column_name, reason from landing.manifest_rejects where file = 'manifest_2030-01-01.jsonl' order by line`)).toEqual([
+    { line: 2, column_name: 'line_id', reason: 'is no whole number' },
+    { line: 3, column_name: 'line_id', reason: 'the line is no JSON' },
+    { line: 4, column_name: 'line_id', reason: 'the line is no JSON object' },
+  ]);
+});
+
+test('the demo’s Parquet file has landed; a file’s arrival runs what depends on it', async () => {
+  expect(await landed(`select count(*)::int as n, count(gusts) < count(*) as nulls from landing.weather where day = '2026-03-02'`)).toEqual([
+    { n: 24, nulls: expect.any(Boolean) },
+  ]);
+  const runs = async () => (await mira.get('/api/runs?environment=production')).body as { id: number; person: string; tables: string[] }[];
+  const before = (await runs()).length;
+  await deliver('berth_rates_2030-05-01.csv', 'berth_code,rate,charged\nGW-9,7,by day\n');
+  const [newest] = await runs();
+  expect((await runs()).length).toBe(before + 1);
+  expect(newest).toMatchObject({ person: expect.stringMatching(/drop folder/i), tables: ['core.berth_rate'] });
+  await mira.ended(newest!.id);
+});
+
+test('a file that no pattern takes is told; one that is still being written is not taken', async () => {
+  expect(await deliver('surprise.xlsx', 'x')).toMatchObject({ state: 'unknown', table: null, reason: expect.stringContaining('surprise.xlsx') });
+  const name = 'berth_rates_2030-06-01.csv';
+  await writeFile(folder(name), 'berth_code,rate,charged\nGW-1,7,by day\n');
+  await application.app.get(DeliveryService).look(60_000);
+  expect(await readdir(folder())).toContain(name);
+  await application.app.get(DeliveryService).look(0);
+  expect(await readdir(folder())).not.toContain(name);
+});
+
+describe('a file that is sent', () => {
+  const send = (client: Client, name: string) =>
+    request(application.app.getHttpServer() as Parameters<typeof request>[0])
+      .post(`/api/deliveries/file?name=${encodeURIComponent(name)}`)
+      .set('cookie', client.cookie)
+      .set('x-csrf-token', client.csrf)
+      .set('content-type', 'application/octet-stream')
+      .send(Buffer.from('berth_code,rate,charged\nGW-1,7,by day\n'));
+
+  test('lands like one that was put there', async () => {
+    expect((await send(mira, 'berth_rates_2030-07-01.csv')).status).toBe(204);
+    const { body } = await mira.send('post', '/api/deliveries/look');
+    expect((body as { files: DeliveryView[] }).files.find((f) => f.file === 'berth_rates_2030-07-01.csv')).toMatchObject({ state: 'loaded', rows: '1' });
+  });
+  test.each(['../x.csv', '.x.csv', 'a/b.csv', '..', 'a\\b.csv', ''])('may not be called %j', async (name) => expect((await send(mira, name)).status).toBe(400));
+  test('needs a releaser', async () => expect((await send(await application.signIn('jonas'), 'x.csv')).status).toBe(403));
+});
+
+test('200,000 rows are loaded as they are read', async () => {
+  const body = Readable.from(
+    (function* () {
+      yield 'berth_code,rate,charged\n';
+      for (let i = 0; i < 200; i++) yield Array.from({ length: 1000 }, (_, j) => `B-${i}-${j},${(j % 900) + 1}.25,by day\n`).join('');
+    })(),
+  );
+  await application.app.get(DeliveryService).receive('berth_rates_2030-08-01.csv', body);
+  const { body: looked } = await mira.send('post', '/api/deliveries/look');
+  expect((looked as { files: DeliveryView[] }).files.find((f) => f.file === 'berth_rates_2030-08-01.csv')).toMatchObject({ state: 'loaded', rows: '200000' });
+});
