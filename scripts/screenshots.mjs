@@ -35,7 +35,31 @@ const VIEWS = [
   ['quality', `${W}/quality/core.dim_vessel/dim_vessel_flag_code_not_null`],
   ['runs', `${W}/runs`],
   ['releases', `${W}/releases`],
-  ['settings', `${W}/settings`],
+  ['settings', `${W}/settings/connections`],
+  [
+    'rows',
+    `${W}/tables/landing.call/rows?look=${encodeURIComponent('{"filters":[{"column":"status","op":"=","value":"departed"}],"sort":[{"column":"tonnage","descending":true}]}')}`,
+  ],
+  ['profile', `${W}/tables/core.dim_vessel/rows?view=profile`],
+  [
+    'starter-clean',
+    `${W}/new/clean?table=landing.dues_invoice`,
+    async (page) => {
+      await page.getByLabel('table', { exact: true }).fill('invoice');
+      await page.getByRole('button', { name: 'Preview' }).click();
+      await page.getByRole('grid').waitFor();
+    },
+  ],
+  [
+    'starter-related',
+    `${W}/new/related?table=landing.call`,
+    async (page) => {
+      await page.getByRole('checkbox', { name: /landing\.vessel/ }).check();
+      await page.getByRole('checkbox', { name: 'vessel_name' }).check();
+      await page.getByRole('button', { name: 'Count rows before and after' }).click();
+      await page.getByText('none multiplied').waitFor();
+    },
+  ],
   [
     'bench-blueprint',
     `${W}/tables/mart.terminal_quarter`,

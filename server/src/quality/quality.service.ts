@@ -71,7 +71,7 @@ export class QualityService {
         where: standing?.where ?? 'nowhere',
         rows: standing?.loaded?.rows ?? null,
         loadedAt: standing?.loaded?.at ?? null,
-        run: standing?.loaded?.runId ?? null,
+        run: standing?.loaded?.runId || null,
         verdict,
       };
     });

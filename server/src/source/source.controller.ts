@@ -104,6 +104,7 @@ export class SourceController {
               loadedAt: standing?.loaded?.at ?? null,
               last: last.get(t.fullName) ?? null,
               incremental: watermarkOf(t) !== undefined,
+              pattern: t.contract.options.get('pattern')?.value ?? null,
               sameAsProduction: own.get(t.fullName) === theirs.get(t.fullName),
               drift: states.get(t.fullName)?.drift ?? null,
               comparedAt: states.get(t.fullName)?.comparedAt ?? null,

@@ -7,6 +7,7 @@ import type {
   ConnectionEntry,
   ConnectionInput,
   ConnectionTest,
+  DeliveryEntry,
   BoundEnvironment,
   CheckResult,
   Commit,
@@ -236,6 +237,16 @@ export const api = createApi({
     proposeTakeOver: b.mutation<ProposedFile[], { slug: string; server: string; tables: readonly string[] }>({
       query: ({ slug, server, tables }) => ({ url: `${at(slug)}/sources/${encodeURIComponent(server)}/take-over`, method: 'POST', body: { tables } }),
     }),
+    deliveries: b.query<{ folder: string; files: DeliveryEntry[] }, void>({ query: () => 'deliveries', providesTags: ['Sources'] }),
+    sendFile: b.mutation<void, File>({
+      query: (file) => ({
+        url: `deliveries/file?name=${encodeURIComponent(file.name)}`,
+        method: 'POST',
+        body: file,
+        headers: { 'content-type': 'application/octet-stream' },
+      }),
+    }),
+    lookIntoDrop: b.mutation<void, void>({ query: () => ({ url: 'deliveries/look', method: 'POST' }), invalidatesTags: ['Sources', 'State', 'Runs'] }),
     bringIn: b.mutation<RunEntry, { slug: string; tables: readonly string[] }>({
       query: ({ slug, tables }) => ({ url: `${at(slug)}/intake`, method: 'POST', body: { tables } }),
       invalidatesTags: ['Runs'],
@@ -302,6 +313,9 @@ export const {
   useBindNewMutation,
   useCompareSourcesMutation,
   useProposeTakeOverMutation,
+  useDeliveriesQuery,
+  useSendFileMutation,
+  useLookIntoDropMutation,
   useBringInMutation,
   useHarbourQuery,
   useAdvanceMutation,

@@ -212,6 +212,8 @@ export interface SourceSystem {
     readonly rows: string | null;
     readonly loadedAt: string | null;
     readonly incremental: boolean;
+    /** The names of files that it takes. */
+    readonly pattern: string | null;
     /** Declared as production has it: then it is brought into production, and workspaces read it from there. */
     readonly sameAsProduction: boolean;
     readonly drift: Drift | null;
@@ -262,6 +264,19 @@ export interface CatalogEntry {
   readonly rows: number | null;
   readonly columns: number;
   readonly declared: string | null;
+}
+
+export interface DeliveryEntry {
+  readonly id: number;
+  readonly file: string;
+  readonly table: string | null;
+  readonly state: 'loaded' | 'empty' | 'repeated' | 'failed' | 'unknown';
+  readonly bytes: string;
+  readonly rows: string | null;
+  readonly rejects: string | null;
+  readonly reason: string | null;
+  readonly at: string;
+  readonly milliseconds: number | null;
 }
 
 export interface ProposedFile {

@@ -10,6 +10,7 @@ import { useTell } from '../../shared/toasts';
 import { Button, Empty, Hint, Loading, ProblemNote, Tag } from '../../shared/ui';
 import { StepWord } from '../runs/step-state';
 import { DriftSheet } from './drift';
+import { DropFolder } from './drop-folder';
 import { ImportTables } from './import-tables';
 
 /** Systems that data comes from, their tables, and when each was last brought in. */
@@ -39,9 +40,7 @@ export default function Sources() {
             <p>Import tables of a connection, or write create server and create foreign table into a file of sources/.</p>
           </Empty>
         )}
-        {data?.map((s) => (
-          <System key={s.server} system={s} />
-        ))}
+        {inOrder(data ?? []).map((s) => (s.wrapper === 'file_fdw' ? <DropFolder key={s.server} system={s} /> : <System key={s.server} system={s} />))}
         <Clock />
       </div>
       {importing && <ImportTables onClose={() => setImporting(false)} />}
@@ -149,6 +148,9 @@ function System({ system }: { system: SourceSystem }) {
     </section>
   );
 }
+
+/** Databases first, then what comes in files. */
+const inOrder = (systems: readonly SourceSystem[]) => [...systems].sort((a, b) => Number(a.wrapper === 'file_fdw') - Number(b.wrapper === 'file_fdw'));
 
 /** Why a person cannot write drafts here, if so. */
 function useDraftReason(): string | undefined {
