@@ -66,3 +66,29 @@ export function readCsv(text: string): Csv {
   }
   return { header, rows: records.slice(1).map((r) => r.fields), problems };
 }
+
+/** A CSV text with a header row; a null is an empty field, an empty text is quoted. Reading it gives the same again. */
+export function csvText(header: readonly string[], rows: readonly (readonly CsvField[])[]): string {
+  const field = (value: CsvField) => {
+    if (value === null) return '';
+    return value === '' || /[",\r\n]/.test(value) ? `"${value.replaceAll('"', '""')}"` : value;
+  };
+  // A line of one null alone would be read as no line at all.
+  const line = (fields: readonly CsvField[]) => (fields.length === 1 && fields[0] === null ? '""' : fields.map(field).join(','));
+  return [header, ...rows].map((r) => `${line(r)}\n`).join('');
+}
+
+/** Text copied out of a spreadsheet: lines of cells with tabs between; a cell with a break in it is quoted. */
+export function readPasted(text: string): string[][] {
+  const cells: string[][] = [[]];
+  for (const match of text
+    .replace(/\r\n?/g, '\n')
+    .replace(/\n$/, '')
+    .matchAll(/("(?:[^"]|"")*"|[^\t\n]*)(\t|\n|$)/g)) {
+    const [, cell = '', end = ''] = match;
+    cells.at(-1)!.push(cell.startsWith('"') && cell.endsWith('"') && cell.length > 1 ? cell.slice(1, -1).replaceAll('""', '"') : cell);
+    if (end === '\n') cells.push([]);
+    if (end === '') break;
+  }
+  return cells;
+}

@@ -6,6 +6,8 @@ export interface TableSummary {
   readonly layer: string;
   readonly name: string;
   readonly path: string;
+  /** Of a reference table: the file of its rows. */
+  readonly csvPath?: string;
   readonly kind: 'definition' | 'source' | 'reference';
   readonly policy: LoadPolicy | 'intake' | 'reference';
   readonly comment?: string;

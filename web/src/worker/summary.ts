@@ -27,6 +27,7 @@ export function summarizeTable(project: Project, table: Table): TableSummary {
     layer: table.layer,
     name: table.name,
     path: table.path,
+    ...(table.kind === 'reference' ? { csvPath: table.csvPath } : {}),
     kind: table.kind,
     policy: table.kind === 'definition' ? table.policy : table.kind === 'source' ? 'intake' : 'reference',
     hasContract: table.contract !== undefined,

@@ -17,12 +17,14 @@ import { Conflict } from './conflict';
 import { ContractPanel } from './contract-panel';
 import { PastFacet } from './past-facet';
 import { PreviewPanel, usePreview } from './preview-panel';
+import { ReferenceGrid } from './reference-grid';
 import { RowsFacet } from './rows-facet';
 import { RunButton } from './run-button';
 import { useFileText, type FileText } from './use-file-text';
 
 const FACETS = [
   ['definition', 'Definition'],
+  ['values', 'Values'],
   ['rows', 'Rows'],
   ['checks', 'Checks'],
   ['past', 'Past'],
@@ -46,7 +48,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
             {table.fullName}
           </h1>
           <nav aria-label="Facets" className="flex">
-            {FACETS.map(([key, label]) => (
+            {FACETS.filter(([key]) => key !== 'values' || table.csvPath !== undefined).map(([key, label]) => (
               <Link
                 key={key}
                 to={address.table(slug, table.fullName, key)}
@@ -72,6 +74,8 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
         <div className="min-h-0 flex-1">
           {facet === 'definition' ? (
             <DefinitionFacet path={table.path} name={table.fullName} file={file} editor={editor} preview={canPreview ? preview : undefined} />
+          ) : facet === 'values' && table.csvPath !== undefined ? (
+            <ReferenceGrid table={table} path={table.csvPath} />
           ) : facet === 'rows' ? (
             <RowsFacet table={table} />
           ) : facet === 'checks' ? (
@@ -144,7 +148,7 @@ export function DefinitionFacet({
 }
 
 /** One line over the editor: the file, whose draft it is, and what can be done with it. */
-function FileStrip({ path, file }: { path: string; file: FileText }) {
+export function FileStrip({ path, file }: { path: string; file: FileText }) {
   const { slug } = useProject();
   const [dropping, setDropping] = useState(false);
   const [drop] = useDropDraftMutation();

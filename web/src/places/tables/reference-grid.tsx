@@ -1,0 +1,134 @@
+import { csvText, readCsv, readPasted, referenceProblems, type CsvField } from '@ouvrage/core';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useMemo, useRef, useState, type ClipboardEvent } from 'react';
+import { isNumeric, plural } from '../../shared/format';
+import { Button, Empty } from '../../shared/ui';
+import type { TableSummary } from '../../worker/protocol';
+import { FileStrip } from './bench';
+import { Conflict } from './conflict';
+import { useFileText } from './use-file-text';
+
+const ROW = 28;
+
+/** The rows of a reference table, to be changed in place; they stay a CSV file of the project. */
+export function ReferenceGrid({ table, path }: { table: TableSummary; path: string }) {
+  const file = useFileText(path);
+  const { header, rows, problems: broken } = useMemo(() => readCsv(file.text), [file.text]);
+  const columns = useMemo(() => table.columns ?? [], [table.columns]);
+  const problems = useMemo(() => referenceProblems(columns, header, rows), [columns, header, rows]);
+  const wrong = useMemo(() => new Map(problems.map((p) => [`${p.row} ${p.column}`, p.message])), [problems]);
+  const [sort, setSort] = useState<{ column: string; descending: boolean }>();
+  const scroller = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 10 });
+  const write = (next: readonly (readonly CsvField[])[]) => file.setText(csvText(header, next));
+  const change = (row: number, at: number, value: CsvField) =>
+    write(rows.map((r, i) => (i === row ? header.map((_, j) => (j === at ? value : (r[j] ?? null))) : r)));
+  const order = (column: string) => {
+    const descending = sort?.column === column && !sort.descending;
+    const at = header.indexOf(column);
+    const numeric = isNumeric(columns.find((c) => c.name === column)?.type);
+    const compare = (a: CsvField, b: CsvField) =>
+      a === null || b === null ? Number(a === null) - Number(b === null) : numeric ? Number(a) - Number(b) : a < b ? -1 : a > b ? 1 : 0;
+    setSort({ column, descending });
+    write([...rows].sort((a, b) => compare(a[at] ?? null, b[at] ?? null) * (descending ? -1 : 1)));
+  };
+  /** Cells of a spreadsheet go in from the cell that they are pasted into; rows are added as needed. */
+  const paste = (e: ClipboardEvent, row: number, at: number) => {
+    const cells = readPasted(e.clipboardData.getData('text/plain'));
+    if (cells.length === 1 && cells[0]!.length === 1) return;
+    e.preventDefault();
+    const next = rows.map((r) => header.map((_, j) => r[j] ?? null));
+    cells.forEach((line, i) => {
+      const target = (next[row + i] ??= header.map(() => null));
+      line.forEach((cell, j) => {
+        if (at + j < header.length) target[at + j] = cell === '' ? null : cell;
+      });
+    });
+    write(next);
+  };
+  if (broken.length || header.length === 0) {
+    return (
+      <Empty title="The file is no table yet">
+        <p>{broken[0] ? `Line ${broken[0].line}: ${broken[0].message}.` : 'It has no header row.'} Mend it under Definition, or in its file.</p>
+      </Empty>
+    );
+  }
+  const template = `44px repeat(${header.length}, minmax(120px, 1fr)) 40px`;
+  return (
+    <div className="flex h-full min-h-0 flex-col">
+      <FileStrip path={path} file={file} />
+      <div className="flex h-[34px] shrink-0 items-center gap-3 border-y border-line px-3.5">
+        <Button disabled={file.readOnly} onClick={() => write([...rows, header.map(() => null)])}>
+          Add a row
+        </Button>
+        <span className="text-[12px] text-soft">{plural(rows.length, 'row')}; cells of a spreadsheet can be pasted</span>
+        <span className="flex-1" />
+        <span role="status" className={`text-[12px] ${problems.length ? 'text-broken' : 'text-soft'}`}>
+          {problems.length ? `${plural(problems.length, 'value')} wrong: row ${problems[0]!.row + 1}, ${problems[0]!.message}` : 'every value is of its type'}
+        </span>
+      </div>
+      <div ref={scroller} role="table" aria-label={`Values of ${table.fullName}`} className="min-h-0 flex-1 overflow-auto" tabIndex={0}>
+        <div role="row" className="sticky top-0 z-10 grid border-b border-rule bg-sheet" style={{ gridTemplateColumns: template }}>
+          <div role="columnheader" className="px-2 py-1 text-[12px] text-soft">
+            row
+          </div>
+          {header.map((name) => (
+            <div key={name} role="columnheader" className="truncate px-2 py-1 text-[12px] font-medium">
+              <button
+                type="button"
+                disabled={file.readOnly}
+                onClick={() => order(name)}
+                className="enabled:hover:text-plan enabled:hover:underline"
+                title={`Sort by ${name}`}
+              >
+                {name}
+              </button>
+              <span className="ml-1.5 font-mono text-[11px] font-normal text-soft">{columns.find((c) => c.name === name)?.type}</span>
+            </div>
+          ))}
+          <div role="columnheader">
+            <span className="sr-only">action</span>
+          </div>
+        </div>
+        <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+          {virtual.getVirtualItems().map(({ index, start }) => (
+            <div
+              key={index}
+              role="row"
+              className="absolute left-0 grid w-full border-b border-line"
+              style={{ gridTemplateColumns: template, height: ROW, transform: `translateY(${start}px)` }}
+            >
+              <div role="rowheader" className="px-2 pt-1 font-mono text-[12px] text-soft">
+                {index + 1}
+              </div>
+              {header.map((name, at) => {
+                const message = wrong.get(`${index} ${name}`);
+                return (
+                  <div key={name} role="cell" className="p-px">
+                    <input
+                      aria-label={`${name} of row ${index + 1}`}
+                      aria-invalid={message !== undefined}
+                      title={message}
+                      value={rows[index]![at] ?? ''}
+                      placeholder="null"
+                      readOnly={file.readOnly}
+                      onChange={(e) => change(index, at, e.target.value === '' ? null : e.target.value)}
+                      onPaste={(e) => !file.readOnly && paste(e, index, at)}
+                      className={`h-full w-full bg-transparent px-2 font-mono text-[12px] placeholder:text-soft placeholder:italic ${message ? 'bg-raised text-broken underline decoration-wavy' : ''} ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
+                    />
+                  </div>
+                );
+              })}
+              <div role="cell">
+                <Button tone="quiet" disabled={file.readOnly} aria-label={`Delete row ${index + 1}`} onClick={() => write(rows.filter((_, i) => i !== index))}>
+                  ×
+                </Button>
+              </div>
+            </div>
+          ))}
+        </div>
+      </div>
+      <Conflict path={path} file={file} />
+    </div>
+  );
+}
