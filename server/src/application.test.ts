@@ -365,6 +365,25 @@ describe('runs', () => {
   });
 });
 
+describe('parameters of a run', () => {
+  test('have the values that the run says, and are recorded; other names are refused', async () => {
+    const slug = await workspace(mira, 'heavier only');
+    const ask = (parameters: object) =>
+      mira.send('post', `/api/workspaces/${slug}/runs`, { tables: ['mart.vessel_dues'], upstream: true, downstream: false, parameters });
+    const rowsOf = async (parameters: object) => {
+      const run = await mira.ended(((await ask(parameters)).body as { id: number }).id);
+      expect(run).toMatchObject({ state: 'succeeded', parameters });
+      return run.steps.find((s) => s.table === 'mart.vessel_dues')!;
+    };
+    expect(await rowsOf({})).toMatchObject({ state: 'reused' });
+    const heavy = await rowsOf({ least_tonnage: '50000' });
+    const [all] = await warehouse<{ n: string }>('select count(*) as n from mart.vessel_dues');
+    expect(heavy.state).toBe('done');
+    expect(Number(heavy.rowsIn)).toBeLessThan(Number(all!.n));
+    expect((await ask({ least_tonage: '1' })).body).toMatchObject({ code: 'unknown-parameter', detail: 'did you mean least_tonnage?' });
+  });
+});
+
 describe('a swap keeps what stands on a table', () => {
   test('foreign views, grants, comments and hand-made indexes survive a rebuild', async () => {
     await warehouse(`create schema if not exists desk;

@@ -269,6 +269,28 @@ describe('looking at tables through the server', () => {
     expect(profile.columns.find((c) => c.name === 'hull_no')).toMatchObject({ nulls: 0, distinct: total!.rows, patterns: [['aa-99999', total!.rows]] });
   });
 
+  test('a preview reads a sample of one input, says so, and keeps each value of chosen columns', async () => {
+    const mira = await application.signIn('mira');
+    const slug = ((await mira.send('post', '/api/workspaces', { name: 'sampled' })).body as { slug: string }).slug;
+    const preview = async (
+      sample: object | undefined,
+      text = 'select c.status, count(*) from landing.call c join landing.vessel using (hull_no) group by 1 order by 1',
+    ) =>
+      (await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/q.sql', text, limit: 100, sample })).body as {
+        rows: string[][];
+        sampled?: string;
+        code?: string;
+      };
+    const all = await preview(undefined);
+    const strata = await preview({ table: 'landing.call', by: ['status'], each: 3 });
+    expect(strata.sampled).toBe('landing.call');
+    expect(strata.rows).toEqual(all.rows.map((r) => [r[0], String(Math.min(3, Number(r[1])))]));
+    const total = (p: { rows: string[][] }) => p.rows.reduce((n, r) => n + Number(r[1]), 0);
+    expect(total(await preview({ table: 'landing.call', share: 0.2 }))).toBeLessThan(total(all) * 0.5);
+    expect(await preview({ table: 'landing.call', share: 0.2 }, 'select call.status, 1 from landing.call')).toMatchObject({ sampled: 'landing.call' });
+    expect(await preview({ table: 'landing.call', by: ['state'], each: 3 })).toMatchObject({ code: 'unknown-column' });
+  });
+
   const file = async (format: string, more: object = {}) => {
     const answer = await vera
       .get(`/api/workspaces/production/export?format=${format}&look=${encodeURIComponent(JSON.stringify(look(more)))}`)

@@ -11,6 +11,8 @@ export interface Names {
   /** Where a table is read; undefined where its query has to be put in as a common table expression. */
   readonly placeOf: (table: string) => Place | undefined;
   readonly functionsSchema: string;
+  /** Queries that stand for a table's rows: samples of it, in previews only. */
+  readonly standIns?: ReadonlyMap<string, string>;
   /** Values that replace `current_setting('param.x')`; undefined leaves the call. */
   readonly settings?: ReadonlyMap<string, string>;
 }
@@ -38,6 +40,10 @@ function tableEdit(mention: TableMention, names: Names): Edit[] {
   if (mention.layer === 'pg_catalog' || mention.layer === 'information_schema') return [];
   const place = names.placeOf(full);
   const { start, end } = mention;
+  const standIn = names.standIns?.get(full);
+  // The name of a column keeps its table's: the derived table bears it.
+  if (standIn !== undefined)
+    return [{ start, end, text: mention.ofColumn ? ident(mention.name) : `(${standIn})${mention.bare ? ` as ${ident(mention.name)}` : ''}` }];
   if (place) return [{ start, end, text: qualified(place) }];
   if (mention.ofColumn) return [{ start, end, text: ident(mention.name) }];
   const inlined = ident(inlinedName(full));

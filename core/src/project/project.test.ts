@@ -1,6 +1,8 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
 import { loadParser } from '../sql/parser.js';
 import { BASE_FILES, changed, problems, projectOf } from '../testing.js';
+import { fingerprints } from '../graph/fingerprint.js';
+import { withParameterValues } from './parameter-values.js';
 import { readProject } from './read-project.js';
 import { readCsv } from './csv.js';
 import type { Definition } from './model.js';
@@ -347,4 +349,24 @@ test.each<[string, string, (string | null)[][]]>([
   expect(csv.header).toEqual(['a', 'b']);
   expect(csv.rows).toEqual(rows);
   expect(csv.problems).toEqual([]);
+});
+
+test('values of parameters for a run are those files with other values, and tables that use them differ', () => {
+  const before = projectOf({
+    'parameters.sql': "-- where\nset param.region = 'north'; set param.year = 2026;",
+    'staging/x.sql': "select current_setting('param.region') as r from landing.berth",
+  });
+  const texts = withParameterValues(
+    before,
+    new Map([
+      ['region', "so'uth"],
+      ['nothing', 'x'],
+    ]),
+  );
+  expect([...texts]).toEqual([['parameters.sql', "-- where\nset param.region = 'so''uth'; set param.year = 2026;"]]);
+  const after = changed(before, Object.fromEntries(texts));
+  expect(after.parameters.get('region')!.value).toBe("so'uth");
+  const differing = [...fingerprints(after)].filter(([name, print]) => fingerprints(before).get(name) !== print).map(([name]) => name);
+  expect(differing).toEqual(['staging.x']);
+  expect(withParameterValues(before, new Map([['region', 'north']])).size).toBe(0);
 });

@@ -3,6 +3,7 @@ import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
 import { makeWorkerUtils, run as startWorker, Logger, type Runner, type WorkerUtils } from 'graphile-worker';
 import pg from 'pg';
 import { DataSource, In, Repository } from 'typeorm';
+import { changeFiles, didYouMean, withParameterValues, type Project } from '@ouvrage/core';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -125,14 +126,16 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     ask: { tables: readonly string[]; upstream: boolean; downstream: boolean; parallelism?: number; parameters?: Record<string, string> },
   ): Promise<Run> {
     const line = await this.projects.line(slug);
-    const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
-    const planned = planSteps(line.project, ask, standings, slug !== PRODUCTION);
+    const overlay = parameterFiles(line.project, ask.parameters ?? {});
+    const project = overlay.size ? changeFiles(line.project, overlay) : line.project;
+    const standings = await this.warehouse.standings(project, line.environment, this.projects.environmentOf(undefined));
+    const planned = planSteps(project, ask, standings, slug !== PRODUCTION);
     if (planned.length === 0) throw new Problem(409, 'nothing-to-run', 'There is nothing to run', 'Source tables are brought in under Sources.');
     const request: RunRequest = {
       ...ask,
       parallelism: ask.parallelism ?? this.config.cores,
       parameters: ask.parameters ?? {},
-      drafts: Object.fromEntries(line.drafts.map((d) => [d.path, d.text])),
+      drafts: { ...Object.fromEntries(line.drafts.map((d) => [d.path, d.text])), ...Object.fromEntries(overlay) },
     };
     return this.queue(person, 'build', slug, line.commit, request, planned);
   }
@@ -261,4 +264,22 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
   list(environment: string | undefined, most: number): Promise<Run[]> {
     return this.runs.find({ where: environment ? { environment } : {}, order: { id: 'DESC' }, take: most });
   }
+}
+
+/** @throws Problem for a name that the project does not set, or a value that is no text */
+function parameterFiles(project: Project, values: Readonly<Record<string, string>>): Map<string, string> {
+  for (const [name, value] of Object.entries(values)) {
+    if (!project.parameters.has(name)) {
+      const known = [...project.parameters.keys()];
+      throw new Problem(
+        422,
+        'unknown-parameter',
+        `The project sets no param.${name}`,
+        didYouMean(name, known) ?? (known.length ? `Its parameters are ${known.join(', ')}.` : 'Write it into parameters.sql.'),
+      );
+    }
+    if (typeof value !== 'string' || value.length > 1000)
+      throw new Problem(422, 'bad-parameter', `The value of param.${name} is no text of at most 1,000 characters`, 'Give it as text.');
+  }
+  return withParameterValues(project, new Map(Object.entries(values)));
 }

@@ -1,10 +1,31 @@
 import { Body, Controller, HttpCode, Param, Post, Req } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
-import { IsOptional, IsString, Length } from 'class-validator';
+import { Type } from 'class-transformer';
+import { IsNumber, IsOptional, IsString, Length, Max, Min, ValidateNested } from 'class-validator';
 import type { Request } from 'express';
-import { ProjectPath, Whole } from '../shared/fields.js';
+import { Names, OptionalWhole, ProjectPath, Text, Whole } from '../shared/fields.js';
 import { leaving } from './leaving.js';
 import { PreviewService } from './preview.service.js';
+
+/** Which input is thinned out, and how: a share of its rows, or some rows of each value. */
+class SampleBody {
+  @Text(3, 200)
+  table: string;
+
+  @IsOptional()
+  @IsNumber()
+  @Min(0)
+  @Max(1)
+  @ApiProperty({ type: Number, required: false })
+  share?: number;
+
+  @IsOptional()
+  @Names(20)
+  by?: string[];
+
+  @OptionalWhole(1, 10_000)
+  each?: number;
+}
 
 class TextRowsBody {
   @ProjectPath()
@@ -19,6 +40,12 @@ class TextRowsBody {
 
   @Whole(1, 1000)
   limit: number;
+
+  @IsOptional()
+  @ValidateNested()
+  @Type(() => SampleBody)
+  @ApiProperty({ type: SampleBody, required: false })
+  sample?: SampleBody;
 }
 
 @ApiTags('preview')
@@ -29,7 +56,7 @@ export class PreviewController {
   /** Rows of a query that is being written. */
   @Post('preview')
   @HttpCode(200)
-  preview(@Param('slug') slug: string, @Body() { path, text, limit }: TextRowsBody, @Req() request: Request) {
-    return this.previews.text(slug, path, text ?? '', limit, leaving(request));
+  preview(@Param('slug') slug: string, @Body() { path, text, limit, sample }: TextRowsBody, @Req() request: Request) {
+    return this.previews.text(slug, path, text ?? '', limit, leaving(request), sample);
   }
 }

@@ -3,6 +3,7 @@ import {
   compileText,
   indexFile,
   previewQuery,
+  sampleQuery,
   qualified,
   settingsOf,
   type Definition,
@@ -35,6 +36,18 @@ export interface Preview {
   readonly sql: string;
   /** Drafted or unbuilt tables whose queries were put in. */
   readonly inlined: readonly string[];
+  /** The input of which a sample was taken. */
+  readonly sampled?: string;
+}
+
+/** A sample of one input of a previewed query. */
+export interface PreviewSample {
+  readonly table: string;
+  /** Share of its rows, 0 to 1; without strata. */
+  readonly share?: number | undefined;
+  /** Columns each combination of whose values stays, with so many rows. */
+  readonly by?: readonly string[] | undefined;
+  readonly each?: number | undefined;
 }
 
 /** A table as a query can read it. */
@@ -60,7 +73,7 @@ export class PreviewService {
   ) {}
 
   /** Rows of a file's query as it is being written. */
-  async text(slug: string, path: string, text: string, limit: number, signal: AbortSignal): Promise<Preview> {
+  async text(slug: string, path: string, text: string, limit: number, signal: AbortSignal, sample?: PreviewSample): Promise<Preview> {
     const line = await this.projects.line(slug);
     const indexed = indexFile(path, text);
     const syntax = indexed.diagnostics.find((d) => d.code === 'syntax');
@@ -68,35 +81,63 @@ export class PreviewService {
     const query = queryIn(indexed);
     if (!query) throw new Problem(422, 'no-query', `${path} has no query to preview`, 'Write a select.');
     const project: Project = { ...line.project, files: new Map([...line.project.files, [path, indexed]]) };
-    return this.query({ ...line, project }, path, query, limit, signal);
+    return this.query({ ...line, project }, path, query, limit, signal, sample);
   }
 
   private async standings(line: Line): Promise<Map<string, Standing>> {
     return this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
   }
 
-  private async query(line: Line, path: string, query: Query, limit: number, signal: AbortSignal): Promise<Preview> {
+  private async query(line: Line, path: string, query: Query, limit: number, signal: AbortSignal, sample?: PreviewSample): Promise<Preview> {
     const standings = await this.standings(line);
-    const { full, inlined } = this.compiled(line, path, query, standings);
+    const standIns = sample && (await this.standIn(line, standings, sample, signal));
+    const { full, inlined } = this.compiled(line, path, query, standings, standIns);
     const preview = await this.run(full.text, limit, signal).catch((error: unknown) => {
       throw told(error, line.project, path, full);
     });
-    return { ...preview, inlined };
+    return { ...preview, inlined, ...(sample ? { sampled: sample.table } : {}) };
   }
 
   /** A query as it can be run now: drafted and unbuilt tables are put in as their queries. */
-  private compiled(line: Line, path: string, query: Query, standings: Map<string, Standing>): { full: EditedText; inlined: string[] } {
+  private compiled(
+    line: Line,
+    path: string,
+    query: Query,
+    standings: Map<string, Standing>,
+    standIns?: ReadonlyMap<string, string>,
+  ): { full: EditedText; inlined: string[] } {
     const { project } = line;
     const names: Names = {
       placeOf: (table) => standings.get(table)?.place,
       functionsSchema: line.environment.schemaOf('functions'),
       settings: settingsOf(project),
+      ...(standIns ? { standIns } : {}),
     };
     const reads = [...new Set(query.tables.map((t) => `${t.layer ?? ''}.${t.name}`))];
     const missing = this.missing(project, reads, standings);
     if (missing) throw missing;
     const main = compileText(project.files.get(path)!, query, query, names);
     return { full: previewQuery(project, main, reads, names), inlined: reads.filter((r) => project.tables.has(r) && !standings.get(r)?.place) };
+  }
+
+  /** The query that stands for a sampled input. */
+  private async standIn(
+    line: Line,
+    standings: Map<string, Standing>,
+    { table, share = 0.1, by = [], each = 20 }: PreviewSample,
+    signal: AbortSignal,
+  ): Promise<Map<string, string>> {
+    const place = standings.get(table)?.place;
+    const columns = line.project.columns.get(table)?.map((c) => c.name);
+    if (!place || !columns)
+      throw new Problem(409, 'not-sampled', `${table} cannot be sampled`, 'Only a table that stands in the warehouse, and whose columns are known, can be.');
+    const unknown = by.filter((c) => !columns.includes(c));
+    if (unknown.length) throw new Problem(422, 'unknown-column', `${table} has no column ${unknown.join(', ')}`, `Its columns are ${columns.join(', ')}.`);
+    const isTable = await this.reader.read(
+      signal,
+      async (client) => (await client.query(`select from pg_class where oid = to_regclass($1) and relkind = 'r'`, [qualified(place)])).rowCount === 1,
+    );
+    return new Map([[table, sampleQuery(qualified(place), columns, by.length ? { kind: 'stratified', by, each } : { kind: 'plain', share }, isTable)]]);
   }
 
   /** What stands in FROM for a table: its place, or its query where it is not built. */

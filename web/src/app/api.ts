@@ -18,6 +18,7 @@ import type {
   Look,
   PageAnswer,
   ProfileAnswer,
+  PreviewSample,
   ProposedFile,
   ProblemBody,
   ReleaseEntry,
@@ -156,7 +157,7 @@ export const api = createApi({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/profile`, method: 'POST', body }),
       providesTags: ['State'],
     }),
-    preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number }>({
+    preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number; sample?: PreviewSample }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }),
     }),
     checkHistory: b.query<CheckResult[], { slug: string; id: string }>({
@@ -194,7 +195,10 @@ export const api = createApi({
       },
     }),
     step: b.query<StepDetail, { run: number; step: number; state: string }>({ query: ({ run, step }) => `runs/${run}/steps/${step}` }),
-    startRun: b.mutation<RunEntry, { slug: string; tables: readonly string[]; upstream: boolean; downstream: boolean }>({
+    startRun: b.mutation<
+      RunEntry,
+      { slug: string; tables: readonly string[]; upstream: boolean; downstream: boolean; parameters?: Readonly<Record<string, string>> }
+    >({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/runs`, method: 'POST', body }),
       invalidatesTags: ['Runs'],
     }),

@@ -52,6 +52,15 @@ export interface Rows {
   readonly milliseconds: number;
   readonly sql: string;
   readonly inlined: readonly string[];
+  /** The input of which only a sample was read. */
+  readonly sampled?: string;
+}
+
+export interface PreviewSample {
+  readonly table: string;
+  readonly share?: number;
+  readonly by?: readonly string[];
+  readonly each?: number;
 }
 
 /** Which rows and columns of a table a person looks at. */

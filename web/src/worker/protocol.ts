@@ -40,6 +40,8 @@ export interface ProjectSummary {
   readonly tables: readonly TableSummary[];
   /** Servers that hold tables of other databases. */
   readonly servers: readonly string[];
+  /** Parameters with their defaults. */
+  readonly parameters: readonly { readonly name: string; readonly value: string }[];
   readonly relations: readonly Relation[];
   readonly checks: readonly (Check & { readonly title: string })[];
   readonly adhoc: readonly { readonly name: string; readonly path: string }[];

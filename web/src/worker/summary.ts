@@ -7,6 +7,7 @@ export function summarize(project: Project): ProjectSummary {
     layers: project.layers.map(({ name, comment }) => ({ name, ...(comment ? { comment } : {}) })),
     tables: [...project.tables.values()].map((t) => summarizeTable(project, t)),
     servers: [...project.servers.values()].filter((s) => s.name !== 'warehouse' && s.wrapper !== 'file_fdw').map((s) => s.name),
+    parameters: [...project.parameters.values()].map(({ name, value }) => ({ name, value })),
     relations: relationsOf(project),
     checks: checksOf(project).map((c) => ({ ...c, title: checkTitle(c) })),
     adhoc: [...project.adhoc.values()].map(({ name, path }) => ({ name, path })),

@@ -113,6 +113,8 @@ export function DefinitionFacet({
   preview: ReturnType<typeof usePreview> | undefined;
 }) {
   const diagnostics = file.answer?.diagnostics ?? [];
+  const { states } = useProject();
+  const inputs = (file.answer?.table?.reads ?? []).filter((t) => (states.get(t)?.where ?? 'nowhere') !== 'nowhere');
   const body = (
     <div className="flex h-full min-h-0 flex-col">
       <FileStrip path={path} file={file} />
@@ -141,7 +143,7 @@ export function DefinitionFacet({
       </Panel>
       <Separator className="h-[5px] border-t border-rule bg-paper data-[separator=hover]:bg-wash" aria-label="Height of the preview" />
       <Panel minSize="15%">
-        <PreviewPanel preview={preview} table={name} />
+        <PreviewPanel preview={preview} table={name} inputs={inputs} />
       </Panel>
     </Group>
   );

@@ -1,18 +1,22 @@
-import { useRef } from 'react';
+import { lazy, Suspense, useRef, useState } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useProject } from '../../app/project';
 import type { EditorHandle } from '../../shared/editor';
-import { Button, Empty } from '../../shared/ui';
+import { Button, Empty, Loading } from '../../shared/ui';
 import { DefinitionFacet, offsetOf } from './bench';
 import { Conflict } from './conflict';
 import { usePreview } from './preview-panel';
 import { useFileText } from './use-file-text';
 
+const Note = lazy(() => import('../../shared/note').then((m) => ({ default: m.Note })));
+
 /** A file of the project that is no table: a check, an ad hoc query, a source, a note. */
 export function FileSheet({ path }: { path: string }) {
   const { slug, textOf, summary } = useProject();
   const file = useFileText(path);
+  const isNote = path.endsWith('.md');
+  const [reading, setReading] = useState(true);
   const editor = useRef<EditorHandle>(null);
   const preview = usePreview(path, (line, column) => editor.current?.goTo(offsetOf(file.text, line, column)));
   if (textOf(path) === undefined) {
@@ -36,10 +40,19 @@ export function FileSheet({ path }: { path: string }) {
           </Link>
         )}
         <span className="flex-1" />
+        {isNote && <Button onClick={() => setReading(!reading)}>{reading ? 'Edit' : 'Read'}</Button>}
         {isQuery && <Button onClick={() => preview.run(file.text)}>Preview</Button>}
       </div>
       <div className="min-h-0 flex-1">
-        <DefinitionFacet path={path} name={path} file={file} editor={editor} preview={isQuery ? preview : undefined} />
+        {isNote && reading ? (
+          <div className="h-full overflow-auto" tabIndex={0} role="group" aria-label={path}>
+            <Suspense fallback={<Loading what="Opening the note" />}>
+              <Note text={file.text} />
+            </Suspense>
+          </div>
+        ) : (
+          <DefinitionFacet path={path} name={path} file={file} editor={editor} preview={isQuery ? preview : undefined} />
+        )}
       </div>
       <Conflict path={path} file={file} />
     </div>

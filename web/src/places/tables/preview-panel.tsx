@@ -1,10 +1,12 @@
 import { useEffect, useRef, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';
-import type { ProblemBody, Rows } from '../../app/types';
+import type { PreviewSample, ProblemBody, Rows } from '../../app/types';
 import { count, duration } from '../../shared/format';
 import { Grid } from '../../shared/grid';
-import { Button, Empty, Loading, ProblemNote } from '../../shared/ui';
+import { Sql } from '../../shared/diff';
+import { Button, Empty, Loading, Modal, ProblemNote } from '../../shared/ui';
+import { SampleChoice } from './sample-choice';
 
 export const PREVIEW_ROWS = 500;
 
@@ -14,6 +16,8 @@ export interface PreviewState {
   readonly running: boolean;
   readonly run: (text: string) => void;
   readonly stop: () => void;
+  readonly sample: PreviewSample | undefined;
+  readonly setSample: (sample: PreviewSample | undefined) => void;
 }
 
 /** Runs previews of a file; a new one ends the one before, and leaving ends it in the warehouse. */
@@ -24,9 +28,10 @@ export function usePreview(path: string, onPlace: (line: number, column: number)
   const [running, setRunning] = useState(false);
   const going = useRef<{ abort: () => void }>(undefined);
   useEffect(() => () => going.current?.abort(), []);
+  const [sample, setSample] = useState<PreviewSample>();
   const run = (text: string) => {
     going.current?.abort();
-    const request = ask({ slug, path, text, limit: PREVIEW_ROWS });
+    const request = ask({ slug, path, text, limit: PREVIEW_ROWS, ...(sample ? { sample } : {}) });
     going.current = request;
     setRunning(true);
     request
@@ -40,16 +45,34 @@ export function usePreview(path: string, onPlace: (line: number, column: number)
       })
       .finally(() => going.current === request && setRunning(false));
   };
-  return { ...result, running, run, stop: () => going.current?.abort() };
+  return { ...result, running, run, stop: () => going.current?.abort(), sample, setSample };
 }
 
 /** Rows of the query in the editor. */
-export function PreviewPanel({ preview, table }: { preview: PreviewState; table: string }) {
+export function PreviewPanel({
+  preview,
+  table,
+  inputs = [],
+}: {
+  preview: PreviewState;
+  table: string;
+  /** Tables that can be sampled. */ inputs?: readonly string[];
+}) {
   const { rows, problem, running } = preview;
+  const [showing, setShowing] = useState(false);
   return (
     <div className="flex h-full min-h-0 flex-col">
+      {showing && rows && (
+        <Modal title="The SQL that ran" open onClose={() => setShowing(false)} wide>
+          <p className="pb-2 text-soft">The query with the names of this environment, read-only, as it runs in any client.</p>
+          <Sql text={rows.sql} label="SQL that ran" />
+        </Modal>
+      )}
       <div className="flex h-[30px] shrink-0 items-center justify-between gap-3 border-b border-line bg-paper/60 px-3.5">
-        <h2 className="caps">Preview</h2>
+        <span className="flex items-center gap-3">
+          <h2 className="caps">Preview</h2>
+          {inputs.length > 0 && <SampleChoice inputs={inputs} preview={preview} />}
+        </span>
         <span className="truncate text-[12px] text-soft">
           {running ? (
             <>
@@ -59,7 +82,14 @@ export function PreviewPanel({ preview, table }: { preview: PreviewState; table:
               </Button>
             </>
           ) : (
-            rows && <PreviewFigures rows={rows} />
+            rows && (
+              <>
+                <PreviewFigures rows={rows} /> ·{' '}
+                <button type="button" className="text-plan underline underline-offset-2" onClick={() => setShowing(true)}>
+                  SQL that ran
+                </button>
+              </>
+            )
           )}
         </span>
       </div>
@@ -101,6 +131,7 @@ export function PreviewFigures({ rows }: { rows: Rows }) {
   return (
     <>
       {all}, {duration(rows.milliseconds)}
+      {rows.sampled && <span className="text-advisory-text">, from a sample of {rows.sampled}</span>}
       {rows.inlined.length > 0 && (
         <span title={`Not built in this workspace, so their queries were put in: ${rows.inlined.join(', ')}`}>, from drafts of {rows.inlined.join(', ')}</span>
       )}

@@ -1,11 +1,13 @@
 import { ChevronDown } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
+import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { address } from '../../app/addresses';
 import { useStartRunMutation } from '../../app/api';
 import { mayAct, usePerson, useProject } from '../../app/project';
 import { useTell } from '../../shared/toasts';
 import { Button } from '../../shared/ui';
+import { RunParameters } from './run-parameters';
 
 const CHOICES = [
   ['with what it needs', true, false],
@@ -16,16 +18,17 @@ const CHOICES = [
 
 /** Runs a table in the workspace; what equals production is read from there and not built again. */
 export function RunButton({ table, before }: { table: string; before: () => Promise<void> }) {
-  const { slug, isProduction } = useProject();
+  const { slug, isProduction, summary } = useProject();
+  const [asking, setAsking] = useState(false);
   const person = usePerson();
   const [start, { isLoading }] = useStartRunMutation();
   const navigate = useNavigate();
   const tell = useTell();
   const allowed = mayAct(person, isProduction ? 'releaser' : 'editor');
-  const run = async (upstream: boolean, downstream: boolean) => {
+  const run = async (upstream: boolean, downstream: boolean, parameters?: Readonly<Record<string, string>>) => {
     try {
       await before();
-      const made = await start({ slug, tables: [table], upstream, downstream }).unwrap();
+      const made = await start({ slug, tables: [table], upstream, downstream, ...(parameters ? { parameters } : {}) }).unwrap();
       void navigate(address.run(slug, made.id));
     } catch (error) {
       tell.problem(error);
@@ -56,10 +59,19 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
                   {label}
                 </DropdownMenu.Item>
               ))}
+              {summary.parameters.length > 0 && (
+                <DropdownMenu.Item
+                  onSelect={() => setAsking(true)}
+                  className="cursor-pointer border-t border-line px-3 py-1.5 outline-none data-[highlighted]:bg-wash"
+                >
+                  with other parameters …
+                </DropdownMenu.Item>
+              )}
             </DropdownMenu.Content>
           </DropdownMenu.Portal>
         </DropdownMenu.Root>
       )}
+      {asking && <RunParameters table={table} onClose={() => setAsking(false)} onRun={(values) => void run(true, false, values)} />}
     </div>
   );
 }

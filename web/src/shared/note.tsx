@@ -1,0 +1,42 @@
+import Markdown, { type Components } from 'react-markdown';
+import { Link } from 'react-router';
+import remarkGfm from 'remark-gfm';
+import { address } from '../app/addresses';
+import { useProject } from '../app/project';
+import { linked } from './note-links';
+
+const components: Components = {
+  a: ({ href = '', children }) =>
+    href.startsWith('/w/') ? (
+      <Link to={href} className="font-mono text-[12px] text-plan underline underline-offset-2">
+        {children}
+      </Link>
+    ) : (
+      <a href={href} rel="noreferrer" className="text-plan underline underline-offset-2">
+        {children}
+      </a>
+    ),
+  h1: ({ children }) => <h2 className="sheet-title border-b border-line pb-1">{children}</h2>,
+  h2: ({ children }) => <h3 className="mt-2 font-cond text-[16px] font-semibold">{children}</h3>,
+  h3: ({ children }) => <h4 className="caps mt-2">{children}</h4>,
+  ul: ({ children }) => <ul className="list-disc pl-5">{children}</ul>,
+  ol: ({ children }) => <ol className="list-decimal pl-5">{children}</ol>,
+  code: ({ children }) => <code className="font-mono text-[12px]">{children}</code>,
+  pre: ({ children }) => <pre className="overflow-x-auto border border-line bg-raised p-2">{children}</pre>,
+  table: ({ children }) => (
+    <table className="w-full border border-line text-left [&_td]:px-2 [&_td]:py-0.5 [&_th]:px-2 [&_tr]:border-b [&_tr]:border-line">{children}</table>
+  ),
+  img: ({ alt }) => <em>{alt}</em>,
+};
+
+/** A long note of the project; tables in brackets are links. */
+export function Note({ text }: { text: string }) {
+  const { slug, tables } = useProject();
+  return (
+    <article className="flex max-w-[720px] flex-col gap-2 p-5 leading-relaxed">
+      <Markdown remarkPlugins={[remarkGfm]} components={components}>
+        {linked(text, (name) => (tables.has(name) ? address.table(slug, name) : undefined))}
+      </Markdown>
+    </article>
+  );
+}
