@@ -16,6 +16,8 @@ const PAGES = [
   'runs',
   'releases',
   'settings',
+  'tables/reference.terminal_target/values',
+  'files/docs/how_dues_are_charged.md',
   'settings/connections',
   'new/clean?table=landing.vessel',
   'new/related?table=landing.call',
@@ -24,6 +26,8 @@ const PAGES = [
 
 for (const theme of ['paper', 'blueprint']) {
   test(`axe finds no serious problem on any sheet, ${theme}`, async ({ page }) => {
+    // Sixteen sheets, each looked at by axe: on a busy machine that takes minutes.
+    test.setTimeout(300_000);
     const messages = watchConsole(page);
     await page.goto('/');
     await page.evaluate((t) => localStorage.setItem('theme', t), theme);
