@@ -73,7 +73,11 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
             row
           </div>
           {header.map((name) => (
-            <div key={name} role="columnheader" className="truncate px-2 py-1 text-[12px] font-medium">
+            <div
+              key={name}
+              role="columnheader"
+              className={`truncate px-2 py-1 text-[12px] font-medium ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
+            >
               <button
                 type="button"
                 disabled={file.readOnly}

@@ -53,7 +53,7 @@ export function SampleChoice({ inputs, preview }: { inputs: readonly string[]; p
                 onChange={(e) => setSample({ ...sample, each: Math.max(1, Number(e.target.value)) })}
                 className={`${inputClass} w-20!`}
               />
-              rows of each
+              <span className="whitespace-nowrap">rows of each</span>
               <select aria-label="Column" value={sample.by[0]} onChange={(e) => setSample({ ...sample, by: [e.target.value] })} className={inputClass}>
                 {columns.map((c) => (
                   <option key={c.name}>{c.name}</option>
