@@ -8,6 +8,7 @@ export { didYouMean, nearest } from './sql/nearest.js';
 export { readCsv, csvText, readPasted, type Csv, type CsvField } from './project/csv.js';
 export { referenceProblems, type ReferenceProblem } from './project/reference-values.js';
 export { readProject, changeFiles } from './project/read-project.js';
+export { layersInOrder, layerStatements, type LayerStatement } from './project/layer-order.js';
 export { withParameterValues } from './project/parameter-values.js';
 export { indexFile } from './project/index-file.js';
 export type { Diagnostic, DiagnosticCode } from './project/diagnostic.js';

@@ -63,6 +63,7 @@ describe('getting in', () => {
     ['files', 'get', '/api/workspaces/berth-dues/files'],
     ['drafts', 'put', '/api/workspaces/berth-dues/drafts'],
     ['preview', 'post', '/api/workspaces/berth-dues/preview'],
+    ['describe', 'post', '/api/workspaces/berth-dues/describe'],
     ['rows', 'post', '/api/workspaces/berth-dues/page'],
     ['profile', 'post', '/api/workspaces/berth-dues/profile'],
     ['export', 'get', '/api/workspaces/berth-dues/export'],
@@ -362,6 +363,26 @@ describe('runs', () => {
     expect(state).toBe('succeeded');
     expect(steps[0]!.rowsIn).toBe(steps[0]!.rowsOut);
     expect(Number(steps[0]!.rowsIn)).toBeGreaterThan(500);
+  });
+});
+
+describe('a query that is being written', () => {
+  const describe = async (text: string) =>
+    (await mira.send('post', '/api/workspaces/berth-dues/describe', { path: 'staging/described.sql', text })).body as unknown;
+  test('has its columns and types asked of the database', async () => {
+    expect(await describe('select call_no, round(tonnage) as whole, count(*) over () as n from staging.call')).toEqual([
+      { name: 'call_no', type: 'text' },
+      { name: 'whole', type: 'numeric' },
+      { name: 'n', type: 'bigint' },
+    ]);
+  });
+  test('is refused with the place of what the database does not take', async () => {
+    expect(await describe('select call_no\nfrom staging.call\nwhere tonnage > arrived_at')).toMatchObject({
+      code: 'query-failed',
+      title: expect.stringContaining('operator does not exist'),
+      error: { path: 'staging/described.sql', line: 3, column: 15 },
+    });
+    expect(await describe('select 1 as a; select 2 as b')).toMatchObject({ status: 422 });
   });
 });
 

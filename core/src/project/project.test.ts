@@ -2,6 +2,7 @@ import { beforeAll, describe, expect, test } from '@jest/globals';
 import { loadParser } from '../sql/parser.js';
 import { BASE_FILES, changed, problems, projectOf } from '../testing.js';
 import { fingerprints } from '../graph/fingerprint.js';
+import { layersInOrder, layerStatements } from './layer-order.js';
 import { withParameterValues } from './parameter-values.js';
 import { readProject } from './read-project.js';
 import { readCsv } from './csv.js';
@@ -369,4 +370,12 @@ test('values of parameters for a run are those files with other values, and tabl
   const differing = [...fingerprints(after)].filter(([name, print]) => fingerprints(before).get(name) !== print).map(([name]) => name);
   expect(differing).toEqual(['staging.x']);
   expect(withParameterValues(before, new Map([['region', 'north']])).size).toBe(0);
+});
+
+test('layers change places, and comments and layout stay', () => {
+  const text = "-- in order\ncreate schema landing; create schema staging; -- views\ncreate schema core;\ncomment on schema core is 'x';\n";
+  const file = projectOf({ 'layers.sql': text }).files.get('layers.sql')!;
+  const moved = layersInOrder(text, layerStatements(file), ['landing', 'core', 'staging']);
+  expect(moved).toBe("-- in order\ncreate schema landing; create schema core; -- views\ncreate schema staging;\ncomment on schema core is 'x';\n");
+  expect(projectOf({ 'layers.sql': moved }).layers.map((l) => l.name)).toEqual(['landing', 'core', 'staging']);
 });

@@ -27,6 +27,16 @@ class SampleBody {
   each?: number;
 }
 
+class TextBody {
+  @ProjectPath()
+  path: string;
+
+  @IsString()
+  @Length(0, 2_000_000)
+  @ApiProperty({ type: String })
+  text: string;
+}
+
 class TextRowsBody {
   @ProjectPath()
   path: string;
@@ -58,5 +68,12 @@ export class PreviewController {
   @HttpCode(200)
   preview(@Param('slug') slug: string, @Body() { path, text, limit, sample }: TextRowsBody, @Req() request: Request) {
     return this.previews.text(slug, path, text ?? '', limit, leaving(request), sample);
+  }
+
+  /** Columns and types of a query that is being written; nothing is read. */
+  @Post('describe')
+  @HttpCode(200)
+  describe(@Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request) {
+    return this.previews.describe(slug, path, text, leaving(request));
   }
 }

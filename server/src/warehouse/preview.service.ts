@@ -6,6 +6,7 @@ import {
   sampleQuery,
   qualified,
   settingsOf,
+  wrapped,
   type Definition,
   type Names,
   type Project,
@@ -74,14 +75,30 @@ export class PreviewService {
 
   /** Rows of a file's query as it is being written. */
   async text(slug: string, path: string, text: string, limit: number, signal: AbortSignal, sample?: PreviewSample): Promise<Preview> {
+    const { line, query } = await this.written(slug, path, text);
+    return this.query(line, path, query, limit, signal, sample);
+  }
+
+  /** The project with one file as it is being written, and that file's query. */
+  private async written(slug: string, path: string, text: string): Promise<{ line: Line; query: Query }> {
     const line = await this.projects.line(slug);
     const indexed = indexFile(path, text);
     const syntax = indexed.diagnostics.find((d) => d.code === 'syntax');
     if (syntax) throw new Problem(422, 'syntax', syntax.message, undefined, { error: stepError(new Error(syntax.message), line.project), path });
     const query = queryIn(indexed);
     if (!query) throw new Problem(422, 'no-query', `${path} has no query to preview`, 'Write a select.');
-    const project: Project = { ...line.project, files: new Map([...line.project.files, [path, indexed]]) };
-    return this.query({ ...line, project }, path, query, limit, signal, sample);
+    return { line: { ...line, project: { ...line.project, files: new Map([...line.project.files, [path, indexed]]) } }, query };
+  }
+
+  /** Columns and types that a file's query would return, asked of the database without reading a row. */
+  async describe(slug: string, path: string, text: string, signal: AbortSignal): Promise<readonly PreviewColumn[]> {
+    const { line, query } = await this.written(slug, path, text);
+    const { full } = this.compiled(line, path, query, await this.standings(line));
+    const described = wrapped('select * from (\n', full, '\n) as described limit 0');
+    const { columns } = await this.run(described.text, 1, signal).catch((error: unknown) => {
+      throw told(error, line.project, path, described);
+    });
+    return columns;
   }
 
   private async standings(line: Line): Promise<Map<string, Standing>> {

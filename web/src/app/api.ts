@@ -160,6 +160,11 @@ export const api = createApi({
     preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number; sample?: PreviewSample }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }),
     }),
+    describe: b.query<{ name: string; type: string }[], { slug: string; path: string; text: string }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/describe`, method: 'POST', body }),
+      providesTags: ['State', 'Files'],
+      keepUnusedDataFor: 5,
+    }),
     checkHistory: b.query<CheckResult[], { slug: string; id: string }>({
       query: ({ slug, id }) => `${at(slug)}/check-history?id=${encodeURIComponent(id)}`,
       providesTags: ['State'],
@@ -298,6 +303,7 @@ export const {
   usePagesInfiniteQuery,
   useProfileQuery,
   usePreviewMutation,
+  useDescribeQuery,
   useCheckHistoryQuery,
   useLoadsQuery,
   useRunsQuery,

@@ -1,4 +1,4 @@
-import type { Check, Diagnostic, LoadPolicy, Relation } from '@ouvrage/core';
+import type { Check, Diagnostic, LayerStatement, LoadPolicy, Relation } from '@ouvrage/core';
 
 /** A table as the interface needs it: plain data, made by the worker from the project. */
 export interface TableSummary {
@@ -37,6 +37,8 @@ export interface PlacedDiagnostic extends Diagnostic {
 
 export interface ProjectSummary {
   readonly layers: readonly { readonly name: string; readonly comment?: string }[];
+  /** Where layers.sql makes them. */
+  readonly layerStatements: readonly LayerStatement[];
   readonly tables: readonly TableSummary[];
   /** Servers that hold tables of other databases. */
   readonly servers: readonly string[];

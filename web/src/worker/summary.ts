@@ -1,10 +1,11 @@
-import { checksOf, checkTitle, lineColumn, relationsOf, type Project, type Table } from '@ouvrage/core';
+import { checksOf, checkTitle, layerStatements, lineColumn, relationsOf, type Project, type Table } from '@ouvrage/core';
 import type { ColumnSummary, PlacedDiagnostic, ProjectSummary, TableSummary } from './protocol';
 
 /** A project as plain data for the interface. */
 export function summarize(project: Project): ProjectSummary {
   return {
     layers: project.layers.map(({ name, comment }) => ({ name, ...(comment ? { comment } : {}) })),
+    layerStatements: project.files.has('layers.sql') ? layerStatements(project.files.get('layers.sql')!) : [],
     tables: [...project.tables.values()].map((t) => summarizeTable(project, t)),
     servers: [...project.servers.values()].filter((s) => s.name !== 'warehouse' && s.wrapper !== 'file_fdw').map((s) => s.name),
     parameters: [...project.parameters.values()].map(({ name, value }) => ({ name, value })),

@@ -3,10 +3,12 @@ import { mayAct, usePerson, useProject } from '../../app/project';
 import { Empty } from '../../shared/ui';
 import { AuditLog } from './audit';
 import { Connections } from './connections';
+import { ProjectSettings } from './project';
 import { You } from './you';
 
 const SECTIONS = [
   { key: 'you', title: 'You', Sheet: You, role: 'viewer' },
+  { key: 'project', title: 'Project', Sheet: ProjectSettings, role: 'viewer' },
   { key: 'connections', title: 'Connections', Sheet: Connections, role: 'viewer' },
   { key: 'log', title: 'Log', Sheet: AuditLog, role: 'administrator' },
 ] as const;

@@ -1,7 +1,10 @@
+import { skipToken } from '@reduxjs/toolkit/query';
 import { useEffect, useState, type ReactNode } from 'react';
 import { useNavigate } from 'react-router';
 import { address } from '../../app/addresses';
+import { useDescribeQuery } from '../../app/api';
 import { mayAct, usePerson, useProject } from '../../app/project';
+import type { ProblemBody } from '../../app/types';
 import { Sql } from '../../shared/diff';
 import { useKeepFiles } from '../../shared/proposal';
 import { Button, inputClass } from '../../shared/ui';
@@ -45,6 +48,7 @@ export function StarterSheet({
   const query = queries[shown];
   const problems = useDiagnostics(query ? pathOf(shown) : undefined, query?.sql);
   const preview = usePreview(pathOf(shown), () => undefined);
+  const types = useTypes(query && problems.length === 0 ? { path: pathOf(shown), text: query.sql } : undefined);
 
   const wrongName = queries.map((_, i) => nameProblem(nameOf(i), pathOf(i), paths)).find((p) => p !== undefined);
   const twice = new Set(queries.map((_, i) => nameOf(i))).size < queries.length ? 'Two tables have the same name.' : undefined;
@@ -116,6 +120,13 @@ export function StarterSheet({
               {p.hint ? `; ${p.hint}` : ''} (line {p.line})
             </p>
           ))}
+          {types.problem && (
+            <p role="alert" className="pt-1 text-[12px] text-broken">
+              {types.problem.title}
+              {types.line === undefined ? '' : ` (line ${types.line})`}
+            </p>
+          )}
+          {types.columns && <p className="pt-1 text-[12px] text-soft">{types.columns.map((c) => `${c.name} ${c.type}`).join(', ')}</p>}
         </div>
         <div className="min-h-0 flex-1 border-t border-line">
           <PreviewPanel preview={preview} table={nameOf(shown)} />
@@ -149,4 +160,27 @@ function useDiagnostics(path: string | undefined, sql: string | undefined): read
     };
   }, [path, sql]);
   return found?.sql === sql ? (found?.problems ?? []) : [];
+}
+
+interface Types {
+  readonly columns?: readonly { readonly name: string; readonly type: string }[];
+  readonly problem?: ProblemBody;
+  readonly line?: number;
+}
+
+/** Columns and types as the database tells them a moment after the last change, or what it does not take. */
+function useTypes(query: { readonly path: string; readonly text: string } | undefined): Types {
+  const { slug } = useProject();
+  const [settled, setSettled] = useState(query);
+  const { path, text } = query ?? {};
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(path === undefined || text === undefined ? undefined : { path, text }), 500);
+    return () => clearTimeout(timer);
+  }, [path, text]);
+  const current = settled !== undefined && settled.path === path && settled.text === text;
+  const { currentData, error } = useDescribeQuery(current ? { slug, ...settled } : skipToken);
+  if (!current) return {};
+  const problem = error as ProblemBody | undefined;
+  const line = (problem?.['error'] as { line?: number } | undefined)?.line;
+  return { ...(currentData ? { columns: currentData } : {}), ...(problem ? { problem } : {}), ...(line === undefined ? {} : { line }) };
 }

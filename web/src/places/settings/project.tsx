@@ -1,0 +1,109 @@
+import { layersInOrder } from '@ouvrage/core';
+import { Link } from 'react-router';
+import { address } from '../../app/addresses';
+import { mayAct, usePerson, useProject } from '../../app/project';
+import { plural } from '../../shared/format';
+import { Hatch } from '../../shared/marks';
+import { useKeepFiles } from '../../shared/proposal';
+import { Button, Empty, SectionTitle } from '../../shared/ui';
+
+/** Layers in their order, and the parameters' defaults: both are files of the project. */
+export function ProjectSettings() {
+  return (
+    <>
+      <Layers />
+      <Parameters />
+    </>
+  );
+}
+
+function Layers() {
+  const { slug, summary, textOf, isProduction } = useProject();
+  const person = usePerson();
+  const { keep, keeping } = useKeepFiles();
+  const layers = summary.layers;
+  const text = textOf('layers.sql') ?? '';
+  const reason = isProduction
+    ? 'Production changes by a release only: open a workspace.'
+    : mayAct(person, 'editor')
+      ? undefined
+      : `Your role is ${person.role}: an editor may change the project.`;
+  const move = (i: number, by: number) => {
+    const order = layers.map((l) => l.name);
+    [order[i], order[i + by]] = [order[i + by]!, order[i]!];
+    void keep([{ path: 'layers.sql', after: layersInOrder(text, summary.layerStatements, order) }]);
+  };
+  if (layers.length === 0)
+    return (
+      <Empty title="The project has no layer yet">
+        <p>Write create schema landing; and so on into layers.sql.</p>
+      </Empty>
+    );
+  return (
+    <section className="flex flex-col gap-2">
+      <SectionTitle
+        aside={
+          <>
+            a table reads from its own layer and those above it ·{' '}
+            <Link className="text-plan underline underline-offset-2" to={address.file(slug, 'layers.sql')}>
+              layers.sql
+            </Link>
+          </>
+        }
+      >
+        Layers
+      </SectionTitle>
+      <ol className="border-t border-line">
+        {layers.map((l, i) => (
+          <li key={l.name} className="flex items-center gap-3 border-b border-line py-1.5">
+            <Hatch position={i} />
+            <span className="w-28 font-medium">{l.name}</span>
+            <span className="w-20 text-[12px] text-soft">{plural(summary.tables.filter((t) => t.layer === l.name).length, 'table')}</span>
+            <span className="flex-1 truncate text-soft">{l.comment}</span>
+            <Button tone="quiet" aria-label={`Move ${l.name} up`} disabled={i === 0 || keeping} {...(reason ? { reason } : {})} onClick={() => move(i, -1)}>
+              Up
+            </Button>
+            <Button
+              tone="quiet"
+              aria-label={`Move ${l.name} down`}
+              disabled={i === layers.length - 1 || keeping}
+              {...(reason ? { reason } : {})}
+              onClick={() => move(i, 1)}
+            >
+              Down
+            </Button>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}
+
+function Parameters() {
+  const { slug, summary } = useProject();
+  return (
+    <section className="flex flex-col gap-2">
+      <SectionTitle
+        aside={
+          <>
+            defaults; a run may have other values ·{' '}
+            <Link className="text-plan underline underline-offset-2" to={address.file(slug, 'parameters.sql')}>
+              parameters.sql
+            </Link>
+          </>
+        }
+      >
+        Parameters
+      </SectionTitle>
+      <ul className="border-t border-line">
+        {summary.parameters.map((p) => (
+          <li key={p.name} className="flex gap-3 border-b border-line py-1 font-mono text-[12px]">
+            <span className="w-52">param.{p.name}</span>
+            <span>{p.value}</span>
+          </li>
+        ))}
+        {summary.parameters.length === 0 && <li className="py-1 text-soft">The project has no parameter.</li>}
+      </ul>
+    </section>
+  );
+}
