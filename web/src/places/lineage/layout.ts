@@ -17,7 +17,7 @@ let elk: InstanceType<typeof ELK> | undefined;
  * @param tables names with their layer's position
  */
 export async function layOut(
-  tables: readonly { readonly name: string; readonly layer: number }[],
+  tables: readonly { readonly name: string; readonly layer: number; readonly width?: number; readonly height?: number }[],
   edges: readonly (readonly [string, string])[],
 ): Promise<Placed> {
   elk ??= new ELK({ workerFactory: () => new Worker(workerAddress), algorithms: ['layered'] });
@@ -32,7 +32,12 @@ export async function layOut(
       'elk.separateConnectedComponents': 'false',
       'elk.layered.nodePlacement.strategy': 'BRANDES_KOEPF',
     },
-    children: tables.map((t) => ({ id: t.name, width: NODE_WIDTH, height: NODE_HEIGHT, layoutOptions: { 'elk.partitioning.partition': String(t.layer) } })),
+    children: tables.map((t) => ({
+      id: t.name,
+      width: t.width ?? NODE_WIDTH,
+      height: t.height ?? NODE_HEIGHT,
+      layoutOptions: { 'elk.partitioning.partition': String(t.layer) },
+    })),
     edges: edges.map(([from, to], i) => ({ id: `e${i}`, sources: [from], targets: [to] })),
   };
   const done = await elk.layout(graph);

@@ -1,4 +1,5 @@
 import { fromRelated, multiplies, roleOf, stepsFrom, type JoinedTable, type Measure, type Step } from '@ouvrage/core';
+import { useMemo, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';
 import type { ProblemBody } from '../../app/types';
@@ -6,6 +7,7 @@ import { count } from '../../shared/format';
 import { Button, ProblemNote, Tag } from '../../shared/ui';
 import { Measures } from './measures';
 import { bareName, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
+import { RelationDiagram, type DiagramEdge, type DiagramTable } from './relation-diagram';
 import { StarterSheet } from './starter-sheet';
 
 interface Picked {
@@ -47,6 +49,42 @@ export function Related() {
 
   const stepsAt = (parent: number, table: string) =>
     stepsFrom(summary.relations, table).filter((s) => parent < 0 || !(s.to === picked[parent]!.step.from && !s.toOne));
+  const [view, setView] = useState<'list' | 'diagram'>('list');
+  const columnsOf = (table: string) => (tables.get(table)?.columns ?? []).map((c) => c.name);
+  /** The base, what hangs on it, and what hangs on the tables that are picked already. */
+  const drawn = useMemo(() => {
+    const boxes: DiagramTable[] = [
+      {
+        id: 'base',
+        table: key,
+        columns: columnsOf(key),
+        ticked: columns,
+        many: false,
+        onTick: (c, on) => setColumns(columnsOf(key).filter((n) => (n === c ? on : columns.includes(n)))),
+      },
+    ];
+    const lines: DiagramEdge[] = [];
+    const hang = (parent: number, from: string, table: string) => {
+      for (const step of stepsAt(parent, table)) {
+        const id = stepKey(parent, step);
+        const index = picked.findIndex((p) => p.parent === parent && stepKey(parent, p.step) === id);
+        const ticked = picked[index]?.columns ?? [];
+        const onTick = (c: string, on: boolean) => {
+          const chosen = columnsOf(step.to).filter((n) => (n === c ? on : ticked.includes(n)));
+          if (index < 0) change([...picked, { parent, step, columns: chosen, aggregate: undefined }]);
+          else if (chosen.length === 0 && !picked.some((p) => p.parent === index)) change(without(picked, index));
+          else change(picked.map((p, j) => (j === index ? { ...p, columns: chosen } : p)));
+        };
+        boxes.push({ id, table: step.to, columns: step.toOne ? columnsOf(step.to) : [], ticked, many: !step.toOne, ...(step.toOne ? { onTick } : {}) });
+        lines.push({ from, to: id, step });
+        if (index >= 0 && step.toOne && boxes.length < 30) hang(index, id, step.to);
+      }
+    };
+    hang(-1, 'base', key);
+    return { tables: boxes, edges: lines };
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [key, columns, picked, tables]);
+
   const place = (parent: number, table: string, depth: number) => (
     <ul>
       {stepsAt(parent, table).map((s) => {
@@ -91,8 +129,26 @@ export function Related() {
       wants={taken ? undefined : 'Tick a column.'}
     >
       <TableSelect label="Base table: its rows stay" value={base?.fullName} onChange={choose} tables={[...tables.values()].filter((t) => t.columns)} />
-      <ColumnTicks legend="Its columns" columns={base?.columns ?? []} chosen={columns} onChange={setColumns} />
-      <section aria-label="Related tables">
+      <div role="group" aria-label="Shown as" className="flex gap-1">
+        {(['list', 'diagram'] as const).map((v) => (
+          <button
+            key={v}
+            type="button"
+            aria-pressed={view === v}
+            onClick={() => setView(v)}
+            className={`h-[25px] rounded-[2px] border px-2 ${view === v ? 'border-plan bg-wash text-plan' : 'border-line hover:bg-raised'}`}
+          >
+            {v === 'list' ? 'List' : 'Diagram'}
+          </button>
+        ))}
+      </div>
+      {view === 'diagram' && base && (
+        <div className="h-[440px] shrink-0 border border-line bg-sheet">
+          <RelationDiagram tables={drawn.tables} edges={drawn.edges} />
+        </div>
+      )}
+      {view === 'list' && <ColumnTicks legend="Its columns" columns={base?.columns ?? []} chosen={columns} onChange={setColumns} />}
+      <section aria-label="Related tables" className={view === 'list' ? '' : 'hidden'}>
         <h3 className="caps mb-1">Tables around it</h3>
         {stepsAt(-1, key).length === 0 && (
           <p className="text-soft">No relation leads from this table. Declare one with foreign key or references in its contract.</p>
