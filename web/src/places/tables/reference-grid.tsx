@@ -63,7 +63,7 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
         </Button>
         <span className="text-[12px] text-soft">{plural(rows.length, 'row')}; cells of a spreadsheet can be pasted</span>
         <span className="flex-1" />
-        <span role="status" className={`text-[12px] ${problems.length ? 'text-broken' : 'text-soft'}`}>
+        <span aria-live="polite" className={`text-[12px] ${problems.length ? 'text-broken' : 'text-soft'}`}>
           {problems.length ? `${plural(problems.length, 'value')} wrong: row ${problems[0]!.row + 1}, ${problems[0]!.message}` : 'every value is of its type'}
         </span>
       </div>
