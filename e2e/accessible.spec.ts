@@ -9,6 +9,8 @@ const PAGES = [
   'tables/core.dim_vessel/rows',
   'tables/core.fact_call/checks',
   'tables/core.fact_call/past',
+  'files/sources/port_ops.sql',
+  'lineage',
   'lineage?focus=core.fact_call',
   'quality',
   'runs',

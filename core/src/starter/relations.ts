@@ -60,15 +60,8 @@ function guesses(project: Project, tables: readonly Table[], declared: readonly 
   return guessed;
 }
 
-/** A relation as a step from one of its sides to the other. */
-export interface Step {
-  readonly from: string;
-  readonly fromColumns: readonly string[];
-  readonly to: string;
-  readonly toColumns: readonly string[];
-  readonly declared: boolean;
-  readonly toOne: boolean;
-}
+/** A relation as a step from one of its sides to the other: its `from` may be either. */
+export type Step = Relation;
 
 /** The steps that lead away from a table: to what it refers to, and back to what refers to it. */
 export function stepsFrom(relations: readonly Relation[], table: string): Step[] {
