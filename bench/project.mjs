@@ -2,7 +2,7 @@ import { loadParser, parseSql, readProject, changeFiles } from '@ouvrage/core';
 
 /**
  * Reading a project, as a ratio to parsing its files alone, and one edit in milliseconds.
- * `npm run bench`. Medians of alternating repetitions after five that warm up; the machine is noisy, so read the ratios.
+ * `npm run bench`. Medians of alternating repetitions in four seconds or more, after two that warm up; the machine is noisy, so read the ratios.
  */
 await loadParser();
 
@@ -46,9 +46,10 @@ where a.code is not null;
   return files;
 }
 
-const WARM_UP = 5;
+const WARM_UP = 2000;
+const MEASURED = 4000;
 const median = (times) => {
-  const measured = times.slice(WARM_UP).sort((a, b) => a - b);
+  const measured = [...times].sort((a, b) => a - b);
   return measured[Math.floor(measured.length / 2)];
 };
 const timed = (work) => {
@@ -63,7 +64,13 @@ for (const count of [100, 1000, 5000]) {
   const [parsing, reading, editing] = [[], [], []];
   const sql = [...files].filter(([path]) => path.endsWith('.sql'));
   let kept;
-  for (let repetition = 0; repetition < WARM_UP + (count > 1000 ? 5 : 11); repetition++) {
+  const started = performance.now();
+  let warm = false;
+  while (!warm || reading.length < 5 || performance.now() - started < WARM_UP + MEASURED) {
+    if (!warm && performance.now() - started > WARM_UP) {
+      warm = true;
+      for (const times of [parsing, reading, editing]) times.length = 0;
+    }
     // The trees are kept, as every reader of a project has to.
     parsing.push(timed(() => (kept = sql.map(([, text]) => parseSql(text)))));
     if (kept.length !== sql.length) throw new Error('a file was not parsed');

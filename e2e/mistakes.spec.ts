@@ -23,6 +23,8 @@ test('errors name the place and the nearest right name', async ({ page }) => {
   // A value that cannot be cast has no place in the text; PostgreSQL says the value.
   await expect(page.getByRole('alert')).toContainText('invalid input syntax for type date: "Saltmere"');
   await write(page, 'select port_code,\n  no_such(port_name) as d, flag_code from staging.port');
+  // The database is asked a moment after the last keystroke.
+  await expect(problems).toContainText('2:3function no_such(text) does not exist');
   await page.keyboard.press('Control+Enter');
   await expect(page.getByRole('alert')).toContainText('core/dim_port.sql line 2, column 3');
   // Typed text outlives a change of place.

@@ -5,8 +5,8 @@ export default defineConfig({
   testDir: '.',
   outputDir: '../test-results',
   workers: 1,
-  timeout: 90_000,
-  expect: { timeout: 15_000 },
+  timeout: 240_000,
+  expect: { timeout: 40_000 },
   reporter: [['list'], ['json']],
   use: {
     baseURL: process.env['OUVRAGE_ADDRESS'] ?? 'http://127.0.0.1:4100',

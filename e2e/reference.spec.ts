@@ -9,8 +9,10 @@ test('values of a reference table are changed in a grid and run; a wrong one is 
   const cell = page.getByLabel('tonnage_target of row 1', { exact: true });
   await cell.fill('lots');
   await expect(page.getByText('1 value wrong: row 1, “lots” is no number')).toBeVisible();
+  await cell.fill('-5');
+  await expect(page.getByText('1 value wrong: row 1, breaks terminal_target_tonnage_target_check: tonnage_target > 0')).toBeVisible();
   await cell.fill('1950000');
-  await expect(page.getByText('every value is of its type')).toBeVisible();
+  await expect(page.getByText('every value is of its type, and the contract’s checks hold')).toBeVisible();
   await page.getByRole('button', { name: 'Add a row' }).click();
   await page.getByLabel('terminal_code of row 5').fill('NQ');
   await page.getByLabel('quarter of row 5').fill('2026-04-01');
@@ -30,6 +32,10 @@ test('columns are ticked in a drawing of the tables around one; a run takes othe
   await signIn(page, 'mira');
   const slug = await openWorkspace(page, 'Drawn');
   await page.goto(`/w/${slug}/new/related?table=landing.call`);
+  await page.getByRole('button', { name: 'Look for relations in the values' }).click();
+  await expect(page.getByText('2 relations guessed.')).toBeVisible();
+  await expect(page.getByText('port_code = from_port')).toBeVisible();
+  await expect(page.getByText('guessed: 100 % of values found')).toHaveCount(2);
   await page.getByRole('button', { name: 'Diagram' }).click();
   await page.getByLabel('vessel_name of landing.vessel').check();
   await page.getByLabel('owner_name of landing.owner').check();

@@ -41,6 +41,17 @@ const VIEWS = [
     `${W}/tables/landing.call/rows?look=${encodeURIComponent('{"filters":[{"column":"status","op":"=","value":"departed"}],"sort":[{"column":"tonnage","descending":true}]}')}`,
   ],
   ['profile', `${W}/tables/core.dim_vessel/rows?view=profile`],
+  ['versions', `${W}/tables/core.dim_vessel/rows?view=versions`],
+  ['load', `/w/production/tables/core.dim_vessel/load`],
+  [
+    'starter-fact',
+    `${W}/new/fact?table=staging.call`,
+    async (page) => {
+      await page.getByRole('group', { name: 'Grain: one row a' }).getByLabel('call_no').check();
+      await page.getByRole('button', { name: 'Count what is found' }).click();
+      await page.getByText('% found').first().waitFor();
+    },
+  ],
   [
     'starter-clean',
     `${W}/new/clean?table=landing.dues_invoice`,

@@ -25,6 +25,18 @@ function shown(command, args, options = {}) {
   });
 }
 
+/** Runs a program and keeps what it prints, for when it has ended. */
+function heard(command, args) {
+  return new Promise((resolve) => {
+    const child = spawn(command, args, { cwd: ROOT, stdio: ['ignore', 'pipe', 'pipe'] });
+    let output = '';
+    child.stdout.on('data', (d) => (output += d));
+    child.stderr.on('data', (d) => (output += d));
+    child.on('error', (error) => resolve({ code: 1, output: String(error) }));
+    child.on('close', (code) => resolve({ code: code ?? 1, output }));
+  });
+}
+
 const bin = (name) => path.join(ROOT, 'node_modules/.bin', name);
 
 /** Style checks count one each. */
@@ -37,11 +49,17 @@ async function style() {
     ...['core', 'demo', 'server', 'web'].map((w) => [`types of ${w}`, bin('tsc'), ['--noEmit', '-p', w]]),
   ];
   const result = { passed: 0, failed: 0 };
-  for (const [name, command, args] of checks) {
-    const code = await shown(command, args);
-    say(`${code === 0 ? 'ok' : 'FAILED'}: ${name}`);
-    result[code === 0 ? 'passed' : 'failed']++;
-  }
+  const lane = async () => {
+    for (let check = checks.shift(); check; check = checks.shift()) {
+      const [name, command, args] = check;
+      const { code, output } = await heard(command, args);
+      if (output.trim()) say(output.trimEnd());
+      say(`${code === 0 ? 'ok' : 'FAILED'}: ${name}`);
+      result[code === 0 ? 'passed' : 'failed']++;
+    }
+  };
+  // Each check keeps one core busy; beside other tests there is one to have.
+  await Promise.all(parts.length > 1 ? [lane()] : [lane(), lane()]);
   return result;
 }
 
@@ -129,16 +147,25 @@ await main(async () => {
   await build(parts.includes('e2e') ? undefined : ['core', 'demo', 'server']);
   const runners = { style, core: async () => sum([await jest('core'), await jest('demo'), await jest('web')]), server, e2e };
   const results = [];
-  for (const part of parts) {
-    say(`\n== ${part}`);
+  const ended = async (part) => {
     const started = Date.now();
     const result = await runners[part]().catch((error) => {
       say(error instanceof Plain ? error.message : error.stack);
       return { passed: 0, failed: 1 };
     });
     say(`${part}: ${result.passed} passed, ${result.failed} failed, ${((Date.now() - started) / 1000).toFixed(0)} s`);
-    results.push(result);
-  }
+    return result;
+  };
+  // Style and the tests without a browser take one core each; a browser takes what it can get.
+  const [alone, together] = parts.includes('e2e') && parts.length > 1 ? [['e2e'], parts.filter((p) => p !== 'e2e')] : [parts, []];
+  const inOrder = async (some) => {
+    for (const part of some) {
+      say(`\n== ${part}`);
+      results.push(await ended(part));
+    }
+  };
+  await Promise.all([inOrder(together.filter((p) => p === 'style')), inOrder(together.filter((p) => p !== 'style'))]);
+  await inOrder(alone);
   const { passed, failed } = sum(results);
   say(`${passed} passed, ${failed} failed`);
   process.exit(failed === 0 && passed > 0 ? 0 : 1);

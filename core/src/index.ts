@@ -6,7 +6,8 @@ export { ident, idents, literal, qualified } from './sql/quote.js';
 export { shortType } from './sql/types.js';
 export { didYouMean, nearest } from './sql/nearest.js';
 export { readCsv, csvText, readPasted, type Csv, type CsvField } from './project/csv.js';
-export { referenceProblems, type ReferenceProblem } from './project/reference-values.js';
+export { conditionProbes, type ConditionProbe } from './project/condition-probes.js';
+export { MOST_CHECKED, referenceCheckQuery, referenceProblems, type ReferenceProblem } from './project/reference-values.js';
 export { readProject, changeFiles } from './project/read-project.js';
 export { layersInOrder, layerStatements, type LayerStatement } from './project/layer-order.js';
 export { withParameterValues } from './project/parameter-values.js';
@@ -34,7 +35,7 @@ export {
 export { verdictOf, worst, type Verdict } from './check/verdict.js';
 export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
 export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, wrapped, type Names } from './load/compile.js';
-export { planLoad, targetPlace, besidePlace, SESSION_SETTINGS, type LoadPlan, type LoadStatement, type PlanContext } from './load/plan.js';
+export { planLoad, targetPlace, besidePlace, SESSION_SETTINGS, type LoadBase, type LoadPlan, type LoadStatement, type PlanContext } from './load/plan.js';
 export { planIntake, sourceQuery, boundSql, watermarkOf, type IntakePlan, type IntakeScope } from './load/intake.js';
 export {
   importTables,
@@ -78,6 +79,17 @@ export { splitTable, splitCounts, type SplitChoices } from './starter/split.js';
 export { summarise, MEASURES, type Measure, type MeasureKind, type SummariseChoices } from './starter/summarise.js';
 export { pivot, pivotNames, unpivot, type PivotChoices, type UnpivotChoices } from './starter/pivot.js';
 export { againstTargets, type TargetChoices } from './starter/target.js';
+export {
+  matchByValues,
+  readSharedValues,
+  relationPairs,
+  relationsFromValues,
+  sharedValuesQuery,
+  stackPairs,
+  type KeyedTable,
+  type SharedValues,
+  type ValuePair,
+} from './starter/values.js';
 export { relationsOf, stepsFrom, type Relation, type Step } from './starter/relations.js';
 export { fromRelated, multiplies, roleOf, type JoinedTable, type RelatedChoices } from './starter/related.js';
 export type { StarterTable, StarterColumn } from './starter/text.js';
@@ -93,3 +105,11 @@ export {
   withPoint,
   type DeliveryOptions,
 } from './load/delivery.js';
+export { policyContext, policySteps, STATEFUL, type PolicyContext } from './load/policy.js';
+export { type LoadStep } from './load/steps.js';
+export { eventsPlace, keysPlace, namesIn, optionOf } from './load/target.js';
+export { loadProcedures, loadScript, type Script, type ScriptTable } from './load/script.js';
+export { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from './anatomy/history.js';
+export { dimensionTable, keyNameOf, type DimensionChoices, type OnChange } from './starter/dimension.js';
+export { factTable, proposeLookUps, shareFoundQuery, type DimensionTable, type FactChoices, type FactLookUp } from './starter/fact.js';
+export { dateDimension, type DateChoices } from './starter/date-dimension.js';

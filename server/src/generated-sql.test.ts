@@ -1,34 +1,20 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
-import { constraintChecks, countStatement, ident, loadParser, readProject, rowsStatement, shortType, type Project } from '@ouvrage/core';
-import pg from 'pg';
-import { Config } from './shared/config.js';
+import { constraintChecks, countStatement, ident, readProject, rowsStatement, shortType, type Project } from '@ouvrage/core';
+import type pg from 'pg';
+import { random, scratchSchema } from './testing-sql.js';
 
 /** What core says about SQL, held against PostgreSQL itself. */
 const SCHEMA = 'generated_sql_test';
 let client: pg.Client;
+let close: () => Promise<void>;
 
 beforeAll(async () => {
-  await loadParser();
-  client = new pg.Client(Config.fromEnvironment().warehouse.production);
-  await client.connect();
-  await client.query(`drop schema if exists ${SCHEMA} cascade; create schema ${SCHEMA}; set search_path = ${SCHEMA}`);
+  ({ client, close } = await scratchSchema(SCHEMA));
 });
-afterAll(async () => {
-  await client.query(`drop schema ${SCHEMA} cascade`);
-  await client.end();
-});
+afterAll(() => close());
 
 const project = (files: Readonly<Record<string, string>>): Project =>
   readProject(new Map(Object.entries({ 'layers.sql': `create schema ${SCHEMA};`, ...files })));
-
-/** A repeatable source of whole numbers below a bound (a linear congruence). */
-function random(seed: number): (below: number) => number {
-  let state = seed >>> 0;
-  return (below) => {
-    state = (Math.imul(state, 1664525) + 1013904223) >>> 0;
-    return Math.floor((state / 2 ** 32) * below);
-  };
-}
 
 describe('default names of constraints are PostgreSQL’s', () => {
   const long = 'a_table_with_a_name_that_takes_nearly_all_bytes_postgres_has';

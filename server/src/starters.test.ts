@@ -3,7 +3,6 @@ import {
   againstTargets,
   cleanTable,
   fromRelated,
-  loadParser,
   matchColumns,
   multiplies,
   pivot,
@@ -21,37 +20,25 @@ import {
   type JoinedTable,
   type MeasureKind,
 } from '@ouvrage/core';
-import pg from 'pg';
-import { Config } from './shared/config.js';
+import type pg from 'pg';
+import { random as numbers, scratchSchema } from './testing-sql.js';
 
 /** Every starter's SQL, run over random rows and held against a plain computation: the same rows as a multiset. */
 const SCHEMA = 'starter_test';
 let client: pg.Client;
+let close: () => Promise<void>;
 
 beforeAll(async () => {
-  await loadParser();
-  client = new pg.Client({
-    ...Config.fromEnvironment().warehouse.production,
-    types: { getTypeParser: () => (v: string) => v } as unknown as pg.CustomTypesConfig,
-  });
-  await client.connect();
-  await client.query(`drop schema if exists ${SCHEMA} cascade; create schema ${SCHEMA}; set search_path = ${SCHEMA}; set timezone = 'UTC'`);
+  ({ client, close } = await scratchSchema(SCHEMA));
 });
-afterAll(async () => {
-  await client.query(`drop schema ${SCHEMA} cascade`);
-  await client.end();
-});
+afterAll(() => close());
 
 type Value = string | number | boolean | null;
 type Rows = Value[][];
 const SEEDS = Array.from({ length: 40 }, (_, seed) => seed);
 
 function random(seed: number) {
-  let state = (seed * 2654435761 + 12345) >>> 0;
-  const below = (n: number) => {
-    state = (Math.imul(state, 1664525) + 1013904223) >>> 0;
-    return Math.floor((state / 2 ** 32) * n);
-  };
+  const below = numbers(seed);
   return {
     below,
     pick: <T>(of: readonly T[]): T => of[below(of.length)]!,

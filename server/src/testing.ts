@@ -1,6 +1,8 @@
 import type { INestApplication } from '@nestjs/common';
+import { expect } from '@jest/globals';
 import { NestFactory } from '@nestjs/core';
 import { loadParser } from '@ouvrage/core';
+import pg from 'pg';
 import request from 'supertest';
 import { AppModule } from './app.module.js';
 import { configure } from './http.js';
@@ -74,3 +76,41 @@ async function signIn(app: INestApplication, name: string): Promise<Client> {
   };
   return client;
 }
+
+/** Opens a workspace. @returns its slug */
+export async function workspace(client: Client, name: string): Promise<string> {
+  return ((await client.send('post', '/api/workspaces', { name })).body as { slug: string }).slug;
+}
+
+/** Changes one file of a workspace as a draft. @returns the answer's status */
+export async function draft(client: Client, slug: string, file: string, change: (text: string) => string | null): Promise<number> {
+  const { files, drafts } = (await client.get(`/api/workspaces/${slug}/files`)).body as {
+    files: Record<string, string>;
+    drafts: { path: string; text: string; version: number }[];
+  };
+  const known = drafts.find((d) => d.path === file);
+  const answer = await client.send('put', `/api/workspaces/${slug}/drafts`, {
+    path: file,
+    text: change(known?.text ?? files[file] ?? ''),
+    version: known?.version ?? 0,
+  });
+  return answer.status;
+}
+
+/** Runs tables of a workspace, and waits for the end. */
+export async function runTables(client: Client, slug: string, tables: string[], upstream = true, downstream = false) {
+  const answer = await client.send('post', `/api/workspaces/${slug}/runs`, { tables, upstream, downstream });
+  expect(answer.body).toMatchObject({ state: 'queued' });
+  return client.ended((answer.body as { id: number }).id);
+}
+
+/** Rows of one statement in the warehouse, as a role of it. */
+export const warehouse = async <T extends pg.QueryResultRow>(sql: string, role: 'production' | 'workspace' | 'reader' = 'production'): Promise<T[]> => {
+  const client = new pg.Client(Config.fromEnvironment().warehouse[role]);
+  await client.connect();
+  try {
+    return (await client.query<T>(sql)).rows;
+  } finally {
+    await client.end();
+  }
+};

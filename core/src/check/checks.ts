@@ -1,6 +1,7 @@
 import type { CheckQuery, ConstraintDeclaration, ConstraintKind, Project, Table } from '../project/model.js';
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { Place } from '../load/place.js';
+import { lookedUpTables } from '../load/target.js';
 import { readTolerance, readTolerances, type Tolerance } from './tolerance.js';
 
 /** Something that must hold of one table: a constraint of its contract. */
@@ -16,6 +17,8 @@ export interface ConstraintCheck {
   readonly advisory: boolean;
   readonly tolerate?: Tolerance;
   readonly comment?: string;
+  /** The surrogate key of a table with an unknown member, key 0: that row is exempt from checks of its values. */
+  readonly exempt?: string;
 }
 
 /** A query of `checks/` that must return no row. */
@@ -41,6 +44,8 @@ export function constraintChecks(project: Project, table: Table): ConstraintChec
   if (!contract || table.kind === 'source') return [];
   const advisory = new Set((contract.options.get('advisory')?.value ?? '').split(',').map((n) => n.trim()));
   const tolerances = readTolerances(contract.options.get('tolerate')?.value ?? '');
+  const surrogate = contract.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
+  const exempt = surrogate !== undefined && lookedUpTables(project).has(table.fullName) ? { exempt: surrogate } : {};
   return contract.constraints.map((c) => {
     const tolerate = tolerances.get(c.name);
     return {
@@ -50,6 +55,7 @@ export function constraintChecks(project: Project, table: Table): ConstraintChec
       table: table.fullName,
       columns: c.columns,
       advisory: advisory.has(c.name),
+      ...exempt,
       ...(c.expression === undefined ? {} : { expression: c.expression }),
       ...(c.references ? { references: { table: c.references.table, columns: referencedColumns(project, c) } } : {}),
       ...(tolerate ? { tolerate } : {}),
@@ -123,18 +129,21 @@ export function countStatement(checks: readonly ConstraintCheck[], table: string
 function countExpression(check: ConstraintCheck, placeOf: PlaceOf): string {
   switch (check.kind) {
     case 'not null':
-      return `count(*) filter (where ${anyNull(check.columns)})`;
+      return `count(*) filter (where ${butUnknown(check, anyNull(check.columns))})`;
     case 'check':
-      return `count(*) filter (where (${check.expression ?? 'true'}\n) is false)`;
+      return `count(*) filter (where ${butUnknown(check, `(${check.expression ?? 'true'}\n) is false`)})`;
     case 'unique':
       return repeatedCount(check, placeOf);
     case 'primary key':
       return `count(*) filter (where ${anyNull(check.columns)}) + ${repeatedCount(check, placeOf)}`;
     case 'references':
-      return `(select count(*) from ${qualified(placeOf(check.table))} as ${aliasOf(check)} where ${unknownReference(check, placeOf)})`;
+      return `(select count(*) from ${qualified(placeOf(check.table))} as ${aliasOf(check)} where ${butUnknown(check, unknownReference(check, placeOf))})`;
   }
 }
 
+/** A condition at fault, but not of the unknown member. */
+const butUnknown = (check: ConstraintCheck, condition: string) =>
+  check.exempt === undefined ? condition : `(${condition}) and ${aliasOf(check)}.${ident(check.exempt)} <> 0`;
 const anyNull = (columns: readonly string[]) => columns.map((c) => `${ident(c)} is null`).join(' or ');
 const noNull = (columns: readonly string[]) => columns.map((c) => `${ident(c)} is not null`).join(' and ');
 
@@ -156,15 +165,15 @@ export function rowsStatement(check: ConstraintCheck, placeOf: PlaceOf, limit: n
     `(${idents(check.columns)}) in (select ${idents(check.columns)} from ${qualified(placeOf(check.table))} group by ${idents(check.columns)} having count(*) > 1)`;
   switch (check.kind) {
     case 'not null':
-      return `${from}\nwhere ${anyNull(check.columns)}\nlimit ${limit}`;
+      return `${from}\nwhere ${butUnknown(check, anyNull(check.columns))}\nlimit ${limit}`;
     case 'check':
-      return `${from}\nwhere (${check.expression ?? 'true'}\n) is false\nlimit ${limit}`;
+      return `${from}\nwhere ${butUnknown(check, `(${check.expression ?? 'true'}\n) is false`)}\nlimit ${limit}`;
     case 'unique':
       return `${from}\nwhere ${repeated()}\norder by ${idents(check.columns)}\nlimit ${limit}`;
     case 'primary key':
       return `${from}\nwhere ${anyNull(check.columns)} or ${repeated()}\norder by ${idents(check.columns)}\nlimit ${limit}`;
     case 'references':
-      return `${from}\nwhere ${unknownReference(check, placeOf)}\nlimit ${limit}`;
+      return `${from}\nwhere ${butUnknown(check, unknownReference(check, placeOf))}\nlimit ${limit}`;
   }
 }
 

@@ -2,7 +2,20 @@ import type { Alias, ColumnRef, CommonTableExpr, JoinExpr, Node, RangeFunction, 
 import type { Column } from '../project/model.js';
 import { typeText } from '../sql/types.js';
 import { outputName } from './output-name.js';
-import { combine, EMPTY, findRange, lookUp, outputScope, rangeNames, single, within, type Columns, type FromItem, type Scope } from './scope.js';
+import {
+  combine,
+  EMPTY,
+  findRange,
+  lookUp,
+  outputScope,
+  rangeNames,
+  single,
+  within,
+  type Columns,
+  type FromItem,
+  type Scope,
+  type RangeEntry,
+} from './scope.js';
 
 /**
  * Resolves the columns of a query: names, known types, and the project's columns that give each
@@ -38,9 +51,9 @@ export function resolveColumns(select: SelectStmt, tableColumns: State['tableCol
 }
 
 /** The column names that an expression (a contract's check) mentions but `columns` lacks. */
-export function resolveExpression(expression: Node, table: string, columns: readonly Column[]): readonly ColumnProblem[] {
+export function resolveExpression(expression: Node, ranges: readonly RangeEntry[]): readonly ColumnProblem[] {
   const state: State = { tableColumns: () => undefined, problems: [] };
-  const scope: Scope = { ...EMPTY, ranges: [{ name: table, columns }], star: columns };
+  const scope: Scope = { ...EMPTY, ranges, star: ranges.flatMap((r) => r.columns ?? []) };
   visit(state, expression, scope, NO_CTES, undefined);
   return state.problems;
 }

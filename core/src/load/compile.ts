@@ -2,6 +2,8 @@ import type { Definition, IndexedFile, Project, ProjectFunction, Query, TableMen
 import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
 import { boundedName, ident, literal, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
+import { standInColumns } from './stand-ins.js';
+import { isFilled } from './target.js';
 
 /**
  * Compiles the author's text for an environment: names are replaced at their tokens, all else stays
@@ -62,13 +64,15 @@ export function settingsOf(project: Project, values: ReadonlyMap<string, string>
 
 /**
  * The query that fills a definition's table: the author's, wrapped in casts to the contract's
- * columns, order and types where there is a contract.
+ * columns, order and types where there is a contract. Columns that a load would fill have values that
+ * stand for them: keys are looked up where the dimension is there, and hashes of business keys else.
  */
 export function definitionQuery(project: Project, table: Definition, names: Names): EditedText {
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   if (!table.contract) return query;
-  const columns = table.contract.columns.map((c) => `cast(q.${ident(c.name)} as ${c.type}) as ${ident(c.name)}`);
-  return wrapped(`select ${columns.join(',\n       ')}\nfrom (\n`, query, '\n) as q');
+  const stood = table.contract.columns.some(isFilled) ? standInColumns(project, table, names) : undefined;
+  const columns = table.contract.columns.map((c) => `cast(${stood?.values.get(c.name) ?? `q.${ident(c.name)}`} as ${c.type}) as ${ident(c.name)}`);
+  return wrapped(`select ${columns.join(',\n       ')}\nfrom (\n`, query, `\n) as q${stood?.joins ?? ''}`);
 }
 
 /** A text with something before and behind it, and the way back kept. */

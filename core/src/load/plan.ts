@@ -4,6 +4,10 @@ import { STORAGE_PARAMETERS } from '../project/options.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { besideSchema, type Environment, type Place } from './place.js';
 import { compileText, definitionQuery, settingsOf, type Names } from './compile.js';
+import { keyMapOf } from './keys.js';
+import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
+import type { LoadStep } from './steps.js';
+import { eventsPlace, keysPlace, optionOf } from './target.js';
 
 export type StatementKind = 'session' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
 
@@ -29,6 +33,12 @@ export interface LoadPlan {
   readonly session: readonly LoadStatement[];
   /** Makes and fills the table. Reference tables are filled by COPY after `build`. */
   readonly build: readonly LoadStatement[];
+  /** Of a load that keeps state, or fills columns: after `build`, before the checks. */
+  readonly steps?: readonly LoadStep[];
+  /** Of a table that is changed in its place: what makes it, empty, where it is not there yet. */
+  readonly makes?: readonly LoadStatement[];
+  /** False where the table is changed in its place: then `beside` is that place, and nothing is moved. */
+  readonly swaps: boolean;
   readonly checks: readonly ConstraintCheck[];
   /** Counts the rows at fault of all `checks`; undefined without checks. */
   readonly countSql?: string;
@@ -46,7 +56,27 @@ export interface PlanContext {
   readonly placeOf: (table: string) => Place;
   /** Values of parameters for this run; the rest have their defaults. */
   readonly parameters?: ReadonlyMap<string, string>;
+  /** Of a load that keeps state: what it goes on from. */
+  readonly base?: LoadBase;
+  /** The load's time, ISO 8601; the transaction's where it is not given. */
+  readonly time?: string;
+  /** The run that loads, for columns that say it. */
+  readonly run?: string;
 }
+
+/** What the load of a table that keeps state goes on from. */
+export type LoadBase =
+  /** Nothing: the first load, or a start over. */
+  | { readonly kind: 'none' }
+  /** The table in its place, whose columns are the contract's. */
+  | { readonly kind: 'in place' }
+  /** Rows that are copied first, with what is remembered beside them. */
+  | {
+      readonly kind: 'copy';
+      readonly from: Place;
+      readonly columns: readonly string[];
+      readonly remembers: readonly ('keys' | 'events')[];
+    };
 
 /** The place of a table in an environment. */
 export function targetPlace(environment: Environment, table: Pick<Table, 'layer' | 'name'>): Place {
@@ -71,7 +101,15 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   const isView = table.kind === 'definition' && table.policy === 'view';
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions'), ...(isView ? { settings } : {}) };
   const checks = constraintChecks(project, table);
-  const base = { table: table.fullName, target, beside, checks, ...(checks.length ? { countSql: countStatement(checks, table.fullName, placeOf) } : {}) };
+  if (table.kind === 'definition' && loadsInSteps(table)) return planSteps(context, table);
+  const base = {
+    table: table.fullName,
+    target,
+    beside,
+    swaps: true,
+    checks,
+    ...(checks.length ? { countSql: countStatement(checks, table.fullName, placeOf) } : {}),
+  };
   const grants = grantStatements(environment, beside);
   const comments = commentStatements(table, beside, isView ? 'view' : 'table');
   if (table.kind === 'reference') {
@@ -97,6 +135,100 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
       ? [...comments, ...grants, ...afterStatements(context, table, names)]
       : [...constraintStatements(checks, beside), ...afterStatements(context, table, names), analyze(beside), ...comments, ...grants],
   };
+}
+
+/** The plan of a table whose load keeps state or fills columns. */
+function planSteps(context: PlanContext, table: Definition): LoadPlan {
+  const { project, environment } = context;
+  // A rebuilt table goes on from nothing but its key map.
+  const base: LoadBase = (STATEFUL.has(table.policy) ? context.base : undefined) ?? { kind: 'none' };
+  const target = targetPlace(environment, table);
+  const own = base.kind === 'in place' ? target : besidePlace(environment, table);
+  const placeOf = (name: string) => (name === table.fullName ? own : context.placeOf(name));
+  const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions') };
+  const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
+  const policy = policyContext(project, table, { own, home: target }, names);
+  const checks = constraintChecks(project, table);
+  const settings = settingsOf(project, context.parameters);
+  const finish = [
+    ...constraintStatements(checks, own),
+    ...afterStatements(context, table, names),
+    analyze(own),
+    ...commentStatements(table, own, 'table'),
+    ...grantStatements(environment, own),
+  ];
+  return {
+    table: table.fullName,
+    target,
+    beside: own,
+    swaps: base.kind !== 'in place',
+    relation: 'table',
+    session: [
+      ...sessionStatements(usedSettings(table, settings)),
+      { kind: 'session', sql: `select set_config('load.time', ${context.time === undefined ? 'now()::text' : literal(context.time).trim()}, true)` },
+      { kind: 'session', sql: `select set_config('load.run', ${literal(context.run ?? '').trim()}, true)` },
+      ...beforeStatements(project, table),
+    ],
+    build: base.kind === 'in place' ? [] : [...remembered(target, base), { kind: 'build', sql: startingTable(table, own, base) }],
+    steps: policySteps(policy, query, table.path, base.kind === 'none'),
+    checks,
+    ...(checks.length ? { countSql: countStatement(checks, table.fullName, placeOf) } : {}),
+    ...(base.kind === 'in place'
+      ? {
+          makes: [{ kind: 'build', sql: startingTable(table, own, { kind: 'none' }) }, ...finish],
+        }
+      : {}),
+    finish: base.kind === 'in place' ? [] : [...finish, ...stateGrants(policy, environment)],
+  };
+}
+
+/** Who may read the table may copy what is remembered beside it: a workspace begins so. */
+function stateGrants(policy: PolicyContext, environment: Environment): LoadStatement[] {
+  const map = keyMapOf(policy.target, policy.home);
+  const places = [
+    ...(map?.method === 'sequence' ? [map.place] : []),
+    ...(optionOf(policy.target.table, 'effective_from') === undefined ? [] : [eventsPlace(policy.home)]),
+  ];
+  return places.flatMap((place) => grantStatements(environment, place));
+}
+
+/** The table that the load goes on with: empty, or a copy in the contract's form; new columns are null in old rows. */
+function startingTable(table: Definition, own: Place, base: LoadBase): string {
+  const columns = table.contract!.columns;
+  if (base.kind !== 'copy') return `create table ${qualified(own)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}`).join(',\n  ')}\n)${storage(table)}`;
+  const items = columns.map((c) => {
+    const was = c.options['was'];
+    const from = base.columns.includes(c.name) ? c.name : was !== undefined && base.columns.includes(was) ? was : undefined;
+    return `cast(${from === undefined ? 'null' : ident(from)} as ${c.type}) as ${ident(c.name)}`;
+  });
+  return `create table ${qualified(own)}${storage(table)} as\nselect ${items.join(',\n       ')}\nfrom ${qualified(base.from)}`;
+}
+
+/** What is remembered beside a table, as its load goes on: kept, taken over from where the rows are copied, or forgotten. */
+function remembered(target: Place, base: LoadBase): LoadStatement[] {
+  const statements: LoadStatement[] = [];
+  const places = [
+    ['keys', keysPlace],
+    ['events', eventsPlace],
+  ] as const;
+  for (const [what, placeOf] of places) {
+    const place = placeOf(target);
+    if (base.kind === 'none') {
+      // Numbers outlive a start over and a rebuild; events do not.
+      if (what === 'events') statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
+      continue;
+    }
+    if (base.kind !== 'copy') continue;
+    const from = placeOf(base.from);
+    if (qualified(from) === qualified(place)) continue;
+    statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
+    if (base.remembers.includes(what))
+      statements.push(
+        { kind: 'build', sql: `create table ${qualified(place)} (like ${qualified(from)} including all)` },
+        { kind: 'build', sql: `insert into ${qualified(place)} select * from ${qualified(from)}` },
+      );
+  }
+  return statements;
 }
 
 export const analyze = (place: Place): LoadStatement => ({ kind: 'analyze', sql: `analyze ${qualified(place)}` });

@@ -5,6 +5,7 @@ import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
 import { startOf } from './column-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
+import { helperColumns, isFilled } from '../load/target.js';
 import type { Column, ConstraintDeclaration, Contract, Definition, IndexedFile, ReferenceTable, Table } from './model.js';
 
 /** What a contract is held against. */
@@ -35,8 +36,13 @@ function columnsAgainstQuery(table: Definition, columns: readonly Column[], quer
   const declared = table.contract!.columns;
   const only = (names: readonly { readonly name: string }[], others: readonly { readonly name: string }[]) =>
     names.map((n) => n.name).filter((name) => !others.some((o) => o.name === name));
+  const helpers = helperColumns(table);
   for (const c of declared) {
     const given = columns.find((q) => q.name === c.name);
+    if (isFilled(c)) {
+      if (given) found.push(columnProblem(table.path, c.range, `${c.name} is filled by the load, and the query returns it too`, 'take it out of the query'));
+      continue;
+    }
     if (!given) {
       const hint = didYouMean(c.name, only(columns, declared)) ?? 'add it to the query, or take it out of the contract';
       found.push(columnProblem(table.path, c.range, `the query returns no column ${c.name}`, hint));
@@ -46,6 +52,7 @@ function columnsAgainstQuery(table: Definition, columns: readonly Column[], quer
     }
   }
   for (const name of only(columns, declared)) {
+    if (helpers.has(name)) continue;
     const hint = didYouMean(name, only(declared, columns)) ?? 'declare it, or take it out of the query';
     found.push(columnProblem(table.path, query, `the contract does not declare column ${name}, which the query returns`, hint));
   }
@@ -86,7 +93,7 @@ function constraintDiagnostics(
     report('unknown-column', `the contract has no column ${name}`, hint);
   }
   if (constraint.condition && found.length === 0) {
-    for (const problem of resolveExpression(constraint.condition, table.name, declared))
+    for (const problem of resolveExpression(constraint.condition, [{ name: table.name, columns: declared }]))
       report('unknown-column', `there is no column ${'parts' in problem ? problem.parts.join('.') : ''}`);
   }
   const target = constraint.references;

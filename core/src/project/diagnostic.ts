@@ -2,6 +2,8 @@ import type { Range } from '../sql/positions.js';
 
 export type DiagnosticCode =
   | 'syntax'
+  /** Told by the database, which was asked to prepare the statement. */
+  | 'database'
   | 'statement-not-allowed'
   | 'no-query'
   | 'name-mismatch'
@@ -20,6 +22,8 @@ export type DiagnosticCode =
   | 'duplicate-column'
   | 'contract-column'
   | 'policy-not-available'
+  /** A load that lacks something, or has what it cannot use. */
+  | 'policy'
   | 'bad-reference-file'
   | 'misplaced-file';
 

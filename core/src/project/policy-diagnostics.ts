@@ -1,33 +1,229 @@
-import type { Diagnostic } from './diagnostic.js';
-import type { Definition } from './model.js';
+import { resolveExpression } from '../lineage/columns.js';
+import { isFilled, lookedUpTable, namesIn } from '../load/target.js';
+import { didYouMean } from '../sql/nearest.js';
+import type { Range } from '../sql/positions.js';
+import type { Diagnostic, DiagnosticCode } from './diagnostic.js';
+import type { Column, ColumnDeclaration, Definition, LoadPolicy, OptionValue, Table } from './model.js';
+import { oneCondition } from './source-diagnostics.js';
 
-/** Policies that can be loaded so far. */
-const AVAILABLE = new Set(['view', 'rebuild']);
+/** What a load is held against: the other tables, and the columns that the query returns. */
+export interface PolicySurroundings {
+  readonly tables: ReadonlyMap<string, Table>;
+  readonly query: readonly Column[] | undefined;
+  /** Source tables that are brought in past a watermark, as far as the query reads them through views. */
+  readonly partial: readonly string[];
+}
 
-/** What of a table's load this version cannot run. */
-export function policyDiagnostics(table: Definition): Diagnostic[] {
-  const option = table.contract?.options.get('load');
-  const range = option?.range ?? table.nameRange;
-  const of = (message: string, hint: string): Diagnostic => ({ code: 'policy-not-available', severity: 'error', path: table.path, range, message, hint });
-  if (!AVAILABLE.has(table.policy))
-    return [of(`the load policy ${table.policy} cannot be run by this version of Ouvrage`, 'use load = rebuild or load = view')];
-  const filled = table.contract?.columns.find(
-    (c) =>
-      ['surrogate key', 'durable key', 'valid from', 'valid to', 'current flag', 'version number'].includes(c.options['role'] ?? '') ||
-      c.options['looked_up_by'] !== undefined,
-  );
-  if (filled)
-    return [
-      {
-        ...of(
-          `column ${filled.name} would be filled by a key or history load, which this version of Ouvrage cannot run`,
-          'leave the column out, or take the key from the query',
-        ),
-        range: filled.range,
-      },
-    ];
-  const fanOut = table.contract?.options.get('for_each');
-  return fanOut
-    ? [{ ...of('one table a row of a list (for_each) cannot be run by this version of Ouvrage', 'write one definition a table'), range: fanOut.range }]
-    : [];
+/** Options that only mean something to some policies. */
+const OPTION_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
+  watermark: ['append'],
+  look_back: ['append'],
+  set_columns: ['merge'],
+  update_when: ['merge'],
+  insert_when: ['merge'],
+  delete_when: ['merge'],
+  missing_rows: ['merge', 'history'],
+  largest_loss: ['merge', 'history'],
+  empty: ['merge', 'history'],
+  effective_from: ['history'],
+  order_within: ['history'],
+  overwrite_scope: ['history'],
+  keep_copies: ['dated'],
+};
+
+/** Roles that only some policies fill. */
+const ROLE_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
+  'valid from': ['history'],
+  'valid to': ['history'],
+  'version number': ['history'],
+  'current flag': ['history', 'dated'],
+  'deleted flag': ['merge'],
+  'as of': ['dated'],
+};
+
+/** What no load of this version does yet. */
+const NOT_YET = {
+  options: ['for_each', 'each_schema', 'before', 'shape'],
+  roles: ['row hash', 'durable key'],
+};
+
+/** Whether a table's load has all that its policy needs, and nothing that it cannot use. */
+export function policyDiagnostics(table: Definition, around: PolicySurroundings): Diagnostic[] {
+  return new PolicyReader(table, around).read();
+}
+
+class PolicyReader {
+  private readonly found: Diagnostic[] = [];
+  private readonly columns: readonly ColumnDeclaration[];
+  private readonly options: ReadonlyMap<string, OptionValue>;
+
+  constructor(
+    private readonly table: Definition,
+    private readonly around: PolicySurroundings,
+  ) {
+    this.columns = table.contract?.columns ?? [];
+    this.options = table.contract?.options ?? new Map();
+  }
+
+  read(): Diagnostic[] {
+    this.notYet();
+    this.needs();
+    this.misplaced();
+    this.names();
+    this.conditions();
+    for (const column of this.columns) if (column.options['looked_up_by'] !== undefined) this.lookUp(column);
+    return this.found;
+  }
+
+  private report(message: string, hint: string, range: Range = this.options.get('load')?.range ?? this.table.nameRange, code: DiagnosticCode = 'policy'): void {
+    this.found.push({ code, severity: 'error', path: this.table.path, range, message, hint });
+  }
+
+  private notYet(): void {
+    for (const name of NOT_YET.options) {
+      const option = this.options.get(name);
+      if (option) this.report(`option ${name} cannot be used by this version of Ouvrage`, 'leave it out', option.range, 'policy-not-available');
+    }
+    for (const column of this.columns) {
+      if (NOT_YET.roles.includes(column.options['role'] ?? ''))
+        this.report(
+          `a column with the role ${column.options['role']!} cannot be filled by this version of Ouvrage`,
+          'leave the column out',
+          column.range,
+          'policy-not-available',
+        );
+      if (column.options['missing'] === 'infer')
+        this.report(
+          'placeholders for missing members (infer) cannot be made by this version of Ouvrage',
+          "use missing 'unknown' or 'stop'",
+          column.range,
+          'policy-not-available',
+        );
+    }
+  }
+
+  private needs(): void {
+    const { policy } = this.table;
+    const role = (name: string) => this.columns.some((c) => c.options['role'] === name);
+    const key = this.options.has('business_key');
+    if (policy === 'append' && !this.options.has('watermark')) this.report('load = append needs a watermark', "write watermark = 'column'");
+    if ((policy === 'merge' || policy === 'history') && !key)
+      this.report(`load = ${policy} needs a business key`, "write business_key = 'column', or several with commas between");
+    if (policy === 'append' && this.options.has('look_back') && !key)
+      this.report(
+        'look_back needs a business key, which tells rows that are there already',
+        "write business_key = 'column'",
+        this.options.get('look_back')!.range,
+      );
+    if (policy === 'history')
+      for (const name of ['valid from', 'valid to'])
+        if (!role(name)) this.report(`load = history needs a column with the role ${name}`, `write options (role '${name}') on it`);
+    if (policy === 'dated' && !role('as of'))
+      this.report('load = dated needs a column with the role as of', "write options (role 'as of') on the column of the date");
+    const surrogate = this.columns.find((c) => c.options['role'] === 'surrogate key');
+    if (surrogate && policy === 'view') this.report('a view cannot hold surrogate keys', 'write load = rebuild', surrogate.range);
+    else if (surrogate && !key && policy !== 'merge' && policy !== 'history')
+      this.report(`${surrogate.name} needs a business key that it stands for`, "write business_key = 'column'", surrogate.range);
+    const missing = this.options.get('missing_rows');
+    if (missing?.value === 'flag' && !role('deleted flag'))
+      this.report('missing_rows = flag needs a column with the role deleted flag', "write options (role 'deleted flag') on a boolean column", missing.range);
+    const ofPolicy = policy === 'merge' ? ['keep', 'delete', 'flag'] : ['keep', 'close'];
+    if (missing && (policy === 'merge' || policy === 'history') && !ofPolicy.includes(missing.value))
+      this.report(`missing_rows = ${missing.value} is nothing that load = ${policy} does`, `use ${ofPolicy.join(', ')}`, missing.range);
+    if (missing && missing.value !== 'keep' && this.around.partial.length)
+      this.report(
+        `missing_rows = ${missing.value} needs the whole truth, but ${this.around.partial.join(', ')} is brought in past a watermark only`,
+        'use missing_rows = keep, or bring the source in in full',
+        missing.range,
+      );
+  }
+
+  private misplaced(): void {
+    const { policy } = this.table;
+    for (const [name, policies] of Object.entries(OPTION_POLICIES)) {
+      const option = this.options.get(name);
+      if (option && !policies.includes(policy))
+        this.report(`option ${name} means nothing to load = ${policy}`, `it is for ${policies.join(' and ')}`, option.range);
+    }
+    for (const column of this.columns) {
+      const role = column.options['role'] ?? '';
+      const policies = Object.hasOwn(ROLE_POLICIES, role) ? ROLE_POLICIES[role]! : undefined;
+      if (policies && !policies.includes(policy))
+        this.report(`role ${role} means nothing to load = ${policy}`, `it is for ${policies.join(' and ')}`, column.range);
+      const { on_change: onChange, previous_of: of } = column.options;
+      if (onChange !== undefined && policy !== 'history') this.report(`on_change means nothing to load = ${policy}`, 'it is for history', column.range);
+      if (
+        onChange === 'previous' &&
+        !this.columns.some((c) => c.name === of && ['version', 'overwrite'].includes(c.options['on_change'] ?? 'version') && !isFilled(c))
+      )
+        this.report(
+          `${column.name} has to say whose previous value it holds`,
+          "write previous_of 'column', a column that is versioned or overwritten",
+          column.range,
+        );
+    }
+  }
+
+  /** Columns that options name, held against the contract or the query. */
+  private names(): void {
+    const given = this.columns.filter((c) => !isFilled(c) || c.options['looked_up_by'] !== undefined).map((c) => c.name);
+    for (const option of ['business_key', 'watermark', 'set_columns'])
+      this.known(option, given, (name) => `${this.table.fullName} has no column ${name} of the query`);
+    const returned = this.around.query?.map((c) => c.name);
+    if (returned) for (const option of ['effective_from', 'order_within']) this.known(option, returned, (name) => `the query returns no column ${name}`);
+  }
+
+  private known(option: string, names: readonly string[], message: (name: string) => string): void {
+    const value = this.options.get(option);
+    for (const name of namesIn(value?.value))
+      if (!names.includes(name)) this.report(`option ${option}: ${message(name)}`, didYouMean(name, names) ?? `there are ${names.join(', ')}`, value!.range);
+  }
+
+  private conditions(): void {
+    const query = this.columns.filter((c) => !isFilled(c) || c.options['looked_up_by'] !== undefined).map((c) => ({ name: c.name, origins: [] }));
+    const target = this.columns.map((c) => ({ name: c.name, origins: [] }));
+    for (const name of ['update_when', 'insert_when', 'delete_when']) {
+      const option = this.options.get(name);
+      if (!option) continue;
+      const condition = oneCondition(option.value);
+      if ('problem' in condition) {
+        this.report(`option ${name}: ${condition.problem}`, 'write one condition over q, the query’s row, and t, the table’s', option.range);
+        continue;
+      }
+      for (const problem of resolveExpression(condition.node, [
+        { name: 'q', columns: query },
+        { name: 't', columns: target },
+      ])) {
+        const parts = 'parts' in problem ? problem.parts : [];
+        const wrong = parts.at(-1) ?? '';
+        const near = didYouMean(
+          wrong,
+          target.map((c) => c.name),
+        );
+        this.report(`option ${name}: there is no ${parts.join('.')}`, near ?? 'write q.column or t.column', option.range);
+      }
+    }
+  }
+
+  private lookUp(column: ColumnDeclaration): void {
+    const at = (message: string, hint: string) => this.report(`${column.name}: ${message}`, hint, column.range);
+    const other = lookedUpTable(this.table, column.name);
+    const dimension = other === undefined ? undefined : this.around.tables.get(other);
+    if (this.table.policy === 'view') at('a view cannot look keys up', 'write load = rebuild or load = merge');
+    if (other === undefined) return at('looked_up_by needs to know in which table', 'write references layer.table (key) on the column');
+    if (dimension?.kind !== 'definition') return at(`${other} is no definition of the project`, 'look keys up in a table that Ouvrage loads');
+    const key = namesIn(dimension.contract?.options.get('business_key')?.value);
+    if (!dimension.contract?.columns.some((c) => c.options['role'] === 'surrogate key'))
+      return at(`${other} has no surrogate key`, "give one of its columns options (role 'surrogate key')");
+    const by = namesIn(column.options['looked_up_by']);
+    if (by.length !== key.length)
+      at(
+        `looked_up_by names ${by.length} ${by.length === 1 ? 'column' : 'columns'}, the business key of ${other} has ${key.length}`,
+        `name them in the order of ${key.join(', ') || 'its business key'}`,
+      );
+    const returned = this.around.query?.map((c) => c.name);
+    for (const name of [...by, ...namesIn(column.options['at'])])
+      if (returned && !returned.includes(name))
+        at(`the query returns no column ${name}`, didYouMean(name, returned) ?? 'add it to the query; the contract need not have it');
+  }
 }

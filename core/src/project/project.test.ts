@@ -96,15 +96,12 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'bad option value',
       staging('create table staging.x (a int) with (load = rebuilt); select 1 as a'),
-      [
-        'staging/x.sql [load] option load: rebuilt is none of view, rebuild, append, merge, history, dated; did you mean rebuild?',
-        'staging/x.sql [load] the load policy rebuilt cannot be run by this version of Ouvrage (use load = rebuild or load = view)',
-      ],
+      ['staging/x.sql [load] option load: rebuilt is none of view, rebuild, append, merge, history, dated; did you mean rebuild?'],
     ],
     [
-      'policy of a later version',
-      staging("create table staging.x (a int) with (load = merge, business_key = 'a'); select 1 as a"),
-      ['staging/x.sql [load] the load policy merge cannot be run by this version of Ouvrage (use load = rebuild or load = view)'],
+      'option of a later version',
+      staging("create table staging.x (a int) with (load = rebuild, for_each = 'reference.x'); select 1 as a"),
+      ['staging/x.sql [for_each] option for_each cannot be used by this version of Ouvrage (leave it out)'],
     ],
     [
       'unknown column option',

@@ -1,5 +1,6 @@
 import { orderOf } from '../graph/graph.js';
 import { constraintRange } from '../contract/contract.js';
+import { lookedUpTable } from '../load/target.js';
 import { resolveColumns } from '../lineage/columns.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
@@ -182,7 +183,30 @@ class Resolver {
     if (table.kind !== 'definition' || !table.query) return [];
     const inputs = this.mentions(table.path, table.query, table);
     const throughFunctions = this.tablesOfFunctions(table.query.functions);
-    return [...new Set([...inputs, ...throughFunctions])];
+    return [...new Set([...inputs, ...throughFunctions, ...this.dimensionsOf(table)])];
+  }
+
+  /** Source tables that are brought in past a watermark only, as the query reads them: directly or through views. */
+  private partialInputs(table: Definition): string[] {
+    if (!table.contract?.options.has('missing_rows')) return [];
+    const found = new Set<string>();
+    const visit = (definition: Definition): void => {
+      for (const mention of definition.query?.tables ?? []) {
+        const input = this.tables.get(`${mention.layer ?? ''}.${mention.name}`);
+        if (input?.kind === 'source' && input.contract.options.get('intake')?.value === 'incremental') found.add(input.fullName);
+        if (input?.kind === 'definition' && input.policy === 'view' && input !== definition) visit(input);
+      }
+    };
+    visit(table);
+    return [...found];
+  }
+
+  /** The tables in which the load looks keys up. */
+  private dimensionsOf(table: Definition): string[] {
+    return (table.contract?.columns ?? []).flatMap((c) => {
+      const other = c.options['looked_up_by'] === undefined ? undefined : lookedUpTable(table, c.name);
+      return other !== undefined && this.tables.has(other) ? [other] : [];
+    });
   }
 
   /** Inputs, and the tables that constraints reference: their checks read those. */
@@ -325,7 +349,10 @@ class Resolver {
       case 'definition': {
         if (!table.query) return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: [] };
         const { columns, diagnostics } = this.queryColumns(table.path, table.query);
-        diagnostics.push(...policyDiagnostics(table), ...contractDiagnostics(table, columns, this.surroundings(table.path)));
+        diagnostics.push(
+          ...policyDiagnostics(table, { tables: this.tables, query: columns, partial: this.partialInputs(table) }),
+          ...contractDiagnostics(table, columns, this.surroundings(table.path)),
+        );
         const origins = (name: string) => columns?.find((c) => c.name === name)?.origins ?? NO_ORIGINS;
         return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: origins(c.name) })) ?? columns, diagnostics };
       }

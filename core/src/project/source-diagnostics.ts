@@ -1,3 +1,4 @@
+import type { Node } from 'libpg-query';
 import { resolveExpression } from '../lineage/columns.js';
 import { didYouMean } from '../sql/nearest.js';
 import { parseSql } from '../sql/parser.js';
@@ -33,16 +34,22 @@ export function sourceDiagnostics(table: SourceTable): Diagnostic[] {
  * parentheses.
  */
 export function conditionProblems(condition: string, table: string, columns: readonly string[]): string[] {
-  const parsed = parseSql(`select where (${condition}\n)`);
-  if (parsed.error) return [parsed.error.message];
-  const [statement, ...more] = parsed.statements;
-  const select = statement && 'SelectStmt' in statement.node ? statement.node.SelectStmt : undefined;
-  const others = Object.keys(select ?? {}).filter((k) => !['whereClause', 'limitOption', 'op'].includes(k));
-  if (!select?.whereClause || more.length || others.length) return ['this is not one condition'];
+  const read = oneCondition(condition);
+  if ('problem' in read) return [read.problem];
   const inputs = columns.map((name) => ({ name, origins: [] }));
-  return resolveExpression(select.whereClause, table, inputs).map((p) => {
+  return resolveExpression(read.node, [{ name: table, columns: inputs }]).map((p) => {
     const name = 'parts' in p ? p.parts.at(-1)! : '';
     const near = didYouMean(name, columns);
     return `${table} has no column ${name}${near ? `; ${near}` : ''}`;
   });
+}
+
+/** A text as one condition, or why it is none. */
+export function oneCondition(condition: string): { readonly node: Node } | { readonly problem: string } {
+  const parsed = parseSql(`select where (${condition}\n)`);
+  if (parsed.error) return { problem: parsed.error.message };
+  const [statement, ...more] = parsed.statements;
+  const select = statement && 'SelectStmt' in statement.node ? statement.node.SelectStmt : undefined;
+  const others = Object.keys(select ?? {}).filter((k) => !['whereClause', 'limitOption', 'op'].includes(k));
+  return !select?.whereClause || more.length || others.length ? { problem: 'this is not one condition' } : { node: select.whereClause };
 }

@@ -6,8 +6,10 @@ export interface Relation {
   readonly fromColumns: readonly string[];
   readonly to: string;
   readonly toColumns: readonly string[];
-  /** Said by a foreign key of a contract or source; else guessed from names and types. */
+  /** Said by a foreign key of a contract or source; else guessed from names and types, or from values. */
   readonly declared: boolean;
+  /** Of a guess from values: the share of the values looked at that the other side has, 0 to 1. */
+  readonly share?: number;
   /** True where the other side's columns are its key: at most one row is found. */
   readonly toOne: boolean;
 }
@@ -67,6 +69,6 @@ export type Step = Relation;
 export function stepsFrom(relations: readonly Relation[], table: string): Step[] {
   return relations.flatMap((r): Step[] => [
     ...(r.from === table ? [r] : []),
-    ...(r.to === table ? [{ from: r.to, fromColumns: r.toColumns, to: r.from, toColumns: r.fromColumns, declared: r.declared, toOne: false }] : []),
+    ...(r.to === table ? [{ ...r, from: r.to, fromColumns: r.toColumns, to: r.from, toColumns: r.fromColumns, toOne: false }] : []),
   ]);
 }

@@ -1,10 +1,11 @@
 -- One row a call that took place.
 create table core.fact_call (
   call_no        text          primary key,
+  vessel_key     bigint        options (looked_up_by 'hull_no', at 'arrived_at') not null references core.dim_vessel (vessel_key),
   hull_no        text          not null,
   berth_code     text          not null references core.dim_berth (berth_code),
-  from_port_code text          not null references core.dim_port (port_code),
-  to_port_code   text          not null references core.dim_port (port_code),
+  from_port_key  bigint        options (looked_up_by 'from_port_code') not null references core.dim_port (port_key),
+  to_port_key    bigint        options (looked_up_by 'to_port_code') not null references core.dim_port (port_key),
   arrived_at     timestamptz   not null,
   departed_at    timestamptz,
   hours_at_berth numeric(8,2)  check (hours_at_berth >= 0),

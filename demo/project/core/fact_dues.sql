@@ -2,11 +2,12 @@ create table core.fact_dues (
   invoice_no  text          primary key,
   call_no     text          not null references core.fact_call (call_no),
   hull_no     text          not null,
+  vessel_key  bigint        options (looked_up_by 'hull_no', at 'invoiced_on') not null references core.dim_vessel (vessel_key),
   berth_code  text          not null,
   invoiced_on date          not null,
   amount      numeric(12,2) options (role 'measure') not null check (amount >= 0),
   paid        numeric(12,2) options (role 'measure') not null
-) with (owner = 'dues office');
+) with (load = merge, business_key = 'invoice_no', owner = 'dues office');
 comment on table core.fact_dues is 'Dues charged and paid, one row an invoice.';
 
 select i.invoice_no,

@@ -15,7 +15,7 @@ select d.hull_no,
        sum(d.amount) as dues_total,
        sum(d.paid) as paid_total
 from core.fact_dues d
-left join core.dim_vessel v using (hull_no)
+left join core.dim_vessel v on v.hull_no = d.hull_no and v.is_current
 where coalesce(v.gross_tonnage, 0) >= current_setting('param.least_tonnage')::numeric
    or v.gross_tonnage is null
 group by d.hull_no, v.vessel_name, v.flag_name;

@@ -134,7 +134,7 @@ export class QualityService {
   /** The loads of one table, newest first. */
   async loads(slug: string, table: string): Promise<unknown[]> {
     const rows = await this.results.query<Record<string, unknown>[]>(
-      `select s.run_id, s.state, s.rows_in, s.rows_out, s.started_at, s.finished_at, s.error, r.environment, r.commit, r.kind, r.person
+      `select s.run_id, s.state, s.rows_in, s.rows_out, s.counts, s.started_at, s.finished_at, s.error, r.environment, r.commit, r.kind, r.person
        from run_step s join run r on r.id = s.run_id
        where s.table_name = $2 and r.environment = any($1) and s.state not in ('waiting', 'reused') order by s.id desc limit 100`,
       [[slug, PRODUCTION], table],
@@ -144,6 +144,7 @@ export class QualityService {
       state: r['state'],
       rowsIn: r['rows_in'],
       rowsOut: r['rows_out'],
+      counts: r['counts'],
       startedAt: r['started_at'],
       finishedAt: r['finished_at'],
       error: r['error'],

@@ -1,37 +1,18 @@
 import { Injectable, type OnApplicationBootstrap, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import {
-  besidePlace,
-  compareProjects,
-  compileFunction,
-  fingerprints,
-  functionsOf,
-  planLoad,
-  settingsOf,
-  targetPlace,
-  worst,
-  type Environment,
-  type Place,
-  type Project,
-  type ProjectChange,
-  type SourceTable,
-  type SwapItem,
-} from '@ouvrage/core';
-import type pg from 'pg';
+import { compareProjects, type Project, type ProjectChange } from '@ouvrage/core';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
 import { QualityService } from '../quality/quality.service.js';
-import { BuildService, brokenError } from '../run/build.service.js';
+import { BuildService } from '../run/build.service.js';
 import { planTables } from '../run/run-plan.js';
-import { Release, Run, type RunStep, type StepError } from '../run/run.entities.js';
+import { Release, Run, type RunStep } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
+import { ReleaseTransaction } from './release-transaction.js';
 import { logger, Problem } from '../shared/problem.js';
-import { landingBeside } from '../source/delivery.service.js';
-import { intakeError, IntakeService } from '../source/intake.service.js';
+import { IntakeService } from '../source/intake.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
-import { Loader, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
-import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 
 /** Compares a workspace with production, and puts it into production all at once. */
@@ -233,178 +214,5 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     await release.recordSuccess();
     for (const [table, newest] of release.broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
     return 'succeeded';
-  }
-}
-
-interface BuiltTable {
-  readonly step: RunStep;
-  readonly item: SwapItem;
-  readonly rows: string | null;
-  /** Of a source table: rows that left its system. */
-  readonly rowsOut?: string;
-  readonly checks: readonly CheckOutcome[];
-  readonly loader: Loader;
-}
-
-/** One release in one transaction: everything beside, checked, then swapped together. */
-class ReleaseTransaction {
-  readonly built = new Map<string, BuiltTable>();
-  readonly dropped: string[] = [];
-  /** Source tables brought in, with their newest watermark. */
-  readonly broughtIn = new Map<string, string | null>();
-  private failure?: { readonly step: RunStep; readonly loader: Loader; readonly checks: readonly CheckOutcome[]; readonly error?: StepError };
-  private readonly checkSteps: { step: RunStep; outcome: CheckOutcome; loader: Loader }[] = [];
-
-  constructor(
-    private readonly run: Run,
-    private readonly before: Project,
-    private readonly after: Project,
-    private readonly environment: Environment,
-    private readonly client: pg.PoolClient,
-    private readonly builds: BuildService,
-    private readonly warehouse: WarehouseService,
-    private readonly intake: IntakeService,
-  ) {}
-
-  /** What this release has built is read beside; all else where it is. */
-  private readonly placeOf = (table: string): Place => {
-    const found = this.after.tables.get(table)!;
-    return this.built.has(table) ? besidePlace(this.environment, found) : targetPlace(this.environment, found);
-  };
-
-  /** @returns false when a check is broken or a statement failed; the step says which */
-  async build(steps: readonly RunStep[]): Promise<boolean> {
-    const names = { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') };
-    for (const f of functionsOf(
-      this.after,
-      steps.map((s) => s.table),
-    ))
-      await this.client.query(compileFunction(this.after, f, names));
-    const left = steps.filter((s) => s.state === 'waiting');
-    const done = new Set<string>();
-    while (left.length) {
-      const i = left.findIndex((s) => s.waitsFor.every((w) => done.has(w)));
-      const [step] = left.splice(Math.max(0, i), 1);
-      await this.builds.begin(this.run, step!);
-      if (!(await this.stepDone(step!))) return false;
-      done.add(step!.table);
-    }
-    return true;
-  }
-
-  private stepDone(step: RunStep): Promise<boolean> {
-    switch (step.kind) {
-      case 'check':
-        return this.check(step);
-      case 'intake':
-        return this.bringIn(step);
-      case 'load':
-        return this.table(step);
-    }
-  }
-
-  private async bringIn(step: RunStep): Promise<boolean> {
-    const table = this.after.tables.get(step.table) as SourceTable;
-    const loader = new Loader(this.client);
-    try {
-      if (this.after.servers.get(table.server)?.wrapper === 'file_fdw') {
-        // Files come by themselves: the release makes room for them.
-        const item = await landingBeside(this.client, loader, this.environment, table);
-        this.built.set(table.fullName, { step, item, rows: null, checks: [], loader });
-        return true;
-      }
-      const brought = await this.intake.bringBeside(this.client, loader, this.environment, table);
-      this.built.set(table.fullName, { step, item: brought.item, rows: brought.in, rowsOut: brought.out, checks: [], loader });
-      this.broughtIn.set(table.fullName, brought.newest);
-      return true;
-    } catch (error) {
-      const cause = error instanceof StatementFailed ? error.cause : error;
-      this.failure = { step, loader, checks: [], error: { ...intakeError(cause, this.after), path: table.path } };
-      return false;
-    }
-  }
-
-  private async table(step: RunStep): Promise<boolean> {
-    const table = this.after.tables.get(step.table)!;
-    if (table.kind === 'source') return true;
-    const loader = new Loader(this.client);
-    const plan = planLoad({ project: this.after, environment: this.environment, placeOf: this.placeOf }, table);
-    try {
-      const { rows, checks } = await this.builds.makeAndCheck(loader, plan, this.after, this.placeOf);
-      if (worst(checks.map((c) => c.verdict)) === 'broken') {
-        this.failure = { step, loader, checks };
-        return false;
-      }
-      const [old] = await loader.oldRelations([plan.target]);
-      await loader.finishBeside(plan, old);
-      this.built.set(table.fullName, { step, item: plan, rows, checks, loader });
-      return true;
-    } catch (error) {
-      if (!(error instanceof StatementFailed)) throw error;
-      this.failure = { step, loader, checks: [], error: stepError(error.cause, this.after, error.statement.author) };
-      return false;
-    }
-  }
-
-  private async check(step: RunStep): Promise<boolean> {
-    const loader = new Loader(this.client);
-    const outcome = await this.builds.checkFile(loader, this.after, step.table.slice('checks/'.length), {
-      placeOf: this.placeOf,
-      functionsSchema: this.environment.schemaOf('functions'),
-      settings: settingsOf(this.after),
-    });
-    if (outcome.verdict === 'broken') {
-      this.failure = { step, loader, checks: [outcome] };
-      return false;
-    }
-    this.checkSteps.push({ step, outcome, loader });
-    return true;
-  }
-
-  async swap(): Promise<void> {
-    const loader = new Loader(this.client);
-    const items: SwapItem[] = [...this.built.values()].map((b) => b.item);
-    const gone = [...this.before.tables.values()].filter((t) => !this.after.tables.has(t.fullName));
-    this.dropped.push(...gone.map((t) => t.fullName));
-    await loader.swap(
-      items,
-      gone.map((t) => targetPlace(this.environment, t)),
-    );
-    const prints = fingerprints(this.after);
-    for (const [table, { rows }] of this.built) await this.warehouse.remember(this.client, this.environment, table, prints.get(table)!, rows, this.run.id);
-    await this.warehouse.forget(this.client, this.environment, this.dropped);
-    await this.warehouse.rememberRelease(this.client, this.environment, this.run.commit);
-    const last = [...this.built.values()].at(-1);
-    last?.loader.ran.push(...loader.ran);
-  }
-
-  async recordSuccess(): Promise<void> {
-    for (const { step, rows, rowsOut, checks, loader } of this.built.values()) {
-      await this.builds.keep(this.run, step, checks);
-      await this.builds.end(this.run, step, { state: 'done', statements: loader.ran, rowsIn: rows, ...(rowsOut === undefined ? {} : { rowsOut }) });
-    }
-    for (const { step, outcome, loader } of this.checkSteps) {
-      await this.builds.keep(this.run, step, [outcome]);
-      await this.builds.end(this.run, step, { state: 'done', statements: loader.ran });
-    }
-  }
-
-  /** Results are recorded, so that the rows at fault can be seen; nothing of the warehouse changed. */
-  async recordFailure(steps: readonly RunStep[]): Promise<void> {
-    const failed = this.failure;
-    for (const step of steps) {
-      const built = this.built.get(step.table);
-      if (step.id === failed?.step.id) {
-        await this.builds.keep(this.run, step, failed.checks);
-        await this.builds.end(this.run, step, { state: 'failed', statements: failed.loader.ran, error: failed.error ?? brokenError(failed.checks) });
-      } else if (built)
-        await this.builds.end(this.run, step, {
-          state: 'blocked',
-          statements: built.loader.ran,
-          rowsIn: built.rows,
-          error: { message: 'built and checked, but not put into place: the release failed' },
-        });
-      else await this.builds.end(this.run, step, { state: 'blocked' });
-    }
   }
 }

@@ -23,10 +23,13 @@ import type pg from 'pg';
 import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
-import { FAULT_ROWS, Loader, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
+import { Problem } from '../shared/problem.js';
+import { FAULT_ROWS, Loader, LoadStopped, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
 import { CheckResult, Run, RunStep, type StepError } from './run.entities.js';
+import { ClockService } from './clock.service.js';
+import { baseOf, type BaseSurroundings } from './load-base.js';
 import { RunService } from './run.service.js';
 
 /** All that the steps of one run share. */
@@ -35,6 +38,9 @@ interface BuildContext {
   readonly project: Project;
   readonly environment: Environment;
   readonly standings: ReadonlyMap<string, Standing>;
+  readonly bases: BaseSurroundings;
+  /** When the loads take place, where that is not the real time. */
+  readonly time?: string;
   /** Tables that this run has built. */
   readonly built: Set<string>;
   readonly placeOf: (table: string) => Place;
@@ -49,6 +55,7 @@ export class BuildService implements OnModuleInit {
     @InjectRepository(RunStep) private readonly steps: Repository<RunStep>,
     @InjectRepository(CheckResult) private readonly results: Repository<CheckResult>,
     private readonly runs: RunService,
+    private readonly clock: ClockService,
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
   ) {}
@@ -74,7 +81,26 @@ export class BuildService implements OnModuleInit {
       if (built.has(table) || !standing?.place) return targetPlace(environment, found);
       return standing.place;
     };
-    return { run, project, environment, standings, built, placeOf, parameters: new Map(Object.entries(run.request.parameters)) };
+    const bases = await this.bases(project, environment);
+    return {
+      run,
+      project,
+      environment,
+      standings,
+      bases,
+      built,
+      placeOf,
+      ...(await this.loadTime()),
+      parameters: new Map(Object.entries(run.request.parameters)),
+    };
+  }
+
+  private async bases(project: Project, environment: Environment): Promise<BaseSurroundings> {
+    const released = this.projects.environmentOf(undefined);
+    const { project: releasedProject } = await this.projects.line(PRODUCTION);
+    const loaded = await this.warehouse.loaded(released);
+    const here = environment.kind === 'production' ? loaded : await this.warehouse.loaded(environment);
+    return { project, environment, here, released: { project: releasedProject, environment: released, loaded }, beside: false };
   }
 
   private async build(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
@@ -171,6 +197,8 @@ export class BuildService implements OnModuleInit {
   }
 
   private told({ project }: BuildContext, error: unknown): StepError {
+    if (error instanceof LoadStopped) return stoppedError(error);
+    if (error instanceof Problem) return problemError(error);
     if (error instanceof StatementFailed) return stepError(error.cause, project, error.statement.author);
     return stepError(error, project);
   }
@@ -179,7 +207,12 @@ export class BuildService implements OnModuleInit {
     const { run, project, environment, placeOf, parameters } = context;
     const table = project.tables.get(step.table)!;
     if (table.kind === 'source') throw new Error(`${table.fullName} is brought in, not built`);
-    const plan = planLoad({ project, environment, placeOf, parameters }, table);
+    const over = run.request.startOver?.includes(table.fullName);
+    const base = table.kind === 'definition' ? { base: over ? ({ kind: 'none' } as const) : await baseOf(loader, table, context.bases) } : {};
+    const plan = planLoad(
+      { project, environment, placeOf, parameters, run: String(run.id), ...(context.time === undefined ? {} : { time: context.time }), ...base },
+      table,
+    );
     const { rows, checks } = await this.makeAndCheck(loader, plan, project, placeOf);
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');
@@ -192,8 +225,14 @@ export class BuildService implements OnModuleInit {
     await client.query('commit');
     context.built.add(table.fullName);
     await this.keep(run, step, checks);
-    await this.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows });
+    await this.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, counts: countsOf(loader) });
     return true;
+  }
+
+  /** The time of loads, where it is not the real one. */
+  async loadTime(): Promise<{ time?: string }> {
+    const time = (await this.clock.harbour())?.toISOString();
+    return time === undefined ? {} : { time };
   }
 
   /** Makes one table beside and runs its checks; shared with releases. */
@@ -209,6 +248,7 @@ export class BuildService implements OnModuleInit {
   }
 
   private async putInPlace(loader: Loader, plan: LoadPlan): Promise<void> {
+    if (!plan.swaps) return;
     const [old] = await loader.oldRelations([plan.target]);
     await loader.finishBeside(plan, old);
     if (plan.relation === 'view' && (await loader.sameView(plan))) await loader.dropBeside(plan);
@@ -286,6 +326,17 @@ export class BuildService implements OnModuleInit {
     await this.steps.update(step.id, { ...change, finishedAt: new Date() } as never);
     await this.runs.changed(run);
   }
+}
+
+/** What a load counted, if it counts anything. */
+export const countsOf = ({ counts }: Loader) => (Object.keys(counts).length ? counts : null);
+
+/** A load that could not begin. */
+export const problemError = ({ title, detail }: Problem): StepError => ({ message: title, ...(detail === undefined ? {} : { hint: detail }) });
+
+/** A load that was stopped by rows that may not be, with those rows. */
+export function stoppedError({ message, hint, rows }: LoadStopped): StepError {
+  return { message, rows, hint: `${hint === undefined ? '' : `${hint} `}The table is as it was.` };
 }
 
 export function brokenError(checks: readonly CheckOutcome[]): StepError {

@@ -19,18 +19,19 @@ export interface PlannedStep {
  */
 export function planSteps(
   project: Project,
-  selection: { tables: readonly string[]; upstream: boolean; downstream: boolean },
+  selection: { tables: readonly string[]; upstream: boolean; downstream: boolean; startOver?: readonly string[] },
   standings: ReadonlyMap<string, Standing>,
   workspace: boolean,
 ): PlannedStep[] {
   const chosen = selection.tables.length ? select(project.needs, selection) : new Set(project.tables.keys());
-  return planTables(project, chosen, standings, workspace);
+  return planTables(project, chosen, standings, workspace, [], [], selection.startOver);
 }
 
 /**
  * The steps for exactly these tables.
  * @param alsoChecks names of checks/ that run though none of their tables is built
  * @param broughtIn source tables that are brought in first
+ * @param startOver tables that are built even where production has the same
  */
 export function planTables(
   project: Project,
@@ -39,6 +40,7 @@ export function planTables(
   workspace: boolean,
   alsoChecks: readonly string[] = [],
   broughtIn: readonly string[] = [],
+  startOver: readonly string[] = [],
 ): PlannedStep[] {
   const unknown = [...chosen].filter((t) => !project.tables.has(t));
   if (unknown.length) throw new Problem(404, 'not-found', `There is no table ${unknown.join(', ')}`);
@@ -46,7 +48,8 @@ export function planTables(
   refuseErrors(project, building);
   const order = project.order.filter((t) => building.includes(t));
   const prints = fingerprints(project);
-  const reused = (t: string) => workspace && standings.get(t)?.where === 'production' && standings.get(t)?.loaded?.fingerprint === prints.get(t);
+  const reused = (t: string) =>
+    workspace && !startOver.includes(t) && standings.get(t)?.where === 'production' && standings.get(t)?.loaded?.fingerprint === prints.get(t);
   const missing = new Map<string, string>();
   for (const t of order) {
     if (reused(t)) continue;

@@ -1,6 +1,6 @@
-import { Body, Controller, Get, HttpCode, Param, ParseIntPipe, Post, Query, Sse, type MessageEvent } from '@nestjs/common';
+import { Body, Controller, Get, Header, HttpCode, Param, ParseIntPipe, Post, Query, Sse, type MessageEvent } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
-import { IsObject, IsOptional } from 'class-validator';
+import { IsIn, IsObject, IsOptional, IsString, Length } from 'class-validator';
 import { filter, from, interval, map, merge, startWith, switchMap, takeWhile, throttleTime, type Observable } from 'rxjs';
 import { Me, mayAct, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
@@ -10,6 +10,7 @@ import { Problem } from '../shared/problem.js';
 import { ProgressService } from './progress.service.js';
 import type { CheckResult, Run, RunStep } from './run.entities.js';
 import { RunService } from './run.service.js';
+import { ScriptService } from './script.service.js';
 
 class RunBody {
   /** Full names, `core.dim_vessel`; empty for all tables. */
@@ -27,6 +28,11 @@ class RunBody {
   @OptionalWhole(1, 16)
   parallelism?: number;
 
+  /** Tables of them that begin with nothing of what they held. */
+  @IsOptional()
+  @Names(100)
+  startOver?: string[];
+
   /** Values of parameters for this run. */
   @IsOptional()
   @IsObject()
@@ -40,6 +46,26 @@ class ListQuery {
 
   @OptionalWhole(1, 500)
   limit?: number;
+}
+
+class ScriptQuery {
+  /** Full names with commas between; none for all. */
+  @IsOptional()
+  @IsString()
+  @Length(0, 20_000)
+  @ApiProperty({ type: String, required: false, example: 'core.dim_vessel' })
+  tables?: string;
+
+  /** With what they need. */
+  @IsOptional()
+  @IsIn(['true', 'false'])
+  @ApiProperty({ type: String, required: false, enum: ['true', 'false'] })
+  upstream?: 'true' | 'false';
+
+  @IsOptional()
+  @IsIn(['script', 'procedures'])
+  @ApiProperty({ type: String, required: false, enum: ['script', 'procedures'] })
+  form?: 'script' | 'procedures';
 }
 
 export const runOut = (r: Run) => ({
@@ -69,6 +95,7 @@ const stepOut = (s: RunStep, checks: readonly CheckResult[]) => ({
   waitsFor: s.waitsFor,
   rowsOut: s.rowsOut,
   rowsIn: s.rowsIn,
+  counts: s.counts,
   error: s.error,
   startedAt: s.startedAt,
   finishedAt: s.finishedAt,
@@ -81,6 +108,7 @@ export class RunController {
   constructor(
     private readonly runs: RunService,
     private readonly progress: ProgressService,
+    private readonly scripts: ScriptService,
   ) {}
 
   @Needs('editor')
@@ -88,6 +116,13 @@ export class RunController {
   async run(@Me() me: Person, @Param('slug') slug: string, @Body() body: RunBody) {
     if (slug === PRODUCTION) this.needsReleaser(me, 'A run in production');
     return runOut(await this.runs.build(me, slug, body));
+  }
+
+  /** The SQL that loads tables here, as one script or as procedures: plain text that runs without Ouvrage. */
+  @Get('workspaces/:slug/script')
+  @Header('content-type', 'text/plain; charset=utf-8')
+  script(@Param('slug') slug: string, @Query() { tables, upstream, form }: ScriptQuery): Promise<string> {
+    return this.scripts.text(slug, { tables: tables?.split(',').filter(Boolean) ?? [], upstream: upstream === 'true', form: form ?? 'script' });
   }
 
   private needsReleaser(me: Person, what: string): void {

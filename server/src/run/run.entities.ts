@@ -14,6 +14,8 @@ export interface RunRequest {
   readonly drafts: Readonly<Record<string, string | null>>;
   /** An intake for a trial: at most so many rows of each table. */
   readonly limit?: number;
+  /** Tables that begin with nothing of what they held: their rows, versions and events; numbers of keys stay. */
+  readonly startOver?: readonly string[];
   /** A release: the workspace that it comes from and its message. */
   readonly release?: { readonly workspace: string; readonly message: string };
 }
@@ -82,6 +84,8 @@ export interface StepError {
   readonly path?: string;
   readonly line?: number;
   readonly column?: number;
+  /** The rows that caused it. */
+  readonly rows?: FaultRows;
 }
 
 /** One table's load and checks in a run, or one file of checks/. */
@@ -117,6 +121,10 @@ export class RunStep {
 
   @Column('bigint', { name: 'rows_in', nullable: true })
   rowsIn: string | null;
+
+  /** What the load did: rows by kind. */
+  @Column('jsonb', { nullable: true })
+  counts: Readonly<Record<string, number>> | null;
 
   @Column('jsonb', { default: [] })
   statements: readonly RanStatement[];

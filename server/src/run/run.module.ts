@@ -3,16 +3,19 @@ import { TypeOrmModule } from '@nestjs/typeorm';
 import { PeopleModule } from '../people/people.module.js';
 import { ProjectModule } from '../project/project.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
+import { Setting } from '../source/source.entities.js';
 import { BuildService } from './build.service.js';
+import { ClockService } from './clock.service.js';
 import { ProgressService } from './progress.service.js';
 import { RunController } from './run.controller.js';
 import { CheckResult, Run, RunStep } from './run.entities.js';
 import { RunService } from './run.service.js';
+import { ScriptService } from './script.service.js';
 
 @Module({
-  imports: [TypeOrmModule.forFeature([Run, RunStep, CheckResult]), PeopleModule, ProjectModule, WarehouseModule],
+  imports: [TypeOrmModule.forFeature([Run, RunStep, CheckResult, Setting]), PeopleModule, ProjectModule, WarehouseModule],
   controllers: [RunController],
-  providers: [ProgressService, RunService, BuildService],
-  exports: [RunService, BuildService],
+  providers: [ProgressService, RunService, BuildService, ClockService, ScriptService],
+  exports: [RunService, BuildService, ClockService],
 })
 export class RunModule {}

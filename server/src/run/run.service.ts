@@ -3,7 +3,7 @@ import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
 import { makeWorkerUtils, run as startWorker, Logger, type Runner, type WorkerUtils } from 'graphile-worker';
 import pg from 'pg';
 import { DataSource, In, Repository } from 'typeorm';
-import { changeFiles, didYouMean, withParameterValues, type Project } from '@ouvrage/core';
+import { STATEFUL, changeFiles, didYouMean, type Project, withParameterValues } from '@ouvrage/core';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -123,13 +123,21 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
   async build(
     person: Person,
     slug: string,
-    ask: { tables: readonly string[]; upstream: boolean; downstream: boolean; parallelism?: number; parameters?: Record<string, string> },
+    ask: {
+      tables: readonly string[];
+      upstream: boolean;
+      downstream: boolean;
+      parallelism?: number;
+      parameters?: Record<string, string>;
+      startOver?: readonly string[];
+    },
   ): Promise<Run> {
     const line = await this.projects.line(slug);
     const overlay = parameterFiles(line.project, ask.parameters ?? {});
     const project = overlay.size ? changeFiles(line.project, overlay) : line.project;
     const standings = await this.warehouse.standings(project, line.environment, this.projects.environmentOf(undefined));
     const planned = planSteps(project, ask, standings, slug !== PRODUCTION);
+    this.refuseStartOver(ask.startOver ?? [], project, planned);
     if (planned.length === 0) throw new Problem(409, 'nothing-to-run', 'There is nothing to run', 'Source tables are brought in under Sources.');
     const request: RunRequest = {
       ...ask,
@@ -138,6 +146,21 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
       drafts: { ...Object.fromEntries(line.drafts.map((d) => [d.path, d.text])), ...Object.fromEntries(overlay) },
     };
     return this.queue(person, 'build', slug, line.commit, request, planned);
+  }
+
+  /** Only a table that keeps rows from load to load can be started over. */
+  private refuseStartOver(tables: readonly string[], project: Project, planned: readonly PlannedStep[]): void {
+    const wrong = tables.find((name) => {
+      const table = project.tables.get(name);
+      return table?.kind !== 'definition' || !STATEFUL.has(table.policy) || !planned.some((p) => p.name === name);
+    });
+    if (wrong !== undefined)
+      throw new Problem(
+        422,
+        'no-start-over',
+        `${wrong} cannot be started over`,
+        'It is not in this run, or keeps nothing from load to load: it is made anew each time.',
+      );
   }
 
   async queue(
@@ -174,6 +197,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
           state: (s.reused ? 'reused' : 'waiting') as StepState,
           waitsFor: s.waitsFor,
           rowsOut: null,
+          counts: null,
           rowsIn: null,
           error: null,
           startedAt: null,

@@ -2,8 +2,8 @@ import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { Drift, SourceTable } from '@ouvrage/core';
 import { Repository } from 'typeorm';
-import { dateOf } from '@ouvrage/demo';
-import { Setting, SourceState } from './source.entities.js';
+import { ClockService } from '../run/clock.service.js';
+import { SourceState } from './source.entities.js';
 
 /** How late a source table is. */
 export interface Lateness {
@@ -13,15 +13,12 @@ export interface Lateness {
   readonly allowed: string;
 }
 
-/** The stand-in's clock, where there is one. */
-export const HARBOUR_DAY = 'harbour day';
-
 /** What is known of source tables between intakes: drift, the newest watermark, lateness. */
 @Injectable()
 export class SourceStateService {
   constructor(
     @InjectRepository(SourceState) private readonly states: Repository<SourceState>,
-    @InjectRepository(Setting) private readonly settings: Repository<Setting>,
+    private readonly clock: ClockService,
   ) {}
 
   async of(environment: string): Promise<Map<string, SourceState>> {
@@ -36,12 +33,6 @@ export class SourceStateService {
     await this.states.upsert({ environment, table, newest, broughtInAt: new Date() }, ['environment', 'table']);
   }
 
-  /** Now: in the demo the end of the harbour's day, as its rows are of that time. */
-  async now(): Promise<Date> {
-    const day = (await this.settings.findOneBy({ name: HARBOUR_DAY }))?.value as number | undefined;
-    return day === undefined ? new Date() : new Date(`${dateOf(day + 1)}T00:00:00Z`);
-  }
-
   /** Lateness of the tables that declare how late they may be. */
   async lateness(environment: string, tables: readonly SourceTable[]): Promise<Map<string, Lateness>> {
     const asked = tables.flatMap((t) => {
@@ -50,7 +41,7 @@ export class SourceStateService {
     });
     if (asked.length === 0) return new Map();
     const states = await this.of(environment);
-    const now = await this.now();
+    const now = (await this.clock.harbour()) ?? new Date();
     const since = asked.map(({ table }) => instantOf(table, states.get(table.fullName)));
     // Intervals are PostgreSQL's own: months have their length, and what is no interval is told as such.
     const rows: { late: boolean | null }[] = await this.states.query(

@@ -9,7 +9,7 @@ import { pipeline } from 'node:stream/promises';
 import { Repository } from 'typeorm';
 import { DeliveryService } from '../source/delivery.service.js';
 import { Setting } from '../source/source.entities.js';
-import { HARBOUR_DAY } from '../source/source-state.service.js';
+import { HARBOUR_DAY } from '../run/clock.service.js';
 import { written } from '../warehouse/export-formats.js';
 import { Config } from '../shared/config.js';
 

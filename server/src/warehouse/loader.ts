@@ -9,6 +9,7 @@ import {
   verdictOf,
   type Dependent,
   type LoadPlan,
+  type LoadStep,
   type LoadStatement,
   type OldRelation,
   type Place,
@@ -48,6 +49,17 @@ export class StatementFailed extends Error {
   }
 }
 
+/** A load that stopped because of rows that may not be. */
+export class LoadStopped extends Error {
+  constructor(
+    message: string,
+    readonly hint: string | undefined,
+    readonly rows: FaultRows,
+  ) {
+    super(message);
+  }
+}
+
 /** A swap that cannot be done. */
 export class SwapBlocked extends Error {}
 
@@ -81,7 +93,29 @@ export class Loader {
     for (const statement of plan.session) await this.run(statement);
     for (const statement of plan.build) await this.run(statement);
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
+    for (const step of plan.steps ?? []) await this.step(step);
     return this.check(plan);
+  }
+
+  /** What the steps of the load counted. */
+  readonly counts: Record<string, number> = {};
+
+  private async step(step: LoadStep): Promise<void> {
+    switch (step.step) {
+      case 'run':
+        await this.run(step);
+        break;
+      case 'guard': {
+        const { rowCount } = await this.plain('check', step.sql);
+        if (rowCount) throw new LoadStopped(step.message, step.hint, await this.faultRows(step.rows ?? step.sql));
+        break;
+      }
+      case 'count': {
+        const { rows } = await this.plain('check', step.sql);
+        for (const [name, n] of Object.entries(rows[0] as Record<string, string>)) this.counts[name] = (this.counts[name] ?? 0) + Number(n);
+        break;
+      }
+    }
   }
 
   /** Streams text into COPY. */

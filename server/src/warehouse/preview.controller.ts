@@ -76,4 +76,11 @@ export class PreviewController {
   describe(@Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request) {
     return this.previews.describe(slug, path, text, leaving(request));
   }
+
+  /** What the database does not take of a file that is being written; nothing is read. */
+  @Post('validate')
+  @HttpCode(200)
+  validate(@Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request) {
+    return this.previews.validate(slug, path, text ?? '', leaving(request));
+  }
 }

@@ -1,7 +1,10 @@
 import { Injectable } from '@nestjs/common';
 import {
+  changeFiles,
   compileText,
+  conditionProbes,
   indexFile,
+  lineColumn,
   previewQuery,
   sampleQuery,
   qualified,
@@ -18,6 +21,7 @@ import {
 import { ProjectService, type Line } from '../project/project.service.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { ReaderService } from './reader.service.js';
+import type { StepError } from '../run/run.entities.js';
 import { isDatabaseError, stepError } from './sql-error.js';
 import { WarehouseService, type Standing } from './warehouse.service.js';
 
@@ -99,6 +103,36 @@ export class PreviewService {
       throw told(error, line.project, path, described);
     });
     return columns;
+  }
+
+  /**
+   * What the database does not take of a file as it is being written: its query and the conditions of
+   * its contracts, each only prepared. An input that is not there yet is no mistake of the file.
+   */
+  async validate(slug: string, path: string, text: string, signal: AbortSignal): Promise<readonly StepError[]> {
+    const line = await this.projects.line(slug);
+    const project = changeFiles(line.project, new Map([[path, text]]));
+    if (project.diagnostics.some((d) => d.path === path && d.severity === 'error')) return [];
+    const problems: StepError[] = [];
+    for (const probe of conditionProbes(project, path)) {
+      await this.run(probe.sql, 1, signal).catch((error: unknown) => {
+        if (!isDatabaseError(error)) throw error;
+        const { message, hint, sqlstate } = stepError(error, project);
+        problems.push({
+          message: `${probe.what}: ${message}`,
+          path,
+          ...lineColumn(text, probe.range.start),
+          ...(hint ? { hint } : {}),
+          ...(sqlstate ? { sqlstate } : {}),
+        });
+      });
+    }
+    if (!queryIn(project.files.get(path)!)) return problems;
+    await this.describe(slug, path, text, signal).catch((error: unknown) => {
+      if (!(error instanceof Problem)) throw error;
+      if (error.code === 'query-failed') problems.push(error.extra['error'] as StepError);
+    });
+    return problems;
   }
 
   private async standings(line: Line): Promise<Map<string, Standing>> {

@@ -29,6 +29,7 @@ import type {
   SourceSystem,
   StateAnswer,
   StepDetail,
+  StepError,
   TodayAnswer,
   WorkspaceEntry,
 } from './types';
@@ -77,6 +78,12 @@ const AUDIT_PAGE = 100;
 const PAGE_ROWS = 200;
 
 const at = (slug: string) => `workspaces/${encodeURIComponent(slug)}`;
+
+export type ScriptForm = 'script' | 'procedures';
+
+/** Where the SQL of loads is had as text. @param tables full names with commas between; empty for all */
+export const scriptAddress = (slug: string, { tables, upstream, form }: { tables: string; upstream: boolean; form: ScriptForm }) =>
+  `/api/${at(slug)}/script?tables=${encodeURIComponent(tables)}&upstream=${upstream}&form=${form}`;
 
 export const api = createApi({
   reducerPath: 'api',
@@ -153,12 +160,21 @@ export const api = createApi({
       providesTags: ['State'],
       keepUnusedDataFor: 5,
     }),
+    script: b.query<string, { slug: string; tables: string; upstream: boolean; form: ScriptForm }>({
+      query: ({ slug, ...of }) => ({ url: scriptAddress(slug, of).slice('/api/'.length), responseHandler: 'text' }),
+      providesTags: ['State', 'Files'],
+    }),
     profile: b.query<ProfileAnswer, { slug: string; table: string; production: boolean }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/profile`, method: 'POST', body }),
       providesTags: ['State'],
     }),
     preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number; sample?: PreviewSample }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }),
+    }),
+    validate: b.query<StepError[], { slug: string; path: string; text: string }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/validate`, method: 'POST', body }),
+      providesTags: ['State', 'Files'],
+      keepUnusedDataFor: 30,
     }),
     describe: b.query<{ name: string; type: string }[], { slug: string; path: string; text: string }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/describe`, method: 'POST', body }),
@@ -202,7 +218,14 @@ export const api = createApi({
     step: b.query<StepDetail, { run: number; step: number; state: string }>({ query: ({ run, step }) => `runs/${run}/steps/${step}` }),
     startRun: b.mutation<
       RunEntry,
-      { slug: string; tables: readonly string[]; upstream: boolean; downstream: boolean; parameters?: Readonly<Record<string, string>> }
+      {
+        slug: string;
+        tables: readonly string[];
+        upstream: boolean;
+        downstream: boolean;
+        parameters?: Readonly<Record<string, string>>;
+        startOver?: readonly string[];
+      }
     >({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/runs`, method: 'POST', body }),
       invalidatesTags: ['Runs'],
@@ -304,6 +327,8 @@ export const {
   useProfileQuery,
   usePreviewMutation,
   useDescribeQuery,
+  useScriptQuery,
+  useValidateQuery,
   useCheckHistoryQuery,
   useLoadsQuery,
   useRunsQuery,

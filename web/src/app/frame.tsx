@@ -96,12 +96,14 @@ function WorkspaceMenu({ ws }: { ws: string }) {
         <DropdownMenu.Portal>
           <DropdownMenu.Content align="end" sideOffset={6} className={menuClass}>
             <DropdownMenu.Label className="caps px-3 py-1">Workspaces</DropdownMenu.Label>
-            {workspaces.map((w) => (
-              <DropdownMenu.Item key={w.slug} className={itemClass} onSelect={() => go(w.slug)}>
-                <span className={w.slug === ws ? 'font-semibold' : ''}>{w.name}</span>
-                <span className="text-[12px] text-soft">{w.owner}</span>
-              </DropdownMenu.Item>
-            ))}
+            <div className="max-h-[60vh] overflow-auto">
+              {workspaces.map((w) => (
+                <DropdownMenu.Item key={w.slug} className={itemClass} onSelect={() => go(w.slug)}>
+                  <span className={w.slug === ws ? 'font-semibold' : ''}>{w.name}</span>
+                  <span className="text-[12px] text-soft">{w.owner}</span>
+                </DropdownMenu.Item>
+              ))}
+            </div>
             <DropdownMenu.Item className={itemClass} onSelect={() => go(PRODUCTION)}>
               <span className={ws === PRODUCTION ? 'font-semibold' : ''}>Production</span>
               <span className="text-[12px] text-soft">as released</span>

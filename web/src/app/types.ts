@@ -163,7 +163,12 @@ export interface StepError {
   readonly path?: string;
   readonly line?: number;
   readonly column?: number;
+  /** The rows that caused it. */
+  readonly rows?: FaultRows;
 }
+
+/** What a load did: rows by kind. */
+export type LoadCounts = Readonly<Record<string, number>>;
 
 export interface StepEntry {
   readonly id: number;
@@ -173,6 +178,7 @@ export interface StepEntry {
   readonly waitsFor: readonly string[];
   readonly rowsOut: string | null;
   readonly rowsIn: string | null;
+  readonly counts: LoadCounts | null;
   readonly error: StepError | null;
   readonly startedAt: string | null;
   readonly finishedAt: string | null;
@@ -200,6 +206,7 @@ export interface LoadEntry {
   readonly state: StepState;
   readonly rowsIn: string | null;
   readonly rowsOut: string | null;
+  readonly counts: LoadCounts | null;
   readonly startedAt: string | null;
   readonly finishedAt: string | null;
   readonly error: StepError | null;

@@ -36,8 +36,8 @@ export function Diff({ path, before, after, sideBySide }: { path: string; before
   return <div ref={place} className="h-full min-h-0 overflow-auto" />;
 }
 
-/** A text of SQL to read and copy. */
-export function Sql({ text, label = 'SQL' }: { text: string; label?: string }) {
+/** A text of SQL to read and copy. @param tall takes the height that it is given, not a third of the page */
+export function Sql({ text, label = 'SQL', tall }: { text: string; label?: string; tall?: boolean }) {
   const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const view = new EditorView({
@@ -53,5 +53,5 @@ export function Sql({ text, label = 'SQL' }: { text: string; label?: string }) {
     });
     return () => view.destroy();
   }, [text, label]);
-  return <div ref={place} className="max-h-80 overflow-auto border border-line [&_.cm-content]:px-2!" />;
+  return <div ref={place} className={`overflow-auto [&_.cm-content]:px-2! ${tall ? 'h-full' : 'max-h-80 border border-line'}`} />;
 }

@@ -51,3 +51,6 @@ export function cell(value: string, type: string): string {
   const [whole = '', fraction] = value.split('.');
   return whole.replace(/\B(?=(\d{3})+(?!\d))/g, ',') + (fraction === undefined ? '' : `.${fraction}`);
 }
+
+/** A share between 0 and 1, as `98 %`; what is not quite all is never said to be all. */
+export const percent = (share: number) => `${share < 1 ? Math.min(99, Math.round(share * 100)) : 100} %`;

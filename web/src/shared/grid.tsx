@@ -11,13 +11,15 @@ interface GridProps {
   readonly onSort?: (column: string) => void;
   /** Asked for more when the last rows come into sight. */
   readonly onEnd?: (() => void) | undefined;
+  /** A row is opened by a double click or Enter. */
+  readonly onOpen?: (row: number) => void;
 }
 
 const ROW = 22;
 const HEAD = 25;
 
 /** Rows of a query: virtual, with numbers to the right, nulls told apart, and arrow keys. */
-export function Grid({ label, columns, rows, sort, onSort, onEnd }: GridProps) {
+export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const [focus, setFocus] = useState({ row: 0, column: 0 });
   const widths = useMemo(() => columns.map((c, i) => columnWidth(c.name, rows, i)), [columns, rows]);
@@ -34,6 +36,10 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd }: GridProps) {
   const move = (e: KeyboardEvent) => {
     if ((e.ctrlKey || e.metaKey) && e.key === 'c') {
       void navigator.clipboard.writeText(rows[focus.row]?.[focus.column] ?? '');
+      return;
+    }
+    if (e.key === 'Enter' && onOpen && rows[focus.row]) {
+      onOpen(focus.row);
       return;
     }
     const step: Record<string, [number, number]> = {
@@ -91,7 +97,8 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd }: GridProps) {
               key={item.key}
               role="row"
               aria-rowindex={item.index + 2}
-              className="absolute top-0 left-0 grid w-full border-b border-line/60"
+              onDoubleClick={onOpen && (() => onOpen(item.index))}
+              className={`absolute top-0 left-0 grid w-full border-b border-line/60 ${onOpen ? 'cursor-pointer' : ''}`}
               style={{ gridTemplateColumns: template, height: ROW, transform: `translateY(${item.start}px)` }}
             >
               {rows[item.index]!.map((value, i) => (

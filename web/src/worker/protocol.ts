@@ -17,6 +17,10 @@ export interface TableSummary {
   /** Undefined where the columns cannot be known. */
   readonly columns?: readonly ColumnSummary[];
   readonly reads: readonly string[];
+  /** Of a table with surrogate keys: what facts look up. */
+  readonly dimension?: { readonly surrogate: string; readonly key: readonly string[] };
+  /** Of a history table: what its rows are versions of, and the columns that say when each holds. */
+  readonly history?: { readonly key: readonly string[]; readonly validFrom: string; readonly validTo: string; readonly filled: readonly string[] };
 }
 
 export interface ColumnSummary {

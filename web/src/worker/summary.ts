@@ -1,4 +1,4 @@
-import { checksOf, checkTitle, layerStatements, lineColumn, relationsOf, type Project, type Table } from '@ouvrage/core';
+import { checksOf, checkTitle, layerStatements, lineColumn, namesIn, optionOf, relationsOf, type Definition, type Project, type Table } from '@ouvrage/core';
 import type { ColumnSummary, PlacedDiagnostic, ProjectSummary, TableSummary } from './protocol';
 
 /** A project as plain data for the interface. */
@@ -35,10 +35,30 @@ export function summarizeTable(project: Project, table: Table): TableSummary {
     hasContract: table.contract !== undefined,
     reads: project.reads.get(table.fullName) ?? [],
     ...(columns ? { columns } : {}),
+    ...dimensionOf(table),
+    ...historyOf(table),
     ...(table.comment === undefined ? {} : { comment: table.comment }),
     ...(owner === undefined ? {} : { owner }),
     ...(keys.size ? { grain: `one row a ${[...keys].join(', ')}` } : {}),
   };
+}
+
+const businessKey = (table: Definition) => namesIn(optionOf(table, 'business_key'));
+
+function dimensionOf(table: Table): Pick<TableSummary, 'dimension'> {
+  const surrogate = table.contract?.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
+  if (table.kind !== 'definition' || surrogate === undefined) return {};
+  return { dimension: { surrogate, key: businessKey(table) } };
+}
+
+function historyOf(table: Table): Pick<TableSummary, 'history'> {
+  if (table.kind !== 'definition' || table.policy !== 'history' || !table.contract) return {};
+  const named = (role: string) => table.contract!.columns.find((c) => c.options['role'] === role)?.name;
+  const [validFrom, validTo] = [named('valid from'), named('valid to')];
+  const key = businessKey(table);
+  if (validFrom === undefined || validTo === undefined || key.length === 0) return {};
+  const filled = ['surrogate key', 'current flag', 'version number', 'loaded at', 'run id'].flatMap((role) => named(role) ?? []);
+  return { history: { key, validFrom, validTo, filled } };
 }
 
 function columnsOf(project: Project, table: Table, keys: ReadonlySet<string>): ColumnSummary[] | undefined {

@@ -2,12 +2,41 @@ import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useStepQuery } from '../../app/api';
 import { useProject } from '../../app/project';
-import type { ProblemBody, StepEntry } from '../../app/types';
+import type { FaultRows, LoadCounts, ProblemBody, StepEntry } from '../../app/types';
 import { Sql } from '../../shared/diff';
 import { count, duration, rows } from '../../shared/format';
 import { Grid } from '../../shared/grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
 import { Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+
+/** Rows that are at fault, in a grid as high as they need. */
+function FaultGrid({ title, about, rows: found, atFault }: { title: string; about: string; rows: FaultRows; atFault: number }) {
+  return (
+    <section className="flex flex-col gap-1.5" aria-label={`Rows at fault of ${about}`}>
+      <SectionTitle aside={atFault > found.rows.length ? `first ${found.rows.length} of ${count(atFault)}` : rows(atFault)}>{title}</SectionTitle>
+      <div className="border border-line" style={{ height: Math.min(240, 42 + found.rows.length * 22) }}>
+        <Grid label={`Rows at fault of ${about}`} columns={found.columns.map((name) => ({ name }))} rows={found.rows} />
+      </div>
+    </section>
+  );
+}
+
+/** What the load did, kind by kind; nothing done is said too. */
+function Counts({ counts }: { counts: LoadCounts }) {
+  return (
+    <section aria-label="What the load did">
+      <SectionTitle>What the load did</SectionTitle>
+      <dl className="mt-1 grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-x-6">
+        {Object.entries(counts).map(([kind, n]) => (
+          <div key={kind} className="flex items-baseline justify-between gap-2 border-b border-line/60 py-1">
+            <dt className="text-soft">{kind}</dt>
+            <dd className={`font-mono text-[12px] ${n ? '' : 'text-soft'}`}>{count(n)}</dd>
+          </div>
+        ))}
+      </dl>
+    </section>
+  );
+}
 
 /** What one step did: the error with its place, checks with the rows at fault, and the SQL that ran. */
 export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
@@ -45,6 +74,8 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
           {place.hint && <p className="text-soft">{place.hint}</p>}
         </div>
       )}
+      {place?.rows && <FaultGrid title="Rows that stopped the load" about={step.table} rows={place.rows} atFault={place.rows.rows.length} />}
+      {step.counts && <Counts counts={step.counts} />}
       {data.results.length > 0 && (
         <section>
           <SectionTitle aside={`${data.results.length} run with the load`}>Checks</SectionTitle>
@@ -63,14 +94,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
         </section>
       )}
       {broken.map((r) => (
-        <section key={r.id} className="flex flex-col gap-1.5" aria-label={`Rows at fault of ${r.id}`}>
-          <SectionTitle aside={Number(r.atFault) > r.rows!.rows.length ? `first ${r.rows!.rows.length} of ${count(r.atFault)}` : rows(r.atFault)}>
-            Rows at fault: {r.id.split('/').at(-1)}
-          </SectionTitle>
-          <div className="border border-line" style={{ height: Math.min(240, 42 + r.rows!.rows.length * 22) }}>
-            <Grid label={`Rows at fault of ${r.id}`} columns={r.rows!.columns.map((name) => ({ name }))} rows={r.rows!.rows} />
-          </div>
-        </section>
+        <FaultGrid key={r.id} title={`Rows at fault: ${r.id.split('/').at(-1)!}`} about={r.id} rows={r.rows!} atFault={Number(r.atFault)} />
       ))}
       {data.statements.length > 0 && (
         <section className="flex flex-col gap-1.5">

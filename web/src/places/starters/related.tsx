@@ -1,14 +1,26 @@
-import { fromRelated, multiplies, roleOf, stepsFrom, type JoinedTable, type Measure, type Step } from '@ouvrage/core';
+import {
+  fromRelated,
+  multiplies,
+  relationPairs,
+  relationsFromValues,
+  roleOf,
+  stepsFrom,
+  type JoinedTable,
+  type Measure,
+  type Relation,
+  type Step,
+} from '@ouvrage/core';
 import { useMemo, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';
 import type { ProblemBody } from '../../app/types';
-import { count } from '../../shared/format';
+import { count, percent, plural } from '../../shared/format';
 import { Button, ProblemNote, Tag } from '../../shared/ui';
 import { Measures } from './measures';
 import { bareName, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { RelationDiagram, type DiagramEdge, type DiagramTable } from './relation-diagram';
 import { StarterSheet } from './starter-sheet';
+import { useSharedValues } from './use-shared-values';
 
 interface Picked {
   readonly parent: number;
@@ -47,8 +59,21 @@ export function Related() {
   };
   const [after, before] = [data?.total, baseCount.data?.total];
 
-  const stepsAt = (parent: number, table: string) =>
-    stepsFrom(summary.relations, table).filter((s) => parent < 0 || !(s.to === picked[parent]!.step.from && !s.toOne));
+  const values = useSharedValues();
+  const [guessed, setGuessed] = useStateFor<readonly Relation[]>(key, () => []);
+  const relations = useMemo(() => [...summary.relations, ...guessed], [summary.relations, guessed]);
+  const lookAtValues = async () => {
+    const keyed = [...tables.values()].map(({ fullName, layer, columns: of = [] }) => ({
+      fullName,
+      layer,
+      columns: of,
+      key: of.filter((c) => c.isKey).map((c) => c.name),
+    }));
+    const answers = await values.look(relationPairs(keyed, key, relations));
+    if (answers) setGuessed([...guessed, ...relationsFromValues(answers)]);
+  };
+
+  const stepsAt = (parent: number, table: string) => stepsFrom(relations, table).filter((s) => parent < 0 || !(s.to === picked[parent]!.step.from && !s.toOne));
   const [view, setView] = useState<'list' | 'diagram'>('list');
   const columnsOf = (table: string) => (tables.get(table)?.columns ?? []).map((c) => c.name);
   /** The base, what hangs on it, and what hangs on the tables that are picked already. */
@@ -83,7 +108,7 @@ export function Related() {
     hang(-1, 'base', key);
     return { tables: boxes, edges: lines };
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [key, columns, picked, tables]);
+  }, [key, columns, picked, tables, relations]);
 
   const place = (parent: number, table: string, depth: number) => (
     <ul>
@@ -107,7 +132,7 @@ export function Related() {
               <span className="truncate font-mono text-[12px] text-soft">
                 {s.toColumns.join(', ')} = {s.fromColumns.join(', ')}
               </span>
-              {!s.declared && <Tag tone="advisory">guessed</Tag>}
+              {!s.declared && <Tag tone="advisory">{s.share === undefined ? 'guessed from names' : `guessed: ${percent(s.share)} of values found`}</Tag>}
               {!s.toOne && <Tag>several rows</Tag>}
             </label>
             {index >= 0 && (
@@ -155,6 +180,17 @@ export function Related() {
         )}
         {place(-1, key, 0)}
       </section>
+      <div className="flex items-center gap-3">
+        <Button disabled={!base || values.looking} onClick={() => void lookAtValues()}>
+          Look for relations in the values
+        </Button>
+        {values.told && (
+          <p role="status">
+            {values.told} {guessed.length ? `${plural(guessed.length, 'relation')} guessed.` : 'No relation found.'}
+          </p>
+        )}
+      </div>
+      {values.problem && <ProblemNote problem={values.problem} />}
       {multiplies(choices) && (
         <p className="border-l-[3px] border-advisory bg-raised px-3 py-2">
           A table with several rows for one of the base is joined as it is: rows are multiplied. Summarise it first, with a measure.

@@ -1,9 +1,10 @@
-import { matchColumns, stackTables, type StackedColumn } from '@ouvrage/core';
+import { matchByValues, matchColumns, stackPairs, stackTables, type StackedColumn } from '@ouvrage/core';
 import { useState } from 'react';
 import { useProject } from '../../app/project';
-import { Button, inputClass } from '../../shared/ui';
+import { Button, inputClass, ProblemNote } from '../../shared/ui';
 import { bareName, ColumnSelect, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
+import { useSharedValues } from './use-shared-values';
 
 /** Tables of the same meaning, one below the other. */
 export function Stack() {
@@ -18,6 +19,11 @@ export function Stack() {
   const [distinct, setDistinct] = useState(false);
   const [origin, setOrigin] = useState('');
   const [order, setOrder] = useState<string>();
+  const values = useSharedValues();
+  const matchRest = async () => {
+    const answers = await values.look(stackPairs(sources, columns));
+    if (answers) setColumns(matchByValues(sources, columns, answers));
+  };
   const change = (i: number, changes: Partial<StackedColumn>) => setColumns(columns.map((c, j) => (j === i ? { ...c, ...changes } : c)));
   const untyped = columns.filter((c) => !c.type);
   const wants =
@@ -106,6 +112,15 @@ export function Stack() {
           </tbody>
         </table>
       )}
+      {sources.length > 1 && columns.some((c) => c.from.includes(null)) && (
+        <div className="flex items-center gap-3">
+          <Button disabled={values.looking} onClick={() => void matchRest()}>
+            Match the rest by values
+          </Button>
+          {values.told && <p role="status">{values.told}</p>}
+        </div>
+      )}
+      {values.problem && <ProblemNote problem={values.problem} />}
       <div className="flex flex-wrap items-end gap-4">
         <label className="flex items-center gap-2">
           <input type="checkbox" checked={distinct} onChange={(e) => setDistinct(e.target.checked)} /> equal rows once only

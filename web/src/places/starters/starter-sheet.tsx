@@ -15,7 +15,8 @@ import { PreviewPanel, usePreview } from '../tables/preview-panel';
 /** A query that a starter wrote, and the name that it suggests for its table. */
 export interface StarterQuery {
   readonly name: string;
-  readonly sql: string;
+  /** The text, where the table's full name stands in it as a function of that. */
+  readonly sql: string | ((fullName: string) => string);
 }
 
 /** The choices of a starter on the left, the SQL that they make on the right, its rows below. */
@@ -45,7 +46,11 @@ export function StarterSheet({
   const pathOf = (i: number) => `${layer}/${nameOf(i)}.sql`;
   const [open, setOpen] = useState(0);
   const shown = Math.min(open, queries.length - 1);
-  const query = queries[shown];
+  const sqlOf = (i: number) => {
+    const sql = queries[i]?.sql ?? '';
+    return typeof sql === 'string' ? sql : sql(`${layer}.${nameOf(i)}`);
+  };
+  const query = queries[shown] && { sql: sqlOf(shown) };
   const problems = useDiagnostics(query ? pathOf(shown) : undefined, query?.sql);
   const preview = usePreview(pathOf(shown), () => undefined);
   const types = useTypes(query && problems.length === 0 ? { path: pathOf(shown), text: query.sql } : undefined);
@@ -58,7 +63,7 @@ export function StarterSheet({
       ? (wants ?? wrongName ?? twice)
       : `Your role is ${person.role}: an editor may change the project.`;
   const store = async () => {
-    const kept = await keep(queries.map((q, i) => ({ path: pathOf(i), after: q.sql })));
+    const kept = await keep(queries.map((_, i) => ({ path: pathOf(i), after: sqlOf(i) })));
     if (kept) await navigate(address.table(slug, `${layer}.${nameOf(0)}`));
   };
   return (

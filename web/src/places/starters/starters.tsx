@@ -3,6 +3,9 @@ import { address } from '../../app/addresses';
 import { useProject } from '../../app/project';
 import { Empty } from '../../shared/ui';
 import { Clean } from './clean';
+import { Dates } from './dates';
+import { Dimension } from './dimension';
+import { Fact } from './fact';
 import { PivotRows } from './pivot';
 import { Related } from './related';
 import { Split } from './split';
@@ -17,6 +20,9 @@ const STARTERS = [
   { key: 'split', title: 'Filter and split', said: 'one table in several', Sheet: Split },
   { key: 'summarise', title: 'Summarise', said: 'one row a group', Sheet: Summarise },
   { key: 'pivot', title: 'Pivot', said: 'rows to columns and back', Sheet: PivotRows },
+  { key: 'dimension', title: 'Dimension', said: 'members or versions, with keys', Sheet: Dimension },
+  { key: 'fact', title: 'Fact', said: 'grain, measures, keys looked up', Sheet: Fact },
+  { key: 'dates', title: 'Date dimension', said: 'calendar, weeks, fiscal year', Sheet: Dates },
   { key: 'target', title: 'Target against actual', said: 'difference and share reached', Sheet: Target },
 ] as const;
 

@@ -15,18 +15,20 @@ import { textTyped, useAppDispatch } from '../../app/store';
 import { ChecksFacet } from './checks-facet';
 import { Conflict } from './conflict';
 import { ContractPanel } from './contract-panel';
+import { LoadFacet } from './load-facet';
 import { PastFacet } from './past-facet';
 import { PreviewPanel, usePreview } from './preview-panel';
 import { ReferenceGrid } from './reference-grid';
 import { RowsFacet } from './rows-facet';
 import { RunButton } from './run-button';
-import { useFileText, type FileText } from './use-file-text';
+import { offsetOf, useFileText, type FileText } from './use-file-text';
 
 const FACETS = [
   ['definition', 'Definition'],
   ['values', 'Values'],
   ['rows', 'Rows'],
   ['checks', 'Checks'],
+  ['load', 'Load'],
   ['past', 'Past'],
 ] as const;
 
@@ -44,16 +46,16 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
       <div className="flex min-w-0 flex-1 flex-col">
         <div className="flex h-[50px] shrink-0 items-center gap-1 border-b border-line px-3.5">
           <Hatch position={position} />
-          <h1 className="sheet-title ml-2 mr-3 truncate" title={table.fullName}>
+          <h1 className="sheet-title ml-1.5 mr-1.5 truncate" title={table.fullName}>
             {table.fullName}
           </h1>
           <nav aria-label="Facets" className="flex">
-            {FACETS.filter(([key]) => key !== 'values' || table.csvPath !== undefined).map(([key, label]) => (
+            {FACETS.filter(([key]) => (key !== 'values' || table.csvPath !== undefined) && (key !== 'load' || table.kind !== 'source')).map(([key, label]) => (
               <Link
                 key={key}
                 to={address.table(slug, table.fullName, key)}
                 aria-current={facet === key ? 'page' : undefined}
-                className={`rounded-[2px] px-2 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}
+                className={`rounded-[2px] px-1.5 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}
               >
                 {label}
               </Link>
@@ -80,6 +82,8 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
             <RowsFacet table={table} />
           ) : facet === 'checks' ? (
             <ChecksFacet table={table.fullName} />
+          ) : facet === 'load' ? (
+            <LoadFacet table={table} unsaved={file.unsaved} />
           ) : facet === 'past' ? (
             <PastFacet path={table.path} table={table.fullName} />
           ) : (
@@ -91,11 +95,6 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
       <Conflict path={table.path} file={file} />
     </div>
   );
-}
-
-export function offsetOf(text: string, line: number, column: number): number {
-  const before = text.split('\n').slice(0, line - 1);
-  return before.reduce((n, l) => n + l.length + 1, 0) + column - 1;
 }
 
 /** The editor, what is wrong in it, and the preview below. */
@@ -112,7 +111,7 @@ export function DefinitionFacet({
   editor: React.RefObject<EditorHandle | null>;
   preview: ReturnType<typeof usePreview> | undefined;
 }) {
-  const diagnostics = file.answer?.diagnostics ?? [];
+  const { diagnostics } = file;
   const { states } = useProject();
   const inputs = (file.answer?.table?.reads ?? []).filter((t) => (states.get(t)?.where ?? 'nowhere') !== 'nowhere');
   const body = (

@@ -4,10 +4,10 @@ import { address } from '../../app/addresses';
 import { useProject } from '../../app/project';
 import type { EditorHandle } from '../../shared/editor';
 import { Button, Empty, Loading } from '../../shared/ui';
-import { DefinitionFacet, offsetOf } from './bench';
+import { DefinitionFacet } from './bench';
 import { Conflict } from './conflict';
 import { usePreview } from './preview-panel';
-import { useFileText } from './use-file-text';
+import { offsetOf, useFileText } from './use-file-text';
 
 const Note = lazy(() => import('../../shared/note').then((m) => ({ default: m.Note })));
 

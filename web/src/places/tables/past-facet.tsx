@@ -3,7 +3,7 @@ import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useFileAtQuery, useHistoryQuery, useLoadsQuery } from '../../app/api';
 import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import type { LoadCounts, ProblemBody } from '../../app/types';
 import { Diff } from '../../shared/diff';
 import { between, count, duration, moment, shortCommit } from '../../shared/format';
 import { Empty, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
@@ -56,8 +56,8 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
           <table className="mt-1.5 w-full text-left">
             <thead>
               <tr className="border-b border-rule text-[12px]">
-                {['run', 'ended', 'environment', 'by', 'rows', 'took', 'when', 'commit'].map((h) => (
-                  <th key={h} className={`px-2 py-1 font-medium ${h === 'rows' || h === 'took' ? 'text-right' : ''}`}>
+                {['run', 'ended', 'environment', 'by', 'rows', 'what the load did', 'took', 'when', 'commit'].map((h) => (
+                  <th key={h} className={`px-2 py-1 font-medium whitespace-nowrap ${h === 'rows' || h === 'took' ? 'text-right' : ''}`}>
                     {h}
                   </th>
                 ))}
@@ -75,10 +75,13 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
                     <StepWord state={l.state} />
                   </td>
                   <td className="px-2">{l.environment}</td>
-                  <td className="px-2">{l.person}</td>
+                  <td className="px-2 whitespace-nowrap">{l.person}</td>
                   <td className="px-2 text-right font-mono text-[12px]">{count(l.rowsIn)}</td>
-                  <td className="px-2 text-right font-mono text-[12px]">{duration(between(l.startedAt, l.finishedAt))}</td>
-                  <td className="px-2 font-mono text-[12px]">{moment(l.finishedAt)}</td>
+                  <td className="w-full max-w-0 truncate px-2 text-[12px]" title={done(l.counts)}>
+                    {done(l.counts)}
+                  </td>
+                  <td className="px-2 text-right font-mono text-[12px] whitespace-nowrap">{duration(between(l.startedAt, l.finishedAt))}</td>
+                  <td className="px-2 font-mono text-[12px] whitespace-nowrap">{moment(l.finishedAt)}</td>
                   <td className="px-2 font-mono text-[12px]">{shortCommit(l.commit)}</td>
                 </tr>
               ))}
@@ -88,6 +91,13 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
       </section>
     </div>
   );
+}
+
+/** `2 inserted, 1 updated`; kinds of which there was nothing are left out. */
+function done(counts: LoadCounts | null): string {
+  if (!counts) return '';
+  const kinds = Object.entries(counts).filter(([, n]) => n > 0);
+  return kinds.length ? kinds.map(([kind, n]) => `${count(n)} ${kind}`).join(', ') : 'nothing changed';
 }
 
 function CommitDiff({ slug, path, commit }: { slug: string; path: string; commit: string }) {

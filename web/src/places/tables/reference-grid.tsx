@@ -7,15 +7,19 @@ import type { TableSummary } from '../../worker/protocol';
 import { FileStrip } from './bench';
 import { Conflict } from './conflict';
 import { useFileText } from './use-file-text';
+import { useReferenceChecks } from './use-reference-checks';
 
 const ROW = 28;
 
 /** The rows of a reference table, to be changed in place; they stay a CSV file of the project. */
 export function ReferenceGrid({ table, path }: { table: TableSummary; path: string }) {
   const file = useFileText(path);
-  const { header, rows, problems: broken } = useMemo(() => readCsv(file.text), [file.text]);
+  const typed = useMemo(() => readCsv(file.text), [file.text]);
+  const { header, rows, problems: broken } = typed;
   const columns = useMemo(() => table.columns ?? [], [table.columns]);
-  const problems = useMemo(() => referenceProblems(columns, header, rows), [columns, header, rows]);
+  const unsound = useMemo(() => referenceProblems(columns, header, rows), [columns, header, rows]);
+  const checks = useReferenceChecks(table, typed, unsound);
+  const problems = useMemo(() => [...unsound, ...checks.problems], [unsound, checks.problems]);
   const wrong = useMemo(() => new Map(problems.map((p) => [`${p.row} ${p.column}`, p.message])), [problems]);
   const [sort, setSort] = useState<{ column: string; descending: boolean }>();
   const scroller = useRef<HTMLDivElement>(null);
@@ -64,7 +68,15 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
         <span className="text-[12px] text-soft">{plural(rows.length, 'row')}; cells of a spreadsheet can be pasted</span>
         <span className="flex-1" />
         <span aria-live="polite" className={`text-[12px] ${problems.length ? 'text-broken' : 'text-soft'}`}>
-          {problems.length ? `${plural(problems.length, 'value')} wrong: row ${problems[0]!.row + 1}, ${problems[0]!.message}` : 'every value is of its type'}
+          {problems.length
+            ? `${plural(problems.length, 'value')} wrong: row ${problems[0]!.row + 1}, ${problems[0]!.message}`
+            : checks.failure
+              ? `the contract’s checks could not be asked: ${checks.failure.title}`
+              : checks.asking
+                ? 'every value is of its type; the contract’s checks are being asked'
+                : checks.covered === 0
+                  ? 'every value is of its type'
+                  : `every value is of its type, and the contract’s checks hold${checks.covered < rows.length ? ` in the first ${plural(checks.covered, 'row')}` : ''}`}
         </span>
       </div>
       <div ref={scroller} role="table" aria-label={`Values of ${table.fullName}`} className="min-h-0 flex-1 overflow-auto" tabIndex={0}>

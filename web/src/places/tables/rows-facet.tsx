@@ -8,8 +8,12 @@ import { Grid } from '../../shared/grid';
 import { Empty, Loading, ProblemNote } from '../../shared/ui';
 import type { TableSummary } from '../../worker/protocol';
 import { LookBar } from './look-bar';
+import { Versions } from './versions';
 
 const ProfileView = lazy(() => import('./profile-view'));
+
+const VIEWS = ['data', 'profile', 'versions'] as const;
+type View = (typeof VIEWS)[number];
 
 const ALL: Look = { show: [], filters: [], sort: [] };
 const WHERE = {
@@ -29,7 +33,7 @@ function useLook() {
       return ALL;
     }
   }, [text]);
-  const set = (changes: { look?: Look; view?: 'data' | 'profile' }) =>
+  const set = (changes: { look?: Look; view?: View }) =>
     setSearch((before) => {
       const next = new URLSearchParams(before);
       if (changes.look) {
@@ -37,11 +41,11 @@ function useLook() {
         if (empty) next.delete('look');
         else next.set('look', JSON.stringify(changes.look));
       }
-      if (changes.view === 'profile') next.set('view', 'profile');
-      else if (changes.view === 'data') next.delete('view');
+      if (changes.view === 'data') next.delete('view');
+      else if (changes.view) next.set('view', changes.view);
       return next;
     });
-  return { look, view: search.get('view') === 'profile' ? ('profile' as const) : ('data' as const), set };
+  return { look, view: VIEWS.find((v) => v === search.get('view')) ?? 'data', set };
 }
 
 /** Rows of the table as it stands, page by page, and what its columns hold. */
@@ -50,7 +54,7 @@ export function RowsFacet({ table }: { table: TableSummary }) {
   return (
     <div className="flex h-full min-h-0 flex-col">
       <div role="group" aria-label="Shown as" className="flex h-[34px] shrink-0 items-center gap-1 border-b border-line px-3.5">
-        {(['data', 'profile'] as const).map((v) => (
+        {VIEWS.filter((v) => v !== 'versions' || table.history).map((v) => (
           <button
             key={v}
             type="button"
@@ -58,12 +62,14 @@ export function RowsFacet({ table }: { table: TableSummary }) {
             onClick={() => set({ view: v })}
             className={`h-[24px] rounded-[2px] border px-2 ${view === v ? 'border-plan bg-wash text-plan' : 'border-line hover:bg-raised'}`}
           >
-            {v === 'data' ? 'Data' : 'Profile'}
+            {{ data: 'Data', profile: 'Profile', versions: 'Versions' }[v]}
           </button>
         ))}
       </div>
       {view === 'data' ? (
         <Data table={table} look={look} onLook={(next) => set({ look: next })} />
+      ) : view === 'versions' && table.history ? (
+        <Versions table={table} />
       ) : (
         <Suspense fallback={<Loading what="Opening the profile" />}>
           <ProfileView table={table} onFilter={(filters) => set({ look: { ...look, filters }, view: 'data' })} />

@@ -1,3 +1,4 @@
+import { STATEFUL } from '@ouvrage/core';
 import { ChevronDown } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useState } from 'react';
@@ -6,7 +7,7 @@ import { address } from '../../app/addresses';
 import { useStartRunMutation } from '../../app/api';
 import { mayAct, usePerson, useProject } from '../../app/project';
 import { useTell } from '../../shared/toasts';
-import { Button } from '../../shared/ui';
+import { Button, ConfirmDestroy } from '../../shared/ui';
 import { RunParameters } from './run-parameters';
 
 const CHOICES = [
@@ -18,17 +19,19 @@ const CHOICES = [
 
 /** Runs a table in the workspace; what equals production is read from there and not built again. */
 export function RunButton({ table, before }: { table: string; before: () => Promise<void> }) {
-  const { slug, isProduction, summary } = useProject();
+  const { slug, isProduction, summary, tables } = useProject();
   const [asking, setAsking] = useState(false);
+  const [startingOver, setStartingOver] = useState(false);
   const person = usePerson();
   const [start, { isLoading }] = useStartRunMutation();
   const navigate = useNavigate();
   const tell = useTell();
   const allowed = mayAct(person, isProduction ? 'releaser' : 'editor');
-  const run = async (upstream: boolean, downstream: boolean, parameters?: Readonly<Record<string, string>>) => {
+  const stateful = STATEFUL.has(tables.get(table)?.policy ?? '');
+  const run = async (upstream: boolean, downstream: boolean, more: { parameters?: Readonly<Record<string, string>>; startOver?: readonly string[] } = {}) => {
     try {
       await before();
-      const made = await start({ slug, tables: [table], upstream, downstream, ...(parameters ? { parameters } : {}) }).unwrap();
+      const made = await start({ slug, tables: [table], upstream, downstream, ...more }).unwrap();
       void navigate(address.run(slug, made.id));
     } catch (error) {
       tell.problem(error);
@@ -67,11 +70,32 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
                   with other parameters …
                 </DropdownMenu.Item>
               )}
+              {stateful && (
+                <DropdownMenu.Item
+                  onSelect={() => setStartingOver(true)}
+                  className="cursor-pointer border-t border-line px-3 py-1.5 text-broken outline-none data-[highlighted]:bg-wash"
+                >
+                  starting over …
+                </DropdownMenu.Item>
+              )}
             </DropdownMenu.Content>
           </DropdownMenu.Portal>
         </DropdownMenu.Root>
       )}
-      {asking && <RunParameters table={table} onClose={() => setAsking(false)} onRun={(values) => void run(true, false, values)} />}
+      {asking && <RunParameters table={table} onClose={() => setAsking(false)} onRun={(parameters) => void run(true, false, { parameters })} />}
+      <ConfirmDestroy
+        title={`Start ${table} over?`}
+        what={
+          <p>
+            All that it holds {isProduction ? 'in production' : 'in this workspace'} is left behind: earlier rows and versions, and what is remembered of
+            events. It is loaded anew from its query; keys that were given keep their numbers.
+          </p>
+        }
+        action="Start over"
+        open={startingOver}
+        onClose={() => setStartingOver(false)}
+        onConfirm={() => void run(true, false, { startOver: [table] })}
+      />
     </div>
   );
 }

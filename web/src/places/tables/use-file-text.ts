@@ -1,11 +1,12 @@
-import { useCallback, useEffect, useRef, useState } from 'react';
-import { useKeepDraftMutation } from '../../app/api';
+import { skipToken } from '@reduxjs/toolkit/query';
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { useKeepDraftMutation, useValidateQuery } from '../../app/api';
 import { mayAct, usePerson, useProject } from '../../app/project';
 import { textTyped, useAppDispatch, useAppSelector } from '../../app/store';
 import type { DraftEntry, ProblemBody } from '../../app/types';
 import { useTell } from '../../shared/toasts';
 import { projectWorker } from '../../worker/client';
-import type { EditAnswer } from '../../worker/protocol';
+import type { EditAnswer, PlacedDiagnostic } from '../../worker/protocol';
 
 /** Both texts of a file that two people changed. */
 export interface DraftConflict {
@@ -47,6 +48,12 @@ export function useFileText(path: string) {
     };
   }, [path, text, keptText]);
 
+  const readOnly = isProduction || !mayAct(person, 'editor');
+  const changed = typed !== undefined || draft !== undefined;
+  const sound = /\.sql$/.test(path) && !readOnly && changed && answer !== undefined && !answer.diagnostics.some((d) => d.severity === 'error');
+  const ofDatabase = useDatabaseProblems(path, text, sound);
+  const diagnostics = useMemo(() => [...(answer?.diagnostics ?? []), ...ofDatabase], [answer, ofDatabase]);
+
   const setText = useCallback((next: string) => dispatch(textTyped({ key, text: next === keptText ? null : next })), [dispatch, key, keptText]);
 
   const store = useCallback(
@@ -73,7 +80,6 @@ export function useFileText(path: string) {
     if (await store(text, base.current)) tell.say('Draft kept', path);
   }, [typed, store, text, tell, path]);
 
-  const readOnly = isProduction || !mayAct(person, 'editor');
   return {
     text,
     keptText,
@@ -83,6 +89,8 @@ export function useFileText(path: string) {
     unsaved: typed !== undefined,
     draft,
     answer,
+    /** What the project finds, and what the database does. */
+    diagnostics,
     conflict,
     settle: (next: string) => store(next, conflict?.version ?? 0),
     leaveConflict: () => setConflict(undefined),
@@ -91,6 +99,34 @@ export function useFileText(path: string) {
       ? 'Production is changed by a release: choose a workspace to edit.'
       : `You are signed in as ${person.role}: an editor may change definitions.`,
   };
+}
+
+/** Milliseconds without a keystroke after which the database is asked. */
+const SETTLED = 700;
+
+/** What the database itself does not take of a text that the project finds no fault in. */
+function useDatabaseProblems(path: string, text: string, sound: boolean): readonly PlacedDiagnostic[] {
+  const { slug } = useProject();
+  const [settled, setSettled] = useState<string>();
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(sound ? text : undefined), SETTLED);
+    return () => clearTimeout(timer);
+  }, [text, sound]);
+  const { currentData } = useValidateQuery(sound && settled === text ? { slug, path, text } : skipToken);
+  return useMemo(
+    () =>
+      (currentData ?? []).map(({ message, hint, line = 1, column = 1 }) => {
+        const start = offsetOf(text, line, column);
+        return { code: 'database', severity: 'error', path, message, line, column, range: { start, end: start + 1 }, ...(hint ? { hint } : {}) };
+      }),
+    [currentData, path, text],
+  );
+}
+
+/** The offset of a line and column, both counted from 1. */
+export function offsetOf(text: string, line: number, column: number): number {
+  const before = text.split('\n').slice(0, line - 1);
+  return before.reduce((n, l) => n + l.length + 1, 0) + column - 1;
 }
 
 export type FileText = ReturnType<typeof useFileText>;

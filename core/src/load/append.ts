@@ -1,0 +1,50 @@
+import { ident, idents, literal, qualified } from '../sql/quote.js';
+import type { PolicyContext } from './policy.js';
+import { createKeyMap, keyMapOf, newRow, numberKeys, unknownMember } from './keys.js';
+import { counts, dropTemporary, ROWS, run, type LoadStep } from './steps.js';
+import { optionOf, sameKey } from './target.js';
+
+/**
+ * Rows past the highest watermark already loaded. The bound has been put around the query (see
+ * `watermarkBound`); with a business key and a look-back, rows of the look-back that are there already are
+ * left out.
+ */
+export function appendSteps({ target, own, home }: PolicyContext): LoadStep[] {
+  const map = keyMapOf(target, home);
+  const known = target.key.length ? `\nwhere not exists (select from ${qualified(own)} as t where ${sameKey('t', 'q', target.key)})` : '';
+  const row = newRow(target, map, 'q');
+  return [
+    ...createKeyMap(map),
+    run('build', `create temp table changes on commit drop as\nselect * from ${ROWS} as q${known}`),
+    ...numberKeys(map, 'pg_temp.changes'),
+    run('build', `insert into ${qualified(own)} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom pg_temp.changes as q${row.join}`),
+    ...unknownMember(target, own),
+    counts('pg_temp.changes', { inserted: 'true' }),
+    dropTemporary('pg_temp.changes'),
+  ];
+}
+
+/** Below every value of a type, for a table without rows. */
+const LEAST: readonly (readonly [RegExp, string])[] = [
+  [/^(date|timestamp|timestamptz|numeric|real|double precision)\b/, '-infinity'],
+  [/^smallint/, '-32768'],
+  [/^integer/, '-2147483648'],
+  [/^bigint/, '-9223372036854775808'],
+];
+
+/**
+ * Reads the highest watermark that is there, less the look-back, into a setting: a stable expression,
+ * so that the bound reaches an index of the query's input.
+ * @returns the step, and the condition over the query's rows, `q`
+ */
+export function watermarkBound({ target, own }: PolicyContext): { readonly step: LoadStep; readonly condition: string } {
+  const name = optionOf(target.table, 'watermark')!;
+  const type = target.columns.find((c) => c.name === name)?.type ?? 'text';
+  const back = optionOf(target.table, 'look_back');
+  const least = LEAST.find(([of]) => of.test(type))?.[1] ?? '';
+  const greatest = `max(${ident(name)})${back === undefined ? '' : ` - ${literal(back).trim()}::interval`}`;
+  return {
+    step: run('session', `select set_config('load.bound', coalesce((select (${greatest})::text from ${qualified(own)}), ${literal(least).trim()}), true)`),
+    condition: `q.${ident(name)} > cast(current_setting('load.bound') as ${type})`,
+  };
+}

@@ -1,0 +1,166 @@
+import type { ColumnDeclaration } from '../project/model.js';
+import { ident, idents, qualified } from '../sql/quote.js';
+import type { PolicyContext } from './policy.js';
+import { createKeyMap, keyMapOf, knownRows, numberKeys, numberOf, unknownMember } from './keys.js';
+import { lossGuard } from './merge.js';
+import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
+import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, stampOf, writtenColumns, type Target } from './target.js';
+
+/** The columns of a history table by what a change of theirs does. */
+export interface HistoryColumns {
+  readonly validFrom: ColumnDeclaration;
+  readonly validTo: string;
+  readonly current?: string;
+  readonly version?: string;
+  readonly versioned: readonly ColumnDeclaration[];
+  readonly overwritten: readonly ColumnDeclaration[];
+  readonly kept: readonly ColumnDeclaration[];
+  /** Columns that hold the value before the last change of another. */
+  readonly previous: readonly { readonly name: string; readonly of: ColumnDeclaration }[];
+  /** Whether overwritten columns change in closed versions too. */
+  readonly overwriteAll: boolean;
+}
+
+export function historyColumns(target: Target): HistoryColumns {
+  const by = (role: string) => columnWith(target, role);
+  const current = by('current flag');
+  const version = by('version number');
+  const plain = writtenColumns(target).filter((c) => !target.key.includes(c.name));
+  const onChange = (kind: string) => plain.filter((c) => (c.options['on_change'] ?? 'version') === kind);
+  return {
+    validFrom: target.columns.find((c) => c.name === by('valid from'))!,
+    validTo: by('valid to')!,
+    ...(current === undefined ? {} : { current }),
+    ...(version === undefined ? {} : { version }),
+    versioned: onChange('version'),
+    overwritten: onChange('overwrite'),
+    kept: onChange('keep'),
+    previous: target.columns.flatMap((c) => {
+      const of = target.columns.find((o) => o.name === c.options['previous_of']);
+      return c.options['on_change'] === 'previous' && of ? [{ name: c.name, of }] : [];
+    }),
+    overwriteAll: optionOf(target.table, 'overwrite_scope') !== 'current',
+  };
+}
+
+/** Versions of keys as the query says them at the load's time. */
+export function historySteps(context: PolicyContext): LoadStep[] {
+  const { target, own, home } = context;
+  const { key, table } = target;
+  const h = historyColumns(target);
+  const place = qualified(own);
+  const now = loadTime(h.validFrom);
+  const names = writtenColumns(target).map((c) => c.name);
+  const closes = optionOf(table, 'missing_rows') === 'close';
+  const validFrom = ident(h.validFrom.name);
+  const op = `case
+    when q.${ident(key[0]!)} is null then ${closes ? "'gone'" : 'null'}
+    when t.row_id is null then 'new'
+    when ${differ('t', 'q', h.versioned)} then 'changed'
+    when ${differ('t', 'q', h.overwritten)} then 'overwritten'
+  end`;
+  const old = [...h.kept.map((c) => c.name)];
+  const changes = `create temp table changes on commit drop as
+select * from (
+  select ${columnsOf('q', names)}, t.row_id, t.${validFrom} as old_from, ${old.map((c, i) => `t.${ident(c)} as kept_${i}, `).join('')}${op} as op
+  from ${ROWS} as q
+  ${closes ? 'full' : 'left'} join (select * from ${knownRows(target, own)} as k where k.${ident(h.validTo)} is null) as t on ${sameKey('q', 't', key)}
+) as found
+where op is not null`;
+  const closed = [`${ident(h.validTo)} = ${now}`, ...(h.current === undefined ? [] : [`${ident(h.current)} = false`])];
+  const map = keyMapOf(target, home);
+  return [
+    ...createKeyMap(map),
+    run('build', changes),
+    run('session', `analyze ${CHANGES}`),
+    guard(
+      `select * from ${CHANGES} where old_from > ${now}`,
+      'the table holds versions that begin after this load’s time',
+      'Load it at a later time, or start it over.',
+    ),
+    // Each open version of a key makes a row of changes.
+    guard(
+      `select ${columnsOf('c', key)}, count(*) as open_versions from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1`,
+      'a key has two open versions',
+      'The table was changed by something else than its loads: start it over, or mend the rows.',
+    ),
+    ...lossGuard(context, "op = 'gone'"),
+    run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from = ${now}`),
+    run(
+      'build',
+      `update ${place} as t set ${closed.join(', ')}\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from < ${now}`,
+    ),
+    ...overwrite(context, h),
+    ...numberKeys(map, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op in ('new', 'changed'))`),
+    run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
+    ...unknownMember(target, own),
+    counts(CHANGES, {
+      'new versions': "op in ('new', 'changed')",
+      closed: `op in ('changed', 'gone')`,
+      overwritten: "op = 'overwritten'",
+    }),
+    ...intervalGuards(context, h),
+    dropTemporary(CHANGES),
+  ];
+}
+
+/** Overwritten columns take the query's value: in all versions of the key, or in the current one. */
+function overwrite({ target, own }: PolicyContext, h: HistoryColumns): LoadStep[] {
+  if (h.overwritten.length === 0) return [];
+  const sets = h.overwritten.map((c) => `${ident(c.name)} = c.${ident(c.name)}`);
+  const before = h.previous
+    .filter((p) => h.overwritten.includes(p.of))
+    .map((p) => `${ident(p.name)} = case when ${differ('t', 'c', [p.of])} then t.${ident(p.of.name)} else t.${ident(p.name)} end`);
+  const which = h.overwriteAll
+    ? `${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
+    : `t.ctid = c.row_id and c.op = 'overwritten'`;
+  return [run('build', `update ${qualified(own)} as t set ${[...sets, ...before].join(', ')}\nfrom ${CHANGES} as c where ${which}`)];
+}
+
+/** The select of the versions that begin now. */
+function newVersions({ target, own, home }: PolicyContext, h: HistoryColumns, now: string): string {
+  const map = keyMapOf(target, home);
+  const number = map && numberOf(map, 'c', (part) => (part === h.validFrom.name ? now : `c.${ident(part)}`));
+  const written = writtenColumns(target);
+  const valueOf = (c: ColumnDeclaration): string => {
+    const name = ident(c.name);
+    if (number && c === map!.column) return number.sql;
+    if (c === h.validFrom) return now;
+    if (c.name === h.validTo) return `cast(null as ${c.type})`;
+    if (c.name === h.current) return 'true';
+    if (c.name === h.version) return `coalesce(prior.${name}, 0) + 1`;
+    const kept = h.kept.indexOf(c);
+    if (kept >= 0) return `case when prior.row_id is not null then prior.${name} when c.row_id is not null then c.kept_${kept} else c.${name} end`;
+    const previous = h.previous.find((p) => p.name === c.name);
+    if (previous) {
+      const of = ident(previous.of.name);
+      return `case when prior.row_id is null then null when ${differ('prior', 'c', [previous.of])} then prior.${of} else prior.${name} end`;
+    }
+    if (written.includes(c)) return `c.${name}`;
+    return stampOf(c) ?? `cast(null as ${c.type})`;
+  };
+  const looksBack = h.kept.length > 0 || h.previous.length > 0 || h.version !== undefined;
+  const prior = `select distinct on (${columnsOf('t', target.key)}) t.*
+  from ${knownRows(target, own)} as t join ${CHANGES} as c on ${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed')
+  order by ${columnsOf('t', target.key)}, t.${ident(h.validFrom.name)} desc`;
+  return `select ${target.columns.map((c) => `${valueOf(c)} as ${ident(c.name)}`).join(', ')}
+from ${CHANGES} as c${looksBack ? `\nleft join (${prior}) as prior on ${sameKey('prior', 'c', target.key)}` : ''}${number?.join ?? ''}
+where c.op in ('new', 'changed')`;
+}
+
+/** No two versions of a touched key overlap, and one is open at the most. */
+export function intervalGuards({ target, own }: PolicyContext, h: HistoryColumns): LoadStep[] {
+  const key = columnsOf('t', target.key);
+  const [from, to] = [ident(h.validFrom.name), ident(h.validTo)];
+  return [
+    guard(
+      `select * from (
+  select t.*, lead(t.${from}) over (partition by ${key} order by t.${from}) as next_from
+  from ${qualified(own)} as t where (${key}) in (select ${idents(target.key)} from ${CHANGES})
+) as v
+where v.next_from < coalesce(v.${to}, 'infinity') or v.${to} <= v.${from}`,
+      'two versions of a key overlap',
+      'The table was changed by something else than its loads: start it over, or mend the rows.',
+    ),
+  ];
+}

@@ -1,0 +1,81 @@
+import { ident, idents, qualified } from '../sql/quote.js';
+import type { Project } from '../project/model.js';
+import type { Names } from './compile.js';
+import type { PolicyContext } from './policy.js';
+import { counts, dropTemporary, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
+import { columnWith, columnsOf, targetOf, type LookUp } from './target.js';
+
+/**
+ * Puts the keys of dimensions to the query's rows: a plain join on the business key, with the validity
+ * as a join filter where the time decides. Keys that are not found are 0, the unknown member's.
+ */
+export function lookUpSteps(context: PolicyContext): LoadStep[] {
+  const { target } = context;
+  const joins = target.lookUps.map((l, i) => lookUpJoin(context.project, context.names, l, i));
+  const own = [...target.given.map((c) => c.name), ...target.extra];
+  const items = [
+    ...own.map((name) => `q.${ident(name)}`),
+    ...target.lookUps.map((l, i) => `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type}) as ${ident(l.column.name)}`),
+    ...target.lookUps.flatMap((_, i) => (joins[i]!.early === undefined ? [] : [`${joins[i]!.early} as before_first_${i}`])),
+  ];
+  return [
+    run(
+      'build',
+      `create temp table query_rows on commit drop as\nselect ${items.join(',\n       ')}\nfrom ${RAW_ROWS} as q${joins.map((j) => j.sql).join('')}`,
+    ),
+    guard(
+      `select (select count(*) from ${RAW_ROWS}) as rows_of_the_query, (select count(*) from ${ROWS}) as rows_with_keys where (select count(*) from ${RAW_ROWS}) <> (select count(*) from ${ROWS})`,
+      'looking up keys multiplied rows',
+      'A dimension holds overlapping versions of a key: look at its checks.',
+    ),
+    ...target.lookUps.filter((l) => l.missing === 'stop').map((l) => stopGuard(l)),
+    counts(
+      ROWS,
+      Object.fromEntries(
+        target.lookUps.flatMap((l, i) => [
+          [`${l.column.name} unknown`, `${ident(l.column.name)} = 0`],
+          ...(joins[i]!.early === undefined ? [] : [[`${l.column.name} before the first version`, `before_first_${i}`]]),
+        ]),
+      ),
+    ),
+    dropTemporary(RAW_ROWS),
+  ];
+}
+
+/** The join that finds a look-up's key for a row `q`, and the key. @param i a number of its own for the aliases */
+export function lookUpJoin(project: Project, names: Names, l: LookUp, i: number): { sql: string; value: string; early?: string } {
+  const dimension = targetOf(project, l.dimension);
+  const surrogate = ident(columnWith(dimension, 'surrogate key')!);
+  const place = names.placeOf(l.dimension.fullName);
+  if (!place) throw new Error(`${l.dimension.fullName} is not there yet`);
+  const from = qualified(place);
+  const on = (alias: string) => l.by.map((by, n) => `${alias}.${ident(dimension.key[n]!)} = q.${ident(by)}`).join(' and ');
+  const member = `d${i}`;
+  const known = `${member}.${surrogate} <> 0`;
+  const validFrom = columnWith(dimension, 'valid from');
+  const validTo = columnWith(dimension, 'valid to');
+  if (validFrom === undefined || validTo === undefined)
+    return { sql: `\nleft join ${from} as ${member} on ${on(member)} and ${known}`, value: `${member}.${surrogate}` };
+  const versions = (order: string) =>
+    `(select distinct on (${columnsOf('v', dimension.key)}) v.* from ${from} as v where v.${surrogate} <> 0 order by ${columnsOf('v', dimension.key)}, v.${ident(validFrom)}${order})`;
+  if (l.at === undefined) return { sql: `\nleft join ${versions(' desc')} as ${member} on ${on(member)}`, value: `${member}.${surrogate}` };
+  const time = `q.${ident(l.at)}`;
+  const valid = `${time} >= ${member}.${ident(validFrom)} and (${member}.${ident(validTo)} is null or ${time} < ${member}.${ident(validTo)})`;
+  const join = `\nleft join ${from} as ${member} on ${on(member)} and ${known} and ${valid}`;
+  if (l.beforeFirst === 'unknown') return { sql: join, value: `${member}.${surrogate}` };
+  const first = `f${i}`;
+  return {
+    sql: `${join}\nleft join ${versions('')} as ${first} on ${on(first)} and ${time} < ${first}.${ident(validFrom)}`,
+    value: `${member}.${surrogate}, ${first}.${surrogate}`,
+    early: `(${member}.${surrogate} is null and ${first}.${surrogate} is not null)`,
+  };
+}
+
+function stopGuard(l: LookUp): LoadStep {
+  const given = l.by.map((by) => `q.${ident(by)} is not null`).join(' and ');
+  return guard(
+    `select distinct ${idents(l.by)} from ${ROWS} as q where q.${ident(l.column.name)} = 0 and ${given}`,
+    `${l.dimension.fullName} does not know these ${l.by.join(', ')}`,
+    `${l.column.name} says missing ‘stop’: load ${l.dimension.fullName} first, or let the unknown member stand for them.`,
+  );
+}

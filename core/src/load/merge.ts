@@ -1,0 +1,97 @@
+import { ident, idents, qualified } from '../sql/quote.js';
+import type { ColumnDeclaration } from '../project/model.js';
+import type { PolicyContext } from './policy.js';
+import { createKeyMap, keyMapOf, knownRows, newRow, numberKeys, unknownMember } from './keys.js';
+import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
+import { columnWith, columnsOf, differ, namesIn, optionOf, sameKey, stampOf, writtenColumns } from './target.js';
+
+/** One row a key, kept up to date. */
+export function mergeSteps(context: PolicyContext): LoadStep[] {
+  const { target, own, home } = context;
+  const { table, key } = target;
+  const map = keyMapOf(target, home);
+  const written = writtenColumns(target);
+  const names = optionOf(table, 'set_columns');
+  const compared = written.filter((c) => !key.includes(c.name) && (names === undefined || namesIn(names).includes(c.name)));
+  const missing = optionOf(table, 'missing_rows') ?? 'keep';
+  const flag = columnWith(target, 'deleted flag');
+  const when = {
+    delete: context.condition('delete_when') ?? 'false',
+    update: context.condition('update_when') ?? 'true',
+    insert: context.condition('insert_when') ?? 'true',
+  };
+  const isNew = `t.row_id is null`;
+  const isMissing = `q.${ident(key[0]!)} is null`;
+  const reappears = missing === 'flag' && flag !== undefined ? ` or t.${ident(flag)}` : '';
+  const missingOp =
+    missing === 'delete' ? "'missing'" : missing === 'flag' && flag !== undefined ? `case when t.${ident(flag)} is not true then 'flagged' end` : 'null';
+  const op = `case
+    when ${isMissing} then ${missingOp}
+    when (${when.delete}) then case when ${isNew} then null else 'deleted' end
+    when ${isNew} then case when (${when.insert}) then 'inserted' end
+    when (${differ('t', 'q', compared)}${reappears}) and (${when.update}) then 'updated'
+  end`;
+  const changes = `create temp table changes on commit drop as
+select * from (
+  select ${columnsOf(
+    'q',
+    written.map((c) => c.name),
+  )}, t.row_id, ${op} as op
+  from ${ROWS} as q
+  ${missing === 'keep' ? 'left' : 'full'} join ${knownRows(target, own)} as t on ${sameKey('q', 't', key)}
+) as found
+where op is not null`;
+  const done = "op in ('deleted', 'missing')";
+  return [
+    ...createKeyMap(map),
+    run('build', changes),
+    run('session', `analyze ${CHANGES}`),
+    ...lossGuard(context, "op in ('missing', 'flagged')"),
+    ...numberKeys(map, `(select * from ${CHANGES} where op = 'inserted')`),
+    ...inPlace(context, compared, done),
+    ...unknownMember(target, own),
+    counts(CHANGES, {
+      inserted: "op = 'inserted'",
+      updated: "op = 'updated'",
+      deleted: done,
+      ...(missing === 'flag' ? { flagged: "op = 'flagged'" } : {}),
+    }),
+    dropTemporary(CHANGES),
+  ];
+}
+
+/** Stops a load that would take more of the table away than its contract allows. */
+export function lossGuard({ target, own }: PolicyContext, lost: string): LoadStep[] {
+  const largest = optionOf(target.table, 'largest_loss');
+  if (largest === undefined) return [];
+  const amount = largest.endsWith('%') ? `(select count(*) from ${qualified(own)}) * ${Number(largest.slice(0, -1)) / 100}` : largest;
+  return [
+    guard(
+      `select * from ${CHANGES} where ${lost} and (select count(*) from ${CHANGES} where ${lost}) > ${amount}`,
+      `the load would remove more than ${largest} of the rows`,
+      'Look why the query returns so few rows; raise largest_loss if it is right.',
+    ),
+  ];
+}
+
+function inPlace({ target, own, home }: PolicyContext, compared: readonly ColumnDeclaration[], done: string): LoadStep[] {
+  const place = qualified(own);
+  const flag = columnWith(target, 'deleted flag');
+  const stamps = target.columns.filter((c) => c.options['role'] !== 'deleted flag' && stampOf(c) !== undefined);
+  const sets = [...compared.map((c) => `${ident(c.name)} = c.${ident(c.name)}`), ...stamps.map((c) => `${ident(c.name)} = ${stampOf(c)!}`)];
+  const flagged = flag === undefined ? [] : [`${ident(flag)} = false`];
+  const row = newRow(target, keyMapOf(target, home), 'c');
+  return [
+    run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.${done}`),
+    ...(sets.length + flagged.length
+      ? [run('build', `update ${place} as t set ${[...sets, ...flagged].join(', ')}\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op = 'updated'`)]
+      : []),
+    ...(flag === undefined
+      ? []
+      : [run('build', `update ${place} as t set ${ident(flag)} = true\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op = 'flagged'`)]),
+    run(
+      'build',
+      `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${CHANGES} as c${row.join}\nwhere c.op = 'inserted'`,
+    ),
+  ];
+}

@@ -1,0 +1,188 @@
+import type { Definition, Project } from '../project/model.js';
+import { mentionsIn } from '../lineage/mentions.js';
+import { parseSql } from '../sql/parser.js';
+import { ident, qualified } from '../sql/quote.js';
+import { appendSteps, watermarkBound } from './append.js';
+import { compileText, wrapped, type Names } from './compile.js';
+import { datedSteps } from './dated.js';
+import { eventSteps } from './events.js';
+import { historySteps } from './history.js';
+import { lookUpSteps } from './look-ups.js';
+import { mergeSteps } from './merge.js';
+import { rebuildSteps } from './rebuild.js';
+import type { Place } from './place.js';
+import { dropTemporary, dropTemporaryView, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
+import { columnWith, columnsOf, isFilled, optionOf, targetOf, type Target } from './target.js';
+import type { EditedText } from '../sql/edits.js';
+
+/** What the steps of a policy are made for. */
+export interface PolicyContext {
+  readonly project: Project;
+  readonly target: Target;
+  /** The table that is changed. */
+  readonly own: Place;
+  /** The table's final place: its key map and its remembered events stand beside that. */
+  readonly home: Place;
+  readonly names: Names;
+  /** An option that holds a condition over `q` and `t`, compiled. */
+  readonly condition: (option: string) => string | undefined;
+}
+
+/** Policies whose tables keep rows from load to load. */
+export const STATEFUL: ReadonlySet<string> = new Set(['append', 'merge', 'history', 'dated']);
+
+/** Whether a table is loaded in steps: it keeps rows, or its load fills columns. */
+export function loadsInSteps(table: Definition): boolean {
+  return STATEFUL.has(table.policy) || (table.policy === 'rebuild' && (table.contract?.columns.some(isFilled) ?? false));
+}
+
+export function policyContext(project: Project, table: Definition, places: { readonly own: Place; readonly home: Place }, names: Names): PolicyContext {
+  return {
+    project,
+    target: targetOf(project, table),
+    ...places,
+    names,
+    condition: (option) => {
+      const text = optionOf(table, option);
+      return text === undefined ? undefined : compileCondition(text, names);
+    },
+  };
+}
+
+/** A condition of an option, with the names of the project's tables and functions replaced. */
+export function compileCondition(condition: string, names: Names): string {
+  const head = 'select where (';
+  const text = `${head}${condition}\n)`;
+  const parsed = parseSql(text);
+  const [statement] = parsed.statements;
+  if (parsed.error || !statement) throw new Error(`${condition}: ${parsed.error?.message ?? 'no condition'}`);
+  const found = mentionsIn(parsed, statement.node);
+  const compiled = compileText({ text } as never, { start: head.length, end: text.length - 1 }, found, names);
+  return compiled.text.trim();
+}
+
+/**
+ * All steps of one load, from the author's compiled query to the counts.
+ * @param first true where the table is empty: an append table then takes all
+ */
+export function policySteps(context: PolicyContext, query: EditedText, path: string, first = false): LoadStep[] {
+  const { target } = context;
+  const { table } = target;
+  // Rows are found again by their place: nobody else may write until this load has ended. Readers go on.
+  const lock = run('session', `lock table ${qualified(context.own)} in share row exclusive mode`);
+  const steps = [lock, ...rowsOfQuery(context, query, path, first), ...inputGuards(context), ...stepsOf(table, context)];
+  return readsDirectly(context) ? [...steps, dropTemporaryView(ROWS)] : [dropTemporary(ROWS, RAW_ROWS), ...steps, dropTemporary(ROWS)];
+}
+
+function stepsOf(table: Definition, context: PolicyContext): LoadStep[] {
+  switch (table.policy) {
+    case 'append':
+      return appendSteps(context);
+    case 'merge':
+      return mergeSteps(context);
+    case 'history':
+      return optionOf(table, 'effective_from') === undefined ? historySteps(context) : eventSteps(context);
+    case 'dated':
+      return datedSteps(context);
+    case 'rebuild':
+      return rebuildSteps(context);
+    default:
+      throw new Error(`${table.fullName}: a load of policy ${table.policy} keeps no state`);
+  }
+}
+
+/** The query's rows in a temporary table, cast to the contract, with the keys that are looked up. */
+function rowsOfQuery(context: PolicyContext, query: EditedText, path: string, first: boolean): LoadStep[] {
+  const { target } = context;
+  const watermark = optionOf(target.table, 'watermark');
+  const effective = optionOf(target.table, 'effective_from');
+  const validFrom = target.columns.find((c) => c.name === columnWith(target, 'valid from'));
+  const items = [
+    ...target.given.map((c) => `cast(q.${ident(c.name)} as ${c.type}) as ${ident(c.name)}`),
+    ...target.extra.map((name) => (name === effective && validFrom ? `cast(q.${ident(name)} as ${validFrom.type}) as ${ident(name)}` : `q.${ident(name)}`)),
+  ];
+  const name = target.lookUps.length ? 'raw_rows' : 'query_rows';
+  const select = `select ${items.join(',\n       ')}\nfrom (\n`;
+  const direct = readsDirectly(context);
+  const head = `create temp ${direct ? 'view query_rows' : `table ${name} on commit drop`} as\n${select}`;
+  const bound = target.table.policy === 'append' && !first ? watermarkBound(context) : undefined;
+  const rows = wrapped(head, query, `\n) as q${bound ? `\nwhere ${bound.condition}` : ''}`);
+  const author = { path, original: rows.original };
+  return [
+    ...(target.table.policy === 'append' && watermark !== undefined
+      ? [
+          guard(
+            wrapped(`select * from (\n`, query, `\n) as q where q.${ident(watermark)} is null`).text,
+            `rows without a watermark (${watermark})`,
+            'A row whose watermark is null would be added at every load: leave it out in the query, or give it one.',
+          ),
+        ]
+      : []),
+    ...(bound ? [bound.step] : []),
+    { step: 'run', kind: 'build', sql: rows.text, author },
+    ...(target.lookUps.length ? lookUpSteps(context) : []),
+    ...(direct ? [] : [run('session', `analyze ${ROWS}`)]),
+  ];
+}
+
+/** Loads that read the query's rows once or twice. */
+const READ_FEW_TIMES: ReadonlySet<string> = new Set(['append', 'merge', 'history']);
+const CHANGING = /\b(random|nextval|clock_timestamp|timeofday|gen_random_uuid|txid_current)\b/i;
+
+/**
+ * Whether the query's rows are read where they are, through a temporary view: where the query is a plain
+ * one over one table, reading it twice costs less than keeping its rows.
+ */
+export function readsDirectly({ project, target }: PolicyContext): boolean {
+  const { table } = target;
+  const { query } = table;
+  if (!query || target.lookUps.length || !READ_FEW_TIMES.has(table.policy) || query.tables.length !== 1 || query.functions.length) return false;
+  const input = project.tables.get(`${query.tables[0]!.layer ?? ''}.${query.tables[0]!.name}`);
+  const { withClause, groupClause, distinctClause, sortClause, limitCount, limitOffset, havingClause, op } = query.select;
+  const plain =
+    !withClause && !groupClause && !distinctClause && !sortClause && !limitCount && !limitOffset && !havingClause && (op ?? 'SETOP_NONE') === 'SETOP_NONE';
+  const stored = input !== undefined && (input.kind !== 'definition' || input.policy !== 'view');
+  const text = project.files.get(table.path)!.text.slice(query.start, query.end);
+  return plain && stored && !CHANGING.test(text) && !/\b(over|select)\b[^]*\b(over|select)\b/i.test(text);
+}
+
+/** What has to hold of the query's rows before anything is changed. */
+function inputGuards({ target, own }: PolicyContext): LoadStep[] {
+  const { table, key } = target;
+  // What is made anew is held against its contract, like any rebuilt table.
+  if (table.policy === 'rebuild') return [];
+  const found: LoadStep[] = [];
+  const effective = optionOf(table, 'effective_from');
+  const asOf = table.policy === 'dated' ? columnWith(target, 'as of') : undefined;
+  const needed = [...(table.policy === 'dated' ? [] : key), ...(effective === undefined ? [] : [effective]), ...(asOf === undefined ? [] : [asOf])];
+  if (needed.length)
+    found.push(
+      guard(
+        `select * from ${ROWS} as q where ${needed.map((c) => `q.${ident(c)} is null`).join(' or ')}`,
+        `the query returns rows whose ${needed.join(', ')} is null`,
+        'Leave them out in the query, or give them a value.',
+      ),
+    );
+  const unique = asOf === undefined ? (effective === undefined ? key : []) : key.length ? [...new Set([...key, asOf])] : [];
+  if (unique.length) {
+    const columns = columnsOf('q', unique);
+    found.push(
+      guard(
+        `select ${columns}, count(*) as rows from ${ROWS} as q group by ${columns} having count(*) > 1`,
+        `the query returns more than one row for a ${unique.join(', ')}`,
+        'Decide in the query which row counts: distinct on, or a condition.',
+        `select * from ${ROWS} as q\nwhere (${columns}) in (select ${columns} from ${ROWS} as q group by ${columns} having count(*) > 1)\norder by ${columns}`,
+      ),
+    );
+  }
+  const missing = optionOf(table, 'missing_rows') ?? 'keep';
+  if (missing !== 'keep' && optionOf(table, 'empty') !== 'allow')
+    found.push(
+      guard(
+        `select 'the query returned no row' as problem where not exists (select from ${ROWS}) and exists (select from ${qualified(own)})`,
+        'the query returns no row',
+        `Every row would be taken for missing (missing_rows = ${missing}). If that is right, say empty = allow.`,
+      ),
+    );
+  return found;
+}

@@ -1,0 +1,51 @@
+import { idents } from '../sql/quote.js';
+import type { LoadStatement } from './plan.js';
+
+/**
+ * What a load that keeps state is made of, in the order in which it runs. Guards stop the load before
+ * anything of it shows; counts say what it did.
+ */
+export type LoadStep =
+  | ({ readonly step: 'run' } & LoadStatement)
+  /** Its rows are at fault: one is enough to stop the load. */
+  | {
+      readonly step: 'guard';
+      readonly sql: string;
+      readonly message: string;
+      readonly hint?: string;
+      /** Shows more of what is wrong than `sql`, which is the cheapest question. */
+      readonly rows?: string;
+    }
+  /** One row of whole numbers, each under its name. */
+  | { readonly step: 'count'; readonly sql: string };
+
+/** Rows at fault that a guard shows. */
+export const GUARD_ROWS = 100;
+
+/** The query's rows, with the keys that were looked up. */
+export const ROWS = 'pg_temp.query_rows';
+/** The query's rows before their keys are looked up. */
+export const RAW_ROWS = 'pg_temp.raw_rows';
+/** What the load will do, one row a row of the target. */
+export const CHANGES = 'pg_temp.changes';
+/** All versions of touched keys as they should be. */
+export const VERSIONS = 'pg_temp.versions';
+
+export const run = (kind: LoadStatement['kind'], sql: string): LoadStep => ({ step: 'run', kind, sql });
+
+export const guard = (sql: string, message: string, hint?: string, rows?: string): LoadStep => ({
+  step: 'guard',
+  sql: `${sql}\nlimit ${GUARD_ROWS}`,
+  message,
+  ...(hint === undefined ? {} : { hint }),
+  ...(rows === undefined ? {} : { rows: `${rows}\nlimit ${GUARD_ROWS}` }),
+});
+
+/** `select count(*) filter (where …) as name, …`; conditions by name. */
+export function counts(from: string, conditions: Readonly<Record<string, string>>): LoadStep {
+  const items = Object.entries(conditions).map(([name, condition]) => `count(*) filter (where ${condition}) as ${idents([name])}`);
+  return { step: 'count', sql: `select ${items.join(',\n       ')}\nfrom ${from}` };
+}
+
+export const dropTemporary = (...tables: readonly string[]): LoadStep => run('session', `drop table if exists ${tables.join(', ')}`);
+export const dropTemporaryView = (view: string): LoadStep => run('session', `drop view if exists ${view}`);

@@ -1,0 +1,158 @@
+import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
+import { boundedName, ident } from '../sql/quote.js';
+import type { Place } from './place.js';
+
+/** Roles of columns that the load fills: the query does not return them. */
+export const FILLED_ROLES: ReadonlySet<string> = new Set([
+  'surrogate key',
+  'durable key',
+  'valid from',
+  'valid to',
+  'current flag',
+  'version number',
+  'loaded at',
+  'run id',
+  'deleted flag',
+]);
+
+/** A key column of a fact, and how its value is found in a dimension. */
+export interface LookUp {
+  readonly column: ColumnDeclaration;
+  /** Columns of the query, matched in order with the dimension's business key. */
+  readonly by: readonly string[];
+  /** The query's column that says the time; without one the current version is taken. */
+  readonly at?: string;
+  readonly beforeFirst: 'first' | 'unknown';
+  readonly missing: 'unknown' | 'infer' | 'stop';
+  readonly dimension: Definition;
+}
+
+/** A table whose load keeps state, as its contract says it. */
+export interface Target {
+  readonly table: Definition;
+  readonly columns: readonly ColumnDeclaration[];
+  readonly key: readonly string[];
+  /** Columns that the query returns, in the contract's order. */
+  readonly given: readonly ColumnDeclaration[];
+  readonly lookUps: readonly LookUp[];
+  /** Columns that the query returns only for look-ups, and to say when and in which order events are. */
+  readonly extra: readonly string[];
+  /** Some contract looks this table up: it has an unknown member. */
+  readonly isLookedUp: boolean;
+}
+
+/** `a, b` as names. */
+export const namesIn = (list: string | undefined): string[] => (list ?? '').split(',').flatMap((n) => n.trim() || []);
+
+export const optionOf = (table: Definition, name: string): string | undefined => table.contract?.options.get(name)?.value;
+
+/** Whether the load fills a column itself, by its role, by looking a key up, or with a value of before. */
+export function isFilled(column: ColumnDeclaration): boolean {
+  const { role, looked_up_by: by, on_change: onChange } = column.options;
+  return FILLED_ROLES.has(role ?? '') || by !== undefined || onChange === 'previous';
+}
+
+/** The column of a target that has a role. */
+export const columnWith = (target: Pick<Target, 'columns'>, role: string): string | undefined => target.columns.find((c) => c.options['role'] === role)?.name;
+
+/** Columns that the query may return without the contract declaring them: what look-ups and events need. */
+export function helperColumns(table: Definition): ReadonlySet<string> {
+  const ofColumns = (table.contract?.columns ?? []).flatMap((c) => [...namesIn(c.options['looked_up_by']), ...namesIn(c.options['at'])]);
+  return new Set([...ofColumns, ...['effective_from', 'order_within'].flatMap((name) => optionOf(table, name) ?? [])]);
+}
+
+/** @throws Error for a table without a contract: diagnostics refuse it before */
+export function targetOf(project: Project, table: Definition): Target {
+  if (!table.contract) throw new Error(`${table.fullName} has no contract`);
+  const { columns } = table.contract;
+  const lookUps = columns.flatMap((c) => lookUpOf(project, table, c) ?? []);
+  const given = columns.filter((c) => !isFilled(c));
+  return {
+    table,
+    columns,
+    key: namesIn(optionOf(table, 'business_key')),
+    given,
+    lookUps,
+    extra: [...helperColumns(table)].filter((name) => !given.some((c) => c.name === name)),
+    isLookedUp: lookedUpTables(project).has(table.fullName),
+  };
+}
+
+function lookUpOf(project: Project, table: Definition, column: ColumnDeclaration): LookUp | undefined {
+  const { looked_up_by: by, at, before_first: beforeFirst, missing } = column.options;
+  if (by === undefined) return undefined;
+  const other = lookedUpTable(table, column.name);
+  const dimension = other === undefined ? undefined : project.tables.get(other);
+  if (dimension?.kind !== 'definition') return undefined;
+  return {
+    column,
+    by: namesIn(by),
+    ...(at === undefined ? {} : { at }),
+    beforeFirst: beforeFirst === 'unknown' ? 'unknown' : 'first',
+    missing: missing === 'infer' || missing === 'stop' ? missing : 'unknown',
+    dimension,
+  };
+}
+
+/** The table that a column refers to. */
+export function lookedUpTable(table: Definition, column: string): string | undefined {
+  return table.contract?.constraints.find((c) => c.kind === 'references' && c.columns.length === 1 && c.columns[0] === column)?.references?.table;
+}
+
+const lookedUp = new WeakMap<Project, ReadonlySet<string>>();
+
+/** Tables in which some contract looks keys up. */
+export function lookedUpTables(project: Project): ReadonlySet<string> {
+  const known = lookedUp.get(project);
+  if (known) return known;
+  const found = new Set<string>();
+  for (const table of project.tables.values()) {
+    if (table.kind !== 'definition') continue;
+    for (const column of table.contract?.columns ?? []) {
+      const other = column.options['looked_up_by'] === undefined ? undefined : lookedUpTable(table, column.name);
+      if (other !== undefined) found.add(other);
+    }
+  }
+  lookedUp.set(project, found);
+  return found;
+}
+
+/** Where a table's key map stands: beside the table, wherever that is. */
+export const keysPlace = (home: Place): Place => ({ schema: home.schema, name: boundedName(home.name, '~keys') });
+/** Where the events of a history table are remembered. */
+export const eventsPlace = (home: Place): Place => ({ schema: home.schema, name: boundedName(home.name, '~events') });
+
+/** `a.x, a.y`. */
+export const columnsOf = (alias: string, names: readonly string[]): string => names.map((n) => `${alias}.${ident(n)}`).join(', ');
+
+/** `a.k1 = b.k1 and a.k2 = b.k2`. */
+export const sameKey = (a: string, b: string, key: readonly string[]): string => key.map((k) => `${a}.${ident(k)} = ${b}.${ident(k)}`).join(' and ');
+
+/** Whether any of some columns differs, null being a value; json is compared as jsonb. */
+export function differ(a: string, b: string, columns: readonly ColumnDeclaration[]): string {
+  if (columns.length === 0) return 'false';
+  const side = (alias: string) => columns.map((c) => `${alias}.${ident(c.name)}${c.type === 'json' ? '::jsonb' : ''}`).join(', ');
+  return `(${side(a)}) is distinct from (${side(b)})`;
+}
+
+/** What a filled column without history holds when a row is written; undefined for others. */
+export function stampOf(column: ColumnDeclaration): string | undefined {
+  switch (column.options['role']) {
+    case 'loaded at':
+      return `cast(current_setting('load.time') as ${column.type})`;
+    case 'run id':
+      return `cast(nullif(current_setting('load.run', true), '') as ${column.type})`;
+    case 'deleted flag':
+      return 'false';
+    default:
+      return undefined;
+  }
+}
+
+/** The load's time as a value of a column's type. */
+export const loadTime = (column: ColumnDeclaration): string => `cast(cast(current_setting('load.time') as timestamptz) as ${column.type})`;
+
+/** Columns of the query, looked-up keys included. */
+export function writtenColumns(target: Target): ColumnDeclaration[] {
+  return target.columns.filter((c) => target.given.includes(c) || target.lookUps.some((l) => l.column === c));
+}

@@ -1,0 +1,83 @@
+import { compileText, policyContext, policySteps, readProject, type Definition, type LoadStep, type Place, type Project } from '@ouvrage/core';
+import type pg from 'pg';
+
+/** Runs the loads of one table of a small project, as a run does, against a scratch schema. */
+export class LoadStopped extends Error {
+  constructor(
+    message: string,
+    readonly rows: readonly Record<string, string | null>[],
+  ) {
+    super(message);
+  }
+}
+
+export interface Loads {
+  /** One load in one transaction. @returns what it counted */
+  load(time: string): Promise<Record<string, number>>;
+  /** Empties the table and what is remembered beside it. */
+  reset(): Promise<void>;
+}
+
+/** @param contract what stands between `create table core.t (` and the query, with the closing options */
+export async function loadsOf(
+  client: pg.Client,
+  schema: string,
+  contract: string,
+  query: string,
+  others: Readonly<Record<string, string>> = {},
+): Promise<Loads> {
+  const files = new Map([
+    ['layers.sql', 'create schema landing; create schema core;'],
+    ['core/t.sql', `create table core.t (${contract};\n${query};`],
+    ...Object.entries(others),
+  ]);
+  const project: Project = readProject(files);
+  const wrong = project.diagnostics.filter((d) => d.severity === 'error' && d.code !== 'policy-not-available');
+  if (wrong.length) throw new Error(wrong.map((d) => `${d.path}: ${d.message} ${d.hint ?? ''}`).join('; '));
+  const table = project.tables.get('core.t') as Definition;
+  const placeOf = (name: string): Place => ({ schema, name: name.slice(name.indexOf('.') + 1) });
+  const own = placeOf('core.t');
+  const names = { placeOf, functionsSchema: schema };
+  const context = policyContext(project, table, { own, home: own }, names);
+  const compiled = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
+  const columns = table.contract!.columns.map((c) => `"${c.name}" ${c.type}`).join(', ');
+  return {
+    load: async (time) => {
+      await client.query('begin');
+      try {
+        await client.query("select set_config('load.time', $1, true)", [time]);
+        const counted = await runSteps(client, policySteps(context, compiled, table.path));
+        await client.query('commit');
+        return counted;
+      } catch (error) {
+        await client.query('rollback');
+        throw error;
+      }
+    },
+    reset: async () => {
+      await client.query(`drop table if exists t, "t~keys", "t~events"; create table t (${columns})`);
+    },
+  };
+}
+
+async function runSteps(client: pg.Client, steps: readonly LoadStep[]): Promise<Record<string, number>> {
+  const counted: Record<string, number> = {};
+  for (const step of steps) {
+    let rows: Record<string, string | null>[];
+    try {
+      ({ rows } = await client.query<Record<string, string | null>>(step.sql));
+    } catch (error) {
+      throw new Error(`${error instanceof Error ? error.message : String(error)}\n${step.sql}`, { cause: error });
+    }
+    if (step.step === 'guard' && rows.length)
+      throw new LoadStopped(step.message, step.rows === undefined ? rows : (await client.query<Record<string, string | null>>(step.rows)).rows);
+    if (step.step === 'count') for (const [name, n] of Object.entries(rows[0]!)) counted[name] = (counted[name] ?? 0) + Number(n);
+  }
+  return counted;
+}
+
+/** Which physical rows a table holds: the same text twice means that nothing was written in between. */
+export async function written(client: pg.Client, table: string): Promise<string> {
+  const { rows } = await client.query<{ mark: string | null }>(`select md5(string_agg(xmin::text || ctid::text, ',' order by ctid)) as mark from ${table}`);
+  return rows[0]!.mark ?? '';
+}

@@ -1,0 +1,116 @@
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import { draft, runTables, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
+import type { RunView } from '../testing.js';
+
+/** Loads that keep state, as runs and releases carry them out on the demo. */
+let application: TestApplication;
+let mira: Client;
+
+beforeAll(async () => {
+  application = await startApplication();
+  mira = await application.signIn('mira');
+}, 120_000);
+afterAll(() => application.close());
+
+const step = (run: RunView, table: string) => run.steps.find((s) => s.table === table)!;
+const schemaOf = (slug: string) => `w_${slug.replaceAll('-', '_')}_core`;
+
+test('a workspace goes on from a copy of production’s versions and numbers; the same rows again write nothing', async () => {
+  const slug = await workspace(mira, 'Goes on');
+  await draft(mira, slug, 'core/dim_vessel.sql', (t) =>
+    t
+      .replace('  built_on      date  ', "  hull_class    text          options (on_change 'overwrite'),\n  built_on      date  ")
+      .replace('       v.built_on\nfrom', "       'steel' as hull_class,\n       v.built_on\nfrom"),
+  );
+  const first = await runTables(mira, slug, ['core.dim_vessel']);
+  expect(step(first, 'core.dim_vessel')).toMatchObject({ state: 'done', error: null });
+  const core = schemaOf(slug);
+  const [compared] = await warehouse<Record<string, string>>(
+    `select count(*) as versions, count(*) filter (where p.vessel_key = w.vessel_key) as same_numbers, count(*) filter (where w.hull_class is null and w.hull_no in (select hull_no from staging.vessel where scrapped_on is null)) as empty
+     from core.dim_vessel p full join ${core}.dim_vessel w on w.hull_no = p.hull_no and w.valid_from = p.valid_from`,
+    'workspace',
+  );
+  expect(compared!['same_numbers']).toBe(compared!['versions']);
+  expect(compared!['empty']).toBe('0');
+  const marks = () => warehouse(`select md5(string_agg(xmin::text || ctid::text, ',' order by ctid)) as mark from ${core}.dim_vessel`, 'workspace');
+  const before = await marks();
+  const again = await runTables(mira, slug, ['core.dim_vessel'], false);
+  expect(step(again, 'core.dim_vessel')).toMatchObject({ state: 'done', counts: { 'new versions': 0, closed: 0, overwritten: 0 } });
+  expect(await marks()).toEqual(before);
+});
+
+test('a repeated key stops a merge before anything changes, and shows the rows', async () => {
+  const slug = await workspace(mira, 'Stops');
+  await runTables(mira, slug, ['core.fact_dues']);
+  await draft(mira, slug, 'core/fact_dues.sql', (t) =>
+    t.replace(
+      'from staging.dues_invoice i\n',
+      'from (select * from staging.dues_invoice union all (select * from staging.dues_invoice order by invoice_no limit 2)) i\n',
+    ),
+  );
+  const run = await runTables(mira, slug, ['core.fact_dues']);
+  const failed = step(run, 'core.fact_dues');
+  expect(failed).toMatchObject({
+    state: 'failed',
+    error: { message: 'the query returns more than one row for a invoice_no', hint: expect.stringContaining('The table is as it was.') },
+  });
+  const { rows } = failed.error as unknown as { rows: { columns: string[]; rows: unknown[] } };
+  expect(rows.columns).toContain('invoice_no');
+  expect(rows.rows).toHaveLength(4);
+});
+
+test('rows that would mean something else are not gone on from', async () => {
+  const slug = await workspace(mira, 'Other key');
+  await draft(mira, slug, 'core/fact_dues.sql', (t) => t.replace("business_key = 'invoice_no'", "business_key = 'call_no'"));
+  const run = await runTables(mira, slug, ['core.fact_dues']);
+  expect(step(run, 'core.fact_dues')).toMatchObject({
+    state: 'failed',
+    error: { message: 'core.fact_dues cannot go on from production’s rows: its business_key was invoice_no and is call_no' },
+  });
+});
+
+test('a release migrates a history and keeps its versions and numbers', async () => {
+  const versions = () => warehouse<Record<string, string>>('select vessel_key, hull_no, valid_from, valid_to, flag_code from core.dim_vessel order by 1');
+  const before = await versions();
+  const slug = await workspace(mira, 'More of vessels');
+  const original = (await mira.get(`/api/workspaces/${slug}/files`)).body as { files: Record<string, string> };
+  const release = async (message: string) => {
+    await mira.send('post', `/api/workspaces/${slug}/commits`, { message });
+    const asked = (await mira.send('post', `/api/workspaces/${slug}/release`, { message })).body as { id: number };
+    const run = await mira.ended(asked.id);
+    expect(run).toMatchObject({ state: 'succeeded' });
+  };
+  await draft(mira, slug, 'core/dim_vessel.sql', (t) =>
+    t
+      .replace('  built_on      date  ', "  tons_known    boolean       options (on_change 'overwrite'),\n  built_on      date  ")
+      .replace('       v.built_on\nfrom', '       v.gross_tonnage is not null as tons_known,\n       v.built_on\nfrom'),
+  );
+  await release('Whether the tonnage is known');
+  expect(await versions()).toEqual(before);
+  expect(
+    await warehouse(
+      'select count(*) as n from core.dim_vessel where tons_known is null and is_current and hull_no in (select hull_no from staging.vessel where scrapped_on is null)',
+    ),
+  ).toEqual([{ n: '0' }]);
+  await draft(mira, slug, 'core/dim_vessel.sql', () => original.files['core/dim_vessel.sql']!);
+  await release('As it was');
+  expect(await versions()).toEqual(before);
+}, 60_000);
+
+test('starting over leaves versions behind and keeps numbers; what keeps nothing cannot be started over', async () => {
+  const slug = await workspace(mira, 'Start over');
+  const over = (tables: string[], startOver: string[]) =>
+    mira.send('post', `/api/workspaces/${slug}/runs`, { tables, upstream: false, downstream: false, startOver });
+  const [before] = await warehouse<{ n: string }>('select count(distinct hull_no) as n from staging.vessel where scrapped_on is null');
+  const asked = await over(['core.dim_vessel'], ['core.dim_vessel']);
+  expect(step(await mira.ended((asked.body as { id: number }).id), 'core.dim_vessel')).toMatchObject({
+    state: 'done',
+    counts: { closed: 0, 'new versions': Number(before!.n) },
+  });
+  const numbers = () => warehouse(`select hull_no, vessel_key from ${schemaOf(slug)}.dim_vessel order by 1`, 'workspace');
+  const first = await numbers();
+  await mira.ended(((await over(['core.dim_vessel'], ['core.dim_vessel'])).body as { id: number }).id);
+  expect(await numbers()).toEqual(first);
+  expect((await over(['core.fact_call'], ['core.fact_call'])).body).toMatchObject({ code: 'no-start-over' });
+  expect((await over(['core.dim_port'], ['core.dim_vessel'])).body).toMatchObject({ code: 'no-start-over' });
+});

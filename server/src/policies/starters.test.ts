@@ -1,0 +1,185 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { dateDimension, dimensionTable, factTable, proposeLookUps, readProject, shareFoundQuery, type DateChoices, type Definition } from '@ouvrage/core';
+import type pg from 'pg';
+import { random, scratchSchema } from '../testing-sql.js';
+import { loadsOf } from './harness.js';
+
+/** What the starters of dimensions, facts and calendars write, loaded and held against plain computations. */
+const SCHEMA = 'policy_starters_test';
+let client: pg.Client;
+let close: () => Promise<void>;
+
+beforeAll(async () => {
+  ({ client, close } = await scratchSchema(SCHEMA));
+});
+afterAll(() => close());
+
+const SOURCES = {
+  'sources/s.sql': `create server s foreign data wrapper postgres_fdw;
+    create foreign table landing.ship (hull text, name text, flag text, tons numeric(8,1)) server s;
+    create foreign table landing.stay (stay_no integer, hull text, pilot_hull text, came date, tonnes numeric(10,2), note text) server s;`,
+};
+/** The contract and the query of a definition, as the harness wants them. */
+function parts(sql: string): [contract: string, query: string] {
+  const body = sql.replace(/^--.*\n/, '');
+  const at = body.indexOf(';\n\n');
+  return [body.slice(body.indexOf('(') + 1, at), body.slice(at + 3).replace(/;\s*$/, '')];
+}
+
+describe('a dimension', () => {
+  const of = (history: boolean, missing: 'keep' | 'close' | 'flag' | 'delete', method: 'sequence' | 'hash' = 'sequence') =>
+    dimensionTable({
+      fullName: 'core.t',
+      source: 'landing.ship',
+      key: ['hull'],
+      keyTypes: ['text'],
+      attributes: [
+        { column: { name: 'name', type: 'text' }, onChange: 'overwrite', previous: false },
+        { column: { name: 'flag', type: 'text' }, onChange: 'version', previous: true },
+        { column: { name: 'tons', type: 'numeric(8,1)' }, onChange: 'keep', previous: false },
+      ],
+      history,
+      missing,
+      method,
+    });
+  const load = async (sql: string, days: readonly (readonly (string | null)[])[][]) => {
+    const loads = await loadsOf(client, SCHEMA, ...parts(sql), SOURCES);
+    await loads.reset();
+    for (const [day, rows] of days.entries()) {
+      await client.query('drop table if exists ship; create table ship (hull text, name text, flag text, tons numeric(8,1))');
+      for (const row of rows) await client.query('insert into ship values ($1, $2, $3, $4)', [...row]);
+      await loads.load(`2026-01-0${day + 1}`);
+    }
+    return (await client.query<Record<string, string>>('select * from t order by 1')).rows;
+  };
+  const DAYS = [
+    [
+      ['A', 'Ann', 'X', '10'],
+      ['B', 'Bob', 'X', '20'],
+    ],
+    [['A', 'Anna', 'Y', '11']],
+  ];
+  test('with a history', async () =>
+    expect(await load(of(true, 'close'), DAYS)).toMatchObject([
+      { hull: 'A', name: 'Anna', flag: 'X', earlier_flag: null, tons: '10.0', is_current: 'f' },
+      { hull: 'B', name: 'Bob', flag: 'X', is_current: 'f' },
+      { hull: 'A', name: 'Anna', flag: 'Y', earlier_flag: 'X', tons: '10.0', is_current: 't' },
+    ]));
+  test('without one, vanished members marked', async () =>
+    expect(await load(of(false, 'flag', 'sequence'), DAYS)).toMatchObject([
+      { t_key: '1', hull: 'A', name: 'Anna', flag: 'Y', tons: '11.0', is_gone: 'f' },
+      { t_key: '2', hull: 'B', is_gone: 't' },
+    ]));
+  test('with hashes for keys, the same whatever came first', async () => {
+    const [first] = [await load(of(false, 'keep', 'hash'), DAYS)];
+    const again = await load(of(false, 'keep', 'hash'), [[...DAYS[0]!].reverse(), ...DAYS.slice(1)]);
+    expect(again).toEqual(first);
+  });
+});
+
+test('a fact, its look-ups proposed by names, with the share found', async () => {
+  const dimension = { fullName: 'core.dim_ship', surrogate: 'ship_key', key: ['hull'], history: false };
+  const columns = [
+    { name: 'stay_no', type: 'integer' },
+    { name: 'hull', type: 'text' },
+    { name: 'pilot_hull', type: 'text' },
+    { name: 'came', type: 'date' },
+    { name: 'tonnes', type: 'numeric(10,2)' },
+  ];
+  const lookUps = proposeLookUps(columns, [dimension]);
+  expect(lookUps.map((l) => [l.name, l.by])).toEqual([
+    ['ship_key', ['hull']],
+    ['pilot_ship_key', ['pilot_hull']],
+  ]);
+  const sql = factTable({
+    fullName: 'core.t',
+    source: 'landing.stay',
+    key: ['stay_no'],
+    columns: columns.map((c) => ({ ...c, measure: c.name === 'tonnes' })),
+    lookUps,
+    policy: 'merge',
+  });
+  await client.query(`drop table if exists stay, dim_ship;
+    create table dim_ship as select * from (values (0::bigint, ''), (1, 'A'), (2, 'B')) v (ship_key, hull);
+    create table stay as select * from (values (1, 'A', 'B', date '2026-01-01', 5.5::numeric(10,2)), (2, 'Z', null, date '2026-01-02', 1)) v (stay_no, hull, pilot_hull, came, tonnes)`);
+  const loads = await loadsOf(client, SCHEMA, ...parts(sql), {
+    ...SOURCES,
+    'core/dim_ship.sql':
+      "create table core.dim_ship (ship_key bigint options (role 'surrogate key') primary key, hull text not null) with (load = merge, business_key = 'hull'); select hull from landing.ship;",
+  });
+  await loads.reset();
+  expect(await loads.load('2026-01-01')).toMatchObject({ inserted: 2, 'ship_key unknown': 1, 'pilot_ship_key unknown': 1 });
+  expect((await client.query('select stay_no, ship_key, pilot_ship_key, hull, tonnes from t order by 1')).rows).toEqual([
+    { stay_no: '1', ship_key: '1', pilot_ship_key: '2', hull: 'A', tonnes: '5.50' },
+    { stay_no: '2', ship_key: '0', pilot_ship_key: '0', hull: 'Z', tonnes: '1.00' },
+  ]);
+  const shares = (await client.query({ text: shareFoundQuery('landing.stay', lookUps).replaceAll('landing.', '').replaceAll('core.', ''), rowMode: 'array' }))
+    .rows as string[][];
+  expect(shares.sort()).toEqual([
+    ['0', '2', '1'],
+    ['1', '2', '1'],
+  ]);
+});
+
+describe('a date dimension', () => {
+  const DAY_NAMES = ['Sunday', 'Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday'];
+  const MONTHS = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December'];
+  const day = (n: number) => new Date(n * 86_400_000);
+  const iso = (d: Date) => {
+    const thursday = new Date(d.getTime() + (4 - (d.getUTCDay() || 7)) * 86_400_000);
+    const year = thursday.getUTCFullYear();
+    return [year, Math.floor((thursday.getTime() - Date.UTC(year, 0, 1)) / 86_400_000 / 7) + 1];
+  };
+  const sunday = (d: Date) => {
+    const first = new Date(Date.UTC(d.getUTCFullYear(), 0, 1));
+    return [d.getUTCFullYear(), Math.floor(((d.getTime() - first.getTime()) / 86_400_000 + first.getUTCDay()) / 7) + 1];
+  };
+  const naive = (d: Date, c: DateChoices) => {
+    const month = d.getUTCMonth() + 1;
+    const fiscalMonth = ((month - c.fiscalStart + 12) % 12) + 1;
+    const begins = month >= c.fiscalStart ? d.getUTCFullYear() : d.getUTCFullYear() - 1;
+    const [weekYear, week] = c.weeks === 'iso' ? iso(d) : sunday(d);
+    const text = d.toISOString().slice(0, 10);
+    return [
+      text.replaceAll('-', ''),
+      text,
+      d.getUTCFullYear(),
+      Math.ceil(month / 3),
+      month,
+      MONTHS[month - 1],
+      weekYear,
+      week,
+      c.weeks === 'iso' ? d.getUTCDay() || 7 : d.getUTCDay() + 1,
+      DAY_NAMES[d.getUTCDay()],
+      [0, 6].includes(d.getUTCDay()) ? 't' : 'f',
+      begins + (c.fiscalNamedBy === 'end' && c.fiscalStart > 1 ? 1 : 0),
+      Math.ceil(fiscalMonth / 3),
+      fiscalMonth,
+    ].map(String);
+  };
+  test.each(Array.from({ length: 30 }, (_, seed) => seed))('seed %i', async (seed) => {
+    const next = random(seed);
+    const start = 9000 + next(15_000);
+    const choices: DateChoices = {
+      fullName: 'core.dim_date',
+      from: day(start).toISOString().slice(0, 10),
+      to: day(start + 799)
+        .toISOString()
+        .slice(0, 10),
+      fiscalStart: 1 + next(12),
+      fiscalNamedBy: next(2) ? 'end' : 'start',
+      weeks: next(2) ? 'iso' : 'sunday',
+    };
+    const sql = dateDimension(choices);
+    const project = readProject(
+      new Map([
+        ['layers.sql', 'create schema core;'],
+        ['core/dim_date.sql', sql],
+      ]),
+    );
+    expect(project.diagnostics).toEqual([]);
+    const { query } = project.tables.get('core.dim_date') as Definition;
+    const { rows } = await client.query<string[]>({ text: sql.slice(query!.start, query!.end), rowMode: 'array' });
+    expect(rows).toEqual(Array.from({ length: 800 }, (_, i) => naive(day(start + i), choices)));
+  });
+});

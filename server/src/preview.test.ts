@@ -1,0 +1,136 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import pg from 'pg';
+import { draft, startApplication, warehouse, workspace, type Client, type TestApplication } from './testing.js';
+
+/** Queries that are being written: run as the reader, described, held against the database. */
+let application: TestApplication;
+let mira: Client;
+
+beforeAll(async () => {
+  application = await startApplication();
+  mira = await application.signIn('mira');
+}, 120_000);
+afterAll(() => application.close());
+
+describe('previews', () => {
+  const preview = (text: string, file = 'adhoc/x.sql') => mira.send('post', '/api/workspaces/berth-dues/preview', { path: file, text, limit: 10 });
+  test('return columns, types and rows as text', async () => {
+    const answer = await preview("select 12345678901234567890.10::numeric(30,2) as n, null::text as t, true as b, '{1,2}'::int[] as a");
+    expect(answer.body).toMatchObject({
+      columns: [
+        { name: 'n', type: 'numeric(30,2)' },
+        { name: 't', type: 'text' },
+        { name: 'b', type: 'boolean' },
+        { name: 'a', type: 'integer[]' },
+      ],
+      rows: [['12345678901234567890.10', null, 't', '{1,2}']],
+      total: 1,
+    });
+  });
+  test('count beyond the limit', async () =>
+    expect((await preview('select g.n from generate_series(1, 25) as g (n)')).body).toMatchObject({ total: 25, rows: { length: 10 } }));
+
+  test.each<[string, string]>([
+    ['a second statement', 'select 1 as a; drop table core.dim_vessel'],
+    ['a statement that is no select', 'delete from core.dim_vessel'],
+    ['writing inside a select', 'with d as (delete from core.dim_vessel returning 1) select * from d'],
+    ['leaving the read-only transaction', "select set_config('transaction_read_only', 'off', true) as a"],
+    ['another person’s session', 'select pg_terminate_backend(pid) as a from pg_catalog.pg_stat_activity'],
+    ['locking out a swap', "select pg_advisory_lock(hashtext('ouvrage swap')) as a"],
+    ['a file of the server', "select pg_read_file('/etc/passwd') as a"],
+    ['a large object', 'select lo_create(1) as a'],
+    ['the passwords', 'select rolpassword from pg_catalog.pg_authid'],
+    ['a program', "select * from pg_catalog.pg_ls_dir('/') as f (a)"],
+  ])('%s is refused', async (_, sql) => {
+    const answer = await preview(sql);
+    expect(answer.status).toBe(422);
+    expect(await warehouse('select count(*) as n from core.dim_vessel')).toEqual([{ n: '200' }]);
+  });
+
+  test('the reader cannot reach the application’s database, nor write with plain SQL', async () => {
+    const client = new pg.Client({ ...application.config.warehouse.reader, database: 'ouvrage' });
+    await expect(client.connect()).rejects.toThrow(/permission denied/);
+    await expect(warehouse('set transaction read write; insert into core.dim_port values (1)', 'reader')).rejects.toThrow(/permission denied/);
+  });
+
+  test('no role of the warehouse is a superuser, and a workspace’s cannot write production', async () => {
+    expect(
+      await warehouse("select rolname from pg_roles where rolname like 'ouvrage%' and (rolsuper or rolcreaterole or rolcreatedb or rolbypassrls)"),
+    ).toEqual([]);
+    await expect(warehouse('delete from core.dim_port', 'workspace')).rejects.toThrow(/permission denied/);
+    await expect(warehouse('create table core.x (a int)', 'workspace')).rejects.toThrow(/permission denied/);
+  });
+
+  test('an error has its line and column in the author’s text, drafts put in or not', async () => {
+    const slug = await workspace(mira, 'Preview places');
+    await draft(mira, slug, 'staging/port.sql', (t) => t.replace('trim(port_name)', 'upper(port_name)'));
+    const text = '-- é\nselect port_code,\n       port_name::date as d\nfrom staging.port';
+    const answer = await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/x.sql', text, limit: 5 });
+    expect(answer.body).toMatchObject({ status: 422, title: expect.stringContaining('invalid input syntax for type date') });
+    const unknown = await mira.send('post', `/api/workspaces/${slug}/preview`, {
+      path: 'adhoc/x.sql',
+      text: text.replace('port_name::date', 'lower(port_nam)'),
+      limit: 5,
+    });
+    expect(unknown.body).toMatchObject({ error: { line: 3, column: 14, path: 'adhoc/x.sql' } });
+    const good = await mira.send('post', `/api/workspaces/${slug}/preview`, {
+      path: 'adhoc/x.sql',
+      text: 'select port_name from staging.port order by 1',
+      limit: 1,
+    });
+    expect(good.body).toMatchObject({ inlined: ['staging.port'], rows: [['BRAMHAVEN']] });
+  });
+});
+
+describe('a query that is being written', () => {
+  const describe = async (text: string) =>
+    (await mira.send('post', '/api/workspaces/berth-dues/describe', { path: 'staging/described.sql', text })).body as unknown;
+  test('has its columns and types asked of the database', async () => {
+    expect(await describe('select call_no, round(tonnage) as whole, count(*) over () as n from staging.call')).toEqual([
+      { name: 'call_no', type: 'text' },
+      { name: 'whole', type: 'numeric' },
+      { name: 'n', type: 'bigint' },
+    ]);
+  });
+  test('is one statement: what stands behind it is not sent', async () => {
+    expect(await describe('select 1 as a; drop table core.dim_vessel')).toEqual([{ name: 'a', type: 'integer' }]);
+    expect(await warehouse("select to_regclass('core.dim_vessel') is not null as there")).toEqual([{ there: true }]);
+  });
+  test('is refused with the place of what the database does not take', async () => {
+    expect(await describe('select call_no\nfrom staging.call\nwhere tonnage > arrived_at')).toMatchObject({
+      code: 'query-failed',
+      title: expect.stringContaining('operator does not exist'),
+      error: { path: 'staging/described.sql', line: 3, column: 15 },
+    });
+  });
+
+  const validate = async (file: string, text: string) => {
+    const slug = await (validated ??= workspace(mira, 'Validated'));
+    return (await mira.send('post', `/api/workspaces/${slug}/validate`, { path: file, text })).body as { message: string; line: number; column: number }[];
+  };
+  let validated: Promise<string> | undefined;
+  const source = (only: string) =>
+    `create server probe_ops foreign data wrapper postgres_fdw;\ncreate foreign table landing.probe (call_no text, tonnage numeric)\n  server probe_ops options (only '${only.replaceAll("'", "''")}');`;
+  const contract = (check: string) => `create table staging.probe (\n  n integer,\n  t text,\n  check (${check})\n);\nselect 1 as n, 'a' as t;`;
+  test.each<[string, string, string, object[]]>([
+    ['a sound query', 'staging/probe.sql', 'select call_no from staging.call', []],
+    ['types that do not meet', 'staging/probe.sql', 'select call_no\nfrom staging.call\nwhere tonnage > arrived_at', [{ line: 3, column: 15 }]],
+    ['a sound condition of a source', 'sources/probe.sql', source("tonnage > 3 and call_no like 'C%'"), []],
+    [
+      'a source’s condition over wrong types',
+      'sources/probe.sql',
+      source('tonnage > call_no'),
+      [{ line: 3, message: expect.stringContaining('option only of landing.probe: operator does not exist') }],
+    ],
+    ['a source’s condition that is none', 'sources/probe.sql', source('tonnage + 1'), [{ message: expect.stringContaining('must be type boolean') }]],
+    ['a sound check', 'staging/probe.sql', contract('n > 0'), []],
+    [
+      'a check over wrong types',
+      'staging/probe.sql',
+      contract('n > t'),
+      [{ line: 4, message: expect.stringContaining('constraint probe_check: operator does not exist') }],
+    ],
+    ['what the project refuses itself is not asked', 'staging/probe.sql', 'select call_noo from staging.call', []],
+    ['a note', 'docs/probe.md', 'no SQL', []],
+  ])('%s', async (_, file, text, expected) => expect(await validate(file, text)).toMatchObject(expected));
+});

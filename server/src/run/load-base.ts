@@ -1,0 +1,79 @@
+import {
+  eventsPlace,
+  fingerprints,
+  keysPlace,
+  optionOf,
+  shortType,
+  STATEFUL,
+  targetPlace,
+  type Definition,
+  type Environment,
+  type LoadBase,
+  type OldRelation,
+  type Place,
+  type Project,
+} from '@ouvrage/core';
+import { Problem } from '../shared/problem.js';
+import type { Loader } from '../warehouse/loader.js';
+import type { Loaded } from '../warehouse/warehouse.service.js';
+
+/** Where a load that keeps state may find what it goes on from. */
+export interface BaseSurroundings {
+  readonly project: Project;
+  readonly environment: Environment;
+  /** What the environment holds. */
+  readonly here: ReadonlyMap<string, Loaded>;
+  /** Production's project and what it holds: a workspace goes on from a copy of it. */
+  readonly released: { readonly project: Project; readonly environment: Environment; readonly loaded: ReadonlyMap<string, Loaded> };
+  /** Everything is built beside, as a release does. */
+  readonly beside: boolean;
+}
+
+/**
+ * What a table's load goes on from: the table in its place where nothing of its definition changed,
+ * else a copy of production's rows in the form of the contract, else nothing.
+ * @throws Problem where production's rows cannot be gone on from
+ */
+export async function baseOf(loader: Loader, table: Definition, around: BaseSurroundings): Promise<LoadBase> {
+  if (!STATEFUL.has(table.policy)) return { kind: 'none' };
+  const { project, environment, here, released } = around;
+  const own = targetPlace(environment, table);
+  const print = fingerprints(project).get(table.fullName);
+  if (!around.beside && here.get(table.fullName)?.fingerprint === print) {
+    const [relation] = await loader.oldRelations([own]);
+    if (relation?.relkind === 'r' && sameShape(relation, table)) return { kind: 'in place' };
+  }
+  const before = released.project.tables.get(table.fullName);
+  if (!released.loaded.has(table.fullName) || before?.kind !== 'definition' || !STATEFUL.has(before.policy)) return { kind: 'none' };
+  const from = targetPlace(released.environment, table);
+  const there = async (place: Place) => (await loader.oldRelations([place]))[0];
+  const [relation, keys, events] = [await there(from), await there(keysPlace(from)), await there(eventsPlace(from))];
+  if (relation?.relkind !== 'r') return { kind: 'none' };
+  refuseOtherMeaning(before, table);
+  return {
+    kind: 'copy',
+    from,
+    columns: relation.columns.map((c) => c.name),
+    remembers: [...(keys ? (['keys'] as const) : []), ...(events ? (['events'] as const) : [])],
+  };
+}
+
+function sameShape(relation: OldRelation, table: Definition): boolean {
+  const columns = table.contract!.columns.map((c) => `${c.name} ${c.type}`);
+  return JSON.stringify(relation.columns.map((c) => `${c.name} ${shortType(c.type)}`)) === JSON.stringify(columns);
+}
+
+/** Options that say what the rows of a table are: with others, the rows that are there mean something else. */
+const MEANING = ['business_key', 'watermark', 'effective_from', 'order_within', 'key_method'];
+
+function refuseOtherMeaning(before: Definition, after: Definition): void {
+  const changed = before.policy === after.policy ? MEANING.find((o) => optionOf(before, o) !== optionOf(after, o)) : 'load';
+  if (changed === undefined) return;
+  const said = (t: Definition) => (changed === 'load' ? t.policy : (optionOf(t, changed) ?? 'nothing'));
+  throw new Problem(
+    409,
+    'cannot-go-on',
+    `${after.fullName} cannot go on from production’s rows: its ${changed} was ${said(before)} and is ${said(after)}`,
+    'Give the table another name, which starts it over, or change the option back.',
+  );
+}

@@ -1,0 +1,73 @@
+import { Injectable } from '@nestjs/common';
+import {
+  compileFunction,
+  functionsOf,
+  loadProcedures,
+  loadScript,
+  planLoad,
+  readCsv,
+  select,
+  targetPlace,
+  type Place,
+  type Project,
+  type ReferenceTable,
+  type ScriptTable,
+} from '@ouvrage/core';
+import { ProjectService } from '../project/project.service.js';
+import { notFound, Problem } from '../shared/problem.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
+
+export interface ScriptRequest {
+  /** Full names; none for all. */
+  readonly tables: readonly string[];
+  readonly upstream: boolean;
+  readonly form: 'script' | 'procedures';
+}
+
+/** The SQL of loads, to be read before they run and to be taken away. */
+@Injectable()
+export class ScriptService {
+  constructor(
+    private readonly projects: ProjectService,
+    private readonly warehouse: WarehouseService,
+  ) {}
+
+  /** The text that loads tables in an environment. Source tables are not in it: their rows come from elsewhere. */
+  async text(slug: string, { tables, upstream, form }: ScriptRequest): Promise<string> {
+    const line = await this.projects.line(slug);
+    const { project, environment } = line;
+    const unknown = tables.filter((t) => !project.tables.has(t));
+    if (unknown.length) throw notFound(`The table ${unknown.join(', ')}`);
+    const chosen = tables.length ? select(project.needs, { tables, upstream, downstream: false }) : new Set(project.tables.keys());
+    const order = project.order.filter((t) => chosen.has(t) && project.tables.get(t)!.kind !== 'source');
+    if (order.length === 0) throw new Problem(409, 'no-script', `${tables.join(', ')} is brought in, not loaded by SQL`, 'Choose a table that Ouvrage builds.');
+    this.refuseErrors(project, order);
+    const standings = await this.warehouse.standings(project, environment, this.projects.environmentOf(undefined));
+    const placeOf = (name: string): Place =>
+      chosen.has(name) && project.tables.get(name)!.kind !== 'source'
+        ? targetPlace(environment, project.tables.get(name)!)
+        : (standings.get(name)?.place ?? targetPlace(environment, project.tables.get(name)!));
+    const plans = order.map((name): ScriptTable => {
+      const table = project.tables.get(name)!;
+      if (table.kind === 'source') throw new Error(`${name} is brought in`);
+      const plan = planLoad({ project, environment, placeOf, base: { kind: 'in place' } }, table);
+      return { plan, ...(table.kind === 'reference' ? { rows: rowsOf(project, table) } : {}) };
+    });
+    const title = `${order.length === 1 ? order[0]! : `${order.length} tables`} of ${slug}, as its project says at ${new Date().toISOString().slice(0, 16)}Z`;
+    const functionsSchema = environment.schemaOf('functions');
+    const functions = functionsOf(project, order).map((f) => compileFunction(project, f, { placeOf, functionsSchema }));
+    const script = { title, tables: plans, functions, functionsSchema };
+    return form === 'script' ? loadScript(script) : loadProcedures(script);
+  }
+
+  private refuseErrors(project: Project, order: readonly string[]): void {
+    const paths = new Set(order.map((t) => project.tables.get(t)!.path));
+    const first = project.diagnostics.find((d) => d.severity === 'error' && paths.has(d.path));
+    if (first) throw new Problem(409, 'has-errors', `${first.path}: ${first.message}`, first.hint ?? 'Mend it first.');
+  }
+}
+
+function rowsOf(project: Project, table: ReferenceTable): NonNullable<ScriptTable['rows']> {
+  const { header, rows } = readCsv(project.files.get(table.csvPath)!.text);
+  return { header, values: rows };
+}

@@ -1,0 +1,27 @@
+import { readSharedValues, sharedValuesQuery, type SharedValues, type ValuePair } from '@ouvrage/core';
+import { useState } from 'react';
+import { usePreviewMutation } from '../../app/api';
+import { useProject } from '../../app/project';
+import type { ProblemBody } from '../../app/types';
+import { plural } from '../../shared/format';
+
+/** Asks the warehouse which pairs of columns share values. */
+export function useSharedValues() {
+  const { slug } = useProject();
+  const [ask, { error, isLoading }] = usePreviewMutation();
+  const [told, setTold] = useState<string>();
+  /** @returns undefined where the question failed; `problem` says why */
+  const look = async (pairs: readonly ValuePair[]): Promise<SharedValues[] | undefined> => {
+    setTold(undefined);
+    if (pairs.length === 0) {
+      setTold('No column is left whose type fits another.');
+      return [];
+    }
+    const answer = await ask({ slug, path: 'adhoc/shared_values.sql', text: sharedValuesQuery(pairs), limit: pairs.length });
+    if (!answer.data) return undefined;
+    const found = readSharedValues(pairs, answer.data.rows);
+    setTold(`${plural(pairs.length, 'pair')} of columns compared.`);
+    return found;
+  };
+  return { look, looking: isLoading, told, problem: error as ProblemBody | undefined };
+}
