@@ -7,6 +7,6 @@ export default {
   transformIgnorePatterns: ['/node_modules/', '/dist/'],
   transform: { '^.+\\.ts$': ['@swc/jest', { configFile: new URL('../.swcrc', import.meta.url).pathname }] },
   testMatch: ['<rootDir>/src/**/*.test.ts'],
-  testTimeout: 60_000,
+  testTimeout: 300_000,
   maxWorkers: 1,
 };

@@ -17,7 +17,7 @@ let vera: Client;
 beforeAll(async () => {
   application = await startApplication();
   [mira, jonas, vera] = [await application.signIn('mira'), await application.signIn('jonas'), await application.signIn('vera')];
-}, 120_000);
+});
 afterAll(() => application.close());
 
 const server = () => application.app.getHttpServer() as Parameters<typeof request>[0];

@@ -109,4 +109,4 @@ test('killed in mid-run, the next start marks the run interrupted, nothing is ha
     { schema: 'w_killed_core', name: 'dim_port' },
     { schema: 'w_killed_core', name: 'dim_port~keys' },
   ]);
-}, 120_000);
+});

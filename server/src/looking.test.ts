@@ -211,7 +211,7 @@ describe('looking at tables through the server', () => {
   beforeAll(async () => {
     application = await startApplication();
     vera = await application.signIn('vera');
-  }, 120_000);
+  });
   afterAll(() => application.close());
 
   const look = (more: object = {}) => ({ table: 'core.dim_vessel', show: [], filters: [], sort: [], ...more });

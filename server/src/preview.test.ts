@@ -9,7 +9,7 @@ let mira: Client;
 beforeAll(async () => {
   application = await startApplication();
   mira = await application.signIn('mira');
-}, 120_000);
+});
 afterAll(() => application.close());
 
 describe('previews', () => {

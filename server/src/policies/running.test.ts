@@ -9,7 +9,7 @@ let mira: Client;
 beforeAll(async () => {
   application = await startApplication();
   mira = await application.signIn('mira');
-}, 120_000);
+});
 afterAll(() => application.close());
 
 const step = (run: RunView, table: string) => run.steps.find((s) => s.table === table)!;
@@ -95,7 +95,7 @@ test('a release migrates a history and keeps its versions and numbers', async ()
   await draft(mira, slug, 'core/dim_vessel.sql', () => original.files['core/dim_vessel.sql']!);
   await release('As it was');
   expect(await versions()).toEqual(before);
-}, 60_000);
+});
 
 test('starting over leaves versions behind and keeps numbers; what keeps nothing cannot be started over', async () => {
   const slug = await workspace(mira, 'Start over');

@@ -17,7 +17,7 @@ beforeAll(async () => {
   application = await startApplication();
   mira = await application.signIn('mira');
   folder = await mkdtemp(path.join(os.tmpdir(), 'ouvrage-script-'));
-}, 120_000);
+});
 afterAll(async () => {
   await rm(folder, { recursive: true });
   await application.close();

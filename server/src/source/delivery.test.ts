@@ -22,7 +22,7 @@ let mira: Client;
 beforeAll(async () => {
   application = await startApplication();
   mira = await application.signIn('mira');
-}, 120_000);
+});
 afterAll(async () => {
   // Other tests of this cluster find production as the demo has it.
   await landed(`delete from landing.berth_rate where as_of >= '2030-01-01'`);

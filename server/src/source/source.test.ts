@@ -10,7 +10,7 @@ let admin: Client;
 beforeAll(async () => {
   application = await startApplication();
   [mira, admin] = [await application.signIn('mira'), await application.signIn('admin')];
-}, 120_000);
+});
 afterAll(() => application.close());
 
 interface ConnectionView {
@@ -175,7 +175,7 @@ create foreign table landing.shift (
     expect(Date.now() - started).toBeLessThan(10_000);
     expect(proposed[0]!.after.match(/create foreign table landing\.t\d+ /g)).toHaveLength(500);
     await query(application.config.harbour, 'drop schema wide cascade');
-  }, 30_000);
+  });
 });
 
 describe('bringing in', () => {
