@@ -107,7 +107,7 @@ export {
 } from './load/delivery.js';
 export { policyContext, policySteps, STATEFUL, type PolicyContext } from './load/policy.js';
 export { type LoadStep } from './load/steps.js';
-export { eventsPlace, keysPlace, namesIn, optionOf } from './load/target.js';
+export { namesIn, optionOf, REMEMBERED, rememberedPlace } from './load/target.js';
 export { loadProcedures, loadScript, type Script, type ScriptTable } from './load/script.js';
 export { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from './anatomy/history.js';
 export { dimensionTable, keyNameOf, type DimensionChoices, type OnChange } from './starter/dimension.js';

@@ -1,7 +1,7 @@
 import type { CheckQuery, ConstraintDeclaration, ConstraintKind, Project, Table } from '../project/model.js';
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { Place } from '../load/place.js';
-import { lookedUpTables } from '../load/target.js';
+import { inferredTables, lookedUpTables, namesIn, optionOf, rememberedPlace } from '../load/target.js';
 import { readTolerance, readTolerances, type Tolerance } from './tolerance.js';
 
 /** Something that must hold of one table: a constraint of its contract. */
@@ -17,8 +17,15 @@ export interface ConstraintCheck {
   readonly advisory: boolean;
   readonly tolerate?: Tolerance;
   readonly comment?: string;
-  /** The surrogate key of a table with an unknown member, key 0: that row is exempt from checks of its values. */
-  readonly exempt?: string;
+  /** Members that the source does not know: they are exempt from checks of their values. */
+  readonly exempt?: Exempt;
+}
+
+/** The unknown member, key 0 of the surrogate key, and placeholders. */
+export interface Exempt {
+  readonly surrogate: string;
+  /** The list of placeholders, by business key. */
+  readonly inferred?: { readonly place: Place; readonly key: readonly string[] };
 }
 
 /** A query of `checks/` that must return no row. */
@@ -38,14 +45,14 @@ export interface QueryCheck {
 
 export type Check = ConstraintCheck | QueryCheck;
 
-/** The checks of a table's contract, in its order. */
-export function constraintChecks(project: Project, table: Table): ConstraintCheck[] {
+/** The checks of a table's contract, in its order. @param home the table's final place, for checks that are run */
+export function constraintChecks(project: Project, table: Table, home?: Place): ConstraintCheck[] {
   const contract = table.contract;
   if (!contract || table.kind === 'source') return [];
   const advisory = new Set((contract.options.get('advisory')?.value ?? '').split(',').map((n) => n.trim()));
   const tolerances = readTolerances(contract.options.get('tolerate')?.value ?? '');
   const surrogate = contract.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
-  const exempt = surrogate !== undefined && lookedUpTables(project).has(table.fullName) ? { exempt: surrogate } : {};
+  const exempt = surrogate !== undefined && lookedUpTables(project).has(table.fullName) ? { exempt: exemptOf(project, table, surrogate, home) } : {};
   return contract.constraints.map((c) => {
     const tolerate = tolerances.get(c.name);
     return {
@@ -62,6 +69,11 @@ export function constraintChecks(project: Project, table: Table): ConstraintChec
       ...(c.comment === undefined ? {} : { comment: c.comment }),
     };
   });
+}
+
+function exemptOf(project: Project, table: Table, surrogate: string, home: Place | undefined): Exempt {
+  if (!home || table.kind !== 'definition' || !inferredTables(project).has(table.fullName)) return { surrogate };
+  return { surrogate, inferred: { place: rememberedPlace(home, 'inferred'), key: namesIn(optionOf(table, 'business_key')) } };
 }
 
 /** `references t` without columns means the primary key of t, or columns of the same names. */
@@ -141,9 +153,16 @@ function countExpression(check: ConstraintCheck, placeOf: PlaceOf): string {
   }
 }
 
-/** A condition at fault, but not of the unknown member. */
-const butUnknown = (check: ConstraintCheck, condition: string) =>
-  check.exempt === undefined ? condition : `(${condition}) and ${aliasOf(check)}.${ident(check.exempt)} <> 0`;
+/** A condition at fault, but not of a member that the source does not know. */
+function butUnknown(check: ConstraintCheck, condition: string): string {
+  if (check.exempt === undefined) return condition;
+  const { surrogate, inferred } = check.exempt;
+  const alias = aliasOf(check);
+  const placeholder = inferred
+    ? ` and (${inferred.key.map((k) => `${alias}.${ident(k)}`).join(', ')}) not in (select ${idents(inferred.key)} from ${qualified(inferred.place)})`
+    : '';
+  return `(${condition}) and ${alias}.${ident(surrogate)} <> 0${placeholder}`;
+}
 const anyNull = (columns: readonly string[]) => columns.map((c) => `${ident(c)} is null`).join(' or ');
 const noNull = (columns: readonly string[]) => columns.map((c) => `${ident(c)} is not null`).join(' and ');
 

@@ -1,6 +1,7 @@
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import type { PolicyContext } from './policy.js';
-import { createKeyMap, keyMapOf, newRow, numberKeys, unknownMember } from './keys.js';
+import { createKeyMaps, keyMapsOf, newRow, numberKeys } from './keys.js';
+import { completeMembers, lastMembers } from './members.js';
 import { counts, dropTemporary, ROWS, run, type LoadStep } from './steps.js';
 import { optionOf, sameKey } from './target.js';
 
@@ -9,16 +10,18 @@ import { optionOf, sameKey } from './target.js';
  * `watermarkBound`); with a business key and a look-back, rows of the look-back that are there already are
  * left out.
  */
-export function appendSteps({ target, own, home }: PolicyContext): LoadStep[] {
-  const map = keyMapOf(target, home);
+export function appendSteps(context: PolicyContext): LoadStep[] {
+  const { target, own, home } = context;
+  const maps = keyMapsOf(target, home);
   const known = target.key.length ? `\nwhere not exists (select from ${qualified(own)} as t where ${sameKey('t', 'q', target.key)})` : '';
-  const row = newRow(target, map, 'q');
+  const row = newRow(target, maps, 'q');
   return [
-    ...createKeyMap(map),
+    ...createKeyMaps(maps),
+    ...completeMembers(target, context),
     run('build', `create temp table changes on commit drop as\nselect * from ${ROWS} as q${known}`),
-    ...numberKeys(map, 'pg_temp.changes'),
+    ...numberKeys(maps, 'pg_temp.changes'),
     run('build', `insert into ${qualified(own)} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom pg_temp.changes as q${row.join}`),
-    ...unknownMember(target, own),
+    ...lastMembers(target, context),
     counts('pg_temp.changes', { inserted: 'true' }),
     dropTemporary('pg_temp.changes'),
   ];

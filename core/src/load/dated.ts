@@ -1,6 +1,6 @@
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { PolicyContext } from './policy.js';
-import { createKeyMap, keyMapOf, newRow, numberKeys } from './keys.js';
+import { createKeyMaps, keyMapsOf, newRow, numberKeys } from './keys.js';
 import { CHANGES, counts, dropTemporary, ROWS, run, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, optionOf, writtenColumns } from './target.js';
 
@@ -12,22 +12,22 @@ export function datedSteps({ target, own, home }: PolicyContext): LoadStep[] {
   const place = qualified(own);
   const asOf = ident(columnWith(target, 'as of')!);
   const flag = columnWith(target, 'current flag');
-  const map = keyMapOf(target, home);
+  const maps = keyMapsOf(target, home);
   const written = writtenColumns(target);
   const names = written.map((c) => c.name);
   const keep = optionOf(target.table, 'keep_copies');
-  const row = newRow(target, map, 'q', (c) => (c.name === flag ? 'false' : undefined));
+  const row = newRow(target, maps, 'q', (c) => (c.name === flag ? 'false' : undefined));
   const ofQuery = `select ${columnsOf('q', names)} from ${ROWS} as q`;
   const ofTable = `select ${columnsOf('t', names)} from ${place} as t where t.${asOf} in (select ${asOf} from ${ROWS})`;
   return [
-    ...createKeyMap(map),
+    ...createKeyMaps(maps),
     run(
       'build',
       `create temp table changes on commit drop as
 select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${asOf}) as replaced
 from (select distinct ${asOf} from ((${ofQuery} except all ${ofTable}) union all (${ofTable} except all ${ofQuery})) as different) as d`,
     ),
-    ...numberKeys(map, `(select * from ${ROWS} where ${asOf} in (select ${asOf} from ${CHANGES}))`),
+    ...numberKeys(maps, `(select * from ${ROWS} where ${asOf} in (select ${asOf} from ${CHANGES}))`),
     run('build', `delete from ${place} where ${asOf} in (select ${asOf} from ${CHANGES} where replaced)`),
     run(
       'build',

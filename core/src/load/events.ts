@@ -1,31 +1,33 @@
 import type { ColumnDeclaration } from '../project/model.js';
 import { ident, idents, qualified } from '../sql/quote.js';
 import { historyColumns, intervalGuards, type HistoryColumns } from './history.js';
-import { createKeyMap, keyMapOf, numberOf, numberKeys, unknownMember } from './keys.js';
+import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf, surrogateMap } from './keys.js';
+import { completeMembers, lastMembers } from './members.js';
 import type { PolicyContext } from './policy.js';
 import { CHANGES, counts, dropTemporary, guard, ROWS, run, VERSIONS, type LoadStep } from './steps.js';
-import { columnsOf, differ, eventsPlace, optionOf, sameKey, stampOf, writtenColumns } from './target.js';
+import { columnsOf, differ, optionOf, rememberedPlace, sameKey, stampOf, writtenColumns } from './target.js';
 
 /**
  * History from events: each row says what holds from its instant on. Events are remembered beside the
  * table; keys with new ones are cut again from all of theirs, and only rows that differ are written.
  */
 export function eventSteps(context: PolicyContext): LoadStep[] {
-  const { target, own, home } = context;
+  const { target, home } = context;
   const { key, table } = target;
   const h = historyColumns(target);
   const at = optionOf(table, 'effective_from')!;
   const order = optionOf(table, 'order_within');
-  const events = qualified(eventsPlace(home));
-  const map = keyMapOf(target, home);
+  const events = qualified(rememberedPlace(home, 'events'));
+  const maps = keyMapsOf(target, home);
   const columns = eventColumns(context);
   const names = columns.map((c) => c.name);
   const rest = columns.filter((c) => !key.includes(c.name) && c.name !== at);
   const touched = `(${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`;
   return [
-    ...createKeyMap(map),
+    ...createKeyMaps(maps),
+    ...completeMembers(target, context, `q.${ident(at)}`),
     run('build', `create table if not exists ${events} as select ${idents(names)} from ${ROWS} with no data`),
-    run('build', `create index if not exists ${ident(`${eventsPlace(home).name}~by_key`.slice(0, 60))} on ${events} (${idents([...key, at])})`),
+    run('build', `create index if not exists ${ident(`${rememberedPlace(home, 'events').name}~by_key`.slice(0, 60))} on ${events} (${idents([...key, at])})`),
     run(
       'build',
       `create temp table changes on commit drop as
@@ -37,9 +39,9 @@ where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, 
     tieGuard(context, events, touched, at, order),
     run('build', `create temp table versions on commit drop as\n${cut(context, h, events, touched, at, order)}`),
     ...keepNumbers(context, h),
-    ...numberKeys(map, VERSIONS),
+    ...numberKeys(maps, VERSIONS),
     ...write(context, h),
-    ...unknownMember(target, own),
+    ...lastMembers(target, context),
     counts(CHANGES, { 'new events': 'true' }),
     ...intervalGuards(context, h),
     dropTemporary(CHANGES, VERSIONS),
@@ -130,7 +132,7 @@ where starts`;
  * values whose times overlap. The key map then says the new beginning.
  */
 function keepNumbers({ target, own, home }: PolicyContext, h: HistoryColumns): LoadStep[] {
-  const map = keyMapOf(target, home);
+  const map = surrogateMap(target, home);
   if (!map || map.method === 'hash') return [];
   const { key } = target;
   const [from, to] = [ident(h.validFrom.name), ident(h.validTo)];
@@ -155,18 +157,19 @@ function keepNumbers({ target, own, home }: PolicyContext, h: HistoryColumns): L
 function write({ target, own, home }: PolicyContext, h: HistoryColumns): LoadStep[] {
   const { key } = target;
   const place = qualified(own);
-  const map = keyMapOf(target, home);
+  const maps = keyMapsOf(target, home);
   const from = ident(h.validFrom.name);
-  const number = map && numberOf(map, 'n');
+  const numbers = numbersOf(maps, 'n');
   const valueOf = (c: ColumnDeclaration): string => {
-    if (number && c === map!.column) return number.sql;
+    const number = numbers.of(c);
+    if (number !== undefined) return number;
     if (c.name === h.current) return `n.${ident(h.validTo)} is null`;
     if (c.name === h.version) return `n.version_no`;
     const held = c === h.validFrom || c.name === h.validTo || writtenColumns(target).includes(c) || h.previous.some((p) => p.name === c.name);
-    return held ? `n.${ident(c.name)}` : (stampOf(c) ?? `cast(null as ${c.type})`);
+    return held ? `n.${ident(c.name)}` : filledValue(target, c, valueOf);
   };
   const same = `${sameKey('t', 'n', key)} and t.${from} = n.${from}`;
-  const changeable = target.columns.filter((c) => !key.includes(c.name) && c !== h.validFrom && stampOf(c) === undefined && c !== map?.column);
+  const changeable = target.columns.filter((c) => !key.includes(c.name) && c !== h.validFrom && stampOf(c) === undefined && numbers.of(c) === undefined);
   const before = changeable.map((c) => `t.${ident(c.name)}${c.type === 'json' ? '::jsonb' : ''}`).join(', ');
   const after = changeable.map((c) => `${valueOf(c)}${c.type === 'json' ? '::jsonb' : ''}`).join(', ');
   const stamps = target.columns.filter((c) => stampOf(c) !== undefined);
@@ -183,7 +186,7 @@ where (${columnsOf('t', key)}) in (select ${idents(key)} from ${CHANGES})
       'build',
       `insert into ${place} (${idents(target.columns.map((c) => c.name))})
 select ${target.columns.map((c) => `${valueOf(c)} as ${ident(c.name)}`).join(', ')}
-from ${VERSIONS} as n${number?.join ?? ''}
+from ${VERSIONS} as n${numbers.join}
 where not exists (select from ${place} as t where ${same})`,
     ),
   ];

@@ -1,10 +1,11 @@
 import type { ColumnDeclaration } from '../project/model.js';
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { PolicyContext } from './policy.js';
-import { createKeyMap, keyMapOf, knownRows, numberKeys, numberOf, unknownMember } from './keys.js';
+import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf } from './keys.js';
+import { completeMembers, knownRows, lastMembers } from './members.js';
 import { lossGuard } from './merge.js';
 import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, stampOf, writtenColumns, type Target } from './target.js';
+import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, writtenColumns, type Target } from './target.js';
 
 /** The columns of a history table by what a change of theirs does. */
 export interface HistoryColumns {
@@ -64,13 +65,14 @@ export function historySteps(context: PolicyContext): LoadStep[] {
 select * from (
   select ${columnsOf('q', names)}, t.row_id, t.${validFrom} as old_from, ${old.map((c, i) => `t.${ident(c)} as kept_${i}, `).join('')}${op} as op
   from ${ROWS} as q
-  ${closes ? 'full' : 'left'} join (select * from ${knownRows(target, own)} as k where k.${ident(h.validTo)} is null) as t on ${sameKey('q', 't', key)}
+  ${closes ? 'full' : 'left'} join (select * from ${knownRows(target, context)} as k where k.${ident(h.validTo)} is null) as t on ${sameKey('q', 't', key)}
 ) as found
 where op is not null`;
   const closed = [`${ident(h.validTo)} = ${now}`, ...(h.current === undefined ? [] : [`${ident(h.current)} = false`])];
-  const map = keyMapOf(target, home);
+  const maps = keyMapsOf(target, home);
   return [
-    ...createKeyMap(map),
+    ...createKeyMaps(maps),
+    ...completeMembers(target, context, now),
     run('build', changes),
     run('session', `analyze ${CHANGES}`),
     guard(
@@ -91,9 +93,9 @@ where op is not null`;
       `update ${place} as t set ${closed.join(', ')}\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from < ${now}`,
     ),
     ...overwrite(context, h),
-    ...numberKeys(map, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op in ('new', 'changed'))`),
+    ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op in ('new', 'changed'))`),
     run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
-    ...unknownMember(target, own),
+    ...lastMembers(target, context),
     counts(CHANGES, {
       'new versions': "op in ('new', 'changed')",
       closed: `op in ('changed', 'gone')`,
@@ -114,17 +116,20 @@ function overwrite({ target, own }: PolicyContext, h: HistoryColumns): LoadStep[
   const which = h.overwriteAll
     ? `${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
     : `t.ctid = c.row_id and c.op = 'overwritten'`;
-  return [run('build', `update ${qualified(own)} as t set ${[...sets, ...before].join(', ')}\nfrom ${CHANGES} as c where ${which}`)];
+  const after = (c: ColumnDeclaration) => `${h.overwritten.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
+  const hashes = target.columns.filter((c) => c.options['role'] === 'row hash').map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
+  return [run('build', `update ${qualified(own)} as t set ${[...sets, ...before, ...hashes].join(', ')}\nfrom ${CHANGES} as c where ${which}`)];
 }
 
 /** The select of the versions that begin now. */
-function newVersions({ target, own, home }: PolicyContext, h: HistoryColumns, now: string): string {
-  const map = keyMapOf(target, home);
-  const number = map && numberOf(map, 'c', (part) => (part === h.validFrom.name ? now : `c.${ident(part)}`));
+function newVersions(context: PolicyContext, h: HistoryColumns, now: string): string {
+  const { target, home } = context;
+  const numbers = numbersOf(keyMapsOf(target, home), 'c', (part) => (part === h.validFrom.name ? now : `c.${ident(part)}`));
   const written = writtenColumns(target);
   const valueOf = (c: ColumnDeclaration): string => {
     const name = ident(c.name);
-    if (number && c === map!.column) return number.sql;
+    const number = numbers.of(c);
+    if (number !== undefined) return number;
     if (c === h.validFrom) return now;
     if (c.name === h.validTo) return `cast(null as ${c.type})`;
     if (c.name === h.current) return 'true';
@@ -137,14 +142,14 @@ function newVersions({ target, own, home }: PolicyContext, h: HistoryColumns, no
       return `case when prior.row_id is null then null when ${differ('prior', 'c', [previous.of])} then prior.${of} else prior.${name} end`;
     }
     if (written.includes(c)) return `c.${name}`;
-    return stampOf(c) ?? `cast(null as ${c.type})`;
+    return filledValue(target, c, valueOf);
   };
   const looksBack = h.kept.length > 0 || h.previous.length > 0 || h.version !== undefined;
   const prior = `select distinct on (${columnsOf('t', target.key)}) t.*
-  from ${knownRows(target, own)} as t join ${CHANGES} as c on ${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed')
+  from ${knownRows(target, context)} as t join ${CHANGES} as c on ${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed')
   order by ${columnsOf('t', target.key)}, t.${ident(h.validFrom.name)} desc`;
   return `select ${target.columns.map((c) => `${valueOf(c)} as ${ident(c.name)}`).join(', ')}
-from ${CHANGES} as c${looksBack ? `\nleft join (${prior}) as prior on ${sameKey('prior', 'c', target.key)}` : ''}${number?.join ?? ''}
+from ${CHANGES} as c${looksBack ? `\nleft join (${prior}) as prior on ${sameKey('prior', 'c', target.key)}` : ''}${numbers.join}
 where c.op in ('new', 'changed')`;
 }
 

@@ -3,7 +3,9 @@ import type { Project } from '../project/model.js';
 import type { Names } from './compile.js';
 import type { PolicyContext } from './policy.js';
 import { counts, dropTemporary, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, targetOf, type LookUp } from './target.js';
+import type { Place } from './place.js';
+import { columnWith, columnsOf, rememberedPlace, sameKey, targetOf, type LookUp, type Target } from './target.js';
+import { inferMembers } from './members.js';
 
 /**
  * Puts the keys of dimensions to the query's rows: a plain join on the business key, with the validity
@@ -18,7 +20,9 @@ export function lookUpSteps(context: PolicyContext): LoadStep[] {
     ...target.lookUps.map((l, i) => `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type}) as ${ident(l.column.name)}`),
     ...target.lookUps.flatMap((_, i) => (joins[i]!.early === undefined ? [] : [`${joins[i]!.early} as before_first_${i}`])),
   ];
+  const inferred = inferring(context);
   return [
+    ...inferred.flatMap(({ dimension, places, lookUps }) => inferMembers(dimension, places, wantedKeys(dimension, lookUps))),
     run(
       'build',
       `create temp table query_rows on commit drop as\nselect ${items.join(',\n       ')}\nfrom ${RAW_ROWS} as q${joins.map((j) => j.sql).join('')}`,
@@ -38,8 +42,45 @@ export function lookUpSteps(context: PolicyContext): LoadStep[] {
         ]),
       ),
     ),
+    ...inferred.flatMap(({ dimension, places, lookUps }) => lookUps.map((l) => inferredCount(dimension, places, l))),
     dropTemporary(RAW_ROWS),
   ];
+}
+
+/** A dimension in which this load makes placeholders, and the look-ups that ask for it. */
+interface Inferring {
+  readonly dimension: Target;
+  readonly places: { readonly own: Place; readonly home: Place };
+  readonly lookUps: readonly LookUp[];
+}
+
+/** By name, so that two loads lock dimensions in the same order. */
+function inferring({ project, target, writable }: PolicyContext): Inferring[] {
+  const asking = target.lookUps.filter((l) => l.missing === 'infer');
+  const dimensions = [...new Set(asking.map((l) => l.dimension))].sort((a, b) => (a.fullName < b.fullName ? -1 : 1));
+  return dimensions.flatMap((dimension) => {
+    const places = writable(dimension);
+    return places ? [{ dimension: targetOf(project, dimension), places, lookUps: asking.filter((l) => l.dimension === dimension) }] : [];
+  });
+}
+
+/** The keys that the query's rows ask for, of all roles. */
+function wantedKeys(dimension: Target, lookUps: readonly LookUp[]): string {
+  const of = (l: LookUp) => {
+    const items = l.by.map((by, n) => {
+      const key = dimension.columns.find((c) => c.name === dimension.key[n])!;
+      return `cast(q.${ident(by)} as ${key.type}) as ${ident(key.name)}`;
+    });
+    return `select ${items.join(', ')} from ${RAW_ROWS} as q where ${l.by.map((by) => `q.${ident(by)} is not null`).join(' and ')}`;
+  };
+  return lookUps.map(of).join(' union ');
+}
+
+/** How many of the query's rows point to placeholders. */
+function inferredCount(dimension: Target, { own, home }: Inferring['places'], { column }: LookUp): LoadStep {
+  const surrogate = ident(columnWith(dimension, 'surrogate key')!);
+  const placeholders = `select t.${surrogate} from ${qualified(own)} as t join ${qualified(rememberedPlace(home, 'inferred'))} as i on ${sameKey('t', 'i', dimension.key)}`;
+  return counts(ROWS, { [`${column.name} inferred`]: `${ident(column.name)} in (${placeholders})` });
 }
 
 /** The join that finds a look-up's key for a row `q`, and the key. @param i a number of its own for the aliases */

@@ -1,15 +1,16 @@
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { ColumnDeclaration } from '../project/model.js';
 import type { PolicyContext } from './policy.js';
-import { createKeyMap, keyMapOf, knownRows, newRow, numberKeys, unknownMember } from './keys.js';
+import { createKeyMaps, filledValue, keyMapsOf, newRow, numberKeys } from './keys.js';
+import { completeMembers, knownRows, lastMembers } from './members.js';
 import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, differ, namesIn, optionOf, sameKey, stampOf, writtenColumns } from './target.js';
 
 /** One row a key, kept up to date. */
 export function mergeSteps(context: PolicyContext): LoadStep[] {
-  const { target, own, home } = context;
+  const { target, home } = context;
   const { table, key } = target;
-  const map = keyMapOf(target, home);
+  const maps = keyMapsOf(target, home);
   const written = writtenColumns(target);
   const names = optionOf(table, 'set_columns');
   const compared = written.filter((c) => !key.includes(c.name) && (names === undefined || namesIn(names).includes(c.name)));
@@ -38,18 +39,19 @@ select * from (
     written.map((c) => c.name),
   )}, t.row_id, ${op} as op
   from ${ROWS} as q
-  ${missing === 'keep' ? 'left' : 'full'} join ${knownRows(target, own)} as t on ${sameKey('q', 't', key)}
+  ${missing === 'keep' ? 'left' : 'full'} join ${knownRows(target, context)} as t on ${sameKey('q', 't', key)}
 ) as found
 where op is not null`;
   const done = "op in ('deleted', 'missing')";
   return [
-    ...createKeyMap(map),
+    ...createKeyMaps(maps),
+    ...completeMembers(target, context, undefined, `(${when.insert}) and not (${when.delete})`),
     run('build', changes),
     run('session', `analyze ${CHANGES}`),
     ...lossGuard(context, "op in ('missing', 'flagged')"),
-    ...numberKeys(map, `(select * from ${CHANGES} where op = 'inserted')`),
+    ...numberKeys(maps, `(select * from ${CHANGES} where op = 'inserted')`),
     ...inPlace(context, compared, done),
-    ...unknownMember(target, own),
+    ...lastMembers(target, context),
     counts(CHANGES, {
       inserted: "op = 'inserted'",
       updated: "op = 'updated'",
@@ -77,10 +79,11 @@ export function lossGuard({ target, own }: PolicyContext, lost: string): LoadSte
 function inPlace({ target, own, home }: PolicyContext, compared: readonly ColumnDeclaration[], done: string): LoadStep[] {
   const place = qualified(own);
   const flag = columnWith(target, 'deleted flag');
-  const stamps = target.columns.filter((c) => c.options['role'] !== 'deleted flag' && stampOf(c) !== undefined);
-  const sets = [...compared.map((c) => `${ident(c.name)} = c.${ident(c.name)}`), ...stamps.map((c) => `${ident(c.name)} = ${stampOf(c)!}`)];
+  const stamps = target.columns.filter((c) => c.options['role'] === 'row hash' || (c.options['role'] !== 'deleted flag' && stampOf(c) !== undefined));
+  const after = (c: ColumnDeclaration) => `${compared.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
+  const sets = [...compared.map((c) => `${ident(c.name)} = c.${ident(c.name)}`), ...stamps.map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`)];
   const flagged = flag === undefined ? [] : [`${ident(flag)} = false`];
-  const row = newRow(target, keyMapOf(target, home), 'c');
+  const row = newRow(target, keyMapsOf(target, home), 'c');
   return [
     run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.${done}`),
     ...(sets.length + flagged.length

@@ -4,10 +4,10 @@ import { STORAGE_PARAMETERS } from '../project/options.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { besideSchema, type Environment, type Place } from './place.js';
 import { compileText, definitionQuery, settingsOf, type Names } from './compile.js';
-import { keyMapOf } from './keys.js';
+import { keyMapsOf } from './keys.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
 import type { LoadStep } from './steps.js';
-import { eventsPlace, keysPlace, optionOf } from './target.js';
+import { optionOf, REMEMBERED, rememberedPlace, type Remembered } from './target.js';
 
 export type StatementKind = 'session' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
 
@@ -75,7 +75,7 @@ export type LoadBase =
       readonly kind: 'copy';
       readonly from: Place;
       readonly columns: readonly string[];
-      readonly remembers: readonly ('keys' | 'events')[];
+      readonly remembers: readonly Remembered[];
     };
 
 /** The place of a table in an environment. */
@@ -100,7 +100,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   const settings = settingsOf(project, context.parameters);
   const isView = table.kind === 'definition' && table.policy === 'view';
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions'), ...(isView ? { settings } : {}) };
-  const checks = constraintChecks(project, table);
+  const checks = constraintChecks(project, table, target);
   if (table.kind === 'definition' && loadsInSteps(table)) return planSteps(context, table);
   const base = {
     table: table.fullName,
@@ -147,8 +147,8 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const placeOf = (name: string) => (name === table.fullName ? own : context.placeOf(name));
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions') };
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
-  const policy = policyContext(project, table, { own, home: target }, names);
-  const checks = constraintChecks(project, table);
+  const policy = policyContext(project, table, { own, home: target }, names, writableIn(context));
+  const checks = constraintChecks(project, table, target);
   const settings = settingsOf(project, context.parameters);
   const finish = [
     ...constraintStatements(checks, own),
@@ -182,12 +182,22 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   };
 }
 
+/** Dimensions of this environment may be given placeholders; those that are read from another one may not. */
+function writableIn({ environment, placeOf }: PlanContext): PolicyContext['writable'] {
+  return (dimension) => {
+    const home = targetPlace(environment, dimension);
+    const own = placeOf(dimension.fullName);
+    return own.name === home.name && [home.schema, besideSchema(home.schema)].includes(own.schema) ? { own, home } : undefined;
+  };
+}
+
 /** Who may read the table may copy what is remembered beside it: a workspace begins so. */
 function stateGrants(policy: PolicyContext, environment: Environment): LoadStatement[] {
-  const map = keyMapOf(policy.target, policy.home);
+  const { target, home } = policy;
   const places = [
-    ...(map?.method === 'sequence' ? [map.place] : []),
-    ...(optionOf(policy.target.table, 'effective_from') === undefined ? [] : [eventsPlace(policy.home)]),
+    ...keyMapsOf(target, home).flatMap((m) => (m.method === 'sequence' ? [m.place] : [])),
+    ...(optionOf(target.table, 'effective_from') === undefined ? [] : [rememberedPlace(home, 'events')]),
+    ...(target.isInferred ? [rememberedPlace(home, 'inferred')] : []),
   ];
   return places.flatMap((place) => grantStatements(environment, place));
 }
@@ -207,19 +217,15 @@ function startingTable(table: Definition, own: Place, base: LoadBase): string {
 /** What is remembered beside a table, as its load goes on: kept, taken over from where the rows are copied, or forgotten. */
 function remembered(target: Place, base: LoadBase): LoadStatement[] {
   const statements: LoadStatement[] = [];
-  const places = [
-    ['keys', keysPlace],
-    ['events', eventsPlace],
-  ] as const;
-  for (const [what, placeOf] of places) {
-    const place = placeOf(target);
+  for (const what of REMEMBERED) {
+    const place = rememberedPlace(target, what);
     if (base.kind === 'none') {
-      // Numbers outlive a start over and a rebuild; events do not.
+      // Numbers and placeholders outlive a start over and a rebuild; events do not.
       if (what === 'events') statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
       continue;
     }
     if (base.kind !== 'copy') continue;
-    const from = placeOf(base.from);
+    const from = rememberedPlace(base.from, what);
     if (qualified(from) === qualified(place)) continue;
     statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
     if (base.remembers.includes(what))

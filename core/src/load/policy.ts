@@ -24,6 +24,8 @@ export interface PolicyContext {
   /** The table's final place: its key map and its remembered events stand beside that. */
   readonly home: Place;
   readonly names: Names;
+  /** Where a dimension stands, if placeholders may be made in it: not in one that is only read. */
+  readonly writable: (dimension: Definition) => { readonly own: Place; readonly home: Place } | undefined;
   /** An option that holds a condition over `q` and `t`, compiled. */
   readonly condition: (option: string) => string | undefined;
 }
@@ -36,12 +38,19 @@ export function loadsInSteps(table: Definition): boolean {
   return STATEFUL.has(table.policy) || (table.policy === 'rebuild' && (table.contract?.columns.some(isFilled) ?? false));
 }
 
-export function policyContext(project: Project, table: Definition, places: { readonly own: Place; readonly home: Place }, names: Names): PolicyContext {
+export function policyContext(
+  project: Project,
+  table: Definition,
+  places: { readonly own: Place; readonly home: Place },
+  names: Names,
+  writable: PolicyContext['writable'] = () => undefined,
+): PolicyContext {
   return {
     project,
     target: targetOf(project, table),
     ...places,
     names,
+    writable,
     condition: (option) => {
       const text = optionOf(table, option);
       return text === undefined ? undefined : compileCondition(text, names);

@@ -13,6 +13,7 @@ export const FILLED_ROLES: ReadonlySet<string> = new Set([
   'loaded at',
   'run id',
   'deleted flag',
+  'row hash',
 ]);
 
 /** A key column of a fact, and how its value is found in a dimension. */
@@ -39,6 +40,8 @@ export interface Target {
   readonly extra: readonly string[];
   /** Some contract looks this table up: it has an unknown member. */
   readonly isLookedUp: boolean;
+  /** Some contract has placeholders made for members that are not there yet. */
+  readonly isInferred: boolean;
 }
 
 /** `a, b` as names. */
@@ -75,6 +78,7 @@ export function targetOf(project: Project, table: Definition): Target {
     lookUps,
     extra: [...helperColumns(table)].filter((name) => !given.some((c) => c.name === name)),
     isLookedUp: lookedUpTables(project).has(table.fullName),
+    isInferred: inferredTables(project).has(table.fullName),
   };
 }
 
@@ -99,28 +103,39 @@ export function lookedUpTable(table: Definition, column: string): string | undef
   return table.contract?.constraints.find((c) => c.kind === 'references' && c.columns.length === 1 && c.columns[0] === column)?.references?.table;
 }
 
-const lookedUp = new WeakMap<Project, ReadonlySet<string>>();
-
-/** Tables in which some contract looks keys up. */
-export function lookedUpTables(project: Project): ReadonlySet<string> {
-  const known = lookedUp.get(project);
-  if (known) return known;
-  const found = new Set<string>();
-  for (const table of project.tables.values()) {
-    if (table.kind !== 'definition') continue;
-    for (const column of table.contract?.columns ?? []) {
-      const other = column.options['looked_up_by'] === undefined ? undefined : lookedUpTable(table, column.name);
-      if (other !== undefined) found.add(other);
+/** Tables in which look-ups that satisfy a condition look; found once a project. */
+function tablesLookedUp(condition: (column: ColumnDeclaration) => boolean): (project: Project) => ReadonlySet<string> {
+  const known = new WeakMap<Project, ReadonlySet<string>>();
+  return (project) => {
+    const before = known.get(project);
+    if (before) return before;
+    const found = new Set<string>();
+    for (const table of project.tables.values()) {
+      if (table.kind !== 'definition') continue;
+      for (const column of table.contract?.columns ?? []) {
+        const other = column.options['looked_up_by'] === undefined || !condition(column) ? undefined : lookedUpTable(table, column.name);
+        if (other !== undefined) found.add(other);
+      }
     }
-  }
-  lookedUp.set(project, found);
-  return found;
+    known.set(project, found);
+    return found;
+  };
 }
 
-/** Where a table's key map stands: beside the table, wherever that is. */
-export const keysPlace = (home: Place): Place => ({ schema: home.schema, name: boundedName(home.name, '~keys') });
-/** Where the events of a history table are remembered. */
-export const eventsPlace = (home: Place): Place => ({ schema: home.schema, name: boundedName(home.name, '~events') });
+/** Tables in which some contract looks keys up. */
+export const lookedUpTables = tablesLookedUp(() => true);
+/** Tables in which some contract has placeholders made. */
+export const inferredTables = tablesLookedUp((c) => c.options['missing'] === 'infer');
+
+/**
+ * What is remembered beside a table: the numbers of its rows (of a history table: of its versions), those
+ * of its durable keys, the events of a history, and the members that are placeholders until they arrive.
+ */
+export const REMEMBERED = ['keys', 'durable', 'events', 'inferred'] as const;
+export type Remembered = (typeof REMEMBERED)[number];
+
+/** Where something is remembered: beside the table, wherever that is. */
+export const rememberedPlace = (home: Place, what: Remembered): Place => ({ schema: home.schema, name: boundedName(home.name, `~${what}`) });
 
 /** `a.x, a.y`. */
 export const columnsOf = (alias: string, names: readonly string[]): string => names.map((n) => `${alias}.${ident(n)}`).join(', ');

@@ -36,6 +36,7 @@ const ROLE_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
   'valid from': ['history'],
   'valid to': ['history'],
   'version number': ['history'],
+  'durable key': ['history'],
   'current flag': ['history', 'dated'],
   'deleted flag': ['merge'],
   'as of': ['dated'],
@@ -44,7 +45,7 @@ const ROLE_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
 /** What no load of this version does yet. */
 const NOT_YET = {
   options: ['for_each', 'each_schema', 'before', 'shape'],
-  roles: ['row hash', 'durable key'],
+  roles: [] as string[],
 };
 
 /** Whether a table's load has all that its policy needs, and nothing that it cannot use. */
@@ -89,13 +90,6 @@ class PolicyReader {
         this.report(
           `a column with the role ${column.options['role']!} cannot be filled by this version of Ouvrage`,
           'leave the column out',
-          column.range,
-          'policy-not-available',
-        );
-      if (column.options['missing'] === 'infer')
-        this.report(
-          'placeholders for missing members (infer) cannot be made by this version of Ouvrage',
-          "use missing 'unknown' or 'stop'",
           column.range,
           'policy-not-available',
         );
@@ -215,6 +209,8 @@ class PolicyReader {
     const key = namesIn(dimension.contract?.options.get('business_key')?.value);
     if (!dimension.contract?.columns.some((c) => c.options['role'] === 'surrogate key'))
       return at(`${other} has no surrogate key`, "give one of its columns options (role 'surrogate key')");
+    if (column.options['missing'] === 'infer' && dimension.policy === 'dated')
+      at(`${other} holds a copy a date, in which no placeholder can stand`, "use missing 'unknown' or 'stop'");
     const by = namesIn(column.options['looked_up_by']);
     if (by.length !== key.length)
       at(

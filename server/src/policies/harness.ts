@@ -1,4 +1,16 @@
-import { compileText, policyContext, policySteps, readProject, type Definition, type LoadStep, type Place, type Project } from '@ouvrage/core';
+import {
+  compileText,
+  policyContext,
+  policySteps,
+  qualified,
+  readProject,
+  REMEMBERED,
+  rememberedPlace,
+  type Definition,
+  type LoadStep,
+  type Place,
+  type Project,
+} from '@ouvrage/core';
 import type pg from 'pg';
 
 /** Runs the loads of one table of a small project, as a run does, against a scratch schema. */
@@ -19,26 +31,21 @@ export interface Loads {
 }
 
 /** @param contract what stands between `create table core.t (` and the query, with the closing options */
-export async function loadsOf(
-  client: pg.Client,
-  schema: string,
-  contract: string,
-  query: string,
-  others: Readonly<Record<string, string>> = {},
-): Promise<Loads> {
-  const files = new Map([
-    ['layers.sql', 'create schema landing; create schema core;'],
-    ['core/t.sql', `create table core.t (${contract};\n${query};`],
-    ...Object.entries(others),
-  ]);
+export function loadsOf(client: pg.Client, schema: string, contract: string, query: string, others: Readonly<Record<string, string>> = {}): Promise<Loads> {
+  return loadsIn(client, schema, { 'core/t.sql': `create table core.t (${contract};\n${query};`, ...others }, 't');
+}
+
+/** The loads of one table of the core layer. */
+export async function loadsIn(client: pg.Client, schema: string, definitions: Readonly<Record<string, string>>, name: string): Promise<Loads> {
+  const files = new Map([['layers.sql', 'create schema landing; create schema core;'], ...Object.entries(definitions)]);
   const project: Project = readProject(files);
   const wrong = project.diagnostics.filter((d) => d.severity === 'error' && d.code !== 'policy-not-available');
   if (wrong.length) throw new Error(wrong.map((d) => `${d.path}: ${d.message} ${d.hint ?? ''}`).join('; '));
-  const table = project.tables.get('core.t') as Definition;
+  const table = project.tables.get(`core.${name}`) as Definition;
   const placeOf = (name: string): Place => ({ schema, name: name.slice(name.indexOf('.') + 1) });
-  const own = placeOf('core.t');
+  const own = placeOf(table.fullName);
   const names = { placeOf, functionsSchema: schema };
-  const context = policyContext(project, table, { own, home: own }, names);
+  const context = policyContext(project, table, { own, home: own }, names, ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }));
   const compiled = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   const columns = table.contract!.columns.map((c) => `"${c.name}" ${c.type}`).join(', ');
   return {
@@ -55,7 +62,8 @@ export async function loadsOf(
       }
     },
     reset: async () => {
-      await client.query(`drop table if exists t, "t~keys", "t~events"; create table t (${columns})`);
+      const places = [own, ...REMEMBERED.map((what) => rememberedPlace(own, what))];
+      await client.query(`drop table if exists ${places.map(qualified).join(', ')}; create table ${qualified(own)} (${columns})`);
     },
   };
 }

@@ -87,7 +87,7 @@ describe('merge', () => {
       const loads = await loadsOf(
         client,
         SCHEMA,
-        `id bigint options (role 'surrogate key') primary key, key text not null, x text, y text${flag ? ", gone boolean options (role 'deleted flag')" : ''}) with (load = merge, business_key = 'key'${options})`,
+        `id bigint options (role 'surrogate key') primary key, key text not null, x text, y text, mark uuid options (role 'row hash')${flag ? ", gone boolean options (role 'deleted flag')" : ''}) with (load = merge, business_key = 'key'${options})`,
         'select key, x, y from landing.src',
         source('key text, x text, y text'),
       );
@@ -116,6 +116,7 @@ describe('merge', () => {
           numbers.set(key, id);
         }
         expect(new Set(numbers.values()).size).toBe(numbers.size);
+        await soundMarks('x, y');
         const before = await written(client, 't');
         await loads.load(hour(load));
         expect(await written(client, 't')).toBe(before);
@@ -128,15 +129,30 @@ const HISTORY = `id bigint options (role 'surrogate key') primary key, key text 
   o text options (on_change 'overwrite'), k text options (on_change 'keep'),
   pv text options (on_change 'previous', previous_of 'v'), po text options (on_change 'previous', previous_of 'o'),
   valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to'),
-  is_current boolean options (role 'current flag') not null, version_no integer options (role 'version number')`;
+  is_current boolean options (role 'current flag') not null, version_no integer options (role 'version number'),
+  thing bigint options (role 'durable key') not null, mark text options (role 'row hash')`;
 const HELD = ['key', 'v', 'w', 'o', 'k', 'pv', 'po', 'valid_from', 'valid_to', 'is_current', 'version_no'];
 /** What follows from the versions of one key: its number of each, and which is current. */
 const numbered = (key: string, versions: readonly Row[]): Row[] =>
   versions.map((v, i) => ({ ...v, key, is_current: v['valid_to'] === null ? 't' : 'f', version_no: String(i + 1) }));
+/** Rows have the same hash where their values are the same, and only there. */
+async function soundMarks(columns: string): Promise<void> {
+  const { rows } = await client.query<{ wrong: string }>(
+    `select (select count(*) from (select from t group by ${columns} having count(distinct coalesce(mark::text, 'none')) > 1) as v)
+      + (select count(*) from (select from t group by mark having mark is null or count(distinct (${columns})) > 1) as m) as wrong`,
+  );
+  expect(rows[0]!.wrong).toBe('0');
+}
+
 /** No version has another's key, and no number is ever given twice. */
 async function soundNumbers(numbers: Map<string, string>): Promise<void> {
   const { rows } = await client.query<{ id: string; name: string }>(`select id, key || ' ' || valid_from as name from t`);
   expect(new Set(rows.map((r) => r.id)).size).toBe(rows.length);
+  await soundMarks('v, w, o, k');
+  const things = await client.query<{ wrong: string }>(
+    'select (select count(*) from (select key from t group by key having count(distinct thing) > 1) k) + (select count(*) from (select thing from t group by thing having count(distinct key) > 1) d) as wrong',
+  );
+  expect(things.rows[0]!.wrong).toBe('0');
   for (const { id, name } of rows) {
     const known = numbers.get(name);
     if (known !== undefined) expect(`${name} ${id}`).toBe(`${name} ${known}`);

@@ -1,10 +1,10 @@
 import {
   besidePlace,
   compileFunction,
-  eventsPlace,
   fingerprints,
   functionsOf,
-  keysPlace,
+  REMEMBERED,
+  rememberedPlace,
   planLoad,
   settingsOf,
   targetPlace,
@@ -185,7 +185,7 @@ export class ReleaseTransaction {
       items,
       gone.flatMap((t) => {
         const place = targetPlace(this.environment, t);
-        return [place, keysPlace(place), eventsPlace(place)];
+        return [place, ...REMEMBERED.map((what) => rememberedPlace(place, what))];
       }),
     );
     const prints = fingerprints(this.after);

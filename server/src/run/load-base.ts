@@ -1,7 +1,7 @@
 import {
-  eventsPlace,
   fingerprints,
-  keysPlace,
+  REMEMBERED,
+  rememberedPlace,
   optionOf,
   shortType,
   STATEFUL,
@@ -46,15 +46,16 @@ export async function baseOf(loader: Loader, table: Definition, around: BaseSurr
   const before = released.project.tables.get(table.fullName);
   if (!released.loaded.has(table.fullName) || before?.kind !== 'definition' || !STATEFUL.has(before.policy)) return { kind: 'none' };
   const from = targetPlace(released.environment, table);
-  const there = async (place: Place) => (await loader.oldRelations([place]))[0];
-  const [relation, keys, events] = [await there(from), await there(keysPlace(from)), await there(eventsPlace(from))];
+  const found = await loader.oldRelations([from, ...REMEMBERED.map((what) => rememberedPlace(from, what))]);
+  const there = (place: Place) => found.find((r) => r.schema === place.schema && r.name === place.name);
+  const relation = there(from);
   if (relation?.relkind !== 'r') return { kind: 'none' };
   refuseOtherMeaning(before, table);
   return {
     kind: 'copy',
     from,
     columns: relation.columns.map((c) => c.name),
-    remembers: [...(keys ? (['keys'] as const) : []), ...(events ? (['events'] as const) : [])],
+    remembers: REMEMBERED.filter((what) => there(rememberedPlace(from, what))),
   };
 }
 
