@@ -35,7 +35,17 @@ export {
 export { verdictOf, worst, type Verdict } from './check/verdict.js';
 export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
 export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, wrapped, type Names } from './load/compile.js';
-export { planLoad, targetPlace, besidePlace, SESSION_SETTINGS, type LoadBase, type LoadPlan, type LoadStatement, type PlanContext } from './load/plan.js';
+export {
+  driftProbe,
+  planLoad,
+  targetPlace,
+  besidePlace,
+  SESSION_SETTINGS,
+  type LoadBase,
+  type LoadPlan,
+  type LoadStatement,
+  type PlanContext,
+} from './load/plan.js';
 export { planIntake, sourceQuery, boundSql, watermarkOf, type IntakePlan, type IntakeScope } from './load/intake.js';
 export {
   importTables,
@@ -107,6 +117,7 @@ export {
 } from './load/delivery.js';
 export { policyContext, policySteps, STATEFUL, type PolicyContext } from './load/policy.js';
 export { type LoadStep } from './load/steps.js';
+export { driftColumns, untypedDrift } from './load/drift.js';
 export { namesIn, optionOf, REMEMBERED, rememberedPlace } from './load/target.js';
 export { loadProcedures, loadScript, type Script, type ScriptTable } from './load/script.js';
 export { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from './anatomy/history.js';

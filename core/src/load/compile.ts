@@ -2,6 +2,7 @@ import type { Definition, IndexedFile, Project, ProjectFunction, Query, TableMen
 import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
 import { boundedName, ident, literal, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
+import { driftColumns } from './drift.js';
 import { standInColumns } from './stand-ins.js';
 import { isFilled } from './target.js';
 
@@ -71,7 +72,10 @@ export function definitionQuery(project: Project, table: Definition, names: Name
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   if (!table.contract) return query;
   const stood = table.contract.columns.some(isFilled) ? standInColumns(project, table, names) : undefined;
-  const columns = table.contract.columns.map((c) => `cast(${stood?.values.get(c.name) ?? `q.${ident(c.name)}`} as ${c.type}) as ${ident(c.name)}`);
+  const columns = [
+    ...table.contract.columns.map((c) => `cast(${stood?.values.get(c.name) ?? `q.${ident(c.name)}`} as ${c.type}) as ${ident(c.name)}`),
+    ...driftColumns(project, table).map((c) => `q.${ident(c.name)}`),
+  ];
   return wrapped(`select ${columns.join(',\n       ')}\nfrom (\n`, query, `\n) as q${stood?.joins ?? ''}`);
 }
 

@@ -3,13 +3,15 @@ import { constraintChecks, countStatement, type ConstraintCheck } from '../check
 import { STORAGE_PARAMETERS } from '../project/options.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { besideSchema, type Environment, type Place } from './place.js';
+import { beforeStatementsOf, localSet } from './before.js';
 import { compileText, definitionQuery, settingsOf, type Names } from './compile.js';
+import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
 import type { LoadStep } from './steps.js';
 import { optionOf, REMEMBERED, rememberedPlace, type Remembered } from './target.js';
 
-export type StatementKind = 'session' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
+export type StatementKind = 'session' | 'before' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
 
 /** One statement of a load, in the order in which it runs. */
 export interface LoadStatement {
@@ -60,6 +62,8 @@ export interface PlanContext {
   readonly base?: LoadBase;
   /** The load's time, ISO 8601; the transaction's where it is not given. */
   readonly time?: string;
+  /** Types of columns that drift adds, where the project does not say them. */
+  readonly driftTypes?: ReadonlyMap<string, string>;
   /** The run that loads, for columns that say it. */
   readonly run?: string;
 }
@@ -75,6 +79,8 @@ export type LoadBase =
       readonly kind: 'copy';
       readonly from: Place;
       readonly columns: readonly string[];
+      /** Columns that drift has added before and the contract does not declare: they stay. */
+      readonly extras?: readonly { readonly name: string; readonly type: string }[];
       readonly remembers: readonly Remembered[];
     };
 
@@ -101,7 +107,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   const isView = table.kind === 'definition' && table.policy === 'view';
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions'), ...(isView ? { settings } : {}) };
   const checks = constraintChecks(project, table, target);
-  if (table.kind === 'definition' && loadsInSteps(table)) return planSteps(context, table);
+  if (table.kind === 'definition' && loadsInSteps(table)) return planSteps(context, withDrift(project, table, context.driftTypes));
   const base = {
     table: table.fullName,
     target,
@@ -130,7 +136,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
     ...base,
     relation: isView ? 'view' : 'table',
     session: [...sessionStatements(isView ? new Map() : usedSettings(table, settings)), ...beforeStatements(project, table)],
-    build: [{ kind: 'build', sql: head + query.text, author }],
+    build: [...beforeQuery(table, names), { kind: 'build', sql: head + query.text, author }],
     finish: isView
       ? [...comments, ...grants, ...afterStatements(context, table, names)]
       : [...constraintStatements(checks, beside), ...afterStatements(context, table, names), analyze(beside), ...comments, ...grants],
@@ -169,7 +175,12 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
       { kind: 'session', sql: `select set_config('load.run', ${literal(context.run ?? '').trim()}, true)` },
       ...beforeStatements(project, table),
     ],
-    build: base.kind === 'in place' ? [] : [...remembered(target, base), { kind: 'build', sql: startingTable(table, own, base) }],
+    build: [
+      ...(base.kind === 'in place'
+        ? addDrift(context.project, table, own)
+        : [...remembered(target, base), { kind: 'build' as const, sql: startingTable(table, own, base) }]),
+      ...beforeQuery(table, names),
+    ],
     steps: policySteps(policy, query, table.path, base.kind === 'none'),
     checks,
     ...(checks.length ? { countSql: countStatement(checks, table.fullName, placeOf) } : {}),
@@ -202,16 +213,26 @@ function stateGrants(policy: PolicyContext, environment: Environment): LoadState
   return places.flatMap((place) => grantStatements(environment, place));
 }
 
+/** New columns of the query, added to a table that is changed in its place. */
+function addDrift(project: Project, table: Definition, own: Place): LoadStatement[] {
+  const declared = (project.tables.get(table.fullName) as Definition).contract!.columns;
+  const actions = table
+    .contract!.columns.filter((c) => !declared.some((d) => d.name === c.name))
+    .map((c) => `add column if not exists ${ident(c.name)} ${c.type}`);
+  return actions.length ? [{ kind: 'build', sql: `alter table ${qualified(own)}\n  ${actions.join(',\n  ')}` }] : [];
+}
+
 /** The table that the load goes on with: empty, or a copy in the contract's form; new columns are null in old rows. */
 function startingTable(table: Definition, own: Place, base: LoadBase): string {
   const columns = table.contract!.columns;
   if (base.kind !== 'copy') return `create table ${qualified(own)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}`).join(',\n  ')}\n)${storage(table)}`;
+  const extras = (base.extras ?? []).filter((e) => !columns.some((c) => c.name === e.name)).map((e) => ident(e.name));
   const items = columns.map((c) => {
     const was = c.options['was'];
     const from = base.columns.includes(c.name) ? c.name : was !== undefined && base.columns.includes(was) ? was : undefined;
     return `cast(${from === undefined ? 'null' : ident(from)} as ${c.type}) as ${ident(c.name)}`;
   });
-  return `create table ${qualified(own)}${storage(table)} as\nselect ${items.join(',\n       ')}\nfrom ${qualified(base.from)}`;
+  return `create table ${qualified(own)}${storage(table)} as\nselect ${[...items, ...extras].join(',\n       ')}\nfrom ${qualified(base.from)}`;
 }
 
 /** What is remembered beside a table, as its load goes on: kept, taken over from where the rows are copied, or forgotten. */
@@ -237,6 +258,14 @@ function remembered(target: Place, base: LoadBase): LoadStatement[] {
   return statements;
 }
 
+/** What tells the types of drift columns that the project does not say: a query without rows, and what it runs under. */
+export function driftProbe(context: PlanContext, table: Definition): { readonly session: readonly LoadStatement[]; readonly sql: string } | undefined {
+  if (untypedDrift(context.project, table).length === 0) return undefined;
+  const { environment, project, placeOf } = context;
+  const query = compileText(project.files.get(table.path)!, table.query!, table.query!, { placeOf, functionsSchema: environment.schemaOf('functions') });
+  return { session: sessionStatements(usedSettings(table, settingsOf(project, context.parameters))), sql: `select * from (\n${query.text}\n) as q limit 0` };
+}
+
 export const analyze = (place: Place): LoadStatement => ({ kind: 'analyze', sql: `analyze ${qualified(place)}` });
 
 /** The settings that every statement of the warehouse runs under. */
@@ -251,13 +280,20 @@ function sessionStatements(settings: ReadonlyMap<string, string>): LoadStatement
 
 function usedSettings(table: Definition, settings: ReadonlyMap<string, string>): Map<string, string> {
   const used = new Set(table.query?.settings.map((s) => s.setting));
-  return new Map([...settings].filter(([name]) => used.has(name)));
+  const options = [...(table.contract?.options.values() ?? [])].map((o) => o.value).join('\n');
+  return new Map([...settings].filter(([name]) => used.has(name) || options.includes(name)));
 }
 
-/** `set` in a definition means `set local`. */
+/** What `set` before the contract says. */
 function beforeStatements(project: Project, table: Definition): LoadStatement[] {
   const { text } = project.files.get(table.path)!;
-  return table.before.map((s) => ({ kind: 'session', sql: text.slice(s.start, s.end).replace(/^set\s+(local\s+|session\s+)?/i, 'set local ') }));
+  return table.before.map((s) => ({ kind: 'session', sql: localSet(text.slice(s.start, s.end)) }));
+}
+
+/** The option `before`: in the load's transaction, before the query, when the table is there to be changed. */
+function beforeQuery(table: Definition, names: Names): LoadStatement[] {
+  const text = optionOf(table, 'before');
+  return text === undefined ? [] : beforeStatementsOf(text, names).map((sql): LoadStatement => ({ kind: 'before', sql }));
 }
 
 function storage(table: Definition): string {

@@ -5,7 +5,7 @@ import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
 import { startOf } from './column-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
-import { helperColumns, isFilled } from '../load/target.js';
+import { helperColumns, isFilled, optionOf } from '../load/target.js';
 import type { Column, ConstraintDeclaration, Contract, Definition, IndexedFile, ReferenceTable, Table } from './model.js';
 
 /** What a contract is held against. */
@@ -51,12 +51,20 @@ function columnsAgainstQuery(table: Definition, columns: readonly Column[], quer
       found.push(columnProblem(table.path, c.range, message, 'widen the contract, or round in the query', 'warning'));
     }
   }
-  for (const name of only(columns, declared)) {
+  const drift = optionOf(table, 'drift');
+  for (const name of drift === 'add' || drift === 'ignore' ? [] : only(columns, declared)) {
     if (helpers.has(name)) continue;
     const hint = didYouMean(name, only(declared, columns)) ?? 'declare it, or take it out of the query';
     found.push(columnProblem(table.path, query, `the contract does not declare column ${name}, which the query returns`, hint));
   }
   return found;
+}
+
+/** Columns of a query that a contract with drift = add takes over. */
+export function driftedColumns(table: Definition, columns: readonly Column[] = []): Column[] {
+  if (optionOf(table, 'drift') !== 'add') return [];
+  const helpers = helperColumns(table);
+  return columns.filter((c) => !helpers.has(c.name) && !table.contract!.columns.some((d) => d.name === c.name));
 }
 
 /** Options that name constraints which the contract does not have. */

@@ -1,4 +1,5 @@
 import { resolveExpression } from '../lineage/columns.js';
+import { beforeProblem } from '../load/before.js';
 import { isFilled, lookedUpTable, namesIn } from '../load/target.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
@@ -42,9 +43,11 @@ const ROLE_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
   'as of': ['dated'],
 };
 
+const STATEFUL_POLICIES: readonly LoadPolicy[] = ['append', 'merge', 'history', 'dated'];
+
 /** What no load of this version does yet. */
 const NOT_YET = {
-  options: ['for_each', 'each_schema', 'before', 'shape'],
+  options: ['for_each', 'each_schema', 'shape'],
   roles: [] as string[],
 };
 
@@ -72,6 +75,7 @@ class PolicyReader {
     this.misplaced();
     this.names();
     this.conditions();
+    this.before();
     for (const column of this.columns) if (column.options['looked_up_by'] !== undefined) this.lookUp(column);
     return this.found;
   }
@@ -197,6 +201,14 @@ class PolicyReader {
         this.report(`option ${name}: there is no ${parts.join('.')}`, near ?? 'write q.column or t.column', option.range);
       }
     }
+  }
+
+  private before(): void {
+    const option = this.options.get('before');
+    if (!option) return;
+    const reads = (this.table.query?.tables ?? []).map((t) => `${t.layer ?? ''}.${t.name}`);
+    const problem = beforeProblem(option.value, this.table.fullName, reads, STATEFUL_POLICIES.includes(this.table.policy));
+    if (problem !== undefined) this.report(`option before: ${problem}`, 'write statements with semicolons between', option.range);
   }
 
   private lookUp(column: ColumnDeclaration): void {

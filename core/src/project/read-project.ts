@@ -5,7 +5,7 @@ import { resolveColumns } from '../lineage/columns.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
 import { columnDiagnostic, startOf } from './column-diagnostics.js';
-import { contractDiagnostics, referenceColumns, type ContractSurroundings } from './contract-diagnostics.js';
+import { contractDiagnostics, driftedColumns, referenceColumns, type ContractSurroundings } from './contract-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
 import { policyDiagnostics } from './policy-diagnostics.js';
 import { sourceDiagnostics } from './source-diagnostics.js';
@@ -354,7 +354,12 @@ class Resolver {
           ...contractDiagnostics(table, columns, this.surroundings(table.path)),
         );
         const origins = (name: string) => columns?.find((c) => c.name === name)?.origins ?? NO_ORIGINS;
-        return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: origins(c.name) })) ?? columns, diagnostics };
+        return {
+          columns: table.contract
+            ? [...table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: origins(c.name) })), ...driftedColumns(table, columns)]
+            : columns,
+          diagnostics,
+        };
       }
     }
   }

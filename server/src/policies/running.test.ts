@@ -114,3 +114,26 @@ test('starting over leaves versions behind and keeps numbers; what keeps nothing
   expect((await over(['core.fact_call'], ['core.fact_call'])).body).toMatchObject({ code: 'no-start-over' });
   expect((await over(['core.dim_port'], ['core.dim_vessel'])).body).toMatchObject({ code: 'no-start-over' });
 });
+
+test('a new column of the query is added where drift says so; a statement of before runs in the load', async () => {
+  const slug = await workspace(mira, 'Drifting');
+  const original = ((await mira.get(`/api/workspaces/${slug}/files`)).body as { files: Record<string, string> }).files['core/fact_dues.sql']!;
+  const withOptions = original.replace(
+    "business_key = 'invoice_no'",
+    "business_key = 'invoice_no', drift = add, before = 'delete from core.fact_dues where amount > 1e9; analyze core.fact_dues'",
+  );
+  const drifting = withOptions.replace('select i.invoice_no,', "select i.invoice_no, 'of ' || i.invoice_no as said,");
+  expect(drifting).not.toBe(withOptions);
+  await draft(mira, slug, 'core/fact_dues.sql', () => drifting);
+  const first = step(await runTables(mira, slug, ['core.fact_dues']), 'core.fact_dues');
+  expect(first).toMatchObject({ state: 'done', error: null });
+  const facts = `${schemaOf(slug)}.fact_dues`;
+  const said = () =>
+    warehouse<{ rows: string; said: string }>(`select count(*) as rows, count(*) filter (where said = 'of ' || invoice_no) as said from ${facts}`, 'workspace');
+  const [after] = await said();
+  expect(after!.said).toBe(after!.rows);
+  expect(step(await runTables(mira, slug, ['core.fact_dues'], false), 'core.fact_dues')).toMatchObject({ state: 'done', counts: { updated: 0, inserted: 0 } });
+  await draft(mira, slug, 'core/fact_dues.sql', () => drifting.replace("'of ' || i.invoice_no as said", "'of ' || i.invoice_no as said, 1 as more"));
+  expect(step(await runTables(mira, slug, ['core.fact_dues'], false), 'core.fact_dues')).toMatchObject({ state: 'done' });
+  expect(await warehouse(`select count(*) as n from ${facts} where more = 1`, 'workspace')).toEqual([{ n: after!.rows }]);
+});

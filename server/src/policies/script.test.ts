@@ -58,22 +58,18 @@ async function sameAsProduction(core: string): Promise<void> {
   }
 }
 
-test.each(['script', 'procedures'] as const)(
-  'the whole project as %s, run twice',
-  async (form) => {
-    // Production and the script read the same landing rows.
-    await runTables(mira, 'production', []);
-    const slug = await workspace(mira, `Taken away ${form}`);
-    const { text } = await mira.get(`/api/workspaces/${slug}/script?form=${form}`);
-    const prefix = `w_${slug.replaceAll('-', '_')}`;
-    for (let time = 0; time < 2; time++) {
-      await psql(text);
-      if (form === 'procedures') await psql(`call ${prefix}_functions.load_all();`);
-      await sameAsProduction(`${prefix}_core`);
-    }
-  },
-  60_000,
-);
+test.each(['script', 'procedures'] as const)('the whole project as %s, run twice', async (form) => {
+  // Production and the script read the same landing rows.
+  await runTables(mira, 'production', []);
+  const slug = await workspace(mira, `Taken away ${form}`);
+  const { text } = await mira.get(`/api/workspaces/${slug}/script?form=${form}`);
+  const prefix = `w_${slug.replaceAll('-', '_')}`;
+  for (let time = 0; time < 2; time++) {
+    await psql(text);
+    if (form === 'procedures') await psql(`call ${prefix}_functions.load_all();`);
+    await sameAsProduction(`${prefix}_core`);
+  }
+});
 
 test('a guard and a check stop the script with what is wrong', async () => {
   const slug = await workspace(mira, 'Taken away wrong');

@@ -5,7 +5,6 @@ import {
   functionsOf,
   REMEMBERED,
   rememberedPlace,
-  planLoad,
   settingsOf,
   targetPlace,
   worst,
@@ -17,7 +16,7 @@ import {
 } from '@ouvrage/core';
 import type pg from 'pg';
 import { BuildService, brokenError, countsOf, problemError, stoppedError } from '../run/build.service.js';
-import { baseOf, type BaseSurroundings } from '../run/load-base.js';
+import { planFrom, type BaseSurroundings } from '../run/load-base.js';
 import { Problem } from '../shared/problem.js';
 import { Run, type RunStep, type StepError } from '../run/run.entities.js';
 import { landingBeside } from '../source/delivery.service.js';
@@ -119,10 +118,11 @@ export class ReleaseTransaction {
     if (table.kind === 'source') return true;
     const loader = new Loader(this.client);
     try {
-      const base = table.kind === 'definition' ? { base: await baseOf(loader, table, await this.bases()) } : {};
-      const plan = planLoad(
-        { project: this.after, environment: this.environment, placeOf: this.placeOf, run: String(this.run.id), ...(await this.builds.loadTime()), ...base },
+      const plan = await planFrom(
+        loader,
+        { project: this.after, environment: this.environment, placeOf: this.placeOf, run: String(this.run.id), ...(await this.builds.loadTime()) },
         table,
+        await this.bases(),
       );
       const { rows, checks } = await this.builds.makeAndCheck(loader, plan, this.after, this.placeOf);
       if (worst(checks.map((c) => c.verdict)) === 'broken') {

@@ -5,7 +5,6 @@ import {
   compileText,
   fingerprints,
   functionsOf,
-  planLoad,
   qualified,
   queryCheck,
   queryCheckStatements,
@@ -29,7 +28,7 @@ import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
 import { CheckResult, Run, RunStep, type StepError } from './run.entities.js';
 import { ClockService } from './clock.service.js';
-import { baseOf, type BaseSurroundings } from './load-base.js';
+import { planFrom, type BaseSurroundings } from './load-base.js';
 import { RunService } from './run.service.js';
 
 /** All that the steps of one run share. */
@@ -208,11 +207,8 @@ export class BuildService implements OnModuleInit {
     const table = project.tables.get(step.table)!;
     if (table.kind === 'source') throw new Error(`${table.fullName} is brought in, not built`);
     const over = run.request.startOver?.includes(table.fullName);
-    const base = table.kind === 'definition' ? { base: over ? ({ kind: 'none' } as const) : await baseOf(loader, table, context.bases) } : {};
-    const plan = planLoad(
-      { project, environment, placeOf, parameters, run: String(run.id), ...(context.time === undefined ? {} : { time: context.time }), ...base },
-      table,
-    );
+    const time = context.time === undefined ? {} : { time: context.time };
+    const plan = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...time }, table, context.bases, over);
     const { rows, checks } = await this.makeAndCheck(loader, plan, project, placeOf);
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');

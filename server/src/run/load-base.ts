@@ -1,4 +1,9 @@
 import {
+  driftProbe,
+  planLoad,
+  type LoadPlan,
+  type PlanContext,
+  type ReferenceTable,
   fingerprints,
   REMEMBERED,
   rememberedPlace,
@@ -34,7 +39,7 @@ export interface BaseSurroundings {
  * else a copy of production's rows in the form of the contract, else nothing.
  * @throws Problem where production's rows cannot be gone on from
  */
-export async function baseOf(loader: Loader, table: Definition, around: BaseSurroundings): Promise<LoadBase> {
+async function baseOf(loader: Loader, table: Definition, around: BaseSurroundings): Promise<LoadBase> {
   if (!STATEFUL.has(table.policy)) return { kind: 'none' };
   const { project, environment, here, released } = around;
   const own = targetPlace(environment, table);
@@ -55,13 +60,35 @@ export async function baseOf(loader: Loader, table: Definition, around: BaseSurr
     kind: 'copy',
     from,
     columns: relation.columns.map((c) => c.name),
+    ...(optionOf(table, 'drift') === 'add' ? { extras: relation.columns } : {}),
     remembers: REMEMBERED.filter((what) => there(rememberedPlace(from, what))),
   };
 }
 
+/** Whether a table has the contract's columns; where drift adds columns, it may have more. */
 function sameShape(relation: OldRelation, table: Definition): boolean {
   const columns = table.contract!.columns.map((c) => `${c.name} ${c.type}`);
-  return JSON.stringify(relation.columns.map((c) => `${c.name} ${shortType(c.type)}`)) === JSON.stringify(columns);
+  const there = relation.columns.map((c) => `${c.name} ${shortType(c.type)}`);
+  return JSON.stringify(optionOf(table, 'drift') === 'add' ? there.slice(0, columns.length) : there) === JSON.stringify(columns);
+}
+
+/**
+ * The plan of one load, with what it goes on from.
+ * @param startOver true to go on from nothing
+ */
+export async function planFrom(
+  loader: Loader,
+  context: Omit<PlanContext, 'base' | 'driftTypes'>,
+  table: Definition | ReferenceTable,
+  around: BaseSurroundings,
+  startOver = false,
+): Promise<LoadPlan> {
+  if (table.kind === 'reference') return planLoad(context, table);
+  const base: LoadBase = startOver ? { kind: 'none' } : await baseOf(loader, table, around);
+  const probe = driftProbe(context, table);
+  if (!probe) return planLoad({ ...context, base }, table);
+  for (const statement of probe.session) await loader.run(statement);
+  return planLoad({ ...context, base, driftTypes: await loader.typesOf(probe.sql) }, table);
 }
 
 /** Options that say what the rows of a table are: with others, the rows that are there mean something else. */

@@ -8,6 +8,7 @@ import {
   readCsv,
   select,
   targetPlace,
+  untypedDrift,
   type Place,
   type Project,
   type ReferenceTable,
@@ -50,6 +51,14 @@ export class ScriptService {
     const plans = order.map((name): ScriptTable => {
       const table = project.tables.get(name)!;
       if (table.kind === 'source') throw new Error(`${name} is brought in`);
+      const untyped = table.kind === 'definition' ? untypedDrift(project, table) : [];
+      if (untyped.length)
+        throw new Problem(
+          409,
+          'no-script',
+          `${name} takes over ${untyped.join(', ')}, whose type only the warehouse knows`,
+          'Declare it in the contract, or cast it in the query.',
+        );
       const plan = planLoad({ project, environment, placeOf, base: { kind: 'in place' } }, table);
       return { plan, ...(table.kind === 'reference' ? { rows: rowsOf(project, table) } : {}) };
     });

@@ -179,6 +179,16 @@ export class Loader {
     for (const sql of kept) await this.plain('index', sql);
   }
 
+  /** The types of a query's columns, as PostgreSQL writes them. */
+  async typesOf(sql: string): Promise<Map<string, string>> {
+    const { fields } = await this.plain('check', sql);
+    const { rows } = await this.client.query<{ type: string }>(
+      'select format_type(o, m) as type from unnest($1::oid[], $2::int[]) with ordinality as f (o, m, n) order by n',
+      [fields.map((f) => f.dataTypeID), fields.map((f) => f.dataTypeModifier)],
+    );
+    return new Map(fields.map((f, i) => [f.name, rows[i]!.type]));
+  }
+
   async oldRelations(places: readonly Place[]): Promise<OldRelation[]> {
     const { rows } = await this.client.query<OldRelation>(OLD_SQL, [places.map((p) => p.schema), places.map((p) => p.name)]);
     return rows;
