@@ -38,6 +38,7 @@ export { compileText, compileFunction, functionsOf, definitionQuery, previewQuer
 export {
   driftProbe,
   planLoad,
+  rememberedColumns,
   targetPlace,
   besidePlace,
   SESSION_SETTINGS,
@@ -117,8 +118,9 @@ export {
 } from './load/delivery.js';
 export { policyContext, policySteps, STATEFUL, type PolicyContext } from './load/policy.js';
 export { type LoadStep } from './load/steps.js';
+export { losses, migrations, otherMeaning, TREATMENTS, type Migration, type Treatment } from './review/migration.js';
 export { driftColumns, untypedDrift } from './load/drift.js';
-export { namesIn, optionOf, REMEMBERED, rememberedPlace } from './load/target.js';
+export { namesIn, optionOf, REMEMBERED, rememberedPlace, type Remembered } from './load/target.js';
 export { loadProcedures, loadScript, type Script, type ScriptTable } from './load/script.js';
 export { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from './anatomy/history.js';
 export { dimensionTable, keyNameOf, type DimensionChoices, type OnChange } from './starter/dimension.js';

@@ -22,7 +22,8 @@ export interface HistoryColumns {
   readonly overwriteAll: boolean;
 }
 
-export function historyColumns(target: Target): HistoryColumns {
+/** @param corrects versioned columns are overwritten in open versions */
+export function historyColumns(target: Target, corrects = false): HistoryColumns {
   const by = (role: string) => columnWith(target, role);
   const current = by('current flag');
   const version = by('version number');
@@ -33,14 +34,14 @@ export function historyColumns(target: Target): HistoryColumns {
     validTo: by('valid to')!,
     ...(current === undefined ? {} : { current }),
     ...(version === undefined ? {} : { version }),
-    versioned: onChange('version'),
-    overwritten: onChange('overwrite'),
-    kept: onChange('keep'),
+    versioned: corrects ? [] : onChange('version'),
+    overwritten: corrects ? [...onChange('version'), ...onChange('overwrite'), ...onChange('keep')] : onChange('overwrite'),
+    kept: corrects ? [] : onChange('keep'),
     previous: target.columns.flatMap((c) => {
       const of = target.columns.find((o) => o.name === c.options['previous_of']);
       return c.options['on_change'] === 'previous' && of ? [{ name: c.name, of }] : [];
     }),
-    overwriteAll: optionOf(target.table, 'overwrite_scope') !== 'current',
+    overwriteAll: !corrects && optionOf(target.table, 'overwrite_scope') !== 'current',
   };
 }
 
@@ -48,7 +49,7 @@ export function historyColumns(target: Target): HistoryColumns {
 export function historySteps(context: PolicyContext): LoadStep[] {
   const { target, own, home } = context;
   const { key, table } = target;
-  const h = historyColumns(target);
+  const h = historyColumns(target, context.corrects);
   const place = qualified(own);
   const now = loadTime(h.validFrom);
   const names = writtenColumns(target).map((c) => c.name);
@@ -107,11 +108,11 @@ where op is not null`;
 }
 
 /** Overwritten columns take the query's value: in all versions of the key, or in the current one. */
-function overwrite({ target, own }: PolicyContext, h: HistoryColumns): LoadStep[] {
+function overwrite({ target, own, corrects }: PolicyContext, h: HistoryColumns): LoadStep[] {
   if (h.overwritten.length === 0) return [];
   const sets = h.overwritten.map((c) => `${ident(c.name)} = c.${ident(c.name)}`);
   const before = h.previous
-    .filter((p) => h.overwritten.includes(p.of))
+    .filter((p) => !corrects && h.overwritten.includes(p.of))
     .map((p) => `${ident(p.name)} = case when ${differ('t', 'c', [p.of])} then t.${ident(p.of.name)} else t.${ident(p.name)} end`);
   const which = h.overwriteAll
     ? `${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`

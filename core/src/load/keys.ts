@@ -17,7 +17,7 @@ export interface KeyMap {
   readonly parts: readonly ColumnDeclaration[];
   readonly method: 'sequence' | 'hash';
   /** What the map is called in the statements that join it. */
-  readonly alias: string;
+  readonly alias: 'keys' | 'durable';
 }
 
 /** The key maps of a target: of its surrogate key, of its durable key. @param home the table's final place */

@@ -9,7 +9,7 @@ import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
 import type { LoadStep } from './steps.js';
-import { optionOf, REMEMBERED, rememberedPlace, type Remembered } from './target.js';
+import { optionOf, REMEMBERED, rememberedPlace, targetOf, type Remembered } from './target.js';
 
 export type StatementKind = 'session' | 'before' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
 
@@ -62,6 +62,8 @@ export interface PlanContext {
   readonly base?: LoadBase;
   /** The load's time, ISO 8601; the transaction's where it is not given. */
   readonly time?: string;
+  /** Of a history by state: what changed corrects open versions, and makes no new ones. */
+  readonly corrects?: boolean;
   /** Types of columns that drift adds, where the project does not say them. */
   readonly driftTypes?: ReadonlyMap<string, string>;
   /** The run that loads, for columns that say it. */
@@ -70,8 +72,8 @@ export interface PlanContext {
 
 /** What the load of a table that keeps state goes on from. */
 export type LoadBase =
-  /** Nothing: the first load, or a start over. */
-  | { readonly kind: 'none' }
+  /** Nothing: the first load, or a start over; what is remembered for other keys is forgotten. */
+  | { readonly kind: 'none'; readonly forgets?: readonly Remembered[] }
   /** The table in its place, whose columns are the contract's. */
   | { readonly kind: 'in place' }
   /** Rows that are copied first, with what is remembered beside them. */
@@ -153,7 +155,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const placeOf = (name: string) => (name === table.fullName ? own : context.placeOf(name));
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions') };
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
-  const policy = policyContext(project, table, { own, home: target }, names, writableIn(context));
+  const policy = policyContext(project, table, { own, home: target }, names, { writable: writableIn(context), corrects: context.corrects ?? false });
   const checks = constraintChecks(project, table, target);
   const settings = settingsOf(project, context.parameters);
   const finish = [
@@ -222,6 +224,18 @@ function addDrift(project: Project, table: Definition, own: Place): LoadStatemen
   return actions.length ? [{ kind: 'build', sql: `alter table ${qualified(own)}\n  ${actions.join(',\n  ')}` }] : [];
 }
 
+/** The columns of what a table would remember by business key: what has others was made for another key. */
+export function rememberedColumns(project: Project, table: Definition): Map<Remembered, readonly { readonly name: string; readonly type: string }[]> {
+  if (!loadsInSteps(table)) return new Map();
+  const target = targetOf(project, table);
+  const maps = keyMapsOf(target, { schema: '', name: table.name });
+  const key = target.key.map((k) => target.columns.find((c) => c.name === k)!);
+  return new Map<Remembered, readonly { readonly name: string; readonly type: string }[]>([
+    ...maps.map((m) => [m.alias, [...m.parts, { name: 'number', type: 'bigint' }]] as const),
+    ['inferred', key],
+  ]);
+}
+
 /** The table that the load goes on with: empty, or a copy in the contract's form; new columns are null in old rows. */
 function startingTable(table: Definition, own: Place, base: LoadBase): string {
   const columns = table.contract!.columns;
@@ -242,7 +256,7 @@ function remembered(target: Place, base: LoadBase): LoadStatement[] {
     const place = rememberedPlace(target, what);
     if (base.kind === 'none') {
       // Numbers and placeholders outlive a start over and a rebuild; events do not.
-      if (what === 'events') statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
+      if (what === 'events' || base.forgets?.includes(what)) statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
       continue;
     }
     if (base.kind !== 'copy') continue;

@@ -26,6 +26,8 @@ export interface PolicyContext {
   readonly names: Names;
   /** Where a dimension stands, if placeholders may be made in it: not in one that is only read. */
   readonly writable: (dimension: Definition) => { readonly own: Place; readonly home: Place } | undefined;
+  /** Of a history by state: changes correct open versions. */
+  readonly corrects: boolean;
   /** An option that holds a condition over `q` and `t`, compiled. */
   readonly condition: (option: string) => string | undefined;
 }
@@ -43,7 +45,7 @@ export function policyContext(
   table: Definition,
   places: { readonly own: Place; readonly home: Place },
   names: Names,
-  writable: PolicyContext['writable'] = () => undefined,
+  { writable = () => undefined, corrects = false }: Partial<Pick<PolicyContext, 'writable' | 'corrects'>> = {},
 ): PolicyContext {
   return {
     project,
@@ -51,6 +53,7 @@ export function policyContext(
     ...places,
     names,
     writable,
+    corrects,
     condition: (option) => {
       const text = optionOf(table, option);
       return text === undefined ? undefined : compileCondition(text, names);

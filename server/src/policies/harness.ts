@@ -45,7 +45,9 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
   const placeOf = (name: string): Place => ({ schema, name: name.slice(name.indexOf('.') + 1) });
   const own = placeOf(table.fullName);
   const names = { placeOf, functionsSchema: schema };
-  const context = policyContext(project, table, { own, home: own }, names, ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }));
+  const context = policyContext(project, table, { own, home: own }, names, {
+    writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
+  });
   const compiled = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   const columns = table.contract!.columns.map((c) => `"${c.name}" ${c.type}`).join(', ');
   return {

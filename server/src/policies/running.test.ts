@@ -74,11 +74,12 @@ test('a release migrates a history and keeps its versions and numbers', async ()
   const before = await versions();
   const slug = await workspace(mira, 'More of vessels');
   const original = (await mira.get(`/api/workspaces/${slug}/files`)).body as { files: Record<string, string> };
-  const release = async (message: string) => {
+  const ask = (message: string, answers: object = {}) => mira.send('post', `/api/workspaces/${slug}/release`, { message, ...answers });
+  const release = async (message: string, answers: object = {}) => {
     await mira.send('post', `/api/workspaces/${slug}/commits`, { message });
-    const asked = (await mira.send('post', `/api/workspaces/${slug}/release`, { message })).body as { id: number };
-    const run = await mira.ended(asked.id);
+    const run = await mira.ended(((await ask(message, answers)).body as { id: number }).id);
     expect(run).toMatchObject({ state: 'succeeded' });
+    return run;
   };
   await draft(mira, slug, 'core/dim_vessel.sql', (t) =>
     t
@@ -92,9 +93,49 @@ test('a release migrates a history and keeps its versions and numbers', async ()
       'select count(*) as n from core.dim_vessel where tons_known is null and is_current and hull_no in (select hull_no from staging.vessel where scrapped_on is null)',
     ),
   ).toEqual([{ n: '0' }]);
-  await draft(mira, slug, 'core/dim_vessel.sql', () => original.files['core/dim_vessel.sql']!);
-  await release('As it was');
+  // A changed query corrects open versions, where the release says so, instead of making new ones.
+  await draft(mira, slug, 'core/dim_vessel.sql', (t) => t.replace('v.gross_tonnage,', 'v.gross_tonnage + 1 as gross_tonnage,'));
+  const compared = (await mira.get(`/api/workspaces/${slug}/comparison`)).body as { migrations: unknown[]; losses: string[] };
+  expect(compared.migrations).toEqual([{ table: 'core.dim_vessel', policy: 'history', choices: ['go on', 'correct', 'start over'], statements: [] }]);
+  const corrected = await release('Tonnage with its ton', { treatments: { 'core.dim_vessel': 'correct' } });
+  expect(step(corrected, 'core.dim_vessel')).toMatchObject({ counts: { 'new versions': 0, closed: 0, overwritten: expect.any(Number) } });
   expect(await versions()).toEqual(before);
+  // What is dropped for good needs consent; what cannot be done is refused.
+  await draft(mira, slug, 'core/dim_vessel.sql', () => original.files['core/dim_vessel.sql']!);
+  await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'As it was' });
+  expect((await ask('As it was')).body).toMatchObject({ code: 'needs-consent', losses: ['core.dim_vessel.tons_known'] });
+  const consents = ['core.dim_vessel.tons_known'];
+  expect((await ask('As it was', { consents, treatments: { 'core.dim_vessel': 'forget it' } })).body).toMatchObject({ code: 'bad-treatment' });
+  await mira.ended(((await ask('As it was', { consents, treatments: { 'core.dim_vessel': 'correct' } })).body as { id: number }).id);
+  expect(await versions()).toEqual(before);
+  expect(
+    await warehouse(
+      "select count(*) as n from information_schema.columns where table_schema = 'core' and table_name = 'dim_vessel' and column_name = 'tons_known'",
+    ),
+  ).toEqual([{ n: '0' }]);
+});
+
+test('other keys start a table over, with numbers of their own, and only when someone says so', async () => {
+  const slug = await workspace(mira, 'Other numbers');
+  await runTables(mira, slug, ['core.dim_port']);
+  await draft(mira, slug, 'core/dim_port.sql', (t) => t.replace("business_key = 'port_code'", "business_key = 'port_name'"));
+  const over = { tables: ['core.dim_port'], upstream: false, downstream: false, startOver: ['core.dim_port'] };
+  const run = await mira.ended(((await mira.send('post', `/api/workspaces/${slug}/runs`, over)).body as { id: number }).id);
+  expect(step(run, 'core.dim_port')).toMatchObject({ state: 'done', error: null });
+  expect(await warehouse(`select count(*) as n from ${schemaOf(slug)}."dim_port~keys" where port_name is null`, 'workspace')).toEqual([{ n: '0' }]);
+  const slugOfOwners = await workspace(mira, 'Owners in sequence');
+  await draft(mira, slugOfOwners, 'core/dim_owner.sql', (t) => t.replace('key_method = hash, ', ''));
+  await mira.send('post', `/api/workspaces/${slugOfOwners}/commits`, { message: 'Owners in sequence' });
+  const ask = (treatments: object) => mira.send('post', `/api/workspaces/${slugOfOwners}/release`, { message: 'Owners in sequence', treatments });
+  expect((await ask({})).body).toMatchObject({
+    code: 'cannot-go-on',
+    title: 'core.dim_owner cannot go on from its rows: its key_method was hash and is nothing',
+  });
+  expect(await mira.ended(((await ask({ 'core.dim_owner': 'start over' })).body as { id: number }).id)).toMatchObject({ state: 'succeeded' });
+  expect(await warehouse('select max(owner_key) = count(*) as in_sequence from core.dim_owner')).toEqual([{ in_sequence: true }]);
+  await draft(mira, slugOfOwners, 'core/dim_owner.sql', (t) => t.replace("business_key = 'owner_id', ", "business_key = 'owner_id', key_method = hash, "));
+  await mira.send('post', `/api/workspaces/${slugOfOwners}/commits`, { message: 'Owners by hash' });
+  expect(await mira.ended(((await ask({ 'core.dim_owner': 'start over' })).body as { id: number }).id)).toMatchObject({ state: 'succeeded' });
 });
 
 test('starting over leaves versions behind and keeps numbers; what keeps nothing cannot be started over', async () => {

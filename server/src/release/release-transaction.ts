@@ -118,11 +118,20 @@ export class ReleaseTransaction {
     if (table.kind === 'source') return true;
     const loader = new Loader(this.client);
     try {
+      const treatment = this.run.request.release?.treatments?.[table.fullName];
       const plan = await planFrom(
         loader,
-        { project: this.after, environment: this.environment, placeOf: this.placeOf, run: String(this.run.id), ...(await this.builds.loadTime()) },
+        {
+          project: this.after,
+          environment: this.environment,
+          placeOf: this.placeOf,
+          run: String(this.run.id),
+          corrects: treatment === 'correct',
+          ...(await this.builds.loadTime()),
+        },
         table,
         await this.bases(),
+        treatment === 'start over',
       );
       const { rows, checks } = await this.builds.makeAndCheck(loader, plan, this.after, this.placeOf);
       if (worst(checks.map((c) => c.verdict)) === 'broken') {

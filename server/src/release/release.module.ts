@@ -1,4 +1,5 @@
 import { Body, Controller, Get, Module, Param, Post } from '@nestjs/common';
+import { ArrayMaxSize, IsArray, IsObject, IsOptional, IsString } from 'class-validator';
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import { Me, Needs } from '../people/access.js';
@@ -17,6 +18,18 @@ import { TodayService } from './today.service.js';
 class ReleaseBody {
   @Text(1, 5000, 'Dues by measured tonnage')
   message: string;
+
+  /** What may be dropped for good: tables, and columns of tables that keep rows. */
+  @IsArray()
+  @ArrayMaxSize(500)
+  @IsString({ each: true })
+  @IsOptional()
+  consents?: string[];
+
+  /** What is done with the rows of a table that keeps them; the usual thing where nothing is said. */
+  @IsObject()
+  @IsOptional()
+  treatments?: Record<string, string>;
 }
 
 @ApiTags('releases')
@@ -39,8 +52,8 @@ export class ReleaseController {
 
   @Needs('releaser')
   @Post('workspaces/:slug/release')
-  async release(@Me() me: Person, @Param('slug') slug: string, @Body() { message }: ReleaseBody) {
-    return runOut(await this.releases.ask(me, slug, message));
+  async release(@Me() me: Person, @Param('slug') slug: string, @Body() { message, consents, treatments }: ReleaseBody) {
+    return runOut(await this.releases.ask(me, slug, { message, consents: consents ?? [], treatments: treatments ?? {} }));
   }
 
   /** What needs a person. */

@@ -1,6 +1,6 @@
 import { Injectable, type OnApplicationBootstrap, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { compareProjects, type Project, type ProjectChange } from '@ouvrage/core';
+import { compareProjects, losses, migrations, type Migration, type Project, type ProjectChange, type Treatment } from '@ouvrage/core';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -14,6 +14,14 @@ import { logger, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
+
+/** What is asked for. */
+export interface ReleaseRequest {
+  readonly message: string;
+  /** What may be dropped for good. */
+  readonly consents: readonly string[];
+  readonly treatments: Readonly<Record<string, string>>;
+}
 
 /** Compares a workspace with production, and puts it into production all at once. */
 @Injectable()
@@ -71,6 +79,8 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
         after: text(line.project, f.path),
       })),
       tables: drafted.tables,
+      losses: losses(production.project, line.project, drafted),
+      migrations: migrations(production.project, line.project, drafted),
       releases: change.tables.map((t) => t.table),
       untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
       checks: checks.filter((c) => touched.has(c.table)),
@@ -90,7 +100,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
   }
 
   /** Asks for the release of what a workspace has committed. */
-  async ask(person: Person, slug: string, message: string): Promise<Run> {
+  async ask(person: Person, slug: string, { message, consents, treatments }: ReleaseRequest): Promise<Run> {
     const workspace = await this.projects.workspace(slug);
     const drafts = await this.projects.draftsOf(workspace);
     if (drafts.length)
@@ -117,6 +127,8 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
           .map((e) => `${e.path}: ${e.message}`)
           .join('; '),
       );
+    this.refuseLosses(losses(production.project, after, change), consents);
+    const chosen = this.chosen(migrations(production.project, after, change), treatments);
     const environment = this.projects.environmentOf(undefined);
     const standings = await this.warehouse.standings(after, environment, environment);
     const planned = planTables(after, this.tablesToBuild(change, after), standings, false, this.changedChecks(change), this.toBringIn(change, after));
@@ -132,9 +144,31 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
         parallelism: 1,
         parameters: {},
         drafts: {},
-        release: { workspace: slug, message },
+        release: { workspace: slug, message, treatments: chosen },
       },
       planned,
+    );
+  }
+
+  private refuseLosses(lost: readonly string[], consents: readonly string[]): void {
+    const open = lost.filter((l) => !consents.includes(l));
+    if (open.length)
+      throw new Problem(409, 'needs-consent', `This release drops ${open.join(', ')} for good`, 'Say that it may, or keep it in the contract.', {
+        losses: open,
+      });
+  }
+
+  /** What is done with the rows of each table that keeps them. */
+  private chosen(found: readonly Migration[], treatments: Readonly<Record<string, string>>): Record<string, Treatment> {
+    return Object.fromEntries(
+      found.map(({ table, choices, obstacle }) => {
+        const asked = treatments[table] ?? 'go on';
+        const treatment = choices.find((c) => c === asked);
+        if (treatment) return [table, treatment];
+        if (obstacle !== undefined && treatments[table] === undefined)
+          throw new Problem(409, 'cannot-go-on', `${table} cannot go on from its rows: ${obstacle}`, 'Start it over, or change the definition back.');
+        throw new Problem(422, 'bad-treatment', `${table} cannot be told to ${asked}`, `It can ${choices.join(', or ')}.`);
+      }),
     );
   }
 

@@ -1,4 +1,7 @@
 import {
+  rememberedColumns,
+  type Remembered,
+  otherMeaning,
   driftProbe,
   planLoad,
   type LoadPlan,
@@ -84,24 +87,33 @@ export async function planFrom(
   startOver = false,
 ): Promise<LoadPlan> {
   if (table.kind === 'reference') return planLoad(context, table);
-  const base: LoadBase = startOver ? { kind: 'none' } : await baseOf(loader, table, around);
+  const found: LoadBase = startOver ? { kind: 'none' } : await baseOf(loader, table, around);
+  const base: LoadBase = found.kind === 'none' ? { ...found, forgets: await ofOtherKeys(loader, table, around) } : found;
   const probe = driftProbe(context, table);
   if (!probe) return planLoad({ ...context, base }, table);
   for (const statement of probe.session) await loader.run(statement);
   return planLoad({ ...context, base, driftTypes: await loader.typesOf(probe.sql) }, table);
 }
 
-/** Options that say what the rows of a table are: with others, the rows that are there mean something else. */
-const MEANING = ['business_key', 'watermark', 'effective_from', 'order_within', 'key_method'];
+/** What is remembered beside a table for a business key that it no longer has. */
+async function ofOtherKeys(loader: Loader, table: Definition, { project, environment }: BaseSurroundings): Promise<Remembered[]> {
+  const home = targetPlace(environment, table);
+  const expected = [...rememberedColumns(project, table)].map(([what, columns]) => ({ what, columns, place: rememberedPlace(home, what) }));
+  const there = await loader.oldRelations(expected.map((e) => e.place));
+  const shape = (columns: readonly { readonly name: string; readonly type: string }[]) => JSON.stringify(columns.map((c) => [c.name, shortType(c.type)]));
+  return expected.flatMap(({ what, columns, place }) => {
+    const relation = there.find((r) => r.name === place.name && r.schema === place.schema);
+    return relation && shape(relation.columns) !== shape(columns) ? [what] : [];
+  });
+}
 
 function refuseOtherMeaning(before: Definition, after: Definition): void {
-  const changed = before.policy === after.policy ? MEANING.find((o) => optionOf(before, o) !== optionOf(after, o)) : 'load';
-  if (changed === undefined) return;
-  const said = (t: Definition) => (changed === 'load' ? t.policy : (optionOf(t, changed) ?? 'nothing'));
+  const other = otherMeaning(before, after);
+  if (other === undefined) return;
   throw new Problem(
     409,
     'cannot-go-on',
-    `${after.fullName} cannot go on from production’s rows: its ${changed} was ${said(before)} and is ${said(after)}`,
-    'Give the table another name, which starts it over, or change the option back.',
+    `${after.fullName} cannot go on from production’s rows: ${other}`,
+    'Start it over, give the table another name, or change the option back.',
   );
 }

@@ -1,4 +1,4 @@
-import type { Verdict } from '@ouvrage/core';
+import type { Treatment, Verdict } from '@ouvrage/core';
 import { Column, CreateDateColumn, Entity, Index, JoinColumn, ManyToOne, PrimaryGeneratedColumn, type Relation } from 'typeorm';
 
 export type RunKind = 'build' | 'intake' | 'release';
@@ -17,7 +17,7 @@ export interface RunRequest {
   /** Tables that begin with nothing of what they held: their rows, versions and events; numbers of keys stay. */
   readonly startOver?: readonly string[];
   /** A release: the workspace that it comes from and its message. */
-  readonly release?: { readonly workspace: string; readonly message: string };
+  readonly release?: { readonly workspace: string; readonly message: string; readonly treatments?: Readonly<Record<string, Treatment>> };
 }
 
 /** One execution over a set of tables in one environment. */

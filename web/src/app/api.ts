@@ -1,5 +1,5 @@
 import { createApi, fetchBaseQuery, type BaseQueryFn, type FetchArgs } from '@reduxjs/toolkit/query/react';
-import type { Drift } from '@ouvrage/core';
+import type { Drift, Treatment } from '@ouvrage/core';
 import type {
   AccessToken,
   AuditEntry,
@@ -290,8 +290,8 @@ export const api = createApi({
     }),
 
     comparison: b.query<Comparison, string>({ query: (slug) => `${at(slug)}/comparison`, providesTags: ['Releases', 'State'] }),
-    release: b.mutation<RunEntry, { slug: string; message: string }>({
-      query: ({ slug, message }) => ({ url: `${at(slug)}/release`, method: 'POST', body: { message } }),
+    release: b.mutation<RunEntry, { slug: string; message: string; consents: readonly string[]; treatments: Readonly<Record<string, Treatment>> }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/release`, method: 'POST', body }),
       invalidatesTags: ['Runs'],
     }),
     releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),

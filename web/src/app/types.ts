@@ -1,4 +1,4 @@
-import type { Drift, Profile, RowFilter, Verdict } from '@ouvrage/core';
+import type { Drift, Migration, Profile, RowFilter, Verdict } from '@ouvrage/core';
 
 /** The answers of the server, as the interface reads them. */
 export interface Person {
@@ -328,6 +328,10 @@ export interface Comparison {
     readonly after: string | null;
   }[];
   readonly tables: readonly TableChange[];
+  /** Tables, and columns of tables that keep rows, which the release drops for good. */
+  readonly losses: readonly string[];
+  /** Tables that keep rows and whose definition changed. */
+  readonly migrations: readonly Migration[];
   readonly untouched: number;
   readonly checks: readonly CheckState[];
 }

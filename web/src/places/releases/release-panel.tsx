@@ -9,6 +9,7 @@ import { plural } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
 import { Button, ProblemNote, SectionTitle } from '../../shared/ui';
+import { firstAnswers, KeptRows } from './kept-rows';
 
 interface Condition {
   readonly verdict: Verdict;
@@ -75,7 +76,7 @@ export function ReleasePanel({ data }: { data: Comparison }) {
       )}
       <span className="flex-1" />
       {data.drafts.length > 0 && <CommitForm data={data} />}
-      {!nothing && data.drafts.length === 0 && <ReleaseForm data={data} />}
+      {!nothing && data.drafts.length === 0 && <ReleaseForm key={data.commits[0]?.id} data={data} />}
     </aside>
   );
 }
@@ -118,9 +119,17 @@ function ReleaseForm({ data }: { data: Comparison }) {
   const { slug } = useProject();
   const person = usePerson();
   const [message, setMessage] = useState(data.commits[0]?.message.split('\n')[0] ?? '');
+  const [answers, setAnswers] = useState(() => firstAnswers(data));
   const [release, { error, isLoading }] = useReleaseMutation();
   const navigate = useNavigate();
-  const blocked = data.errors.length ? 'Definitions have errors.' : data.conflicts.length ? 'Settle the conflicts first.' : undefined;
+  const unsettled = data.losses.some((l) => !answers.consents.includes(l));
+  const blocked = data.errors.length
+    ? 'Definitions have errors.'
+    : data.conflicts.length
+      ? 'Settle the conflicts first.'
+      : unsettled
+        ? 'Say of each thing that is dropped for good that it may be.'
+        : undefined;
   const reason = mayAct(person, 'releaser') ? blocked : `Your role is ${person.role}: a releaser may release.`;
   return (
     <form
@@ -128,12 +137,13 @@ function ReleaseForm({ data }: { data: Comparison }) {
       onSubmit={(e) => {
         e.preventDefault();
         if (reason) return;
-        void release({ slug, message: message.trim() })
+        void release({ slug, message: message.trim(), ...answers })
           .unwrap()
           .then((run) => navigate(address.run(slug, run.id)))
           .catch(() => undefined);
       }}
     >
+      <KeptRows data={data} answers={answers} onAnswer={setAnswers} />
       <label className="flex flex-col gap-1">
         <span className="caps">Message of the release</span>
         <textarea rows={2} value={message} onChange={(e) => setMessage(e.target.value)} maxLength={5000} className={area} />

@@ -1,0 +1,93 @@
+import { STATEFUL } from '../load/policy.js';
+import { optionOf } from '../load/target.js';
+import type { Definition, LoadPolicy, Project, Table } from '../project/model.js';
+import { plainIdent } from '../sql/quote.js';
+import type { ProjectChange } from './changes.js';
+
+/** What a release may do with the rows that a table holds. */
+export type Treatment = 'go on' | 'correct' | 'start over';
+export const TREATMENTS: readonly Treatment[] = ['go on', 'correct', 'start over'];
+
+/** What becomes of a table that keeps rows, when its definition changes. */
+export interface Migration {
+  readonly table: string;
+  readonly policy: LoadPolicy;
+  /** What may be done, the usual thing first. */
+  readonly choices: readonly Treatment[];
+  /** The change of its columns, as statements. */
+  readonly statements: readonly string[];
+  /** Why the rows that are there cannot be gone on from. */
+  readonly obstacle?: string;
+}
+
+/** Options that say what the rows of a table are: with others, the rows that are there mean something else. */
+const MEANING = ['business_key', 'watermark', 'effective_from', 'order_within', 'key_method'];
+
+/** What two definitions of a table mean differently by its rows, in words; undefined where the later can go on from the former's. */
+export function otherMeaning(before: Definition, after: Definition): string | undefined {
+  const changed = before.policy === after.policy ? MEANING.find((o) => optionOf(before, o) !== optionOf(after, o)) : 'load';
+  if (changed === undefined) return undefined;
+  const said = (t: Definition) => (changed === 'load' ? t.policy : (optionOf(t, changed) ?? 'nothing'));
+  return `its ${changed} was ${said(before)} and is ${said(after)}`;
+}
+
+/** Tables of a release that keep rows and whose own definition changed. */
+export function migrations(before: Project, after: Project, change: ProjectChange): Migration[] {
+  return change.tables.flatMap((t): Migration[] => {
+    const [old, fresh] = [before.tables.get(t.table), after.tables.get(t.table)];
+    if (t.kind !== 'changed' || !keepsRows(old) || !keepsRows(fresh)) return [];
+    const obstacle = otherMeaning(old, fresh);
+    const corrects = fresh.policy === 'history' && optionOf(fresh, 'effective_from') === undefined && queryText(before, old) !== queryText(after, fresh);
+    return [
+      {
+        table: t.table,
+        policy: fresh.policy,
+        choices: obstacle === undefined ? ['go on', ...(corrects ? (['correct'] as const) : []), 'start over'] : ['start over'],
+        statements: columnStatements(old, fresh),
+        ...(obstacle === undefined ? {} : { obstacle }),
+      },
+    ];
+  });
+}
+
+const keepsRows = (table: Table | undefined): table is Definition => table?.kind === 'definition' && STATEFUL.has(table.policy) && table.contract !== undefined;
+const queryText = (project: Project, table: Definition) => project.files.get(table.path)!.text.slice(table.query!.start, table.query!.end);
+
+/** How the columns of one contract become those of another. */
+function columnStatements(before: Definition, after: Definition): string[] {
+  const alter = (action: string) => `alter table ${plainIdent(after.layer)}.${plainIdent(after.name)} ${action};`;
+  const [old, fresh] = [before.contract!.columns, after.contract!.columns];
+  const statements: string[] = [];
+  for (const c of fresh) {
+    const was = renamedFrom(before, c.name, c.options['was']);
+    const same = old.find((o) => o.name === (was ?? c.name));
+    if (was !== undefined) statements.push(alter(`rename column ${plainIdent(was)} to ${plainIdent(c.name)}`));
+    if (!same) statements.push(`${alter(`add column ${plainIdent(c.name)} ${c.type}`)} -- null in the rows that are there`);
+    else if (same.type !== c.type) statements.push(alter(`alter column ${plainIdent(c.name)} type ${c.type} using cast(${plainIdent(c.name)} as ${c.type})`));
+  }
+  for (const name of droppedColumns(before, after)) statements.push(alter(`drop column ${plainIdent(name)}`));
+  return statements;
+}
+
+const renamedFrom = (before: Definition, name: string, was: string | undefined): string | undefined => {
+  const has = (column: string) => before.contract!.columns.some((c) => c.name === column);
+  return was !== undefined && has(was) && !has(name) ? was : undefined;
+};
+
+function droppedColumns(before: Definition, after: Definition): string[] {
+  if (optionOf(after, 'drift') === 'add') return [];
+  const kept = new Set(after.contract!.columns.flatMap((c) => [c.name, renamedFrom(before, c.name, c.options['was']) ?? c.name]));
+  return before.contract!.columns.filter((c) => !kept.has(c.name)).map((c) => c.name);
+}
+
+/**
+ * What a release takes away for good: tables whose definition is deleted, and columns of tables that
+ * keep rows. `core.dim_port` and `core.dim_port.flag_code`: each needs someone's consent.
+ */
+export function losses(before: Project, after: Project, change: ProjectChange): string[] {
+  return change.tables.flatMap((t) => {
+    const [old, fresh] = [before.tables.get(t.table), after.tables.get(t.table)];
+    if (t.kind === 'deleted') return old?.kind === 'definition' && old.policy === 'view' ? [] : [t.table];
+    return keepsRows(old) && keepsRows(fresh) ? droppedColumns(old, fresh).map((c) => `${t.table}.${c}`) : [];
+  });
+}

@@ -1,0 +1,68 @@
+import type { Treatment } from '@ouvrage/core';
+import type { Comparison } from '../../app/types';
+import { SectionTitle } from '../../shared/ui';
+
+const SAYS: Readonly<Record<Treatment, string>> = {
+  'go on': 'go on from its rows',
+  correct: 'correct open versions, make no new ones',
+  'start over': 'start over, without its rows',
+};
+
+/** What a release is asked about rows that no query can bring back. */
+export interface Answers {
+  readonly treatments: Readonly<Record<string, Treatment>>;
+  readonly consents: readonly string[];
+}
+
+/** The answers as they stand before anyone has chosen: the usual thing, and no consent. */
+export const firstAnswers = (data: Comparison): Answers => ({
+  treatments: Object.fromEntries(data.migrations.map((m) => [m.table, m.choices[0]!])),
+  consents: [],
+});
+
+/** Tables that keep rows: what becomes of them, how their columns change, and what is dropped for good. */
+export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answers: Answers; onAnswer: (answers: Answers) => void }) {
+  if (data.migrations.length + data.losses.length === 0) return null;
+  return (
+    <section className="flex flex-col gap-3">
+      {data.migrations.length > 0 && <SectionTitle>Tables that keep rows</SectionTitle>}
+      {data.migrations.map((m) => (
+        <fieldset key={m.table} className="min-w-0 border-l-2 border-rule pl-2.5">
+          <legend className="contents">
+            <span className="block truncate font-medium">{m.table}</span>
+          </legend>
+          {m.obstacle !== undefined && <p className="text-broken">It cannot go on from its rows: {m.obstacle}.</p>}
+          {m.choices.map((choice) => (
+            <label key={choice} className="flex items-baseline gap-2 py-0.5">
+              <input
+                type="radio"
+                name={`rows of ${m.table}`}
+                checked={answers.treatments[m.table] === choice}
+                onChange={() => onAnswer({ ...answers, treatments: { ...answers.treatments, [m.table]: choice } })}
+              />
+              {SAYS[choice]}
+            </label>
+          ))}
+          {m.statements.length > 0 && answers.treatments[m.table] !== 'start over' && (
+            <pre aria-label={`How the columns of ${m.table} change`} className="mt-1 overflow-x-auto bg-wash px-2 py-1.5 font-mono text-[11px] leading-4">
+              {m.statements.join('\n')}
+            </pre>
+          )}
+        </fieldset>
+      ))}
+      {data.losses.length > 0 && <SectionTitle>Dropped for good</SectionTitle>}
+      {data.losses.map((loss) => (
+        <label key={loss} className="flex items-baseline gap-2">
+          <input
+            type="checkbox"
+            checked={answers.consents.includes(loss)}
+            onChange={(e) => onAnswer({ ...answers, consents: e.target.checked ? [...answers.consents, loss] : answers.consents.filter((c) => c !== loss) })}
+          />
+          <span className="min-w-0 break-words">
+            <span className="font-mono text-[12px]">{loss}</span> may be dropped
+          </span>
+        </label>
+      ))}
+    </section>
+  );
+}
