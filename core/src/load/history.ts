@@ -3,6 +3,8 @@ import { ident, idents, qualified } from '../sql/quote.js';
 import type { PolicyContext } from './policy.js';
 import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf } from './keys.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
+import type { Place } from './place.js';
+import { shapeSteps } from './shape.js';
 import { lossGuard } from './merge.js';
 import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, writtenColumns, type Target } from './target.js';
@@ -45,6 +47,9 @@ export function historyColumns(target: Target, corrects = false): HistoryColumns
   };
 }
 
+/** Above this share of changed rows, writing all of them anew is faster: measured. */
+const REWRITE_SHARE = 0.3;
+
 /** Versions of keys as the query says them at the load's time. */
 export function historySteps(context: PolicyContext): LoadStep[] {
   const { target, own, home } = context;
@@ -64,7 +69,7 @@ export function historySteps(context: PolicyContext): LoadStep[] {
   const old = [...h.kept.map((c) => c.name)];
   const changes = `create temp table changes on commit drop as
 select * from (
-  select ${columnsOf('q', names)}, t.row_id, t.${validFrom} as old_from, ${old.map((c, i) => `t.${ident(c)} as kept_${i}, `).join('')}${op} as op
+  select ${names.map((n) => (closes && key.includes(n) ? `coalesce(q.${ident(n)}, t.${ident(n)}) as ${ident(n)}` : `q.${ident(n)}`)).join(', ')}, t.row_id, t.${validFrom} as old_from, ${old.map((c, i) => `t.${ident(c)} as kept_${i}, `).join('')}${op} as op
   from ${ROWS} as q
   ${closes ? 'full' : 'left'} join (select * from ${knownRows(target, context)} as k where k.${ident(h.validTo)} is null) as t on ${sameKey('q', 't', key)}
 ) as found
@@ -88,23 +93,60 @@ where op is not null`;
       'The table was changed by something else than its loads: start it over, or mend the rows.',
     ),
     ...lossGuard(context, "op = 'gone'"),
-    run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from = ${now}`),
-    run(
-      'build',
-      `update ${place} as t set ${closed.join(', ')}\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from < ${now}`,
-    ),
-    ...overwrite(context, h),
     ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op in ('new', 'changed'))`),
-    run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
-    ...lastMembers(target, context),
+    ...shapeSteps(
+      context,
+      REWRITE_SHARE,
+      [
+        run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from = ${now}`),
+        run(
+          'build',
+          `update ${place} as t set ${closed.join(', ')}\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from < ${now}`,
+        ),
+        ...overwrite(context, h),
+        run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
+        ...lastMembers(target, context),
+        ...intervalGuards(context, h),
+      ],
+      (beside) => [anew(context, beside, h, now), ...lastMembers(target, { own: beside, home }), ...intervalGuards({ ...context, own: beside }, h)],
+    ),
     counts(CHANGES, {
       'new versions': "op in ('new', 'changed')",
       closed: `op in ('changed', 'gone')`,
       overwritten: "op = 'overwritten'",
     }),
-    ...intervalGuards(context, h),
     dropTemporary(CHANGES),
   ];
+}
+
+/** All versions, with the changes, as a table beside: the same as changing the table in its place. */
+function anew(context: PolicyContext, beside: Place, h: HistoryColumns, now: string): LoadStep {
+  const { target, own, corrects } = context;
+  const closes = "c.row_id = t.ctid and c.op in ('changed', 'gone')";
+  const stays = (rowId: string) => `where (c.row_id = t.${rowId} and c.op in ('changed', 'gone') and c.old_from = ${now}) is not true`;
+  const overwrites = h.overwriteAll
+    ? `c.op in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
+    : `c.row_id = t.ctid and c.op = 'overwritten'`;
+  const after = (c: ColumnDeclaration) => `${h.overwritten.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
+  const items = target.columns.map((c) => {
+    const name = ident(c.name);
+    const either = (condition: string, value: string) => `case when ${condition} then ${value} else t.${name} end as ${name}`;
+    if (c.name === h.validTo) return either(closes, now);
+    if (c.name === h.current) return either(closes, 'false');
+    if (h.overwritten.includes(c)) return either(overwrites, `c.${name}`);
+    const previous = corrects ? undefined : h.previous.find((p) => p.name === c.name && h.overwritten.includes(p.of));
+    if (previous) return either(`${overwrites} and ${differ('t', 'c', [previous.of])}`, `t.${ident(previous.of.name)}`);
+    return c.options['role'] === 'row hash' && h.overwritten.length ? either(overwrites, filledValue(target, c, after)) : `t.${name}`;
+  });
+  return run(
+    'build',
+    `create table ${qualified(beside)} as
+select ${items.join(',\n       ')}
+from ${qualified(own)} as t left join ${CHANGES} as c on ${sameKey('t', 'c', target.key)}
+${stays('ctid')}
+union all
+${newVersions(context, h, now, stays('row_id'))}`,
+  );
 }
 
 /** Overwritten columns take the query's value: in all versions of the key, or in the current one. */
@@ -122,8 +164,8 @@ function overwrite({ target, own, corrects }: PolicyContext, h: HistoryColumns):
   return [run('build', `update ${qualified(own)} as t set ${[...sets, ...before, ...hashes].join(', ')}\nfrom ${CHANGES} as c where ${which}`)];
 }
 
-/** The select of the versions that begin now. */
-function newVersions(context: PolicyContext, h: HistoryColumns, now: string): string {
+/** The select of the versions that begin now. @param still which versions are still there, where those that go have not gone yet */
+function newVersions(context: PolicyContext, h: HistoryColumns, now: string, still = ''): string {
   const { target, home } = context;
   const numbers = numbersOf(keyMapsOf(target, home), 'c', (part) => (part === h.validFrom.name ? now : `c.${ident(part)}`));
   const written = writtenColumns(target);
@@ -147,7 +189,7 @@ function newVersions(context: PolicyContext, h: HistoryColumns, now: string): st
   };
   const looksBack = h.kept.length > 0 || h.previous.length > 0 || h.version !== undefined;
   const prior = `select distinct on (${columnsOf('t', target.key)}) t.*
-  from ${knownRows(target, context)} as t join ${CHANGES} as c on ${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed')
+  from ${knownRows(target, context)} as t join ${CHANGES} as c on ${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed')${still && `\n  ${still}`}
   order by ${columnsOf('t', target.key)}, t.${ident(h.validFrom.name)} desc`;
   return `select ${target.columns.map((c) => `${valueOf(c)} as ${ident(c.name)}`).join(', ')}
 from ${CHANGES} as c${looksBack ? `\nleft join (${prior}) as prior on ${sameKey('prior', 'c', target.key)}` : ''}${numbers.join}

@@ -2,9 +2,14 @@ import { ident, idents, qualified } from '../sql/quote.js';
 import type { ColumnDeclaration } from '../project/model.js';
 import type { PolicyContext } from './policy.js';
 import { createKeyMaps, filledValue, keyMapsOf, newRow, numberKeys } from './keys.js';
+import type { Place } from './place.js';
+import { shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
 import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, differ, namesIn, optionOf, sameKey, stampOf, writtenColumns } from './target.js';
+
+/** Above this share of changed rows, writing all of them anew is faster: measured. */
+const REWRITE_SHARE = 0.15;
 
 /** One row a key, kept up to date. */
 export function mergeSteps(context: PolicyContext): LoadStep[] {
@@ -50,8 +55,10 @@ where op is not null`;
     run('session', `analyze ${CHANGES}`),
     ...lossGuard(context, "op in ('missing', 'flagged')"),
     ...numberKeys(maps, `(select * from ${CHANGES} where op = 'inserted')`),
-    ...inPlace(context, compared, done),
-    ...lastMembers(target, context),
+    ...shapeSteps(context, REWRITE_SHARE, [...inPlace(context, compared, done), ...lastMembers(target, context)], (beside) => [
+      anew(context, beside, compared, done),
+      ...lastMembers(target, { own: beside, home }),
+    ]),
     counts(CHANGES, {
       inserted: "op = 'inserted'",
       updated: "op = 'updated'",
@@ -61,6 +68,33 @@ where op is not null`;
     dropTemporary(CHANGES),
   ];
 }
+
+/** All rows, with the changes, as a table beside. */
+function anew({ target, own, home }: PolicyContext, beside: Place, compared: readonly ColumnDeclaration[], done: string): LoadStep {
+  const row = newRow(target, keyMapsOf(target, home), 'c');
+  const when = (op: string, value: string, column: string) => `case when c.op = '${op}' then ${value} else t.${column} end as ${column}`;
+  const after = (c: ColumnDeclaration) => `${compared.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
+  const items = target.columns.map((c) => {
+    const name = ident(c.name);
+    if (compared.includes(c)) return when('updated', `c.${name}`, name);
+    if (c.options['role'] === 'deleted flag') return `case c.op when 'updated' then false when 'flagged' then true else t.${name} end as ${name}`;
+    return isStamp(c) ? when('updated', filledValue(target, c, after), name) : `t.${name}`;
+  });
+  return run(
+    'build',
+    `create table ${qualified(beside)} as
+select ${items.join(',\n       ')}
+from ${qualified(own)} as t left join ${CHANGES} as c on c.row_id = t.ctid
+where (c.${done}) is not true
+union all
+select ${row.items}
+from ${CHANGES} as c${row.join}
+where c.op = 'inserted'`,
+  );
+}
+
+/** Whether a column says something of the last change of its row. */
+const isStamp = (c: ColumnDeclaration): boolean => c.options['role'] === 'row hash' || (c.options['role'] !== 'deleted flag' && stampOf(c) !== undefined);
 
 /** Stops a load that would take more of the table away than its contract allows. */
 export function lossGuard({ target, own }: PolicyContext, lost: string): LoadStep[] {
@@ -79,7 +113,7 @@ export function lossGuard({ target, own }: PolicyContext, lost: string): LoadSte
 function inPlace({ target, own, home }: PolicyContext, compared: readonly ColumnDeclaration[], done: string): LoadStep[] {
   const place = qualified(own);
   const flag = columnWith(target, 'deleted flag');
-  const stamps = target.columns.filter((c) => c.options['role'] === 'row hash' || (c.options['role'] !== 'deleted flag' && stampOf(c) !== undefined));
+  const stamps = target.columns.filter(isStamp);
   const after = (c: ColumnDeclaration) => `${compared.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
   const sets = [...compared.map((c) => `${ident(c.name)} = c.${ident(c.name)}`), ...stamps.map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`)];
   const flagged = flag === undefined ? [] : [`${ident(flag)} = false`];

@@ -41,6 +41,8 @@ export interface LoadPlan {
   readonly makes?: readonly LoadStatement[];
   /** False where the table is changed in its place: then `beside` is that place, and nothing is moved. */
   readonly swaps: boolean;
+  /** Of a table that is changed in its place, but may be made anew: what then stands instead. */
+  readonly anew?: Pick<LoadPlan, 'beside' | 'countSql' | 'finish'>;
   readonly checks: readonly ConstraintCheck[];
   /** Counts the rows at fault of all `checks`; undefined without checks. */
   readonly countSql?: string;
@@ -145,6 +147,10 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   };
 }
 
+/** Whether a load may choose between changing a table in its place and writing it anew. */
+const mayBeWrittenAnew = (table: Definition): boolean =>
+  (table.policy === 'merge' || (table.policy === 'history' && optionOf(table, 'effective_from') === undefined)) && optionOf(table, 'shape') !== 'in_place';
+
 /** The plan of a table whose load keeps state or fills columns. */
 function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const { project, environment } = context;
@@ -155,16 +161,21 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const placeOf = (name: string) => (name === table.fullName ? own : context.placeOf(name));
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions') };
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
-  const policy = policyContext(project, table, { own, home: target }, names, { writable: writableIn(context), corrects: context.corrects ?? false });
+  const anew = base.kind === 'in place' && mayBeWrittenAnew(table) ? besidePlace(environment, table) : undefined;
+  const policy = policyContext(project, table, { own, home: target, ...(anew ? { beside: anew } : {}) }, names, {
+    writable: writableIn(context),
+    corrects: context.corrects ?? false,
+  });
   const checks = constraintChecks(project, table, target);
   const settings = settingsOf(project, context.parameters);
-  const finish = [
-    ...constraintStatements(checks, own),
-    ...afterStatements(context, table, names),
-    analyze(own),
-    ...commentStatements(table, own, 'table'),
-    ...grantStatements(environment, own),
+  const finishOf = (place: Place): LoadStatement[] => [
+    ...constraintStatements(checks, place),
+    ...afterStatements(context, table, { ...names, placeOf: (name) => (name === table.fullName ? place : placeOf(name)) }),
+    analyze(place),
+    ...commentStatements(table, place, 'table'),
+    ...grantStatements(environment, place),
   ];
+  const finish = finishOf(own);
   return {
     table: table.fullName,
     target,
@@ -189,6 +200,15 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
     ...(base.kind === 'in place'
       ? {
           makes: [{ kind: 'build', sql: startingTable(table, own, { kind: 'none' }) }, ...finish],
+        }
+      : {}),
+    ...(anew
+      ? {
+          anew: {
+            beside: anew,
+            finish: finishOf(anew),
+            ...(checks.length ? { countSql: countStatement(checks, table.fullName, (name) => (name === table.fullName ? anew : placeOf(name))) } : {}),
+          },
         }
       : {}),
     finish: base.kind === 'in place' ? [] : [...finish, ...stateGrants(policy, environment)],

@@ -23,6 +23,8 @@ export interface PolicyContext {
   readonly own: Place;
   /** The table's final place: its key map and its remembered events stand beside that. */
   readonly home: Place;
+  /** Of a table that is changed in its place: where it may be made anew instead. */
+  readonly beside?: Place;
   readonly names: Names;
   /** Where a dimension stands, if placeholders may be made in it: not in one that is only read. */
   readonly writable: (dimension: Definition) => { readonly own: Place; readonly home: Place } | undefined;
@@ -43,7 +45,7 @@ export function loadsInSteps(table: Definition): boolean {
 export function policyContext(
   project: Project,
   table: Definition,
-  places: { readonly own: Place; readonly home: Place },
+  places: Pick<PolicyContext, 'own' | 'home' | 'beside'>,
   names: Names,
   { writable = () => undefined, corrects = false }: Partial<Pick<PolicyContext, 'writable' | 'corrects'>> = {},
 ): PolicyContext {

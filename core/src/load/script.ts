@@ -104,7 +104,9 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
     found.push({
       sql: `insert into ${qualified(plan.beside)} (${idents(rows.header)}) values\n${rows.values.map((r) => `(${r.map((v) => (v === null ? 'null' : literal(v).trim())).join(', ')})`).join(',\n')}`,
     });
-  for (const step of plan.steps ?? []) {
+  // A script always changes tables in their places: the rows are the same.
+  for (const step of (plan.steps ?? []).flatMap((s) => (s.step === 'choose' ? s.inPlace : [s]))) {
+    if (step.step === 'choose') throw new Error('a choice inside a choice');
     if (step.step === 'guard')
       found.push({ block: true, sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`).trim()};\nend if;` });
     else found.push({ sql: step.sql, select: /^\s*select\b/i.test(step.sql) });

@@ -17,7 +17,9 @@ export type LoadStep =
       readonly rows?: string;
     }
   /** One row of whole numbers, each under its name. */
-  | { readonly step: 'count'; readonly sql: string };
+  | { readonly step: 'count'; readonly sql: string }
+  /** One row, `rewrite` and `note`: whether the table is made anew beside it, and why. */
+  | { readonly step: 'choose'; readonly sql: string; readonly inPlace: readonly LoadStep[]; readonly rewrite: readonly LoadStep[] };
 
 /** Rows at fault that a guard shows. */
 export const GUARD_ROWS = 100;

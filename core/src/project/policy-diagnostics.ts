@@ -30,6 +30,7 @@ const OPTION_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
   order_within: ['history'],
   overwrite_scope: ['history'],
   keep_copies: ['dated'],
+  shape: ['merge', 'history'],
 };
 
 /** Roles that only some policies fill. */
@@ -47,7 +48,7 @@ const STATEFUL_POLICIES: readonly LoadPolicy[] = ['append', 'merge', 'history', 
 
 /** What no load of this version does yet. */
 const NOT_YET = {
-  options: ['for_each', 'each_schema', 'shape'],
+  options: ['for_each', 'each_schema'],
   roles: [] as string[],
 };
 
@@ -143,6 +144,9 @@ class PolicyReader {
       if (option && !policies.includes(policy))
         this.report(`option ${name} means nothing to load = ${policy}`, `it is for ${policies.join(' and ')}`, option.range);
     }
+    const shape = this.options.get('shape');
+    if (shape && this.options.has('effective_from'))
+      this.report('option shape means nothing to a history from events', 'keys with new events are cut again in their place; leave it out', shape.range);
     for (const column of this.columns) {
       const role = column.options['role'] ?? '';
       const policies = Object.hasOwn(ROLE_POLICIES, role) ? ROLE_POLICIES[role]! : undefined;

@@ -8,6 +8,7 @@ import type { Config } from '../shared/config.js';
 import { Initial1764057600000 } from './migrations/1764057600000-initial.js';
 import { Bindings1764072000000 } from './migrations/1764072000000-bindings.js';
 import { Deliveries1764079200000 } from './migrations/1764079200000-deliveries.js';
+import { LoadNote1764100000000 } from './migrations/1764100000000-load-note.js';
 import { LoadCounts1764090000000 } from './migrations/1764090000000-load-counts.js';
 
 export const ENTITIES = [
@@ -38,7 +39,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
     username: a.user,
     password: a.password,
     entities: ENTITIES,
-    migrations: [Initial1764057600000, Bindings1764072000000, Deliveries1764079200000, LoadCounts1764090000000],
+    migrations: [Initial1764057600000, Bindings1764072000000, Deliveries1764079200000, LoadCounts1764090000000, LoadNote1764100000000],
     synchronize: false,
     uuidExtension: 'pgcrypto',
     installExtensions: false,

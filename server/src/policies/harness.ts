@@ -1,5 +1,6 @@
 import {
   compileText,
+  ident,
   policyContext,
   policySteps,
   qualified,
@@ -45,7 +46,8 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
   const placeOf = (name: string): Place => ({ schema, name: name.slice(name.indexOf('.') + 1) });
   const own = placeOf(table.fullName);
   const names = { placeOf, functionsSchema: schema };
-  const context = policyContext(project, table, { own, home: own }, names, {
+  const beside: Place = { schema, name: `${table.name} beside` };
+  const context = policyContext(project, table, { own, home: own, beside }, names, {
     writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
   });
   const compiled = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
@@ -56,6 +58,9 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
       try {
         await client.query("select set_config('load.time', $1, true)", [time]);
         const counted = await runSteps(client, policySteps(context, compiled, table.path));
+        const { rows } = await client.query<{ there: string }>('select to_regclass($1) is not null as there', [qualified(beside)]);
+        if (String(rows[0]!.there).startsWith('t'))
+          await client.query(`drop table ${qualified(own)}; alter table ${qualified(beside)} rename to ${ident(own.name)}`);
         await client.query('commit');
         return counted;
       } catch (error) {
@@ -78,6 +83,10 @@ async function runSteps(client: pg.Client, steps: readonly LoadStep[]): Promise<
       ({ rows } = await client.query<Record<string, string | null>>(step.sql));
     } catch (error) {
       throw new Error(`${error instanceof Error ? error.message : String(error)}\n${step.sql}`, { cause: error });
+    }
+    if (step.step === 'choose') {
+      const inner = await runSteps(client, String(rows[0]!['rewrite']).startsWith('t') ? step.rewrite : step.inPlace);
+      Object.assign(counted, inner);
     }
     if (step.step === 'guard' && rows.length)
       throw new LoadStopped(step.message, step.rows === undefined ? rows : (await client.query<Record<string, string | null>>(step.rows)).rows);

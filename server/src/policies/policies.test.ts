@@ -67,7 +67,10 @@ describe('merge', () => {
   const variants: readonly [string, string, Omit<MergeRules, 'key' | 'columns'>][] = [
     ['all columns', '', { missing: 'keep' }],
     ['missing deleted', ', missing_rows = delete, empty = allow', { missing: 'delete' }],
+    ['missing deleted, all written anew', ', missing_rows = delete, empty = allow, shape = rewrite', { missing: 'delete' }],
+    ['missing flagged, all written anew', ', missing_rows = flag, empty = allow, shape = rewrite', { missing: 'flag' }],
     ['missing flagged', ', missing_rows = flag, empty = allow', { missing: 'flag' }],
+    ['some columns, all written anew', ", set_columns = 'x', shape = rewrite", { missing: 'keep', set: ['x'] }],
     ['some columns', ", set_columns = 'x'", { missing: 'keep', set: ['x'] }],
     [
       'conditions',
@@ -161,14 +164,16 @@ async function soundNumbers(numbers: Map<string, string>): Promise<void> {
 }
 
 describe('history by state', () => {
-  const variants = (['all', 'current'] as const).flatMap((scope) => (['keep', 'close'] as const).map((missing) => [scope, missing] as const));
-  test.each(variants.flatMap(([scope, missing]) => batches(variants.length).map((seed) => [scope, missing, seed] as const)))(
-    'overwritten in %s, missing %s, seed %i',
-    async (scope, missing, seed) => {
+  const variants = (['all', 'current'] as const).flatMap((scope) =>
+    (['keep', 'close'] as const).flatMap((missing) => (['in_place', 'rewrite'] as const).map((shape) => [scope, missing, shape] as const)),
+  );
+  test.each(variants.flatMap((variant) => batches(variants.length).map((seed) => [...variant, seed] as const)))(
+    'overwritten in %s, missing %s, %s, seed %i',
+    async (scope, missing, shape, seed) => {
       const loads = await loadsOf(
         client,
         SCHEMA,
-        `${HISTORY}) with (load = history, business_key = 'key', overwrite_scope = ${scope}, missing_rows = ${missing}, empty = allow)`,
+        `${HISTORY}) with (load = history, business_key = 'key', overwrite_scope = ${scope}, missing_rows = ${missing}, empty = allow, shape = ${shape})`,
         'select key, v, w, o, k from landing.src',
         source('key text, v text, w text, o text, k text'),
       );

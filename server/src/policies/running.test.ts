@@ -178,3 +178,24 @@ test('a new column of the query is added where drift says so; a statement of bef
   expect(step(await runTables(mira, slug, ['core.fact_dues'], false), 'core.fact_dues')).toMatchObject({ state: 'done' });
   expect(await warehouse(`select count(*) as n from ${facts} where more = 1`, 'workspace')).toEqual([{ n: after!.rows }]);
 });
+
+test('a table that is written anew keeps its constraints, indexes, readers and rows', async () => {
+  const slug = await workspace(mira, 'Written anew');
+  await draft(mira, slug, 'core/fact_dues.sql', (t) => t.replace("business_key = 'invoice_no'", "business_key = 'invoice_no', shape = rewrite"));
+  await runTables(mira, slug, ['mart.vessel_dues']);
+  const facts = `${schemaOf(slug)}.fact_dues`;
+  const amounts = () => warehouse(`select invoice_no, amount, vessel_key from ${facts} order by 1`, 'workspace');
+  const [before, unchanged] = [await amounts(), await runTables(mira, slug, ['core.fact_dues'], false)];
+  expect(step(unchanged, 'core.fact_dues')).toMatchObject({
+    note: expect.stringMatching(/^changed in place: 0 of about \d+ rows change \(shape = rewrite\)$/),
+  });
+  await warehouse('update landing.dues_invoice set amount = amount * 2 where invoice_id % 3 = 0');
+  const changed = step(await runTables(mira, slug, ['core.fact_dues'], false), 'core.fact_dues');
+  expect(changed).toMatchObject({ state: 'done', error: null, note: expect.stringMatching(/^written anew: \d+ of about \d+ rows change/) });
+  expect((await amounts()).length).toBe(before.length);
+  expect(await amounts()).not.toEqual(before);
+  expect(await warehouse(`select count(*) as n from pg_constraint where conrelid = '${facts}'::regclass and contype = 'p'`, 'workspace')).toEqual([{ n: '1' }]);
+  await warehouse('update landing.dues_invoice set amount = amount / 2 where invoice_id % 3 = 0');
+  await runTables(mira, slug, ['core.fact_dues'], false);
+  expect(await amounts()).toEqual(before);
+});

@@ -213,6 +213,7 @@ export class ReleaseTransaction {
         statements: loader.ran,
         rowsIn: rows,
         counts: countsOf(loader),
+        note: loader.note ?? null,
         ...(rowsOut === undefined ? {} : { rowsOut }),
       });
     }

@@ -208,8 +208,8 @@ export class BuildService implements OnModuleInit {
     if (table.kind === 'source') throw new Error(`${table.fullName} is brought in, not built`);
     const over = run.request.startOver?.includes(table.fullName);
     const time = context.time === undefined ? {} : { time: context.time };
-    const plan = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...time }, table, context.bases, over);
-    const { rows, checks } = await this.makeAndCheck(loader, plan, project, placeOf);
+    const planned = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...time }, table, context.bases, over);
+    const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, placeOf);
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');
       await this.keep(run, step, checks);
@@ -221,7 +221,7 @@ export class BuildService implements OnModuleInit {
     await client.query('commit');
     context.built.add(table.fullName);
     await this.keep(run, step, checks);
-    await this.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, counts: countsOf(loader) });
+    await this.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, counts: countsOf(loader), note: loader.note ?? null });
     return true;
   }
 
@@ -237,7 +237,7 @@ export class BuildService implements OnModuleInit {
     plan: LoadPlan,
     project: Project,
     placeOf: (table: string) => Place,
-  ): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
+  ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     const table = project.tables.get(plan.table)!;
     loader.inputs = placeOf;
     return loader.makeBeside(plan, table.kind === 'reference' ? project.files.get(table.csvPath)!.text : undefined);

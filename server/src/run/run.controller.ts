@@ -96,6 +96,7 @@ const stepOut = (s: RunStep, checks: readonly CheckResult[]) => ({
   rowsOut: s.rowsOut,
   rowsIn: s.rowsIn,
   counts: s.counts,
+  note: s.note,
   error: s.error,
   startedAt: s.startedAt,
   finishedAt: s.finishedAt,

@@ -126,6 +126,10 @@ export class RunStep {
   @Column('jsonb', { nullable: true })
   counts: Readonly<Record<string, number>> | null;
 
+  /** Why the load changed its table in place, or wrote it anew. */
+  @Column({ type: 'text', nullable: true })
+  note: string | null;
+
   @Column('jsonb', { default: [] })
   statements: readonly RanStatement[];
 

@@ -198,6 +198,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
           waitsFor: s.waitsFor,
           rowsOut: null,
           counts: null,
+          note: null,
           rowsIn: null,
           error: null,
           startedAt: null,

@@ -88,14 +88,22 @@ export class Loader {
     return this.run({ kind, sql });
   }
 
-  /** Makes and fills the table beside, and runs its checks. @returns rows of the table, and the checks' outcomes */
-  async makeBeside(plan: LoadPlan, csv: string | undefined): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
+  /**
+   * Makes and fills the table, and runs its checks.
+   * @returns the plan as it stands, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
+   */
+  async makeBeside(plan: LoadPlan, csv: string | undefined): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     for (const statement of plan.session) await this.run(statement);
     for (const statement of plan.build) await this.run(statement);
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
     for (const step of plan.steps ?? []) await this.step(step);
-    return this.check(plan);
+    const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
+    return { plan: standing, ...(await this.check(standing)) };
   }
+
+  private writtenAnew = false;
+  /** Why the load took the shape that it took. */
+  note: string | undefined;
 
   /** What the steps of the load counted. */
   readonly counts: Record<string, number> = {};
@@ -108,6 +116,13 @@ export class Loader {
       case 'guard': {
         const { rowCount } = await this.plain('check', step.sql);
         if (rowCount) throw new LoadStopped(step.message, step.hint, await this.faultRows(step.rows ?? step.sql));
+        break;
+      }
+      case 'choose': {
+        const { rewrite, note } = (await this.plain('check', step.sql)).rows[0] as { rewrite: boolean; note: string };
+        this.note = note;
+        this.writtenAnew = rewrite;
+        for (const inner of rewrite ? step.rewrite : step.inPlace) await this.step(inner);
         break;
       }
       case 'count': {

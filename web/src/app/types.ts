@@ -179,6 +179,8 @@ export interface StepEntry {
   readonly rowsOut: string | null;
   readonly rowsIn: string | null;
   readonly counts: LoadCounts | null;
+  /** Why the load changed its table in place, or wrote it anew. */
+  readonly note: string | null;
   readonly error: StepError | null;
   readonly startedAt: string | null;
   readonly finishedAt: string | null;

@@ -22,7 +22,7 @@ function FaultGrid({ title, about, rows: found, atFault }: { title: string; abou
 }
 
 /** What the load did, kind by kind; nothing done is said too. */
-function Counts({ counts }: { counts: LoadCounts }) {
+function Counts({ counts, note }: { counts: LoadCounts; note: string | null }) {
   return (
     <section aria-label="What the load did">
       <SectionTitle>What the load did</SectionTitle>
@@ -34,6 +34,7 @@ function Counts({ counts }: { counts: LoadCounts }) {
           </div>
         ))}
       </dl>
+      {note !== null && <p className="mt-1 text-[12px] text-soft">{note}</p>}
     </section>
   );
 }
@@ -75,7 +76,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
         </div>
       )}
       {place?.rows && <FaultGrid title="Rows that stopped the load" about={step.table} rows={place.rows} atFault={place.rows.rows.length} />}
-      {step.counts && <Counts counts={step.counts} />}
+      {step.counts && <Counts counts={step.counts} note={step.note} />}
       {data.results.length > 0 && (
         <section>
           <SectionTitle aside={`${data.results.length} run with the load`}>Checks</SectionTitle>
