@@ -34,7 +34,7 @@ export {
 } from './check/checks.js';
 export { verdictOf, worst, type Verdict } from './check/verdict.js';
 export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
-export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, wrapped, type Names } from './load/compile.js';
+export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, withEach, wrapped, type Names } from './load/compile.js';
 export {
   driftProbe,
   planLoad,
@@ -118,6 +118,7 @@ export {
 } from './load/delivery.js';
 export { policyContext, policySteps, STATEFUL, type PolicyContext } from './load/policy.js';
 export { type LoadStep } from './load/steps.js';
+export { schemaNameOf, schemaNames } from './project/fan-out.js';
 export { losses, migrations, otherMeaning, TREATMENTS, type Migration, type Treatment } from './review/migration.js';
 export { driftColumns, untypedDrift } from './load/drift.js';
 export { namesIn, optionOf, REMEMBERED, rememberedPlace, type Remembered } from './load/target.js';

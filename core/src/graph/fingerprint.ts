@@ -23,7 +23,8 @@ export function fingerprints(project: Project): ReadonlyMap<string, string> {
     const parts = [table.kind, ownDigest(project, table), ...(lookedUpTables(project).has(name) ? ['looked up'] : [])];
     if (table.kind === 'definition' && table.query) {
       for (const f of functionsOf(project, [name])) parts.push(functionText(project, f));
-      for (const s of table.query.settings) parts.push(`${s.setting}=${settings.get(s.setting) ?? ''}`);
+      for (const s of table.query.settings)
+        parts.push(`${s.setting}=${settings.get(s.setting) ?? table.each?.values.get(s.setting.slice('each.'.length)) ?? ''}`);
     }
     for (const input of project.reads.get(name) ?? []) parts.push(`${input}:${result.get(input) ?? ''}`);
     result.set(name, hash(parts.join('\u0000')));

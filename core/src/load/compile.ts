@@ -63,13 +63,23 @@ export function settingsOf(project: Project, values: ReadonlyMap<string, string>
   return new Map([...project.parameters.values()].map((p) => [`param.${p.name}`, values.get(p.name) ?? p.value]));
 }
 
+/** Values of settings, with those of a table's row of its list. */
+export function withEach(settings: ReadonlyMap<string, string>, table: Pick<Definition, 'each'>): Map<string, string> {
+  return new Map([...settings, ...[...(table.each?.values ?? [])].map(([name, value]) => [`each.${name}`, value] as const)]);
+}
+
 /**
  * The query that fills a definition's table: the author's, wrapped in casts to the contract's
  * columns, order and types where there is a contract. Columns that a load would fill have values that
  * stand for them: keys are looked up where the dimension is there, and hashes of business keys else.
  */
 export function definitionQuery(project: Project, table: Definition, names: Names): EditedText {
-  const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
+  const query = compileText(
+    project.files.get(table.path)!,
+    table.query!,
+    table.query!,
+    names.settings ? { ...names, settings: withEach(names.settings, table) } : names,
+  );
   if (!table.contract) return query;
   const stood = table.contract.columns.some(isFilled) ? standInColumns(project, table, names) : undefined;
   const columns = [

@@ -1,10 +1,11 @@
 import type { Definition, Project, ReferenceTable, Table } from '../project/model.js';
 import { constraintChecks, countStatement, type ConstraintCheck } from '../check/checks.js';
+import { schemaNameOf } from '../project/fan-out.js';
 import { STORAGE_PARAMETERS } from '../project/options.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { besideSchema, type Environment, type Place } from './place.js';
 import { beforeStatementsOf, localSet } from './before.js';
-import { compileText, definitionQuery, settingsOf, type Names } from './compile.js';
+import { compileText, definitionQuery, settingsOf, withEach, type Names } from './compile.js';
 import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
@@ -88,14 +89,16 @@ export type LoadBase =
       readonly remembers: readonly Remembered[];
     };
 
+type PlacedTable = Pick<Table, 'layer' | 'name'> & Pick<Definition, 'each'>;
+
 /** The place of a table in an environment. */
-export function targetPlace(environment: Environment, table: Pick<Table, 'layer' | 'name'>): Place {
-  return { schema: environment.schemaOf(table.layer), name: table.name };
+export function targetPlace(environment: Environment, table: PlacedTable): Place {
+  return { schema: environment.schemaOf(schemaNameOf(table)), name: table.name };
 }
 
 /** Where a table is made before it is swapped in. */
-export function besidePlace(environment: Environment, table: Pick<Table, 'layer' | 'name'>): Place {
-  return { schema: besideSchema(environment.schemaOf(table.layer)), name: table.name };
+export function besidePlace(environment: Environment, table: PlacedTable): Place {
+  return { schema: besideSchema(environment.schemaOf(schemaNameOf(table))), name: table.name };
 }
 
 /**
@@ -106,8 +109,8 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   const { project, environment } = context;
   const target = targetPlace(environment, table);
   const beside = besidePlace(environment, table);
-  const placeOf = (name: string) => (name === table.fullName ? beside : context.placeOf(name));
-  const settings = settingsOf(project, context.parameters);
+  const placeOf = (name: string) => (isOwn(table, name) ? beside : context.placeOf(name));
+  const settings = settingsFor(context, table);
   const isView = table.kind === 'definition' && table.policy === 'view';
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions'), ...(isView ? { settings } : {}) };
   const checks = constraintChecks(project, table, target);
@@ -151,6 +154,16 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
 const mayBeWrittenAnew = (table: Definition): boolean =>
   (table.policy === 'merge' || (table.policy === 'history' && optionOf(table, 'effective_from') === undefined)) && optionOf(table, 'shape') !== 'in_place';
 
+/** Whether a name means the table itself, as its file calls it or as its row of a list is called. */
+const isOwn = (table: Definition | ReferenceTable, name: string): boolean =>
+  name === table.fullName || (table.kind === 'definition' && name === table.each?.declared);
+
+/** Values of parameters, and of the table's row of its list. */
+function settingsFor({ project, parameters }: PlanContext, table: Definition | ReferenceTable): Map<string, string> {
+  const settings = settingsOf(project, parameters);
+  return table.kind === 'definition' ? withEach(settings, table) : settings;
+}
+
 /** The plan of a table whose load keeps state or fills columns. */
 function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const { project, environment } = context;
@@ -158,7 +171,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const base: LoadBase = (STATEFUL.has(table.policy) ? context.base : undefined) ?? { kind: 'none' };
   const target = targetPlace(environment, table);
   const own = base.kind === 'in place' ? target : besidePlace(environment, table);
-  const placeOf = (name: string) => (name === table.fullName ? own : context.placeOf(name));
+  const placeOf = (name: string) => (isOwn(table, name) ? own : context.placeOf(name));
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions') };
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   const anew = base.kind === 'in place' && mayBeWrittenAnew(table) ? besidePlace(environment, table) : undefined;
@@ -167,10 +180,10 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
     corrects: context.corrects ?? false,
   });
   const checks = constraintChecks(project, table, target);
-  const settings = settingsOf(project, context.parameters);
+  const settings = settingsFor(context, table);
   const finishOf = (place: Place): LoadStatement[] => [
     ...constraintStatements(checks, place),
-    ...afterStatements(context, table, { ...names, placeOf: (name) => (name === table.fullName ? place : placeOf(name)) }),
+    ...afterStatements(context, table, { ...names, placeOf: (name) => (isOwn(table, name) ? place : placeOf(name)) }),
     analyze(place),
     ...commentStatements(table, place, 'table'),
     ...grantStatements(environment, place),
@@ -297,7 +310,7 @@ export function driftProbe(context: PlanContext, table: Definition): { readonly 
   if (untypedDrift(context.project, table).length === 0) return undefined;
   const { environment, project, placeOf } = context;
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, { placeOf, functionsSchema: environment.schemaOf('functions') });
-  return { session: sessionStatements(usedSettings(table, settingsOf(project, context.parameters))), sql: `select * from (\n${query.text}\n) as q limit 0` };
+  return { session: sessionStatements(usedSettings(table, settingsFor(context, table))), sql: `select * from (\n${query.text}\n) as q limit 0` };
 }
 
 export const analyze = (place: Place): LoadStatement => ({ kind: 'analyze', sql: `analyze ${qualified(place)}` });

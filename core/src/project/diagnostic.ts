@@ -21,7 +21,6 @@ export type DiagnosticCode =
   | 'duplicate-table'
   | 'duplicate-column'
   | 'contract-column'
-  | 'policy-not-available'
   /** A load that lacks something, or has what it cannot use. */
   | 'policy'
   | 'bad-reference-file'

@@ -104,6 +104,20 @@ export interface Definition extends TableBase {
   /** Indexes, grants and analyze after it. */
   readonly after: readonly AfterStatement[];
   readonly columnComments: ReadonlyMap<string, string>;
+  /** Of a definition that makes one table a row of a list: which row this table is for. */
+  readonly each?: Each;
+}
+
+/** A row of the list of `for_each`, and what its table is called. */
+export interface Each {
+  /** The reference table. */
+  readonly list: string;
+  readonly values: ReadonlyMap<string, string>;
+  readonly schema: string;
+  /** The values that the schema's name is made from. */
+  readonly label: string;
+  /** The name that the file declares. */
+  readonly declared: string;
 }
 
 export interface AfterStatement extends Range {

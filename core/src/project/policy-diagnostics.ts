@@ -46,12 +46,6 @@ const ROLE_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
 
 const STATEFUL_POLICIES: readonly LoadPolicy[] = ['append', 'merge', 'history', 'dated'];
 
-/** What no load of this version does yet. */
-const NOT_YET = {
-  options: ['for_each', 'each_schema'],
-  roles: [] as string[],
-};
-
 /** Whether a table's load has all that its policy needs, and nothing that it cannot use. */
 export function policyDiagnostics(table: Definition, around: PolicySurroundings): Diagnostic[] {
   return new PolicyReader(table, around).read();
@@ -71,7 +65,6 @@ class PolicyReader {
   }
 
   read(): Diagnostic[] {
-    this.notYet();
     this.needs();
     this.misplaced();
     this.names();
@@ -83,22 +76,6 @@ class PolicyReader {
 
   private report(message: string, hint: string, range: Range = this.options.get('load')?.range ?? this.table.nameRange, code: DiagnosticCode = 'policy'): void {
     this.found.push({ code, severity: 'error', path: this.table.path, range, message, hint });
-  }
-
-  private notYet(): void {
-    for (const name of NOT_YET.options) {
-      const option = this.options.get(name);
-      if (option) this.report(`option ${name} cannot be used by this version of Ouvrage`, 'leave it out', option.range, 'policy-not-available');
-    }
-    for (const column of this.columns) {
-      if (NOT_YET.roles.includes(column.options['role'] ?? ''))
-        this.report(
-          `a column with the role ${column.options['role']!} cannot be filled by this version of Ouvrage`,
-          'leave the column out',
-          column.range,
-          'policy-not-available',
-        );
-    }
   }
 
   private needs(): void {
@@ -211,7 +188,7 @@ class PolicyReader {
     const option = this.options.get('before');
     if (!option) return;
     const reads = (this.table.query?.tables ?? []).map((t) => `${t.layer ?? ''}.${t.name}`);
-    const problem = beforeProblem(option.value, this.table.fullName, reads, STATEFUL_POLICIES.includes(this.table.policy));
+    const problem = beforeProblem(option.value, this.table.each?.declared ?? this.table.fullName, reads, STATEFUL_POLICIES.includes(this.table.policy));
     if (problem !== undefined) this.report(`option before: ${problem}`, 'write statements with semicolons between', option.range);
   }
 

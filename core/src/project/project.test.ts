@@ -99,9 +99,9 @@ describe('diagnostics name the place and the remedy', () => {
       ['staging/x.sql [load] option load: rebuilt is none of view, rebuild, append, merge, history, dated; did you mean rebuild?'],
     ],
     [
-      'option of a later version',
+      'a list that is none',
       staging("create table staging.x (a int) with (load = rebuild, for_each = 'reference.x'); select 1 as a"),
-      ['staging/x.sql [for_each] option for_each cannot be used by this version of Ouvrage (leave it out)'],
+      ['staging/x.sql [for_each] for_each: reference.x is no reference table (did you mean reference.flag?)'],
     ],
     [
       'unknown column option',

@@ -5,10 +5,11 @@ import { resolveColumns } from '../lineage/columns.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
 import { columnDiagnostic, startOf } from './column-diagnostics.js';
-import { contractDiagnostics, driftedColumns, referenceColumns, type ContractSurroundings } from './contract-diagnostics.js';
+import { contractDiagnostics, driftedColumns, referenceColumns, withContract, type ContractSurroundings } from './contract-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
 import { policyDiagnostics } from './policy-diagnostics.js';
 import { sourceDiagnostics } from './source-diagnostics.js';
+import { fanOut, fansOut, ofOneEach } from './fan-out.js';
 import { indexFile } from './index-file.js';
 import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter, Project, Query, Table, TableMention } from './model.js';
 
@@ -118,7 +119,7 @@ class Resolver {
       needs,
       order,
       columns: this.columns,
-      diagnostics: this.diagnostics,
+      diagnostics: ofOneEach(this.diagnostics, this.tables),
     };
     memos.set(project, this.resolved);
     return project;
@@ -132,6 +133,7 @@ class Resolver {
     const layerNames = new Set(this.layers.map((l) => l.name));
     for (const layer of layerNames) this.byLayer.set(layer, new Set());
     const contracts: Definition[] = [];
+    const fanning: Definition[] = [];
     for (const file of this.files.values()) {
       for (const table of file.tables) {
         if (!layerNames.has(table.layer)) {
@@ -139,10 +141,16 @@ class Resolver {
           this.report(table.path, table.nameRange, 'unknown-layer', `${table.layer} is no layer`, near ?? `write create schema ${table.layer} in layers.sql`);
         }
         if (table.kind === 'definition' && table.layer === 'reference') contracts.push(table);
+        else if (table.kind === 'definition' && fansOut(table)) fanning.push(table);
         else this.addTable(table);
       }
     }
     for (const contract of contracts) this.joinReference(contract);
+    for (const table of fanning) {
+      const { tables, diagnostics } = fanOut(table, this.tables, this.layers, (list) => this.files.get(list.csvPath));
+      this.diagnostics.push(...diagnostics);
+      for (const each of tables) this.addTable(each);
+    }
   }
 
   private addTable(table: Table): void {
@@ -154,7 +162,7 @@ class Resolver {
       return;
     }
     this.tables.set(table.fullName, table);
-    this.byLayer.get(table.layer)?.add(table.name);
+    if (!(table.kind === 'definition' && table.each)) this.byLayer.get(table.layer)?.add(table.name);
   }
 
   /** `reference/x.sql` gives `reference/x.csv` its contract. */
@@ -170,12 +178,7 @@ class Resolver {
       );
       return;
     }
-    const joined = joinedReferences.get(contract) ?? new WeakMap<Table, Table>();
-    joinedReferences.set(contract, joined);
-    const known = joined.get(csv);
-    const table: Table = known ?? { ...csv, path: contract.path, nameRange: contract.nameRange, contract: contract.contract, comment: contract.comment };
-    joined.set(csv, table);
-    this.tables.set(contract.fullName, table);
+    this.tables.set(contract.fullName, withContract(csv, contract));
   }
 
   /** The tables that one reads, in the order of mention; unknown names and later layers are reported. */
@@ -226,6 +229,14 @@ class Resolver {
     }
     this.functionMentions(path, query.functions);
     for (const s of query.settings) {
+      if (s.setting.startsWith('each.') && !(reader?.kind === 'definition' && fansOut(reader)))
+        this.report(
+          path,
+          s,
+          'unknown-parameter',
+          `${s.setting} has a value only in a definition with for_each`,
+          "write for_each = 'reference.table' in its options",
+        );
       const name = s.setting.startsWith('param.') ? s.setting.slice(6) : undefined;
       if (name !== undefined && !this.parameters.has(name)) {
         const near = didYouMean(name, this.parameters.keys());
@@ -396,10 +407,6 @@ class Resolver {
     return this.inputs.get(table);
   }
 }
-
-/** Joined reference tables keep their identity between readings, so that nothing downstream is resolved again. */
-const joinedReferences = new WeakMap<Definition, WeakMap<Table, Table>>();
-
 function sameColumns(a: readonly Column[] | undefined, b: readonly Column[] | undefined): boolean {
   if (!a || !b) return a === b;
   return a.length === b.length && a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && c.origins.join() === b[i]!.origins.join());

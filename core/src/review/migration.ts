@@ -1,6 +1,7 @@
 import { STATEFUL } from '../load/policy.js';
 import { optionOf } from '../load/target.js';
 import type { Definition, LoadPolicy, Project, Table } from '../project/model.js';
+import { schemaNameOf } from '../project/fan-out.js';
 import { plainIdent } from '../sql/quote.js';
 import type { ProjectChange } from './changes.js';
 
@@ -55,7 +56,7 @@ const queryText = (project: Project, table: Definition) => project.files.get(tab
 
 /** How the columns of one contract become those of another. */
 function columnStatements(before: Definition, after: Definition): string[] {
-  const alter = (action: string) => `alter table ${plainIdent(after.layer)}.${plainIdent(after.name)} ${action};`;
+  const alter = (action: string) => `alter table ${plainIdent(schemaNameOf(after))}.${plainIdent(after.name)} ${action};`;
   const [old, fresh] = [before.contract!.columns, after.contract!.columns];
   const statements: string[] = [];
   for (const c of fresh) {

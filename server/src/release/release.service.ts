@@ -1,6 +1,6 @@
 import { Injectable, type OnApplicationBootstrap, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { compareProjects, losses, migrations, type Migration, type Project, type ProjectChange, type Treatment } from '@ouvrage/core';
+import { compareProjects, schemaNames, losses, migrations, type Migration, type Project, type ProjectChange, type Treatment } from '@ouvrage/core';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -194,10 +194,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       throw new Problem(409, 'production-moved', 'Another release came first', 'Release again: it is compared with production as it is now.');
     const [before, after] = [await this.projects.projectAt(main), await this.projects.projectAt(run.commit)];
     const environment = this.projects.environmentOf(undefined);
-    await this.warehouse.prepare(
-      environment,
-      after.layers.map((l) => l.name),
-    );
+    await this.warehouse.prepare(environment, schemaNames(after.layers, after.tables.values()));
     const client = await this.warehouse.connect('production');
     const stop = () => void this.warehouse.cancel('production', client);
     signal.addEventListener('abort', stop);

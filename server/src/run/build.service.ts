@@ -1,6 +1,7 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import {
+  schemaNames,
   compileFunction,
   compileText,
   fingerprints,
@@ -67,10 +68,7 @@ export class BuildService implements OnModuleInit {
     const project = await this.projects.projectAt(run.commit, run.request.drafts);
     const workspace = run.environment === PRODUCTION ? undefined : await this.projects.workspace(run.environment);
     const environment = this.projects.environmentOf(workspace);
-    await this.warehouse.prepare(
-      environment,
-      project.layers.map((l) => l.name),
-    );
+    await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
     const standings = await this.warehouse.standings(project, environment, this.projects.environmentOf(undefined));
     const built = new Set<string>();
     const placeOf = (table: string): Place => {

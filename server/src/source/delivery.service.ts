@@ -1,6 +1,7 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import {
+  schemaNames,
   deliveryOptions,
   fingerprints,
   ident,
@@ -185,10 +186,7 @@ export class DeliveryService implements OnApplicationShutdown {
     if (await this.deliveries.existsBy({ table: table.fullName, digest, state: 'loaded' }))
       return { state: 'repeated', reason: 'the same content was loaded before' };
     const environment = this.projects.environmentOf(undefined);
-    await this.warehouse.prepare(
-      environment,
-      project.layers.map((l) => l.name),
-    );
+    await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
     const options = deliveryOptions(table)!;
     try {
       await client.query('begin');

@@ -1,5 +1,6 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import {
+  schemaNames,
   boundSql,
   driftOf,
   drifted,
@@ -73,10 +74,7 @@ export class IntakeService implements OnModuleInit {
   private async work(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     const project = await this.projects.projectAt(run.commit, run.request.drafts);
     const environment = this.projects.environmentOf(run.environment === PRODUCTION ? undefined : await this.projects.workspace(run.environment));
-    await this.warehouse.prepare(
-      environment,
-      project.layers.map((l) => l.name),
-    );
+    await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
     const waiting = steps.filter((s) => s.state === 'waiting');
     let failed = false;
     const worker = async (): Promise<void> => {

@@ -9,6 +9,7 @@ import {
   sampleQuery,
   qualified,
   settingsOf,
+  withEach,
   wrapped,
   type Definition,
   type Names,
@@ -149,6 +150,12 @@ export class PreviewService {
     return { ...preview, inlined, ...(sample ? { sampled: sample.table } : {}) };
   }
 
+  /** Parameters, and for a definition that makes a table a row of a list, the first row. */
+  private settingsOf(project: Project, path: string): Map<string, string> {
+    const table = [...project.tables.values()].find((t) => t.kind === 'definition' && t.path === path);
+    return withEach(settingsOf(project), table?.kind === 'definition' ? table : {});
+  }
+
   /** A query as it can be run now: drafted and unbuilt tables are put in as their queries. */
   private compiled(
     line: Line,
@@ -161,7 +168,7 @@ export class PreviewService {
     const names: Names = {
       placeOf: (table) => standings.get(table)?.place,
       functionsSchema: line.environment.schemaOf('functions'),
-      settings: settingsOf(project),
+      settings: this.settingsOf(project, path),
       ...(standIns ? { standIns } : {}),
     };
     const reads = [...new Set(query.tables.map((t) => `${t.layer ?? ''}.${t.name}`))];

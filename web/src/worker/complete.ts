@@ -1,4 +1,4 @@
-import { namesAt, type Project } from '@ouvrage/core';
+import { namesAt, schemaNameOf, type Project } from '@ouvrage/core';
 import type { Completion, CompletionAnswer } from './protocol';
 
 const KEYWORDS = [
@@ -57,7 +57,7 @@ export function complete(project: Project, text: string, offset: number): Comple
     const range = ranges.find((r) => r.name === qualifier && r.columns.length > 0);
     if (range) return { from, options: range.columns.map((c) => ({ label: c.name, kind: 'column', ...(c.type ? { detail: c.type } : {}) })) };
     if (qualifier === 'functions') return { from, options: [...project.functions.keys()].map((label) => ({ label, kind: 'function', apply: `${label}(` })) };
-    const tables = [...project.tables.values()].filter((t) => t.layer === qualifier);
+    const tables = [...project.tables.values()].filter((t) => schemaNameOf(t) === qualifier);
     return tables.length ? { from, options: tables.map((t) => ({ label: t.name, kind: 'table', ...(t.comment ? { detail: t.comment } : {}) })) } : null;
   }
   const expectsTable = /\b(from|join)\s+[\w$]*$/i.test(text.slice(0, offset));

@@ -27,7 +27,7 @@ export function summarizeTable(project: Project, table: Table): TableSummary {
   return {
     fullName: table.fullName,
     layer: table.layer,
-    name: table.name,
+    name: table.kind === 'definition' && table.each ? `${table.name} · ${table.each.label}` : table.name,
     path: table.path,
     ...(table.kind === 'reference' ? { csvPath: table.csvPath } : {}),
     kind: table.kind,
