@@ -9,4 +9,5 @@ export default {
   testMatch: ['<rootDir>/src/**/*.test.ts'],
   testTimeout: 300_000,
   maxWorkers: 1,
+  testSequencer: '<rootDir>/sequencer.mjs',
 };

@@ -2,6 +2,7 @@
 create table core.fact_cargo (
   line_id    bigint        primary key,
   call_no    text          not null,
+  berth_key  bigint        options (looked_up_by 'berth_code', missing 'stop') not null references core.dim_berth (berth_key),
   goods_code text          not null references reference.goods_code (goods_code),
   direction  text          not null check (direction in ('in', 'out')),
   tonnes     numeric(12,2) options (role 'measure') not null,
@@ -9,5 +10,11 @@ create table core.fact_cargo (
 ) with (load = append, watermark = 'line_id', owner = 'harbour master', tolerate = 'fact_cargo_goods_code_fkey: 1%');
 comment on table core.fact_cargo is 'Goods handled, one row a line of a cargo list.';
 
-select line_id, call_no, goods_code, direction, tonnes
-from staging.cargo_line;
+select l.line_id,
+       l.call_no,
+       c.berth_code,
+       l.goods_code,
+       l.direction,
+       l.tonnes
+from staging.cargo_line l
+left join staging.call c using (call_no);

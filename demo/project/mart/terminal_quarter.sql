@@ -17,14 +17,14 @@ with calls as (
          count(*) as calls,
          sum(c.tonnage) as tonnage
   from core.fact_call c
-  join core.dim_berth b using (berth_code)
+  join core.dim_berth b on b.berth_code = c.berth_code and b.is_current
   group by 1, 2
 ), dues as (
   select b.terminal_code,
          date_trunc('quarter', d.invoiced_on)::date as quarter,
          sum(d.amount) as dues
   from core.fact_dues d
-  join core.dim_berth b using (berth_code)
+  join core.dim_berth b on b.berth_key = d.berth_key
   group by 1, 2
 )
 select c.terminal_code,
