@@ -118,6 +118,9 @@ export {
 } from './load/delivery.js';
 export { policyContext, policySteps, STATEFUL, type PolicyContext } from './load/policy.js';
 export { type LoadStep } from './load/steps.js';
+export { editContract, ContractEditError, type ContractEdit } from './contract/edit.js';
+export { contractView, type ContractView, type ContractColumn, type ContractConstraint, type ContractDifferences } from './contract/view.js';
+export { OPTION_POLICIES, ROLE_POLICIES } from './project/policy-diagnostics.js';
 export { schemaNameOf, schemaNames } from './project/fan-out.js';
 export { losses, migrations, otherMeaning, TREATMENTS, type Migration, type Treatment } from './review/migration.js';
 export { driftColumns, untypedDrift } from './load/drift.js';

@@ -16,7 +16,7 @@ export interface PolicySurroundings {
 }
 
 /** Options that only mean something to some policies. */
-const OPTION_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
+export const OPTION_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
   watermark: ['append'],
   look_back: ['append'],
   set_columns: ['merge'],
@@ -34,7 +34,7 @@ const OPTION_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
 };
 
 /** Roles that only some policies fill. */
-const ROLE_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
+export const ROLE_POLICIES: Readonly<Record<string, readonly LoadPolicy[]>> = {
   'valid from': ['history'],
   'valid to': ['history'],
   'version number': ['history'],

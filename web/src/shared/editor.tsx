@@ -77,8 +77,8 @@ export function Editor(props: EditorProps) {
 
   useEffect(() => {
     const editor = view.current!;
-    if (editor.state.doc.toString() === props.text) return;
-    editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: props.text } });
+    const before = editor.state.doc.toString();
+    if (before !== props.text) editor.dispatch({ changes: difference(before, props.text) });
   }, [props.text]);
 
   useEffect(() => view.current!.dispatch({ effects: locked.current.reconfigure(lock(props.readOnly)) }), [props.readOnly]);
@@ -105,6 +105,16 @@ export function Editor(props: EditorProps) {
 }
 
 const lock = (readOnly: boolean) => [EditorState.readOnly.of(readOnly), EditorView.editable.of(true)];
+
+/** The stretch in which two texts differ: what stands around it keeps its place, and the cursor too. */
+function difference(before: string, after: string): { from: number; to: number; insert: string } {
+  const shorter = Math.min(before.length, after.length);
+  let from = 0;
+  while (from < shorter && before[from] === after[from]) from++;
+  let same = 0;
+  while (same < shorter - from && before[before.length - 1 - same] === after[after.length - 1 - same]) same++;
+  return { from, to: before.length - same, insert: after.slice(from, after.length - same) };
+}
 
 async function completions(context: CompletionContext, complete: EditorProps['complete']): Promise<CompletionResult | null> {
   if (!context.explicit && !/[\w$.]$/.test(context.state.sliceDoc(Math.max(0, context.pos - 1), context.pos))) return null;

@@ -1,4 +1,4 @@
-import { changeFiles, loadParser, readProject, type Project } from '@ouvrage/core';
+import { changeFiles, ContractEditError, contractView, editContract, loadParser, readProject, type Project } from '@ouvrage/core';
 import { complete } from './complete';
 import type { Answers, Request } from './protocol';
 import { placed, summarize, summarizeTable } from './summary';
@@ -22,10 +22,22 @@ function answer(request: Request): Answers[keyof Answers] {
         diagnostics: own.map((d) => placed(project, d)),
         elsewhere: Math.max(0, others(project) - others(kept!)),
         ...(table ? { table: summarizeTable(project, table) } : {}),
+        ...(table?.kind === 'definition' ? { contract: contractView(project, table) } : {}),
       };
     }
+    case 'contract':
+      return changed(request);
     case 'complete':
       return complete(edit(request.path, request.text), request.text, request.offset);
+  }
+}
+
+function changed({ path, text, edits }: Extract<Request, { kind: 'contract' }>): Answers['contract'] {
+  try {
+    return { text: editContract(path, text, edits) };
+  } catch (error) {
+    if (error instanceof ContractEditError) return { problem: error.message };
+    throw error;
   }
 }
 

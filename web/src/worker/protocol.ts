@@ -1,4 +1,4 @@
-import type { Check, Diagnostic, LayerStatement, LoadPolicy, Relation } from '@ouvrage/core';
+import type { Check, ContractEdit, ContractView, Diagnostic, LayerStatement, LoadPolicy, Relation } from '@ouvrage/core';
 
 /** A table as the interface needs it: plain data, made by the worker from the project. */
 export interface TableSummary {
@@ -60,7 +60,12 @@ export interface EditAnswer {
   /** Errors of other files that this edit brings about. */
   readonly elsewhere: number;
   readonly table?: TableSummary;
+  /** Of a definition: its contract, for a form. */
+  readonly contract?: ContractView;
 }
+
+/** A text with a changed contract, or why it could not be changed. */
+export type ContractAnswer = { readonly text: string } | { readonly problem: string };
 
 export interface Completion {
   readonly label: string;
@@ -78,10 +83,12 @@ export interface CompletionAnswer {
 export type Request =
   | { readonly kind: 'open'; readonly files: Readonly<Record<string, string>> }
   | { readonly kind: 'edit'; readonly path: string; readonly text: string }
+  | { readonly kind: 'contract'; readonly path: string; readonly text: string; readonly edits: readonly ContractEdit[] }
   | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number };
 
 export interface Answers {
   readonly open: ProjectSummary;
   readonly edit: EditAnswer;
+  readonly contract: ContractAnswer;
   readonly complete: CompletionAnswer | null;
 }

@@ -6,37 +6,52 @@ import { useProject } from '../../app/project';
 import type { CheckState } from '../../app/types';
 import { ago, rows, shortCommit } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
-import { Tag } from '../../shared/ui';
+import { Button, Tag } from '../../shared/ui';
 import type { ColumnSummary, TableSummary } from '../../worker/protocol';
+import { ContractForm } from './contract-form';
 import type { FileText } from './use-file-text';
 
 /** The columns that a table has, beside its query: types, roles, checks and where each value comes from. */
 export function ContractPanel({ table, file }: { table: TableSummary; file: FileText }) {
-  const { checks } = useProject();
-  const [open, setOpen] = useState<string>();
-  const own = checks.filter((c) => c.table === table.fullName);
+  const [form, setForm] = useState(false);
+  const view = file.answer?.contract;
+  const asForm = form && view !== undefined;
   return (
     <aside aria-label="Contract" className="flex w-[336px] shrink-0 flex-col border-l border-line bg-paper max-[1100px]:hidden">
       <div className="flex h-9 shrink-0 items-center justify-between border-b border-line px-3.5">
         <h2 className="caps">{table.hasContract ? 'Contract' : 'Columns'}</h2>
-        <ContractWord table={table} file={file} />
+        <span className="flex items-center gap-3">
+          <ContractWord table={table} file={file} />
+          {view !== undefined && !file.readOnly && (
+            <Button tone="quiet" aria-pressed={form} onClick={() => setForm(!form)}>
+              {form ? 'Read' : 'Edit'}
+            </Button>
+          )}
+        </span>
       </div>
-      <div className="min-h-0 flex-1 overflow-auto">
-        {table.columns === undefined && <p className="p-3.5 text-soft">The columns cannot be told before the definition is sound.</p>}
-        <ul>
-          {table.columns?.map((c) => (
-            <ColumnLine
-              key={c.name}
-              column={c}
-              checks={own.filter((k) => k.columns.includes(c.name))}
-              open={open === c.name}
-              onToggle={() => setOpen(open === c.name ? undefined : c.name)}
-            />
-          ))}
-        </ul>
-      </div>
+      <div className="min-h-0 flex-1 overflow-auto">{asForm ? <ContractForm path={table.path} file={file} view={view} /> : <Columns table={table} />}</div>
       <TitleBlock table={table} />
     </aside>
+  );
+}
+
+function Columns({ table }: { table: TableSummary }) {
+  const { checks } = useProject();
+  const [open, setOpen] = useState<string>();
+  if (table.columns === undefined) return <p className="p-3.5 text-soft">The columns cannot be told before the definition is sound.</p>;
+  const own = checks.filter((c) => c.table === table.fullName);
+  return (
+    <ul>
+      {table.columns.map((c) => (
+        <ColumnLine
+          key={c.name}
+          column={c}
+          checks={own.filter((k) => k.columns.includes(c.name))}
+          open={open === c.name}
+          onToggle={() => setOpen(open === c.name ? undefined : c.name)}
+        />
+      ))}
+    </ul>
   );
 }
 
