@@ -2,6 +2,7 @@ import type { CheckQuery, ConstraintDeclaration, ConstraintKind, Project, Table 
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { Place } from '../load/place.js';
 import { inferredTables, lookedUpTables, namesIn, optionOf, rememberedPlace } from '../load/target.js';
+import { policyChecks, type PolicyCheck } from './policy-checks.js';
 import { readTolerance, readTolerances, type Tolerance } from './tolerance.js';
 
 /** Something that must hold of one table: a constraint of its contract. */
@@ -43,7 +44,7 @@ export interface QueryCheck {
   readonly comment?: string;
 }
 
-export type Check = ConstraintCheck | QueryCheck;
+export type Check = ConstraintCheck | PolicyCheck | QueryCheck;
 
 /** The checks of a table's contract, in its order. @param home the table's final place, for checks that are run */
 export function constraintChecks(project: Project, table: Table, home?: Place): ConstraintCheck[] {
@@ -102,7 +103,10 @@ export function queryCheck(check: CheckQuery): QueryCheck {
 
 /** Every check of the project. */
 export function checksOf(project: Project): Check[] {
-  return [...[...project.tables.values()].flatMap((t) => constraintChecks(project, t)), ...[...project.checks.values()].map(queryCheck)];
+  return [
+    ...[...project.tables.values()].flatMap((t) => [...constraintChecks(project, t), ...policyChecks(project, t)]),
+    ...[...project.checks.values()].map(queryCheck),
+  ];
 }
 
 /** What a check says, in a few words. */
@@ -118,6 +122,8 @@ export function checkTitle(check: Check): string {
       return check.expression ?? check.name;
     case 'references':
       return `${check.columns.join(', ')} is known in ${check.references?.table ?? ''}`;
+    case 'policy':
+      return check.title;
     case 'query':
       return check.name.replaceAll('_', ' ');
   }

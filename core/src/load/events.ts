@@ -4,7 +4,7 @@ import { historyColumns, intervalGuards, type HistoryColumns } from './history.j
 import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf, surrogateMap } from './keys.js';
 import { completeMembers, lastMembers } from './members.js';
 import type { PolicyContext } from './policy.js';
-import { CHANGES, counts, dropTemporary, guard, ROWS, run, VERSIONS, type LoadStep } from './steps.js';
+import { CHANGES, checking, counts, dropTemporary, guard, ROWS, run, VERSIONS, type LoadStep } from './steps.js';
 import { columnsOf, differ, optionOf, rememberedPlace, sameKey, stampOf, writtenColumns } from './target.js';
 
 /**
@@ -62,15 +62,18 @@ function eventColumns({ target }: PolicyContext): ColumnDeclaration[] {
 function tieGuard({ target }: PolicyContext, events: string, touched: string, at: string, order: string | undefined): LoadStep {
   const instant = `${columnsOf('e', target.key)}, e.${ident(at)}`;
   const rank = order === undefined ? '1' : `rank() over (partition by ${instant} order by e.${ident(order)} desc nulls last)`;
-  return guard(
-    `select * from (
+  return checking(
+    'one_event_an_instant',
+    guard(
+      `select * from (
   select r.*, count(*) over (partition by ${columnsOf('r', [...target.key, at])}) as tied
   from (select e.*, ${rank} as place from ${events} as e where ${touched}) as r where place = 1
 ) as first_of
 where tied > 1
 order by ${idents([...target.key, at])}`,
-    'two events of a key say different things of one instant',
-    order === undefined ? 'Name a column that orders them: order_within = ‘column’.' : `Both have the same ${order}: make it tell them apart.`,
+      'two events of a key say different things of one instant',
+      order === undefined ? 'Name a column that orders them: order_within = ‘column’.' : `Both have the same ${order}: make it tell them apart.`,
+    ),
   );
 }
 

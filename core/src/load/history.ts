@@ -6,7 +6,7 @@ import { completeMembers, knownRows, lastMembers } from './members.js';
 import type { Place } from './place.js';
 import { shapeSteps } from './shape.js';
 import { lossGuard } from './merge.js';
-import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
+import { CHANGES, checking, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, writtenColumns, type Target } from './target.js';
 
 /** The columns of a history table by what a change of theirs does. */
@@ -201,14 +201,17 @@ export function intervalGuards({ target, own }: PolicyContext, h: HistoryColumns
   const key = columnsOf('t', target.key);
   const [from, to] = [ident(h.validFrom.name), ident(h.validTo)];
   return [
-    guard(
-      `select * from (
+    checking(
+      'versions_do_not_overlap',
+      guard(
+        `select * from (
   select t.*, lead(t.${from}) over (partition by ${key} order by t.${from}) as next_from
   from ${qualified(own)} as t where (${key}) in (select ${idents(target.key)} from ${CHANGES})
 ) as v
 where v.next_from < coalesce(v.${to}, 'infinity') or v.${to} <= v.${from}`,
-      'two versions of a key overlap',
-      'The table was changed by something else than its loads: start it over, or mend the rows.',
+        'two versions of a key overlap',
+        'The table was changed by something else than its loads: start it over, or mend the rows.',
+      ),
     ),
   ];
 }

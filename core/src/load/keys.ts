@@ -1,7 +1,7 @@
 import type { ColumnDeclaration } from '../project/model.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
-import { guard, run, type LoadStep } from './steps.js';
+import { checking, guard, run, type LoadStep } from './steps.js';
 import { columnWith, optionOf, rememberedPlace, stampOf, writtenColumns, type Target } from './target.js';
 
 /**
@@ -57,7 +57,16 @@ export function numberKeys(maps: readonly KeyMap[], from: string): LoadStep[] {
     const parts = map.parts.map((p) => p.name);
     if (map.method === 'hash') return hashGuards(map, from);
     const keys = qualified(map.place);
+    const known = [...new Set(parts)].map((p) => `n.${ident(p)} is null`).join(' or ');
     return [
+      checking(
+        'key_map_is_complete',
+        guard(
+          `select * from ${from} as n where ${known}`,
+          `rows without ${idents(parts).replaceAll('"', '')} cannot be numbered`,
+          'Leave them out in the query, or give them a value.',
+        ),
+      ),
       run(
         'build',
         `insert into ${keys} (${idents(parts)}, number)

@@ -2,7 +2,7 @@ import { ident, idents, qualified } from '../sql/quote.js';
 import type { Project } from '../project/model.js';
 import type { Names } from './compile.js';
 import type { PolicyContext } from './policy.js';
-import { counts, dropTemporary, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
+import { checking, counts, dropTemporary, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
 import type { Place } from './place.js';
 import { columnWith, columnsOf, rememberedPlace, sameKey, targetOf, type LookUp, type Target } from './target.js';
 import { inferMembers } from './members.js';
@@ -27,10 +27,13 @@ export function lookUpSteps(context: PolicyContext): LoadStep[] {
       'build',
       `create temp table query_rows on commit drop as\nselect ${items.join(',\n       ')}\nfrom ${RAW_ROWS} as q${joins.map((j) => j.sql).join('')}`,
     ),
-    guard(
-      `select (select count(*) from ${RAW_ROWS}) as rows_of_the_query, (select count(*) from ${ROWS}) as rows_with_keys where (select count(*) from ${RAW_ROWS}) <> (select count(*) from ${ROWS})`,
-      'looking up keys multiplied rows',
-      'A dimension holds overlapping versions of a key: look at its checks.',
+    checking(
+      'look_ups_keep_rows',
+      guard(
+        `select (select count(*) from ${RAW_ROWS}) as rows_of_the_query, (select count(*) from ${ROWS}) as rows_with_keys where (select count(*) from ${RAW_ROWS}) <> (select count(*) from ${ROWS})`,
+        'looking up keys multiplied rows',
+        'A dimension holds overlapping versions of a key: look at its checks.',
+      ),
     ),
     ...target.lookUps.filter((l) => l.missing === 'stop').map((l) => stopGuard(l)),
     counts(

@@ -11,7 +11,7 @@ import { lookUpSteps } from './look-ups.js';
 import { mergeSteps } from './merge.js';
 import { rebuildSteps } from './rebuild.js';
 import type { Place } from './place.js';
-import { dropTemporary, dropTemporaryView, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
+import { checking, dropTemporary, dropTemporaryView, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, isFilled, optionOf, targetOf, type Target } from './target.js';
 import type { EditedText } from '../sql/edits.js';
 
@@ -171,21 +171,27 @@ function inputGuards({ target, own }: PolicyContext): LoadStep[] {
   const needed = [...(table.policy === 'dated' ? [] : key), ...(effective === undefined ? [] : [effective]), ...(asOf === undefined ? [] : [asOf])];
   if (needed.length)
     found.push(
-      guard(
-        `select * from ${ROWS} as q where ${needed.map((c) => `q.${ident(c)} is null`).join(' or ')}`,
-        `the query returns rows whose ${needed.join(', ')} is null`,
-        'Leave them out in the query, or give them a value.',
+      checking(
+        'keys_are_known',
+        guard(
+          `select * from ${ROWS} as q where ${needed.map((c) => `q.${ident(c)} is null`).join(' or ')}`,
+          `the query returns rows whose ${needed.join(', ')} is null`,
+          'Leave them out in the query, or give them a value.',
+        ),
       ),
     );
   const unique = asOf === undefined ? (effective === undefined ? key : []) : key.length ? [...new Set([...key, asOf])] : [];
   if (unique.length) {
     const columns = columnsOf('q', unique);
     found.push(
-      guard(
-        `select ${columns}, count(*) as rows from ${ROWS} as q group by ${columns} having count(*) > 1`,
-        `the query returns more than one row for a ${unique.join(', ')}`,
-        'Decide in the query which row counts: distinct on, or a condition.',
-        `select * from ${ROWS} as q\nwhere (${columns}) in (select ${columns} from ${ROWS} as q group by ${columns} having count(*) > 1)\norder by ${columns}`,
+      checking(
+        'one_row_a_key',
+        guard(
+          `select ${columns}, count(*) as rows from ${ROWS} as q group by ${columns} having count(*) > 1`,
+          `the query returns more than one row for a ${unique.join(', ')}`,
+          'Decide in the query which row counts: distinct on, or a condition.',
+          `select * from ${ROWS} as q\nwhere (${columns}) in (select ${columns} from ${ROWS} as q group by ${columns} having count(*) > 1)\norder by ${columns}`,
+        ),
       ),
     );
   }

@@ -1,3 +1,4 @@
+import type { PolicyCheckName } from '../check/policy-checks.js';
 import { idents } from '../sql/quote.js';
 import type { LoadStatement } from './plan.js';
 
@@ -13,11 +14,13 @@ export type LoadStep =
       readonly sql: string;
       readonly message: string;
       readonly hint?: string;
+      /** The check of the policy that it is, if it is one that people see. */
+      readonly check?: PolicyCheckName;
       /** Shows more of what is wrong than `sql`, which is the cheapest question. */
       readonly rows?: string;
     }
-  /** One row of whole numbers, each under its name. */
-  | { readonly step: 'count'; readonly sql: string }
+  /** One row of whole numbers, each under its name; `rows` shows some rows of each. */
+  | { readonly step: 'count'; readonly sql: string; readonly rows: Readonly<Record<string, string>> }
   /** One row, `rewrite` and `note`: whether the table is made anew beside it, and why. */
   | { readonly step: 'choose'; readonly sql: string; readonly inPlace: readonly LoadStep[]; readonly rewrite: readonly LoadStep[] };
 
@@ -43,10 +46,14 @@ export const guard = (sql: string, message: string, hint?: string, rows?: string
   ...(rows === undefined ? {} : { rows: `${rows}\nlimit ${GUARD_ROWS}` }),
 });
 
+/** The guard as a check that comes with the policy. */
+export const checking = (check: PolicyCheckName, step: LoadStep): LoadStep => (step.step === 'guard' ? { ...step, check } : step);
+
 /** `select count(*) filter (where …) as name, …`; conditions by name. */
 export function counts(from: string, conditions: Readonly<Record<string, string>>): LoadStep {
   const items = Object.entries(conditions).map(([name, condition]) => `count(*) filter (where ${condition}) as ${idents([name])}`);
-  return { step: 'count', sql: `select ${items.join(',\n       ')}\nfrom ${from}` };
+  const rows = Object.entries(conditions).map(([name, condition]) => [name, `select * from ${from} where ${condition} limit ${GUARD_ROWS / 2}`] as const);
+  return { step: 'count', sql: `select ${items.join(',\n       ')}\nfrom ${from}`, rows: Object.fromEntries(rows) };
 }
 
 export const dropTemporary = (...tables: readonly string[]): LoadStep => run('session', `drop table if exists ${tables.join(', ')}`);

@@ -56,6 +56,8 @@ test('a repeated key stops a merge before anything changes, and shows the rows',
   });
   const { rows } = failed.error as unknown as { rows: { columns: string[]; rows: unknown[] } };
   expect(rows.columns).toContain('invoice_no');
+  const { checks } = (await mira.get(`/api/workspaces/${slug}/state`)).body as { checks: { id: string; verdict: string; atFault: string }[] };
+  expect(checks).toContainEqual(expect.objectContaining({ id: 'core.fact_dues/one_row_a_key', verdict: 'broken', atFault: '4' }));
   expect(rows.rows).toHaveLength(4);
 });
 
@@ -190,8 +192,19 @@ test('a table that is written anew keeps its constraints, indexes, readers and r
     note: expect.stringMatching(/^changed in place: 0 of about \d+ rows change \(shape = rewrite\)$/),
   });
   await warehouse('update landing.dues_invoice set amount = amount * 2 where invoice_id % 3 = 0');
-  const changed = step(await runTables(mira, slug, ['core.fact_dues'], false), 'core.fact_dues');
+  const rewritten = await runTables(mira, slug, ['core.fact_dues'], false);
+  const changed = step(rewritten, 'core.fact_dues');
   expect(changed).toMatchObject({ state: 'done', error: null, note: expect.stringMatching(/^written anew: \d+ of about \d+ rows change/) });
+  const { kinds, results } = (await mira.get(`/api/runs/${rewritten.id}/steps/${changed.id}`)).body as {
+    kinds: Record<string, { columns: string[]; rows: string[][] }>;
+    results: { id: string; verdict: string }[];
+  };
+  expect(kinds['updated']!.columns).toEqual(expect.arrayContaining(['invoice_no', 'amount']));
+  expect(kinds['updated']!.columns).not.toContain('row_id');
+  expect(kinds['updated']!.rows.length).toBeGreaterThan(0);
+  expect(kinds['inserted']).toBeUndefined();
+  for (const name of ['keys_are_known', 'one_row_a_key', 'look_ups_keep_rows'])
+    expect(results).toContainEqual(expect.objectContaining({ id: `core.fact_dues/${name}`, verdict: 'holds' }));
   expect((await amounts()).length).toBe(before.length);
   expect(await amounts()).not.toEqual(before);
   expect(await warehouse(`select count(*) as n from pg_constraint where conrelid = '${facts}'::regclass and contype = 'p'`, 'workspace')).toEqual([{ n: '1' }]);

@@ -15,7 +15,7 @@ import {
   type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
-import { BuildService, brokenError, countsOf, problemError, stoppedError } from '../run/build.service.js';
+import { BuildService, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
 import { Problem } from '../shared/problem.js';
 import { Run, type RunStep, type StepError } from '../run/run.entities.js';
@@ -147,7 +147,7 @@ export class ReleaseTransaction {
         this.failure = {
           step,
           loader,
-          checks: [],
+          checks: stoppedChecks(step.table, error),
           error: error instanceof Problem ? problemError(error) : stoppedError(error),
         };
         return false;
@@ -212,8 +212,7 @@ export class ReleaseTransaction {
         state: 'done',
         statements: loader.ran,
         rowsIn: rows,
-        counts: countsOf(loader),
-        note: loader.note ?? null,
+        ...didOf(loader),
         ...(rowsOut === undefined ? {} : { rowsOut }),
       });
     }

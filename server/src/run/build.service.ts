@@ -24,7 +24,7 @@ import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
 import { Problem } from '../shared/problem.js';
-import { FAULT_ROWS, Loader, LoadStopped, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
+import { FAULT_ROWS, Loader, LoadStopped, policyOutcome, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
 import { CheckResult, Run, RunStep, type StepError } from './run.entities.js';
@@ -182,6 +182,7 @@ export class BuildService implements OnModuleInit {
         (broken: Error) => client.release(broken),
       );
       const stopped = signal.aborted;
+      if (!stopped) await this.keep(run, step, stoppedChecks(step.table, error));
       await this.end(run, step, {
         state: stopped ? 'stopped' : 'failed',
         statements: loader.ran,
@@ -219,7 +220,7 @@ export class BuildService implements OnModuleInit {
     await client.query('commit');
     context.built.add(table.fullName);
     await this.keep(run, step, checks);
-    await this.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, counts: countsOf(loader), note: loader.note ?? null });
+    await this.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader) });
     return true;
   }
 
@@ -322,8 +323,16 @@ export class BuildService implements OnModuleInit {
   }
 }
 
-/** What a load counted, if it counts anything. */
-export const countsOf = ({ counts }: Loader) => (Object.keys(counts).length ? counts : null);
+/** What a load did: what it counted, if it counts anything, rows of each kind, and why it took its shape. */
+export const didOf = ({ counts, kinds, note }: Loader) => ({
+  counts: Object.keys(counts).length ? counts : null,
+  kinds: Object.keys(kinds).length ? kinds : null,
+  note: note ?? null,
+});
+
+/** The check of the policy that stopped a load. */
+export const stoppedChecks = (table: string, error: unknown): CheckOutcome[] =>
+  error instanceof LoadStopped && error.check !== undefined ? [policyOutcome(table, error.check.name, error.check.sql, error.rows)] : [];
 
 /** A load that could not begin. */
 export const problemError = ({ title, detail }: Problem): StepError => ({ message: title, ...(detail === undefined ? {} : { hint: detail }) });

@@ -157,6 +157,7 @@ export class RunController {
     return {
       ...stepOut(found, results),
       statements: found.statements,
+      kinds: await this.runs.kindsOf(step),
       results: results.map((r) => ({ id: r.checkId, verdict: r.verdict, atFault: r.atFault, total: r.total, sql: r.sql, rows: r.rows })),
     };
   }

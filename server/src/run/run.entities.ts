@@ -126,6 +126,10 @@ export class RunStep {
   @Column('jsonb', { nullable: true })
   counts: Readonly<Record<string, number>> | null;
 
+  /** Some rows of each kind that was counted. */
+  @Column({ type: 'jsonb', nullable: true, select: false })
+  kinds: Readonly<Record<string, FaultRows>> | null;
+
   /** Why the load changed its table in place, or wrote it anew. */
   @Column({ type: 'text', nullable: true })
   note: string | null;

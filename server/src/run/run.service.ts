@@ -199,6 +199,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
           rowsOut: null,
           counts: null,
           note: null,
+          kinds: null,
           rowsIn: null,
           error: null,
           startedAt: null,
@@ -276,6 +277,11 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     const run = await this.runs.findOneBy({ id });
     if (!run) throw notFound(`Run ${id}`);
     return run;
+  }
+
+  /** Some rows of each kind that a step's load counted. */
+  async kindsOf(step: number): Promise<RunStep['kinds']> {
+    return (await this.steps.findOne({ where: { id: step }, select: { id: true, kinds: true } }))?.kinds ?? null;
   }
 
   stepsOf(id: number): Promise<RunStep[]> {

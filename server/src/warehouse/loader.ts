@@ -55,9 +55,24 @@ export class LoadStopped extends Error {
     message: string,
     readonly hint: string | undefined,
     readonly rows: FaultRows,
+    /** The check of the policy that did not hold, if it is one that people see. */
+    readonly check?: { readonly name: string; readonly sql: string },
   ) {
     super(message);
   }
+}
+
+/** The outcome of a check that comes with a policy. @param rows those at fault, or none */
+export function policyOutcome(table: string, name: string, sql: string, rows: FaultRows | null): CheckOutcome {
+  return { id: `${table}/${name}`, table, verdict: rows ? 'broken' : 'holds', atFault: String(rows?.rows.length ?? 0), total: null, sql, rows };
+}
+
+/** Columns with which a load finds rows again; they mean nothing to people. */
+const INTERNAL = /^(row_id|op|old_from|begins|kept_\d+|before_first_\d+)$/;
+
+function shownRows({ columns, rows }: FaultRows): FaultRows {
+  const shown = columns.map((c, i) => [c, i] as const).filter(([c]) => !INTERNAL.test(c));
+  return { columns: shown.map(([c]) => c), rows: rows.map((r) => shown.map(([, i]) => r[i]!)) };
 }
 
 /** A swap that cannot be done. */
@@ -98,15 +113,21 @@ export class Loader {
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
     for (const step of plan.steps ?? []) await this.step(step);
     const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
-    return { plan: standing, ...(await this.check(standing)) };
+    const { rows, checks } = await this.check(standing);
+    const guarded = [...this.guarded].map(([name, sql]) => policyOutcome(plan.table, name, sql, null));
+    return { plan: standing, rows, checks: [...guarded, ...checks] };
   }
 
+  /** Checks of the policy that held, with the statement that found no row. */
+  private readonly guarded = new Map<string, string>();
   private writtenAnew = false;
   /** Why the load took the shape that it took. */
   note: string | undefined;
 
   /** What the steps of the load counted. */
   readonly counts: Record<string, number> = {};
+  /** Some rows of each kind that the load counted. */
+  readonly kinds: Record<string, FaultRows> = {};
 
   private async step(step: LoadStep): Promise<void> {
     switch (step.step) {
@@ -115,7 +136,9 @@ export class Loader {
         break;
       case 'guard': {
         const { rowCount } = await this.plain('check', step.sql);
-        if (rowCount) throw new LoadStopped(step.message, step.hint, await this.faultRows(step.rows ?? step.sql));
+        if (rowCount)
+          throw new LoadStopped(step.message, step.hint, await this.faultRows(step.rows ?? step.sql), step.check && { name: step.check, sql: step.sql });
+        if (step.check !== undefined) this.guarded.set(step.check, step.sql);
         break;
       }
       case 'choose': {
@@ -127,7 +150,10 @@ export class Loader {
       }
       case 'count': {
         const { rows } = await this.plain('check', step.sql);
-        for (const [name, n] of Object.entries(rows[0] as Record<string, string>)) this.counts[name] = (this.counts[name] ?? 0) + Number(n);
+        for (const [name, n] of Object.entries(rows[0] as Record<string, string>)) {
+          this.counts[name] = (this.counts[name] ?? 0) + Number(n);
+          if (n !== '0') this.kinds[name] = shownRows(await this.faultRows(step.rows[name]!));
+        }
         break;
       }
     }

@@ -27,7 +27,7 @@ export function CheckDetail({ check }: { check: CheckState }) {
           <Link className="text-plan underline underline-offset-2" to={address.table(slug, check.table)}>
             {check.table}
           </Link>
-          , {check.kind === 'query' ? 'a query that must return no row' : check.kind}
+          , {check.kind === 'query' ? 'a query that must return no row' : check.kind === 'policy' ? 'comes with the load' : check.kind}
           {check.advisory && ', advisory'}
           {check.tolerate && `, tolerates ${check.tolerate}`}
         </p>

@@ -1,8 +1,9 @@
+import { useState } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useStepQuery } from '../../app/api';
 import { useProject } from '../../app/project';
-import type { FaultRows, LoadCounts, ProblemBody, StepEntry } from '../../app/types';
+import type { FaultRows, LoadCounts, ProblemBody, StepDetail, StepEntry } from '../../app/types';
 import { Sql } from '../../shared/diff';
 import { count, duration, rows } from '../../shared/format';
 import { Grid } from '../../shared/grid';
@@ -10,30 +11,58 @@ import { VerdictMark, VerdictWord } from '../../shared/marks';
 import { Loading, ProblemNote, SectionTitle } from '../../shared/ui';
 
 /** Rows that are at fault, in a grid as high as they need. */
-function FaultGrid({ title, about, rows: found, atFault }: { title: string; about: string; rows: FaultRows; atFault: number }) {
+function FaultGrid({
+  title,
+  about,
+  rows: found,
+  atFault,
+  word = 'at fault of',
+}: {
+  title: string;
+  about: string;
+  rows: FaultRows;
+  atFault: number;
+  word?: string;
+}) {
   return (
-    <section className="flex flex-col gap-1.5" aria-label={`Rows at fault of ${about}`}>
+    <section className="flex flex-col gap-1.5" aria-label={`Rows ${word} ${about}`}>
       <SectionTitle aside={atFault > found.rows.length ? `first ${found.rows.length} of ${count(atFault)}` : rows(atFault)}>{title}</SectionTitle>
       <div className="border border-line" style={{ height: Math.min(240, 42 + found.rows.length * 22) }}>
-        <Grid label={`Rows at fault of ${about}`} columns={found.columns.map((name) => ({ name }))} rows={found.rows} />
+        <Grid label={`Rows ${word} ${about}`} columns={found.columns.map((name) => ({ name }))} rows={found.rows} />
       </div>
     </section>
   );
 }
 
 /** What the load did, kind by kind; nothing done is said too. */
-function Counts({ counts, note }: { counts: LoadCounts; note: string | null }) {
+function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | null; kinds: StepDetail['kinds'] }) {
+  const [open, setOpen] = useState<string>();
+  const shown = open === undefined ? undefined : kinds?.[open];
   return (
     <section aria-label="What the load did">
       <SectionTitle>What the load did</SectionTitle>
       <dl className="mt-1 grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-x-6">
         {Object.entries(counts).map(([kind, n]) => (
           <div key={kind} className="flex items-baseline justify-between gap-2 border-b border-line/60 py-1">
-            <dt className="text-soft">{kind}</dt>
+            <dt className="text-soft">
+              {kinds?.[kind] ? (
+                <button
+                  type="button"
+                  aria-expanded={open === kind}
+                  onClick={() => setOpen(open === kind ? undefined : kind)}
+                  className="text-plan underline underline-offset-2"
+                >
+                  {kind}
+                </button>
+              ) : (
+                kind
+              )}
+            </dt>
             <dd className={`font-mono text-[12px] ${n ? '' : 'text-soft'}`}>{count(n)}</dd>
           </div>
         ))}
       </dl>
+      {open !== undefined && shown && <FaultGrid title={open} about={`the load: ${open}`} word="of" rows={shown} atFault={counts[open] ?? shown.rows.length} />}
       {note !== null && <p className="mt-1 text-[12px] text-soft">{note}</p>}
     </section>
   );
@@ -76,7 +105,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
         </div>
       )}
       {place?.rows && <FaultGrid title="Rows that stopped the load" about={step.table} rows={place.rows} atFault={place.rows.rows.length} />}
-      {step.counts && <Counts counts={step.counts} note={step.note} />}
+      {step.counts && <Counts counts={step.counts} note={step.note} kinds={data.kinds} />}
       {data.results.length > 0 && (
         <section>
           <SectionTitle aside={`${data.results.length} run with the load`}>Checks</SectionTitle>

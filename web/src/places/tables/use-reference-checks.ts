@@ -20,7 +20,10 @@ export function useReferenceChecks(table: TableSummary, typed: Typed, unsound: r
   const { slug, summary } = useProject();
   const [ask, { isLoading }] = usePreviewMutation();
   const [answer, setAnswer] = useState<{ readonly of: string; readonly problems: readonly ReferenceProblem[]; readonly failure?: ProblemBody }>();
-  const checks = useMemo(() => summary.checks.flatMap((c) => (c.kind !== 'query' && c.table === table.fullName ? [c] : [])), [summary.checks, table.fullName]);
+  const checks = useMemo(
+    () => summary.checks.flatMap((c) => (c.kind !== 'query' && c.kind !== 'policy' && c.table === table.fullName ? [c] : [])),
+    [summary.checks, table.fullName],
+  );
   const sql = useMemo(
     () => referenceCheckQuery({ name: table.name, columns: table.columns ?? [] }, checks, typed.header, typed.rows, new Set(unsound.map((p) => p.row))),
     [table, checks, typed, unsound],
