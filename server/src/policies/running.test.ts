@@ -203,6 +203,9 @@ test('a table that is written anew keeps its constraints, indexes, readers and r
   expect(kinds['updated']!.columns).not.toContain('row_id');
   expect(kinds['updated']!.rows.length).toBeGreaterThan(0);
   expect(kinds['inserted']).toBeUndefined();
+  expect(changed).toMatchObject({
+    counts: { inserted: 0, unchanged: before.length - Number((changed as unknown as { counts: Record<string, number> }).counts['updated']) },
+  });
   for (const name of ['keys_are_known', 'one_row_a_key', 'look_ups_keep_rows'])
     expect(results).toContainEqual(expect.objectContaining({ id: `core.fact_dues/${name}`, verdict: 'holds' }));
   expect((await amounts()).length).toBe(before.length);

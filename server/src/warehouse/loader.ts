@@ -114,8 +114,15 @@ export class Loader {
     for (const step of plan.steps ?? []) await this.step(step);
     const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
     const { rows, checks } = await this.check(standing);
+    if (!plan.swaps) this.countUnchanged(Number(rows ?? 0));
     const guarded = [...this.guarded].map(([name, sql]) => policyOutcome(plan.table, name, sql, null));
     return { plan: standing, rows, checks: [...guarded, ...checks] };
+  }
+
+  /** Of a table that was there before: its rows that this load did not touch. */
+  private countUnchanged(total: number): void {
+    const { inserted, updated, flagged } = this.counts;
+    if (inserted !== undefined) this.counts['unchanged'] = total - inserted - (updated ?? 0) - (flagged ?? 0);
   }
 
   /** Checks of the policy that held, with the statement that found no row. */

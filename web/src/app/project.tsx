@@ -13,6 +13,8 @@ export interface ProjectView {
   readonly commit: string;
   readonly summary: ProjectSummary;
   readonly tables: ReadonlyMap<string, TableSummary>;
+  /** The position of a table's layer; of one that is gone, by its name; -1 where there is none. */
+  readonly layerPosition: (table: string) => number;
   readonly states: ReadonlyMap<string, TableState>;
   readonly checks: StateAnswer['checks'];
   readonly drafts: ReadonlyMap<string, DraftEntry>;
@@ -64,13 +66,15 @@ export function ProjectProvider({
 
   const view = useMemo((): ProjectView | undefined => {
     if (!files.data || !texts || read?.key !== slug) return undefined;
+    const tables = new Map(read.summary.tables.map((t) => [t.fullName, t]));
     return {
       slug,
       name: files.data.name,
       isProduction: slug === PRODUCTION,
       commit: files.data.commit,
       summary: read.summary,
-      tables: new Map(read.summary.tables.map((t) => [t.fullName, t])),
+      tables,
+      layerPosition: (table) => read.summary.layers.findIndex((l) => l.name === (tables.get(table)?.layer ?? table.split('.')[0])),
       states: new Map(state.data?.tables.map((t) => [t.table, t])),
       checks: state.data?.checks ?? [],
       drafts: new Map(files.data.drafts.map((d) => [d.path, d])),

@@ -13,7 +13,7 @@ const VERDICTS: readonly Verdict[] = ['broken', 'advisory', 'not run', 'holds'];
 
 /** The checks of all tables, the worst first within each. */
 export default function Quality() {
-  const { slug, checks, summary } = useProject();
+  const { slug, checks, layerPosition } = useProject();
   const { '*': id } = useParams();
   const navigate = useNavigate();
   const [only, setOnly] = useState<Verdict>();
@@ -28,11 +28,7 @@ export default function Quality() {
       .sort((a, b) => rank(a[1]) - rank(b[1]) || a[0].localeCompare(b[0]));
   }, [checks, only]);
   const current = checks.find((c) => c.id === id) ?? (id ? undefined : tables[0]?.[1][0]);
-  const layer = (table: string) =>
-    Math.max(
-      0,
-      summary.layers.findIndex((l) => l.name === table.split('.')[0]),
-    );
+  const layer = (table: string) => Math.max(0, layerPosition(table));
 
   if (checks.length === 0) {
     return (

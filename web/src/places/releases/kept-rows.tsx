@@ -44,7 +44,10 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
             </label>
           ))}
           {m.statements.length > 0 && answers.treatments[m.table] !== 'start over' && (
-            <pre aria-label={`How the columns of ${m.table} change`} className="mt-1 overflow-x-auto bg-wash px-2 py-1.5 font-mono text-[11px] leading-4">
+            <pre
+              aria-label={`How the columns of ${m.table} change`}
+              className="mt-1 bg-wash whitespace-pre-wrap break-words px-2 py-1.5 font-mono text-[11px] leading-4"
+            >
               {m.statements.join('\n')}
             </pre>
           )}

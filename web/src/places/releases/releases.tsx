@@ -98,8 +98,8 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
 }
 
 function TableLine({ change, to, current }: { change: TableChange; to: string | undefined; current: boolean }) {
-  const { summary } = useProject();
-  const [layer, name] = change.table.split('.');
+  const { layerPosition, tables } = useProject();
+  const name = tables.get(change.table)?.name ?? change.table.split('.')[1];
   const columns = [
     change.columnsAdded.length ? `new: ${change.columnsAdded.join(', ')}` : '',
     change.columnsDropped.length ? `gone: ${change.columnsDropped.join(', ')}` : '',
@@ -109,7 +109,7 @@ function TableLine({ change, to, current }: { change: TableChange; to: string | 
   const body = (
     <>
       <span className="flex items-center gap-2.5">
-        <Hatch position={summary.layers.findIndex((l) => l.name === layer)} />
+        <Hatch position={layerPosition(change.table)} />
         <span className="min-w-0 flex-1 truncate font-medium">{name}</span>
         <span className={change.kind === 'deleted' ? 'text-broken' : ''}>{WORDS[change.kind]}</span>
       </span>

@@ -8,6 +8,7 @@ import { between, count, duration, moment, plural, shortCommit } from '../../sha
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
 import { Button, Loading, ProblemNote } from '../../shared/ui';
+import { TakeAway } from './take-away';
 import { StepSheet } from './step-sheet';
 import { isGoing, RunWord, StepWord } from './step-state';
 
@@ -55,6 +56,7 @@ function RunHead({ run }: { run: RunDetail }) {
         </h1>
         <RunWord state={run.state} />
         <span className="flex-1" />
+        {run.kind === 'build' && <TakeAway tables={run.tables} name="its tables" />}
         {allowed && isGoing(run.state) && (
           <Button tone="danger" onClick={() => void stop(run.id).unwrap().catch(tell.problem)}>
             Stop
@@ -99,12 +101,11 @@ function useNow(ticking: boolean): number {
 
 /** Rows are steps, bars their time; a step's hatch is its layer. */
 function Timeline({ run, current }: { run: RunDetail; current: number | undefined }) {
-  const { slug, summary } = useProject();
+  const { slug, layerPosition: layer } = useProject();
   const navigate = useNavigate();
   const now = useNow(isGoing(run.state));
   const start = run.startedAt ? new Date(run.startedAt).getTime() : now;
   const end = Math.max(start + 1, run.finishedAt ? new Date(run.finishedAt).getTime() : now);
-  const layer = (table: string) => summary.layers.findIndex((l) => l.name === table.split('.')[0]);
   const intake = run.kind === 'intake';
   return (
     <table className="w-full table-fixed text-left">

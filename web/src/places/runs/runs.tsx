@@ -7,6 +7,7 @@ import { ago, between, duration, plural } from '../../shared/format';
 import { Button, Empty, Loading, ProblemNote } from '../../shared/ui';
 import { useTell } from '../../shared/toasts';
 import { useNavigate } from 'react-router';
+import { TakeAway } from './take-away';
 import { RunSheet } from './run-sheet';
 import { isGoing, RunWord } from './step-state';
 
@@ -22,7 +23,7 @@ export default function Runs() {
     <div className="flex h-full min-h-0">
       <aside aria-label="Runs" className="flex w-[270px] shrink-0 flex-col border-r border-line bg-paper">
         <div className="flex items-center justify-between border-b border-line p-2 pl-3.5">
-          <h2 className="caps">Runs in {slug}</h2>
+          <h2 className="caps min-w-0 truncate pr-2">Runs in {slug}</h2>
           <RunAll />
         </div>
         <ul className="min-h-0 flex-1 overflow-auto">
@@ -31,6 +32,9 @@ export default function Runs() {
           ))}
           {data?.length === 0 && <li className="p-3.5 text-soft">Nothing has run here yet.</li>}
         </ul>
+        <div className="border-t border-line px-3.5 py-2">
+          <TakeAway tables={[]} name="all tables" />
+        </div>
       </aside>
       <section className="min-w-0 flex-1 bg-sheet">
         {run && /^\d+$/.test(run) ? (

@@ -160,9 +160,8 @@ function Line({ to, mark, title, aside }: { to: string; mark: ReactNode; title: 
 }
 
 function Built({ data }: { data: TodayAnswer }) {
-  const { slug, summary } = useProject();
+  const { slug, layerPosition: position } = useProject();
   const { lastRun, lastRelease } = data;
-  const position = (table: string) => summary.layers.findIndex((l) => l.name === table.split('.')[0]);
   const steps = [...(lastRun?.steps ?? [])].filter((s) => s.milliseconds !== null).sort((a, b) => (b.milliseconds ?? 0) - (a.milliseconds ?? 0));
   return (
     <aside aria-label="What was built" className="flex flex-col gap-5">
