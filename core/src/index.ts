@@ -129,4 +129,5 @@ export { loadProcedures, loadScript, type Script, type ScriptTable } from './loa
 export { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from './anatomy/history.js';
 export { dimensionTable, keyNameOf, type DimensionChoices, type OnChange } from './starter/dimension.js';
 export { factTable, proposeLookUps, shareFoundQuery, type DimensionTable, type FactChoices, type FactLookUp } from './starter/fact.js';
+export { vaultTables, type VaultChoices, type VaultEntity, type VaultTable } from './starter/vault.js';
 export { dateDimension, type DateChoices } from './starter/date-dimension.js';

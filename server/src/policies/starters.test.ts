@@ -1,8 +1,18 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
-import { dateDimension, dimensionTable, factTable, proposeLookUps, readProject, shareFoundQuery, type DateChoices, type Definition } from '@ouvrage/core';
+import {
+  dateDimension,
+  dimensionTable,
+  factTable,
+  proposeLookUps,
+  readProject,
+  shareFoundQuery,
+  vaultTables,
+  type DateChoices,
+  type Definition,
+} from '@ouvrage/core';
 import type pg from 'pg';
 import { random, scratchSchema } from '../testing-sql.js';
-import { loadsOf } from './harness.js';
+import { loadsIn, loadsOf, type Loads } from './harness.js';
 
 /** What the starters of dimensions, facts and calendars write, loaded and held against plain computations. */
 const SCHEMA = 'policy_starters_test';
@@ -181,5 +191,92 @@ describe('a date dimension', () => {
     const { query } = project.tables.get('core.dim_date') as Definition;
     const { rows } = await client.query<string[]>({ text: sql.slice(query!.start, query!.end), rowMode: 'array' });
     expect(rows).toEqual(Array.from({ length: 800 }, (_, i) => naive(day(start + i), choices)));
+  });
+});
+
+describe('a raw vault', () => {
+  const tables = vaultTables({
+    source: 'landing.stay',
+    entity: { name: 'stay', key: [{ name: 'stay_no', type: 'integer' }] },
+    attributes: [
+      { name: 'came', type: 'date' },
+      { name: 'tonnes', type: 'numeric(10,2)' },
+    ],
+    related: [
+      { name: 'ship', key: [{ name: 'hull', type: 'text' }], also: { table: 'landing.ship', columns: ['hull'] } },
+      { name: 'pilot', key: [{ name: 'pilot_hull', type: 'text' }] },
+    ],
+    pointInTime: { from: '2026-01-01', to: '2026-01-08' },
+    bridge: true,
+  });
+  const definitions = { ...SOURCES, ...Object.fromEntries(tables.map((t) => [`core/${t.name}.sql`, t.sql((name) => `core.${name}`)])) };
+  const text = async (sql: string) => (await client.query<{ t: string }>(`select r::text as t from (${sql}) as r order by 1`)).rows.map((r) => r.t);
+
+  test('its tables are those that were asked for', () => {
+    expect(tables.map((t) => t.name)).toEqual([
+      'hub_stay',
+      'hub_ship',
+      'hub_pilot',
+      'link_stay_ship',
+      'link_stay_pilot',
+      'sat_stay',
+      'pit_stay',
+      'bridge_stay',
+    ]);
+    expect(readProject(new Map(Object.entries({ 'layers.sql': 'create schema landing; create schema core;', ...definitions }))).diagnostics).toEqual([]);
+  });
+
+  test.each([1, 2, 3])('day after day, seed %i', async (seed) => {
+    const next = random(seed);
+    const loads: Loads[] = [];
+    for (const t of tables.filter((o) => !/^(pit|bridge)/.test(o.name))) loads.push(await loadsIn(client, SCHEMA, definitions, t.name));
+    for (const l of loads) await l.reset();
+    const seen = { stay: new Set<string>(), ship: new Set<string>(), pilot: new Set<string>(), ships: new Set<string>(), pilots: new Set<string>() };
+    let versions = 0;
+    const last = new Map<string, string>();
+    for (let day = 1; day < 7; day++) {
+      await client.query(
+        'drop table if exists ship, stay; create table ship (hull text, name text, flag text, tons numeric(8,1)); create table stay (stay_no integer, hull text, pilot_hull text, came date, tonnes numeric(10,2), note text)',
+      );
+      for (const hull of ['A', 'B', 'C', 'D'].filter(() => next(3) > 0)) {
+        await client.query('insert into ship (hull) values ($1)', [hull]);
+        seen.ship.add(hull);
+      }
+      for (let no = 1; no < 6; no++) {
+        if (next(3) === 0) continue;
+        const [hull, pilot, tonnes] = [next(5) === 0 ? null : 'ABX'[next(3)]!, 'PQ'[next(2)]!, `${next(3)}.00`];
+        await client.query("insert into stay values ($1, $2, $3, '2026-01-01', $4, 'n')", [no, hull, pilot, tonnes]);
+        seen.stay.add(String(no));
+        seen.pilot.add(pilot);
+        seen.pilots.add(`(${no},${pilot})`);
+        if (hull !== null) {
+          seen.ship.add(hull);
+          seen.ships.add(`(${no},${hull})`);
+        }
+        if (last.get(String(no)) !== tonnes) versions++;
+        last.set(String(no), tonnes);
+      }
+      for (const l of loads) await l.load(`2026-01-0${day} 12:00:00+00`);
+      const keys = async (hub: string, key: string) => text(`select ${key} from hub_${hub} where ${hub}_hub <> 0`);
+      expect(await keys('stay', 'stay_no')).toEqual([...seen.stay].sort().map((k) => `(${k})`));
+      expect(await keys('ship', 'hull')).toEqual([...seen.ship].sort().map((k) => `(${k})`));
+      expect(await keys('pilot', 'pilot_hull')).toEqual([...seen.pilot].sort().map((k) => `(${k})`));
+      expect(await text('select stay_no, hull from link_stay_ship')).toEqual([...seen.ships].sort());
+      expect(await text('select l.stay_no, p.pilot_hull from link_stay_pilot l join hub_pilot p using (pilot_hub)')).toEqual([...seen.pilots].sort());
+      expect(await text('select h.stay_no, s.tonnes from sat_stay s join hub_stay h using (stay_hub) where s.is_current')).toEqual(
+        [...last].map(([k, v]) => `(${k},${v})`).sort(),
+      );
+      expect(await text('select count(*) from sat_stay')).toEqual([`(${versions})`]);
+    }
+    const query = (name: string) =>
+      definitions[`core/${name}.sql` as keyof typeof definitions]
+        .replace(/^[^]*?;\n\n/, '')
+        .replaceAll('core.', `${SCHEMA}.`)
+        .replace(/;\s*$/, '');
+    const atEndOfDay = `select h.stay_hub, d::date as day, (select s.stay_sat from sat_stay s where s.stay_hub = h.stay_hub and tstzrange(s.valid_from, s.valid_to) @> (d + interval '1 day - 1 second') at time zone 'UTC') as stay_sat
+      from hub_stay h, generate_series('2026-01-01'::timestamp, '2026-01-08', '1 day') d where h.stay_hub <> 0`;
+    expect(await text(query('pit_stay'))).toEqual(await text(atEndOfDay));
+    const over = `select h.stay_hub, h.stay_no, s.ship_hub, p.pilot_hub, s.hull, p.pilot_hull from hub_stay h left join link_stay_ship s using (stay_no) left join link_stay_pilot p using (stay_no) where h.stay_hub <> 0`;
+    expect(await text(query('bridge_stay'))).toEqual(await text(over));
   });
 });

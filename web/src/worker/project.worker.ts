@@ -14,7 +14,9 @@ function answer(request: Request): Answers[keyof Answers] {
       edited = kept;
       return summarize(kept);
     case 'edit': {
-      const project = edit(request.path, request.text);
+      const together = Object.entries(request.others ?? {});
+      const typed = edit(request.path, request.text);
+      const project = together.length ? changeFiles(typed, new Map(together)) : typed;
       const own = project.diagnostics.filter((d) => d.path === request.path);
       const others = (p: Project) => p.diagnostics.filter((d) => d.path !== request.path && d.severity === 'error').length;
       const table = [...project.tables.values()].find((t) => t.path === request.path && t.kind !== 'source');

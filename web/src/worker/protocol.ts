@@ -82,7 +82,8 @@ export interface CompletionAnswer {
 
 export type Request =
   | { readonly kind: 'open'; readonly files: Readonly<Record<string, string>> }
-  | { readonly kind: 'edit'; readonly path: string; readonly text: string }
+  /** `others` are files that would be kept together with this one. */
+  | { readonly kind: 'edit'; readonly path: string; readonly text: string; readonly others?: Readonly<Record<string, string>> }
   | { readonly kind: 'contract'; readonly path: string; readonly text: string; readonly edits: readonly ContractEdit[] }
   | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number };
 

@@ -15,8 +15,8 @@ import { PreviewPanel, usePreview } from '../tables/preview-panel';
 /** A query that a starter wrote, and the name that it suggests for its table. */
 export interface StarterQuery {
   readonly name: string;
-  /** The text, where the table's full name stands in it as a function of that. */
-  readonly sql: string | ((fullName: string) => string);
+  /** The text, where the table's full name stands in it as a function of that, and of the full names of the sheet's other tables. */
+  readonly sql: string | ((fullName: string, full: (name: string) => string) => string);
 }
 
 /** The choices of a starter on the left, the SQL that they make on the right, its rows below. */
@@ -43,17 +43,21 @@ export function StarterSheet({
   const layer = chosenLayer ?? (layers.includes(suggested) ? suggested : layers[0]) ?? 'staging';
   const [names, setNames] = useState<Readonly<Record<number, string>>>({});
   const nameOf = (i: number) => names[i] ?? queries[i]?.name ?? '';
+  const fullName = (i: number) => `${layer}.${nameOf(i)}`;
   const pathOf = (i: number) => `${layer}/${nameOf(i)}.sql`;
   const [open, setOpen] = useState(0);
   const shown = Math.min(open, queries.length - 1);
   const sqlOf = (i: number) => {
     const sql = queries[i]?.sql ?? '';
-    return typeof sql === 'string' ? sql : sql(`${layer}.${nameOf(i)}`);
+    return typeof sql === 'string' ? sql : sql(fullName(i), (name) => fullName(queries.findIndex((q) => q.name === name)));
   };
   const query = queries[shown] && { sql: sqlOf(shown) };
-  const problems = useDiagnostics(query ? pathOf(shown) : undefined, query?.sql);
+  const others = Object.fromEntries(queries.flatMap((_, i) => (i === shown ? [] : [[pathOf(i), sqlOf(i)]])));
+  const problems = useDiagnostics(query ? pathOf(shown) : undefined, query?.sql, others);
   const preview = usePreview(pathOf(shown), () => undefined);
-  const types = useTypes(query && problems.length === 0 ? { path: pathOf(shown), text: query.sql } : undefined);
+  // What reads another table of this sheet can be asked of the database only when that one is kept.
+  const dependent = query !== undefined && queries.some((_, i) => i !== shown && query.sql.includes(fullName(i)));
+  const types = useTypes(query && problems.length === 0 && !dependent ? { path: pathOf(shown), text: query.sql } : undefined);
 
   const wrongName = queries.map((_, i) => nameProblem(nameOf(i), pathOf(i), paths)).find((p) => p !== undefined);
   const twice = new Set(queries.map((_, i) => nameOf(i))).size < queries.length ? 'Two tables have the same name.' : undefined;
@@ -94,7 +98,11 @@ export function StarterSheet({
             </label>
           ))}
           <span className="flex-1" />
-          <Button disabled={!query} onClick={() => query && preview.run(query.sql)}>
+          <Button
+            disabled={!query}
+            {...(dependent ? { reason: 'It reads another table of this sheet: keep the drafts first.' } : {})}
+            onClick={() => query && preview.run(query.sql)}
+          >
             Preview
           </Button>
           <Button tone="act" disabled={keeping || queries.length === 0} {...(refused ? { reason: refused } : {})} onClick={() => void store()}>
@@ -147,7 +155,8 @@ function nameProblem(name: string, path: string, paths: readonly string[]): stri
 }
 
 /** What the project says of the query, as it would of a file that is being typed. */
-function useDiagnostics(path: string | undefined, sql: string | undefined): readonly PlacedDiagnostic[] {
+function useDiagnostics(path: string | undefined, sql: string | undefined, others: Readonly<Record<string, string>>): readonly PlacedDiagnostic[] {
+  const around = JSON.stringify(others);
   const [found, setFound] = useState<{ sql: string; problems: readonly PlacedDiagnostic[] }>();
   useEffect(() => {
     if (path === undefined || sql === undefined) return;
@@ -155,7 +164,7 @@ function useDiagnostics(path: string | undefined, sql: string | undefined): read
     const timer = setTimeout(
       () =>
         void projectWorker
-          .ask<'edit'>({ kind: 'edit', path, text: sql })
+          .ask<'edit'>({ kind: 'edit', path, text: sql, others: JSON.parse(around) as Record<string, string> })
           .then((a) => current && setFound({ sql, problems: a.diagnostics.filter((d) => d.severity === 'error') })),
       150,
     );
@@ -163,7 +172,7 @@ function useDiagnostics(path: string | undefined, sql: string | undefined): read
       current = false;
       clearTimeout(timer);
     };
-  }, [path, sql]);
+  }, [path, sql, around]);
   return found?.sql === sql ? (found?.problems ?? []) : [];
 }
 

@@ -12,6 +12,7 @@ import { Split } from './split';
 import { Stack } from './stack';
 import { Summarise } from './summarise';
 import { Target } from './target';
+import { Vault } from './vault';
 
 const STARTERS = [
   { key: 'clean', title: 'Clean a source table', said: 'trim, cast, rename, decode', Sheet: Clean },
@@ -23,6 +24,7 @@ const STARTERS = [
   { key: 'dimension', title: 'Dimension', said: 'members or versions, with keys', Sheet: Dimension },
   { key: 'fact', title: 'Fact', said: 'grain, measures, keys looked up', Sheet: Fact },
   { key: 'dates', title: 'Date dimension', said: 'calendar, weeks, fiscal year', Sheet: Dates },
+  { key: 'vault', title: 'Raw vault', said: 'hubs, links, satellites and what reads them', Sheet: Vault },
   { key: 'target', title: 'Target against actual', said: 'difference and share reached', Sheet: Target },
 ] as const;
 
