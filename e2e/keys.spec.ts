@@ -71,3 +71,25 @@ test('a dimension with a history, a calendar and a fact that looks keys up are b
   await expect(page.getByRole('grid', { name: 'Versions of core.dim_vessel' }).getByRole('gridcell', { name: 'came' }).first()).toBeVisible();
   expect(messages).toEqual([]);
 });
+
+test('a vault is begun over one source, kept whole and loaded', async ({ page }) => {
+  await signIn(page, 'jonas');
+  const slug = await openWorkspace(page, 'Vault');
+  await page.goto(`/w/${slug}/new/vault?table=staging.payment`);
+  await page.getByLabel('one of them is a').fill('receipt');
+  await page.getByRole('group', { name: 'Business key' }).getByLabel('payment_id').check();
+  await page.getByLabel('Another key').selectOption('invoice_id');
+  await page.getByLabel('which version held at the end of each day').check();
+  await page.getByLabel('a bridge over all links').check();
+  await sheet(page).getByRole('button', { name: 'sat_receipt' }).click();
+  await expect(sheet(page).getByText('create table core.sat_receipt (')).toBeVisible();
+  await expect(sheet(page).getByRole('alert')).toHaveCount(0);
+  await expect(sheet(page).getByRole('button', { name: 'Preview' })).toHaveAttribute('aria-disabled', 'true');
+  await sheet(page).getByRole('button', { name: 'Keep drafts' }).click();
+  await page.goto(`/w/${slug}/tables/core.bridge_receipt`);
+  await page.getByRole('button', { name: 'How much to run' }).click();
+  await page.getByRole('menuitem', { name: 'with what it needs' }).click();
+  await expect(page.locator('header').getByText('succeeded')).toBeVisible();
+  await page.goto(`/w/${slug}/tables/core.link_receipt_invoice/rows`);
+  await expect(page.getByRole('grid', { name: 'Rows of core.link_receipt_invoice' }).getByRole('columnheader', { name: /^receipt_hub/ })).toBeVisible();
+});

@@ -86,8 +86,9 @@ export function StarterSheet({
               ))}
             </select>
           </label>
+          {/* Many names would leave no room: the one of the shown table is enough. */}
           {queries.map((_, i) => (
-            <label key={i} className="flex flex-col text-[12px]">
+            <label key={i} className={`flex flex-col text-[12px] ${queries.length > 3 && i !== shown ? 'hidden' : ''}`}>
               {queries.length > 1 ? `table ${i + 1}` : 'table'}
               <input
                 value={nameOf(i)}

@@ -2,7 +2,7 @@ import { vaultTables, type VaultEntity } from '@ouvrage/core';
 import { useState } from 'react';
 import { useProject } from '../../app/project';
 import { inputClass } from '../../shared/ui';
-import { bareName, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
+import { bareName, ColumnSelect, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 
 /** Hubs, links and a satellite over one source, with tables that make them easy to read. */
@@ -18,15 +18,19 @@ export function Vault() {
   const [linked, setLinked] = useStateFor<Readonly<Record<string, string>>>(of, () =>
     Object.fromEntries(relations.map((r) => [r.fromColumns.join(), bareName(r.to)])),
   );
+  const [byHand, setByHand] = useStateFor<readonly { readonly column: string; readonly name: string }[]>(of, () => []);
   const [pointInTime, setPointInTime] = useState(false);
   const year = new Date().getFullYear();
   const [days, setDays] = useState({ from: `${year}-01-01`, to: `${year}-12-31` });
   const [bridge, setBridge] = useState(false);
   const column = (c: string) => columns.find((k) => k.name === c) ?? { name: c };
-  const related = relations.flatMap((r): VaultEntity[] => {
-    const called = linked[r.fromColumns.join()];
-    return called ? [{ name: called, key: r.fromColumns.map(column), also: { table: r.to, columns: r.toColumns } }] : [];
-  });
+  const related: VaultEntity[] = [
+    ...relations.flatMap((r) => {
+      const called = linked[r.fromColumns.join()];
+      return called ? [{ name: called, key: r.fromColumns.map(column), also: { table: r.to, columns: r.toColumns } }] : [];
+    }),
+    ...byHand.map((h) => ({ name: h.name, key: [column(h.column)] })),
+  ];
   const rest = columns.filter((c) => !key.includes(c.name)).map((c) => c.name);
   const described = attributes ?? rest.filter((c) => !related.some((e) => e.key.some((k) => k.name === c)));
   const names = [name, ...related.map((e) => e.name)];
@@ -60,7 +64,7 @@ export function Vault() {
       <ColumnTicks legend="Business key" columns={columns} chosen={key} onChange={setKey} />
       <section aria-label="Links" className="flex flex-col gap-1.5">
         <h3 className="caps">Linked with</h3>
-        {relations.length === 0 && <p className="text-soft">The table points to no other table that the project knows of.</p>}
+        {relations.length === 0 && <p className="text-soft">The project knows of no table that it points to: name columns that are keys of something else.</p>}
         {relations.map((r) => {
           const by = r.fromColumns.join();
           const called = linked[by];
@@ -86,6 +90,29 @@ export function Vault() {
             </div>
           );
         })}
+        {byHand.map((h) => (
+          <div key={h.column} className="flex flex-wrap items-center gap-2">
+            <label className="flex items-center gap-2">
+              <input type="checkbox" checked onChange={() => setByHand(byHand.filter((o) => o !== h))} />
+              <span className="font-mono text-[12px]">{h.column}</span>
+            </label>
+            <input
+              aria-label={`What ${h.column} is called`}
+              value={h.name}
+              onChange={(e) => setByHand(byHand.map((o) => (o === h ? { ...h, name: e.target.value } : o)))}
+              className={`${inputClass} w-36! font-mono text-[12px]`}
+            />
+          </div>
+        ))}
+        <div className="w-64">
+          <ColumnSelect
+            label="Another key"
+            columns={columns.filter((c) => !key.includes(c.name) && !related.some((e) => e.key.some((k) => k.name === c.name)))}
+            value={undefined}
+            none="another key …"
+            onChange={(c) => c && setByHand([...byHand, { column: c, name: c.replace(/_(no|id|code|key)$/, '') }])}
+          />
+        </div>
       </section>
       <ColumnTicks legend="What the satellite says" columns={columns.filter((c) => !key.includes(c.name))} chosen={described} onChange={setAttributes} />
       <section aria-label="To read it by" className="flex flex-col gap-1.5">

@@ -1,0 +1,4 @@
+-- rows of staging.call where status in ('announced', 'arrived')
+select *
+from staging.call
+where (status in ('announced', 'arrived'));
