@@ -3,6 +3,7 @@ import type { ColumnDeclaration } from '../project/model.js';
 import type { PolicyContext } from './policy.js';
 import { createKeyMaps, filledValue, keyMapsOf, newRow, numberKeys } from './keys.js';
 import type { Place } from './place.js';
+import { lookUpAgain } from './look-ups.js';
 import { shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
 import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
@@ -55,10 +56,12 @@ where op is not null`;
     run('session', `analyze ${CHANGES}`),
     ...lossGuard(context, "op in ('missing', 'flagged')"),
     ...numberKeys(maps, `(select * from ${CHANGES} where op = 'inserted')`),
-    ...shapeSteps(context, REWRITE_SHARE, [...inPlace(context, compared, done), ...lastMembers(target, context)], (beside) => [
-      anew(context, beside, compared, done),
-      ...lastMembers(target, { own: beside, home }),
-    ]),
+    ...shapeSteps(
+      context,
+      REWRITE_SHARE,
+      [...inPlace(context, compared, done), ...lookUpAgain(context, context.own), ...lastMembers(target, context)],
+      (beside) => [anew(context, beside, compared, done), ...lookUpAgain(context, beside), ...lastMembers(target, { own: beside, home })],
+    ),
     counts(CHANGES, {
       inserted: "op = 'inserted'",
       updated: "op = 'updated'",

@@ -1,5 +1,6 @@
 import { boundedName, ident, idents, literal, qualified } from '../sql/quote.js';
 import type { LoadPlan } from './plan.js';
+import type { LoadStep } from './steps.js';
 
 /**
  * Loads as text that PostgreSQL runs without Ouvrage: a script for psql, or procedures with one that
@@ -105,8 +106,7 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
       sql: `insert into ${qualified(plan.beside)} (${idents(rows.header)}) values\n${rows.values.map((r) => `(${r.map((v) => (v === null ? 'null' : literal(v).trim())).join(', ')})`).join(',\n')}`,
     });
   // A script always changes tables in their places: the rows are the same.
-  for (const step of (plan.steps ?? []).flatMap((s) => (s.step === 'choose' ? s.inPlace : [s]))) {
-    if (step.step === 'choose') throw new Error('a choice inside a choice');
+  for (const step of (plan.steps ?? []).flatMap(plainSteps)) {
     if (step.step === 'guard')
       found.push({ block: true, sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`).trim()};\nend if;` });
     else found.push({ sql: step.sql, select: /^\s*select\b/i.test(step.sql) });
@@ -119,6 +119,18 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
       { sql: `alter ${plan.relation} ${qualified(plan.beside)} set schema ${ident(plan.target.schema)}` },
     );
   return found;
+}
+
+/** Steps without choices: tables are changed in their places, and what is needed only sometimes is done always. */
+function plainSteps(step: LoadStep): Exclude<LoadStep, { step: 'choose' | 'when' }>[] {
+  switch (step.step) {
+    case 'choose':
+      return step.inPlace.flatMap(plainSteps);
+    case 'when':
+      return step.steps.flatMap(plainSteps);
+    default:
+      return [step];
+  }
 }
 
 /** The counts of all checks in one scan; the first that is broken raises. */

@@ -84,6 +84,7 @@ async function runSteps(client: pg.Client, steps: readonly LoadStep[]): Promise<
     } catch (error) {
       throw new Error(`${error instanceof Error ? error.message : String(error)}\n${step.sql}`, { cause: error });
     }
+    if (step.step === 'when' && String(rows[0]!['needed']).startsWith('t')) Object.assign(counted, await runSteps(client, step.steps));
     if (step.step === 'choose') {
       const inner = await runSteps(client, String(rows[0]!['rewrite']).startsWith('t') ? step.rewrite : step.inPlace);
       Object.assign(counted, inner);

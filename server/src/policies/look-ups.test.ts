@@ -2,7 +2,7 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import { asOfQuery, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core';
 import type pg from 'pg';
 import { random, scratchSchema } from '../testing-sql.js';
-import { loadsOf } from './harness.js';
+import { loadsOf, written } from './harness.js';
 
 /** Keys that facts look up, and the views of a history, against plain computations over random versions. */
 const SCHEMA = 'look_ups_test';
@@ -102,6 +102,38 @@ describe('keys are looked up', () => {
       'strict unknown': expected.filter((e) => e.strict === '0').length,
       'ship before the first version': expected.filter((e) => e.ship !== e.strict).length,
     });
+  });
+
+  test.each([0, 1, 2, 3, 4, 5])('rows that the query no longer returns are looked up again when their dimension changes, seed %i', async (seed) => {
+    const next = random(seed + 77);
+    await client.query('drop table if exists calls; create table calls (no integer, hull text, reg text, pilot_hull text, came date)');
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      `no integer not null, hull text, reg text, came date, ${key('ship', "looked_up_by 'hull, reg', at 'came'")}, ${key('pilot', "looked_up_by 'pilot_hull, reg'")}) with (load = merge, business_key = 'no'${seed % 2 ? ', shape = rewrite' : ''})`,
+      'select no, hull, reg, pilot_hull, came from landing.calls where no % 2 = 0',
+      DIMENSION,
+    );
+    await loads.reset();
+    await fillDimension([]);
+    for (let no = 0; no < 20; no++) await client.query("insert into calls values ($1, $2, '1', 'A', $3)", [no * 2, 'ABCDX'[next(5)], DAY(1 + next(28))]);
+    await loads.load('2026-02-01');
+    // Half of the calls leave the query; then ships arrive.
+    await client.query('update calls set no = no + 1 where no % 4 = 0');
+    await fillDimension(versionsOf(seed));
+    const counted = await loads.load('2026-02-02');
+    const { rows } = await client.query<{ no: string; ship: string; should: string; pilot: string }>(
+      `select t.no, t.ship, t.pilot, coalesce((select id from dim d where d.hull = t.hull and d.reg = t.reg and d.id <> 0 and t.came >= d.valid_from and (d.valid_to is null or t.came < d.valid_to)),
+        (select id from dim d where d.hull = t.hull and d.reg = t.reg and d.id <> 0 and t.came < d.valid_from and not exists (select from dim e where e.hull = d.hull and e.reg = d.reg and e.id <> 0 and e.valid_from < d.valid_from)), 0) as should
+       from t order by t.no::integer`,
+    );
+    expect(rows.map((r) => r.ship)).toEqual(rows.map((r) => r.should));
+    expect(counted['looked up again']).toBe(rows.filter((r) => Number(r.no) % 4 === 0 && r.ship !== '0').length);
+    // The pilot's hull is not kept: what the query does not return stays as it is.
+    expect(rows.filter((r) => Number(r.no) % 4 === 0).every((r) => r.pilot === '0')).toBe(true);
+    const before = await written(client, 't');
+    await loads.load('2026-02-03');
+    expect(await written(client, 't')).toBe(before);
   });
 
   test('a member that may not be missing stops the load and is named', async () => {

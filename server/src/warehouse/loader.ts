@@ -148,6 +148,11 @@ export class Loader {
         if (step.check !== undefined) this.guarded.set(step.check, step.sql);
         break;
       }
+      case 'when': {
+        const { needed } = (await this.plain('check', step.sql)).rows[0] as { needed: boolean };
+        for (const inner of needed ? step.steps : []) await this.step(inner);
+        break;
+      }
       case 'choose': {
         const { rewrite, note } = (await this.plain('check', step.sql)).rows[0] as { rewrite: boolean; note: string };
         this.note = note;
