@@ -133,6 +133,7 @@ function rowsOfQuery(context: PolicyContext, query: EditedText, path: string, fi
         ]
       : []),
     ...(bound ? [bound.step] : []),
+    ...(bound ? [{ step: 'explain' as const, sql: `explain (format json) ${rows.text.slice(head.length - select.length)}` }] : []),
     { step: 'run', kind: 'build', sql: rows.text, author },
     ...(target.lookUps.length ? lookUpSteps(context) : []),
     ...(direct ? [] : [run('session', `analyze ${ROWS}`)]),

@@ -122,12 +122,14 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
 }
 
 /** Steps without choices: tables are changed in their places, and what is needed only sometimes is done always. */
-function plainSteps(step: LoadStep): Exclude<LoadStep, { step: 'choose' | 'when' }>[] {
+function plainSteps(step: LoadStep): Exclude<LoadStep, { step: 'choose' | 'when' | 'explain' }>[] {
   switch (step.step) {
     case 'choose':
       return step.inPlace.flatMap(plainSteps);
     case 'when':
       return step.steps.flatMap(plainSteps);
+    case 'explain':
+      return [];
     default:
       return [step];
   }

@@ -21,6 +21,8 @@ export type LoadStep =
     }
   /** One row of whole numbers, each under its name; `rows` shows some rows of each. */
   | { readonly step: 'count'; readonly sql: string; readonly rows: Readonly<Record<string, string>> }
+  /** The plan of the bounded query of an append load: whether the bound reaches its input. */
+  | { readonly step: 'explain'; readonly sql: string }
   /** Steps that are needed only where a query says `needed`. */
   | { readonly step: 'when'; readonly sql: string; readonly steps: readonly LoadStep[] }
   /** One row, `rewrite` and `note`: whether the table is made anew beside it, and why. */

@@ -1,4 +1,5 @@
 import {
+  boundNote,
   compileText,
   ident,
   policyContext,
@@ -25,6 +26,8 @@ export class LoadStopped extends Error {
 }
 
 export interface Loads {
+  /** What the last load's plan said of the watermark's bound. */
+  readonly note: () => string | undefined;
   /** One load in one transaction. @returns what it counted */
   load(time: string): Promise<Record<string, number>>;
   /** Empties the table and what is remembered beside it. */
@@ -52,12 +55,14 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
   });
   const compiled = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   const columns = table.contract!.columns.map((c) => `"${c.name}" ${c.type}`).join(', ');
+  let note: string | undefined;
   return {
+    note: () => note,
     load: async (time) => {
       await client.query('begin');
       try {
         await client.query("select set_config('load.time', $1, true)", [time]);
-        const counted = await runSteps(client, policySteps(context, compiled, table.path));
+        const counted = await runSteps(client, policySteps(context, compiled, table.path), (said) => (note = said));
         const { rows } = await client.query<{ there: string }>('select to_regclass($1) is not null as there', [qualified(beside)]);
         if (String(rows[0]!.there).startsWith('t'))
           await client.query(`drop table ${qualified(own)}; alter table ${qualified(beside)} rename to ${ident(own.name)}`);
@@ -75,7 +80,7 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
   };
 }
 
-async function runSteps(client: pg.Client, steps: readonly LoadStep[]): Promise<Record<string, number>> {
+async function runSteps(client: pg.Client, steps: readonly LoadStep[], onNote: (note: string) => void = () => undefined): Promise<Record<string, number>> {
   const counted: Record<string, number> = {};
   for (const step of steps) {
     let rows: Record<string, string | null>[];
@@ -84,6 +89,7 @@ async function runSteps(client: pg.Client, steps: readonly LoadStep[]): Promise<
     } catch (error) {
       throw new Error(`${error instanceof Error ? error.message : String(error)}\n${step.sql}`, { cause: error });
     }
+    if (step.step === 'explain') onNote(boundNote(rows[0]!['QUERY PLAN']));
     if (step.step === 'when' && String(rows[0]!['needed']).startsWith('t')) Object.assign(counted, await runSteps(client, step.steps));
     if (step.step === 'choose') {
       const inner = await runSteps(client, String(rows[0]!['rewrite']).startsWith('t') ? step.rewrite : step.inPlace);

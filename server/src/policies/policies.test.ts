@@ -322,6 +322,40 @@ describe('append', () => {
   });
 });
 
+describe('whether the bound of an append load reaches its input', () => {
+  test.each([
+    ['a plain query over an index', 'select key, at from landing.src', 'create index on src (at)', 'the watermark’s bound reaches an index of src'],
+    ['a plain query without one', 'select key, at from landing.src', '', 'the watermark’s bound reaches the scan of src, which has no index for it'],
+    [
+      'a window not of it',
+      'select key, at from (select s.*, row_number() over (partition by key order by at) as n from landing.src s) r where n = 1',
+      'create index on src (at)',
+      'the watermark’s bound does not reach the input: all of it is read and computed first',
+    ],
+    [
+      'the greatest of it',
+      'select key, max(at) as at from landing.src group by key',
+      'create index on src (at)',
+      'the watermark’s bound does not reach the input: all of it is read and computed first',
+    ],
+  ])('%s', async (_, query, index, note) => {
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      "key text, at timestamptz not null) with (load = append, watermark = 'at')",
+      query,
+      source('key text, at timestamptz'),
+    );
+    await loads.reset();
+    await client.query(
+      `drop table if exists src; create table src as select 'k' || i as key, timestamptz '2026-01-01' + i * interval '1 minute' as at from generate_series(1, 20000) i; ${index}; analyze src`,
+    );
+    await client.query("insert into t values ('k', '2026-01-14 20:00+00')");
+    await loads.load(hour(1));
+    expect(loads.note()).toContain(note);
+  });
+});
+
 describe('dated', () => {
   test.each<[string, string, number | undefined]>([
     ['all dates stay', '', undefined],

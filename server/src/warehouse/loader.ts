@@ -1,4 +1,5 @@
 import {
+  boundNote,
   DEPENDENTS_SQL,
   keptFromOld,
   OLD_SQL,
@@ -148,6 +149,9 @@ export class Loader {
         if (step.check !== undefined) this.guarded.set(step.check, step.sql);
         break;
       }
+      case 'explain':
+        this.note = boundNote(((await this.plain('check', step.sql)).rows[0] as { 'QUERY PLAN': unknown })['QUERY PLAN']);
+        break;
       case 'when': {
         const { needed } = (await this.plain('check', step.sql)).rows[0] as { needed: boolean };
         for (const inner of needed ? step.steps : []) await this.step(inner);
