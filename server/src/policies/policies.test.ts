@@ -1,8 +1,9 @@
 import { afterAll, beforeAll, describe, expect, jest, test } from '@jest/globals';
 import type pg from 'pg';
-import { random, scratchSchema } from '../testing-sql.js';
-import { loadsOf, written, type Loads } from './harness.js';
-import { appendLoad, datedLoad, mergeLoad, stateLoad, versionsOfEvents, type MergeRules, type Row, type Value } from './models.js';
+import { scratchSchema } from '../testing-sql.js';
+import { loadsOf, written } from './harness.js';
+import { mergeLoad, stateLoad, versionsOfEvents, type MergeRules, type Row, type Value } from './models.js';
+import { dice, fill, hour, KEYS, source, VALUES } from './worlds.js';
 
 /**
  * Every policy on PostgreSQL against its plain model, over random sequences of loads. A world is one
@@ -22,30 +23,6 @@ beforeAll(async () => {
 afterAll(() => close());
 
 const batches = (variants: number) => Array.from({ length: Math.max(1, Math.ceil(WORLDS / TOGETHER / variants)) }, (_, seed) => seed);
-const hour = (n: number) => new Date(Date.UTC(2026, 0, 1, n)).toISOString().slice(0, 19).replace('T', ' ') + '+00';
-
-interface Dice {
-  readonly below: (n: number) => number;
-  readonly pick: (of: readonly Value[]) => Value;
-}
-const dice = (seed: number): Dice => {
-  const below = random(seed);
-  return { below, pick: (of) => of[below(of.length)]! };
-};
-
-async function fill(columns: readonly string[], rows: readonly Row[], types = columns.map(() => 'text')): Promise<void> {
-  await client.query(`drop table if exists src; create table src (${columns.map((c, i) => `"${c}" ${types[i]}`).join(', ')})`);
-  if (rows.length)
-    await client.query(
-      `insert into src select * from unnest(${columns.map((_, i) => `$${i + 1}::${types[i]}[]`).join(', ')})`,
-      columns.map((c) => rows.map((r) => r[c] ?? null)),
-    );
-}
-
-const source = (columns: string) => ({
-  'sources/s.sql': `create server s foreign data wrapper postgres_fdw; create foreign table landing.src (${columns}) server s;`,
-});
-
 /** The worlds of a batch whose tables differ from their model's, with what each has. */
 async function differing(columns: readonly string[], models: ReadonlyMap<number, readonly Row[]>, seed: number): Promise<unknown[]> {
   const { rows } = await client.query<Record<string, Value>>(`select split_part(key, '.', 1) as world, ${columns.join(', ')} from t`);
@@ -58,9 +35,10 @@ async function differing(columns: readonly string[], models: ReadonlyMap<number,
   });
 }
 
-const KEYS = ['a', 'b', 'c', 'd'];
 const worlds = Array.from({ length: TOGETHER }, (_, w) => w);
-const VALUES: readonly Value[] = ['1', '2', '3', null];
+
+/** All of `OUVRAGE_WORLDS=3000` takes a quarter of an hour. */
+jest.setTimeout(1_800_000);
 
 describe('merge', () => {
   const COLUMNS = ['key', 'x', 'y'];
@@ -102,7 +80,7 @@ describe('merge', () => {
         const rows = worlds.flatMap((w) =>
           KEYS.flatMap((k): Row[] => (die.below(4) === 0 ? [] : [{ key: `${w}.${k}`, x: die.pick(VALUES), y: die.pick(VALUES) }])),
         );
-        await fill(COLUMNS, rows);
+        await fill(client, COLUMNS, rows);
         await loads.load(hour(load));
         for (const w of worlds)
           models.set(
@@ -187,7 +165,7 @@ describe('history by state', () => {
             die.below(4) === 0 ? [] : [{ key: `${world}.${k}`, v: die.pick(VALUES), w: die.pick(['1', '1', null]), o: die.pick(VALUES), k: die.pick(VALUES) }],
           ),
         );
-        await fill(['key', 'v', 'w', 'o', 'k'], rows);
+        await fill(client, ['key', 'v', 'w', 'o', 'k'], rows);
         await loads.load(hour(load * 10));
         for (const world of worlds)
           for (const k of KEYS) {
@@ -244,7 +222,15 @@ describe('history by events', () => {
         );
         // Old events come again now and then, in any order.
         const again = all.filter(() => die.below(5) === 0);
-        await fill(['key', 'v', 'w', 'o', 'k', 'at', 'seq'], [...again, ...fresh].reverse(), ['text', 'text', 'text', 'text', 'text', 'timestamptz', 'bigint']);
+        await fill(client, ['key', 'v', 'w', 'o', 'k', 'at', 'seq'], [...again, ...fresh].reverse(), [
+          'text',
+          'text',
+          'text',
+          'text',
+          'text',
+          'timestamptz',
+          'bigint',
+        ]);
         all.push(...fresh);
         await loads.load(hour(100 + load));
         const byWorld = new Map(
@@ -271,287 +257,4 @@ describe('history by events', () => {
       }
     },
   );
-});
-
-/** All of `OUVRAGE_WORLDS=3000` takes a quarter of an hour. */
-jest.setTimeout(1_800_000);
-
-/** Tables whose loads look at all rows together: one sequence at a time. */
-const SEQUENCES = Array.from({ length: Math.ceil(WORLDS < 3000 ? WORLDS / 10 : WORLDS / 2) }, (_, seed) => seed);
-
-async function holds(columns: readonly string[], model: readonly Row[], seed: number): Promise<void> {
-  const { rows } = await client.query<Row>(`select ${columns.join(', ')} from t`);
-  const text = (r: Row) => columns.map((c) => `${c}=${r[c] ?? 'null'}`).join(' ');
-  expect({ seed, rows: rows.map(text).sort() }).toEqual({ seed, rows: model.map(text).sort() });
-}
-
-describe('append', () => {
-  let plain: Loads;
-  let back: Loads;
-  const open = (options: string) =>
-    loadsOf(
-      client,
-      SCHEMA,
-      `key text, at timestamptz not null) with (load = append, watermark = 'at'${options})`,
-      'select key, at from landing.src',
-      source('key text, at timestamptz'),
-    );
-  beforeAll(async () => {
-    plain = await open('');
-    back = await open(", business_key = 'key', look_back = '3 hours'");
-  });
-  test.each(['past the watermark', 'with a look-back'])('%s', async (kind) => {
-    const loads = kind === 'past the watermark' ? plain : back;
-    for (const seed of SEQUENCES) {
-      await loads.reset();
-      const die = dice(seed + 3);
-      let model: Row[] = [];
-      let all: Row[] = [];
-      for (let load = 0; load < 4; load++) {
-        const fresh = Array.from({ length: die.below(5) }, (_, i): Row => ({ key: `${load}.${i}`, at: hour(load * 3 + die.below(6)) }));
-        all = [...all.filter(() => die.below(8) > 0), ...fresh];
-        await fill(['key', 'at'], all, ['text', 'timestamptz']);
-        await loads.load(hour(load));
-        model = appendLoad(model, all, 'at', kind === 'with a look-back' ? { hours: 3, key: 'key' } : undefined);
-        await holds(['key', 'at'], model, seed);
-        const before = await written(client, 't');
-        await loads.load(hour(load));
-        expect(await written(client, 't')).toBe(before);
-      }
-    }
-  });
-});
-
-describe('whether the bound of an append load reaches its input', () => {
-  test.each([
-    ['a plain query over an index', 'select key, at from landing.src', 'create index on src (at)', 'the watermark’s bound reaches an index of src'],
-    ['a plain query without one', 'select key, at from landing.src', '', 'the watermark’s bound reaches the scan of src, which has no index for it'],
-    [
-      'a window not of it',
-      'select key, at from (select s.*, row_number() over (partition by key order by at) as n from landing.src s) r where n = 1',
-      'create index on src (at)',
-      'the watermark’s bound does not reach the input: all of it is read and computed first',
-    ],
-    [
-      'the greatest of it',
-      'select key, max(at) as at from landing.src group by key',
-      'create index on src (at)',
-      'the watermark’s bound does not reach the input: all of it is read and computed first',
-    ],
-  ])('%s', async (_, query, index, note) => {
-    const loads = await loadsOf(
-      client,
-      SCHEMA,
-      "key text, at timestamptz not null) with (load = append, watermark = 'at')",
-      query,
-      source('key text, at timestamptz'),
-    );
-    await loads.reset();
-    await client.query(
-      `drop table if exists src; create table src as select 'k' || i as key, timestamptz '2026-01-01' + i * interval '1 minute' as at from generate_series(1, 20000) i; ${index}; analyze src`,
-    );
-    await client.query("insert into t values ('k', '2026-01-14 20:00+00')");
-    await loads.load(hour(1));
-    expect(loads.note()).toContain(note);
-  });
-});
-
-describe('dated', () => {
-  test.each<[string, string, number | undefined]>([
-    ['all dates stay', '', undefined],
-    ['three copies stay', ', keep_copies = 3', 3],
-  ])('%s', async (_, options, copies) => {
-    const loads = await loadsOf(
-      client,
-      SCHEMA,
-      `key text, x text, as_of date options (role 'as of') not null, is_current boolean options (role 'current flag')) with (load = dated${options})`,
-      'select key, x, as_of from landing.src',
-      source('key text, x text, as_of date'),
-    );
-    for (const seed of SEQUENCES) {
-      await loads.reset();
-      const die = dice(seed + 5);
-      let model: Row[] = [];
-      for (let load = 0; load < 4; load++) {
-        // A delivery of one date or two, late ones too, and now and then none at all.
-        const dates = Array.from({ length: die.below(3) }, () => `2026-01-0${1 + die.below(6)}`);
-        const rows = [...new Set(dates)].flatMap((as_of) => KEYS.slice(0, 1 + die.below(3)).map((key): Row => ({ key, x: die.pick(VALUES), as_of })));
-        await fill(['key', 'x', 'as_of'], rows, ['text', 'text', 'date']);
-        await loads.load(hour(load));
-        model = datedLoad(model, rows, copies);
-        await holds(['key', 'x', 'as_of', 'is_current'], model, seed);
-        // A date beyond the copies that stay comes and goes again: that is written, all else is not.
-        if (rows.some((r) => !model.some((m) => m['as_of'] === r['as_of']))) continue;
-        const before = await written(client, 't');
-        await loads.load(hour(load));
-        expect(await written(client, 't')).toBe(before);
-      }
-    }
-  });
-});
-
-describe('what stops a load leaves the table as it was', () => {
-  const key = 'key text, x text';
-  const merge = `${key}) with (load = merge, business_key = 'key'`;
-  const history = `${key}, valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')) with (load = history, business_key = 'key'`;
-  const first: Row[] = [
-    { key: 'a', x: '1' },
-    { key: 'b', x: '1' },
-    { key: 'c', x: '1' },
-  ];
-  test.each<[string, string, Row[], string, number]>([
-    ['a null key in a merge', `${merge})`, [{ key: null, x: '1' }], 'the query returns rows whose key is null', 1],
-    [
-      'a repeated key in a merge',
-      `${merge})`,
-      [
-        { key: 'a', x: '1' },
-        { key: 'a', x: '2' },
-        { key: 'b', x: '2' },
-      ],
-      'the query returns more than one row for a key',
-      2,
-    ],
-    ['no row where missing rows are deleted', `${merge}, missing_rows = delete)`, [], 'the query returns no row', 1],
-    [
-      'too many rows gone',
-      `${merge}, missing_rows = delete, largest_loss = '50%')`,
-      [{ key: 'a', x: '1' }],
-      'the load would remove more than 50% of the rows',
-      2,
-    ],
-    [
-      'too many rows flagged',
-      `key text, x text, gone boolean options (role 'deleted flag')) with (load = merge, business_key = 'key', missing_rows = flag, largest_loss = 1)`,
-      [{ key: 'a', x: '1' }],
-      'the load would remove more than 1 of the rows',
-      2,
-    ],
-    ['a null key in a history', `${history})`, [{ key: null, x: '1' }], 'the query returns rows whose key is null', 1],
-    [
-      'a repeated key in a history',
-      `${history})`,
-      [
-        { key: 'b', x: '1' },
-        { key: 'b', x: '2' },
-      ],
-      'the query returns more than one row for a key',
-      2,
-    ],
-    ['no row where versions are closed', `${history}, missing_rows = close)`, [], 'the query returns no row', 1],
-    [
-      'too many versions closed',
-      `${history}, missing_rows = close, largest_loss = 1)`,
-      [{ key: 'a', x: '1' }],
-      'the load would remove more than 1 of the rows',
-      2,
-    ],
-  ])('%s', async (_, contract, rows, message, atFault) => {
-    const loads = await loadsOf(client, SCHEMA, contract, 'select key, x from landing.src', source('key text, x text'));
-    await loads.reset();
-    await fill(['key', 'x'], first);
-    await loads.load(hour(1));
-    const before = await written(client, 't');
-    await fill(['key', 'x'], rows);
-    await expect(loads.load(hour(2))).rejects.toMatchObject({ message, rows: { length: atFault } });
-    expect(await written(client, 't')).toBe(before);
-  });
-
-  const events = `${key}, valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')) with (load = history, business_key = 'key', effective_from = 'at'`;
-  test.each<[string, string, Row[], string | undefined]>([
-    [
-      'two events of one instant, without an order',
-      `${events})`,
-      [
-        { key: 'a', x: '1', at: hour(1), seq: '1' },
-        { key: 'a', x: '2', at: hour(1), seq: '2' },
-      ],
-      'two events of a key say different things of one instant',
-    ],
-    [
-      'two events of one instant with the same order',
-      `${events}, order_within = 'seq')`,
-      [
-        { key: 'a', x: '1', at: hour(1), seq: '1' },
-        { key: 'a', x: '2', at: hour(1), seq: '1' },
-      ],
-      'two events of a key say different things of one instant',
-    ],
-    [
-      'two events of one instant, ordered',
-      `${events}, order_within = 'seq')`,
-      [
-        { key: 'a', x: '1', at: hour(1), seq: '1' },
-        { key: 'a', x: '2', at: hour(1), seq: '2' },
-      ],
-      undefined,
-    ],
-    ['an event without an instant', `${events})`, [{ key: 'a', x: '1', at: null, seq: '1' }], 'the query returns rows whose key, at is null'],
-    [
-      'the same event twice',
-      `${events})`,
-      [
-        { key: 'a', x: '1', at: hour(1), seq: '1' },
-        { key: 'a', x: '1', at: hour(1), seq: '1' },
-      ],
-      undefined,
-    ],
-  ])('%s', async (_, contract, rows, message) => {
-    const order = contract.includes('order_within') ? ', seq' : '';
-    const loads = await loadsOf(client, SCHEMA, contract, `select key, x, at${order} from landing.src`, source('key text, x text, at timestamptz, seq bigint'));
-    await loads.reset();
-    await fill(['key', 'x', 'at', 'seq'], rows, ['text', 'text', 'timestamptz', 'bigint']);
-    if (message === undefined) expect(await loads.load(hour(2))).toMatchObject({ 'new events': expect.any(Number) });
-    else await expect(loads.load(hour(2))).rejects.toThrow(message);
-  });
-
-  test.each([
-    ['two open versions', "('a', '1', '2025-01-01', null)"],
-    ['versions that overlap', "('a', '0', '2024-01-01', '2025-12-31')"],
-  ])('%s, which something else has made', async (_, version) => {
-    const loads = await loadsOf(client, SCHEMA, `${history})`, 'select key, x from landing.src', source('key text, x text'));
-    await loads.reset();
-    await fill(['key', 'x'], first);
-    await loads.load(hour(1));
-    await client.query(`update t set valid_from = '2025-06-01'; insert into t values ${version}`);
-    const before = await written(client, 't');
-    await fill(['key', 'x'], [{ key: 'a', x: '2' }]);
-    await expect(loads.load(hour(2))).rejects.toThrow(/two open versions|two versions of a key overlap/);
-    expect(await written(client, 't')).toBe(before);
-  });
-
-  test('a null watermark', async () => {
-    const loads = await loadsOf(
-      client,
-      SCHEMA,
-      "key text, at timestamptz) with (load = append, watermark = 'at')",
-      'select key, at from landing.src',
-      source('key text, at timestamptz'),
-    );
-    await loads.reset();
-    await fill(['key', 'at'], [{ key: 'a', at: null }], ['text', 'timestamptz']);
-    await expect(loads.load(hour(1))).rejects.toThrow('rows without a watermark (at)');
-  });
-
-  test('a state that comes back after a forgotten repeat: A at 1, A again at 5, then late B at 3', async () => {
-    const loads = await loadsOf(client, SCHEMA, `${events})`, 'select key, x, at from landing.src', source('key text, x text, at timestamptz'));
-    await loads.reset();
-    for (const [x, at] of [
-      ['A', 1],
-      ['A', 5],
-      ['B', 3],
-    ] as const) {
-      await fill(['key', 'x', 'at'], [{ key: 'k', x, at: hour(at) }], ['text', 'text', 'timestamptz']);
-      await loads.load(hour(10 + at));
-    }
-    await holds(
-      ['x', 'valid_from', 'valid_to'],
-      [
-        { x: 'A', valid_from: hour(1), valid_to: hour(3) },
-        { x: 'B', valid_from: hour(3), valid_to: hour(5) },
-        { x: 'A', valid_from: hour(5), valid_to: null },
-      ],
-      0,
-    );
-  });
 });

@@ -1,0 +1,182 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import type pg from 'pg';
+import { scratchSchema } from '../testing-sql.js';
+import { loadsOf, written } from './harness.js';
+import type { Row } from './models.js';
+import { fill, holds, hour, source } from './worlds.js';
+
+const SCHEMA = 'stops_test';
+let client: pg.Client;
+let close: () => Promise<void>;
+
+beforeAll(async () => {
+  ({ client, close } = await scratchSchema(SCHEMA));
+});
+afterAll(() => close());
+
+describe('what stops a load leaves the table as it was', () => {
+  const key = 'key text, x text';
+  const merge = `${key}) with (load = merge, business_key = 'key'`;
+  const history = `${key}, valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')) with (load = history, business_key = 'key'`;
+  const first: Row[] = [
+    { key: 'a', x: '1' },
+    { key: 'b', x: '1' },
+    { key: 'c', x: '1' },
+  ];
+  test.each<[string, string, Row[], string, number]>([
+    ['a null key in a merge', `${merge})`, [{ key: null, x: '1' }], 'the query returns rows whose key is null', 1],
+    [
+      'a repeated key in a merge',
+      `${merge})`,
+      [
+        { key: 'a', x: '1' },
+        { key: 'a', x: '2' },
+        { key: 'b', x: '2' },
+      ],
+      'the query returns more than one row for a key',
+      2,
+    ],
+    ['no row where missing rows are deleted', `${merge}, missing_rows = delete)`, [], 'the query returns no row', 1],
+    [
+      'too many rows gone',
+      `${merge}, missing_rows = delete, largest_loss = '50%')`,
+      [{ key: 'a', x: '1' }],
+      'the load would remove more than 50% of the rows',
+      2,
+    ],
+    [
+      'too many rows flagged',
+      `key text, x text, gone boolean options (role 'deleted flag')) with (load = merge, business_key = 'key', missing_rows = flag, largest_loss = 1)`,
+      [{ key: 'a', x: '1' }],
+      'the load would remove more than 1 of the rows',
+      2,
+    ],
+    ['a null key in a history', `${history})`, [{ key: null, x: '1' }], 'the query returns rows whose key is null', 1],
+    [
+      'a repeated key in a history',
+      `${history})`,
+      [
+        { key: 'b', x: '1' },
+        { key: 'b', x: '2' },
+      ],
+      'the query returns more than one row for a key',
+      2,
+    ],
+    ['no row where versions are closed', `${history}, missing_rows = close)`, [], 'the query returns no row', 1],
+    [
+      'too many versions closed',
+      `${history}, missing_rows = close, largest_loss = 1)`,
+      [{ key: 'a', x: '1' }],
+      'the load would remove more than 1 of the rows',
+      2,
+    ],
+  ])('%s', async (_, contract, rows, message, atFault) => {
+    const loads = await loadsOf(client, SCHEMA, contract, 'select key, x from landing.src', source('key text, x text'));
+    await loads.reset();
+    await fill(client, ['key', 'x'], first);
+    await loads.load(hour(1));
+    const before = await written(client, 't');
+    await fill(client, ['key', 'x'], rows);
+    await expect(loads.load(hour(2))).rejects.toMatchObject({ message, rows: { length: atFault } });
+    expect(await written(client, 't')).toBe(before);
+  });
+
+  const events = `${key}, valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')) with (load = history, business_key = 'key', effective_from = 'at'`;
+  test.each<[string, string, Row[], string | undefined]>([
+    [
+      'two events of one instant, without an order',
+      `${events})`,
+      [
+        { key: 'a', x: '1', at: hour(1), seq: '1' },
+        { key: 'a', x: '2', at: hour(1), seq: '2' },
+      ],
+      'two events of a key say different things of one instant',
+    ],
+    [
+      'two events of one instant with the same order',
+      `${events}, order_within = 'seq')`,
+      [
+        { key: 'a', x: '1', at: hour(1), seq: '1' },
+        { key: 'a', x: '2', at: hour(1), seq: '1' },
+      ],
+      'two events of a key say different things of one instant',
+    ],
+    [
+      'two events of one instant, ordered',
+      `${events}, order_within = 'seq')`,
+      [
+        { key: 'a', x: '1', at: hour(1), seq: '1' },
+        { key: 'a', x: '2', at: hour(1), seq: '2' },
+      ],
+      undefined,
+    ],
+    ['an event without an instant', `${events})`, [{ key: 'a', x: '1', at: null, seq: '1' }], 'the query returns rows whose key, at is null'],
+    [
+      'the same event twice',
+      `${events})`,
+      [
+        { key: 'a', x: '1', at: hour(1), seq: '1' },
+        { key: 'a', x: '1', at: hour(1), seq: '1' },
+      ],
+      undefined,
+    ],
+  ])('%s', async (_, contract, rows, message) => {
+    const order = contract.includes('order_within') ? ', seq' : '';
+    const loads = await loadsOf(client, SCHEMA, contract, `select key, x, at${order} from landing.src`, source('key text, x text, at timestamptz, seq bigint'));
+    await loads.reset();
+    await fill(client, ['key', 'x', 'at', 'seq'], rows, ['text', 'text', 'timestamptz', 'bigint']);
+    if (message === undefined) expect(await loads.load(hour(2))).toMatchObject({ 'new events': expect.any(Number) });
+    else await expect(loads.load(hour(2))).rejects.toThrow(message);
+  });
+
+  test.each([
+    ['two open versions', "('a', '1', '2025-01-01', null)"],
+    ['versions that overlap', "('a', '0', '2024-01-01', '2025-12-31')"],
+  ])('%s, which something else has made', async (_, version) => {
+    const loads = await loadsOf(client, SCHEMA, `${history})`, 'select key, x from landing.src', source('key text, x text'));
+    await loads.reset();
+    await fill(client, ['key', 'x'], first);
+    await loads.load(hour(1));
+    await client.query(`update t set valid_from = '2025-06-01'; insert into t values ${version}`);
+    const before = await written(client, 't');
+    await fill(client, ['key', 'x'], [{ key: 'a', x: '2' }]);
+    await expect(loads.load(hour(2))).rejects.toThrow(/two open versions|two versions of a key overlap/);
+    expect(await written(client, 't')).toBe(before);
+  });
+
+  test('a null watermark', async () => {
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      "key text, at timestamptz) with (load = append, watermark = 'at')",
+      'select key, at from landing.src',
+      source('key text, at timestamptz'),
+    );
+    await loads.reset();
+    await fill(client, ['key', 'at'], [{ key: 'a', at: null }], ['text', 'timestamptz']);
+    await expect(loads.load(hour(1))).rejects.toThrow('rows without a watermark (at)');
+  });
+
+  test('a state that comes back after a forgotten repeat: A at 1, A again at 5, then late B at 3', async () => {
+    const loads = await loadsOf(client, SCHEMA, `${events})`, 'select key, x, at from landing.src', source('key text, x text, at timestamptz'));
+    await loads.reset();
+    for (const [x, at] of [
+      ['A', 1],
+      ['A', 5],
+      ['B', 3],
+    ] as const) {
+      await fill(client, ['key', 'x', 'at'], [{ key: 'k', x, at: hour(at) }], ['text', 'text', 'timestamptz']);
+      await loads.load(hour(10 + at));
+    }
+    await holds(
+      client,
+      ['x', 'valid_from', 'valid_to'],
+      [
+        { x: 'A', valid_from: hour(1), valid_to: hour(3) },
+        { x: 'B', valid_from: hour(3), valid_to: hour(5) },
+        { x: 'A', valid_from: hour(5), valid_to: null },
+      ],
+      0,
+    );
+  });
+});
