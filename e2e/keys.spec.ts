@@ -86,6 +86,7 @@ test('a vault is begun over one source, kept whole and loaded', async ({ page })
   await expect(sheet(page).getByRole('alert')).toHaveCount(0);
   await expect(sheet(page).getByRole('button', { name: 'Preview' })).toHaveAttribute('aria-disabled', 'true');
   await sheet(page).getByRole('button', { name: 'Keep drafts' }).click();
+  await expect(page.getByRole('heading', { name: 'core.hub_receipt', exact: true })).toBeVisible();
   await page.goto(`/w/${slug}/tables/core.bridge_receipt`);
   await page.getByRole('button', { name: 'How much to run' }).click();
   await page.getByRole('menuitem', { name: 'with what it needs' }).click();

@@ -11,7 +11,7 @@ import { lookUpSteps } from './look-ups.js';
 import { mergeSteps } from './merge.js';
 import { rebuildSteps } from './rebuild.js';
 import type { Place } from './place.js';
-import { checking, dropTemporary, dropTemporaryView, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
+import { checking, dropTemporary, dropTemporaryView, guard, RAW_ROWS, ROWS, run, together, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, isFilled, optionOf, targetOf, type Target } from './target.js';
 import type { EditedText } from '../sql/edits.js';
 
@@ -195,6 +195,12 @@ function inputGuards({ target, own }: PolicyContext): LoadStep[] {
         ),
       ),
     );
+  }
+  // One scan answers both, where both are asked.
+  if (needed.length && unique.length && needed.every((c) => unique.includes(c))) {
+    const columns = columnsOf('q', unique);
+    const nulls = needed.map((c) => `q.${ident(c)} is null`).join(' or ');
+    found.splice(0, found.length, together(`select ${columns} from ${ROWS} as q group by ${columns} having count(*) > 1 or ${nulls}`, [...found]));
   }
   const missing = optionOf(table, 'missing_rows') ?? 'keep';
   if (missing !== 'keep' && optionOf(table, 'empty') !== 'allow')

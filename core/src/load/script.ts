@@ -131,7 +131,7 @@ function plainSteps(step: LoadStep): Exclude<LoadStep, { step: 'choose' | 'when'
     case 'explain':
       return [];
     default:
-      return [step];
+      return step.step === 'guard' && step.asks ? step.asks.flatMap(plainSteps) : [step];
   }
 }
 

@@ -18,6 +18,8 @@ export type LoadStep =
       readonly check?: PolicyCheckName;
       /** Shows more of what is wrong than `sql`, which is the cheapest question. */
       readonly rows?: string;
+      /** Several guards asked in one scan: where it finds something, these say what, in order. */
+      readonly asks?: readonly LoadStep[];
     }
   /** One row of whole numbers, each under its name; `rows` shows some rows of each. */
   | { readonly step: 'count'; readonly sql: string; readonly rows: Readonly<Record<string, string>> }
@@ -52,6 +54,12 @@ export const guard = (sql: string, message: string, hint?: string, rows?: string
 
 /** The guard as a check that comes with the policy. */
 export const checking = (check: PolicyCheckName, step: LoadStep): LoadStep => (step.step === 'guard' ? { ...step, check } : step);
+
+/** Guards in one question, which finds something where any of them does. */
+export const together = (sql: string, asks: readonly LoadStep[]): LoadStep => ({
+  ...(guard(sql, 'the query’s rows cannot be loaded') as Extract<LoadStep, { step: 'guard' }>),
+  asks,
+});
 
 /** `select count(*) filter (where …) as name, …`; conditions by name. */
 export function counts(from: string, conditions: Readonly<Record<string, string>>): LoadStep {

@@ -95,6 +95,7 @@ async function runSteps(client: pg.Client, steps: readonly LoadStep[], onNote: (
       const inner = await runSteps(client, String(rows[0]!['rewrite']).startsWith('t') ? step.rewrite : step.inPlace);
       Object.assign(counted, inner);
     }
+    if (step.step === 'guard' && rows.length && step.asks) await runSteps(client, step.asks);
     if (step.step === 'guard' && rows.length)
       throw new LoadStopped(step.message, step.rows === undefined ? rows : (await client.query<Record<string, string | null>>(step.rows)).rows);
     if (step.step === 'count') for (const [name, n] of Object.entries(rows[0]!)) counted[name] = (counted[name] ?? 0) + Number(n);
