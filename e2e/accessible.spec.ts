@@ -26,6 +26,7 @@ const PAGES = [
   'tables/core.dim_vessel/load',
   'new/fact?table=staging.call',
   'new/dimension?table=staging.berth',
+  'new/vault?table=staging.call',
 ];
 
 /** The rules that do not look at colours hold in both themes: the sheets are the same elements. */
@@ -66,6 +67,11 @@ test('axe finds no serious problem on any sheet, in both themes', async ({ page 
     await expect(page.getByRole('status')).toHaveCount(0);
     await look(address);
   }
+  await page.goto('/w/berth-dues/tables/core.fact_dues');
+  await page.getByRole('complementary', { name: 'Contract' }).getByRole('button', { name: 'Edit' }).click();
+  await page.getByRole('button', { name: /^vessel_key/ }).click();
+  await expect(page.getByLabel('missing of vessel_key')).toBeVisible();
+  await look('a contract as a form');
   expect(found).toEqual([]);
   expect(messages).toEqual([]);
 });

@@ -1,3 +1,4 @@
+import AxeBuilder from '@axe-core/playwright';
 import { expect, test, type Page } from '@playwright/test';
 import { editorText, openWorkspace, signIn, watchConsole, write } from './support/app';
 
@@ -55,6 +56,8 @@ test('a contract is edited as a form and as text, and a release asks what become
   await expect(page.getByText('alter table core.dim_owner add column mark text;')).toBeVisible();
   await expect(page.getByText('alter table core.dim_owner drop column flag_code;')).toBeVisible();
   const release = page.getByRole('button', { name: 'Release to production' });
+  const serious = (await new AxeBuilder({ page }).setLegacyMode(true).analyze()).violations.filter((v) => ['serious', 'critical'].includes(v.impact ?? ''));
+  expect(serious.map((v) => `${v.id} ${v.nodes[0]?.html}`)).toEqual([]);
   await expect(release).toHaveAttribute('aria-disabled', 'true');
   await page.getByLabel('core.dim_owner.flag_code may be dropped').check();
   await release.click();

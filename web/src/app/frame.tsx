@@ -79,19 +79,20 @@ function WorkspaceMenu({ ws }: { ws: string }) {
   const navigate = useNavigate();
   const person = usePerson();
   const current = workspaces.find((w) => w.slug === ws);
+  const state = current ? (current.drafts === 1 ? '1 draft' : `${current.drafts} drafts`) : 'released';
   const go = (slug: string) => void navigate(address.place(slug, location.pathname.split('/')[3] ?? 'today'));
   return (
     <>
       <DropdownMenu.Root>
         <DropdownMenu.Trigger
           className="flex h-[27px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2.5 hover:border-strip-soft"
-          aria-label={`Workspace: ${current?.name ?? 'production'}`}
+          aria-label={`Workspace: ${current?.slug ?? 'production'} ${state}`}
         >
           <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden>
             <path d="M2 12V2M2 5.5H9.5V12" fill="none" stroke="var(--accent)" strokeWidth="1.8" />
           </svg>
           <span className="max-w-36 truncate font-medium">{current?.slug ?? 'production'}</span>
-          <span className="text-strip-soft">{current ? (current.drafts === 1 ? '1 draft' : `${current.drafts} drafts`) : 'released'}</span>
+          <span className="text-strip-soft">{state}</span>
         </DropdownMenu.Trigger>
         <DropdownMenu.Portal>
           <DropdownMenu.Content align="end" sideOffset={6} className={menuClass}>
