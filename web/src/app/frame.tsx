@@ -84,10 +84,8 @@ function WorkspaceMenu({ ws }: { ws: string }) {
   return (
     <>
       <DropdownMenu.Root>
-        <DropdownMenu.Trigger
-          className="flex h-[27px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2.5 hover:border-strip-soft"
-          aria-label={`Workspace: ${current?.slug ?? 'production'} ${state}`}
-        >
+        <DropdownMenu.Trigger className="flex h-[27px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2.5 hover:border-strip-soft">
+          <span className="sr-only">Workspace: </span>
           <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden>
             <path d="M2 12V2M2 5.5H9.5V12" fill="none" stroke="var(--accent)" strokeWidth="1.8" />
           </svg>

@@ -33,7 +33,7 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
           </legend>
           {m.obstacle !== undefined && <p className="text-broken">It cannot go on from its rows: {m.obstacle}.</p>}
           {m.choices.map((choice) => (
-            <label key={choice} className="flex items-baseline gap-2 py-0.5">
+            <label key={choice} className="flex min-h-6 items-center gap-2">
               <input
                 type="radio"
                 name={`rows of ${m.table}`}
@@ -55,7 +55,7 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
       ))}
       {data.losses.length > 0 && <SectionTitle>Dropped for good</SectionTitle>}
       {data.losses.map((loss) => (
-        <label key={loss} className="flex items-baseline gap-2">
+        <label key={loss} className="flex min-h-6 items-baseline gap-2">
           <input
             type="checkbox"
             checked={answers.consents.includes(loss)}
