@@ -6,7 +6,7 @@ import { completeMembers, knownRows, lastMembers } from './members.js';
 import type { Place } from './place.js';
 import { shapeSteps } from './shape.js';
 import { lossGuard } from './merge.js';
-import { CHANGES, checking, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
+import { CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, writtenColumns, type Target } from './target.js';
 
 /** The columns of a history table by what a change of theirs does. */
@@ -50,6 +50,8 @@ export function historyColumns(target: Target, corrects = false): HistoryColumns
 /** Above this share of changed rows, writing all of them anew is faster: measured. */
 const REWRITE_SHARE = 0.3;
 
+const CHANGED_BY_OTHERS = 'The table was changed by something else than its loads: start it over, or mend the rows.';
+
 /** Versions of keys as the query says them at the load's time. */
 export function historySteps(context: PolicyContext): LoadStep[] {
   const { target, own, home } = context;
@@ -76,6 +78,9 @@ select * from (
 where op is not null`;
   const closed = [`${ident(h.validTo)} = ${now}`, ...(h.current === undefined ? [] : [`${ident(h.current)} = false`])];
   const maps = keyMapsOf(target, home);
+  const overlapping = `select ${columnsOf('t', key)}
+from ${place} as t join ${CHANGES} as c on ${sameKey('t', 'c', key)}
+where t.${ident(h.validTo)} > coalesce(c.old_from, ${now}) or t.${ident(h.validTo)} <= t.${validFrom}`;
   return [
     ...createKeyMaps(maps),
     ...completeMembers(target, context, now),
@@ -86,11 +91,22 @@ where op is not null`;
       'the table holds versions that begin after this load’s time',
       'Load it at a later time, or start it over.',
     ),
-    // Each open version of a key makes a row of changes.
-    guard(
-      `select ${columnsOf('c', key)}, count(*) as open_versions from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1`,
-      'a key has two open versions',
-      'The table was changed by something else than its loads: start it over, or mend the rows.',
+    // Each open version of a key makes a row of changes; what is closed ended before the open version began.
+    checking(
+      'versions_do_not_overlap',
+      together(
+        `select ${columnsOf('c', key)} from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1
+union all
+${overlapping}`,
+        [
+          guard(
+            `select ${columnsOf('c', key)}, count(*) as open_versions from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1`,
+            'a key has two open versions',
+            CHANGED_BY_OTHERS,
+          ),
+          guard(overlapping.replace(/^select .*/, 'select t.*'), 'two versions of a key overlap', CHANGED_BY_OTHERS),
+        ],
+      ),
     ),
     ...lossGuard(context, "op = 'gone'"),
     ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op in ('new', 'changed'))`),
@@ -106,9 +122,8 @@ where op is not null`;
         ...overwrite(context, h),
         run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
         ...lastMembers(target, context),
-        ...intervalGuards(context, h),
       ],
-      (beside) => [anew(context, beside, h, now), ...lastMembers(target, { own: beside, home }), ...intervalGuards({ ...context, own: beside }, h)],
+      (beside) => [anew(context, beside, h, now), ...lastMembers(target, { own: beside, home })],
     ),
     counts(CHANGES, {
       'new versions': "op in ('new', 'changed')",
@@ -196,7 +211,7 @@ from ${CHANGES} as c${looksBack ? `\nleft join (${prior}) as prior on ${sameKey(
 where c.op in ('new', 'changed')`;
 }
 
-/** No two versions of a touched key overlap, and one is open at the most. */
+/** Of versions that were cut anew: no two of a touched key overlap, and one is open at the most. */
 export function intervalGuards({ target, own }: PolicyContext, h: HistoryColumns): LoadStep[] {
   const key = columnsOf('t', target.key);
   const [from, to] = [ident(h.validFrom.name), ident(h.validTo)];
@@ -210,7 +225,7 @@ export function intervalGuards({ target, own }: PolicyContext, h: HistoryColumns
 ) as v
 where v.next_from < coalesce(v.${to}, 'infinity') or v.${to} <= v.${from}`,
         'two versions of a key overlap',
-        'The table was changed by something else than its loads: start it over, or mend the rows.',
+        CHANGED_BY_OTHERS,
       ),
     ),
   ];
