@@ -30,6 +30,16 @@ const VIEWS = [
         .click();
     },
   ],
+  [
+    'contract',
+    `${W}/tables/core.fact_dues`,
+    async (page) => {
+      await page.getByRole('complementary', { name: 'Contract' }).getByRole('button', { name: 'Edit' }).click();
+      const berth = page.getByRole('button', { name: /^berth_key/ });
+      await berth.click();
+      await berth.evaluate((e) => e.scrollIntoView({ block: 'start' }));
+    },
+  ],
   ['checks', `${W}/tables/core.fact_call/checks`],
   ['lineage', `${W}/lineage?focus=mart.vessel_dues&up=9&down=9`],
   ['quality', `${W}/quality/core.dim_vessel/dim_vessel_flag_code_not_null`],
