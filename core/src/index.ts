@@ -123,6 +123,7 @@ export { contractView, type ContractView, type ContractColumn, type ContractCons
 export { OPTION_POLICIES, ROLE_POLICIES } from './project/policy-diagnostics.js';
 export { schemaNameOf, schemaNames } from './project/fan-out.js';
 export { losses, migrations, otherMeaning, TREATMENTS, type Migration, type Treatment } from './review/migration.js';
+export { FITS_FUNCTION, misfitQuery, valueQueries } from './load/trace.js';
 export { boundNote } from './load/bound-plan.js';
 export { driftColumns, untypedDrift } from './load/drift.js';
 export { namesIn, optionOf, REMEMBERED, rememberedPlace, type Remembered } from './load/target.js';

@@ -215,3 +215,26 @@ test('a table that is written anew keeps its constraints, indexes, readers and r
   await runTables(mira, slug, ['core.fact_dues'], false);
   expect(await amounts()).toEqual(before);
 });
+
+test('a value that does not fit is shown with its rows: of the query, or of its inputs where the query itself fails', async () => {
+  const slug = await workspace(mira, 'Misfits');
+  const error = async (change: (text: string) => string, table = 'core/dim_port.sql') => {
+    await draft(mira, slug, table, change);
+    const failed = step(await runTables(mira, slug, ['core.dim_port']), 'core.dim_port');
+    expect(failed.state).toBe('failed');
+    return failed.error as unknown as { message: string; detail: string; rows: { columns: string[]; rows: string[][] } };
+  };
+  const ofContract = await error((t) => t.replace('port_name text   options', 'port_name numeric(4,1) options').replace("unknown 'unknown'", "unknown '0'"));
+  expect(ofContract.message).toContain('invalid input syntax for type numeric');
+  expect(ofContract.rows.columns.slice(0, 3)).toEqual(['does_not_fit', 'port_code', 'port_name']);
+  expect(ofContract.rows.rows[0]![0]).toBe('port_name: no numeric(4,1)');
+  await draft(mira, slug, 'core/dim_port.sql', (t) =>
+    t.replace('port_name numeric(4,1) options', 'port_name text   options').replace("unknown '0'", "unknown 'unknown'"),
+  );
+  const ofInput = await error((t) => t.replace('select port_code, port_name,', 'select port_code, port_name::integer::text as port_name,'));
+  expect(ofInput).toMatchObject({
+    message: expect.stringContaining('invalid input syntax for type integer'),
+    detail: expect.stringMatching(/stands in these rows of landing.port:$/),
+  });
+  expect(ofInput.rows.rows).toHaveLength(1);
+});

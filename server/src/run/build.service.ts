@@ -23,7 +23,7 @@ import type pg from 'pg';
 import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
-import { Problem } from '../shared/problem.js';
+import { logger, Problem } from '../shared/problem.js';
 import { FAULT_ROWS, Loader, LoadStopped, policyOutcome, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
@@ -31,6 +31,7 @@ import { CheckResult, Run, RunStep, type StepError } from './run.entities.js';
 import { ClockService } from './clock.service.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';
 import { RunService } from './run.service.js';
+import { traceRows } from './trace.js';
 
 /** All that the steps of one run share. */
 interface BuildContext {
@@ -186,11 +187,26 @@ export class BuildService implements OnModuleInit {
       await this.end(run, step, {
         state: stopped ? 'stopped' : 'failed',
         statements: loader.ran,
-        error: stopped ? { message: 'stopped; the table is as it was' } : this.told(context, error),
+        error: stopped ? { message: 'stopped; the table is as it was' } : { ...this.told(context, error), ...(await this.traced(context, step, error)) },
       });
       return false;
     } finally {
       signal.removeEventListener('abort', stop);
+    }
+  }
+
+  /** The rows that caused an error about a value. */
+  private async traced({ project, environment, placeOf }: BuildContext, step: RunStep, error: unknown): Promise<Partial<StepError>> {
+    const table = project.tables.get(step.table);
+    if (table?.kind !== 'definition') return {};
+    const client = await this.warehouse.connect(this.warehouse.builder(environment));
+    try {
+      return (await traceRows(client, project, table, { placeOf, functionsSchema: environment.schemaOf('functions') }, error)) ?? {};
+    } catch (failure) {
+      logger.warn(failure);
+      return {};
+    } finally {
+      client.release();
     }
   }
 
