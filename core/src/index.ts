@@ -35,18 +35,7 @@ export {
 export { verdictOf, worst, type Verdict } from './check/verdict.js';
 export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
 export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, withEach, wrapped, type Names } from './load/compile.js';
-export {
-  driftProbe,
-  planLoad,
-  rememberedColumns,
-  targetPlace,
-  besidePlace,
-  SESSION_SETTINGS,
-  type LoadBase,
-  type LoadPlan,
-  type LoadStatement,
-  type PlanContext,
-} from './load/plan.js';
+export { driftProbe, planLoad, targetPlace, besidePlace, SESSION_SETTINGS, type LoadPlan, type LoadStatement, type PlanContext } from './load/plan.js';
 export { planIntake, sourceQuery, boundSql, watermarkOf, type IntakePlan, type IntakeScope } from './load/intake.js';
 export {
   importTables,
@@ -123,6 +112,7 @@ export { contractView, type ContractView, type ContractColumn, type ContractCons
 export { OPTION_POLICIES, ROLE_POLICIES } from './project/policy-diagnostics.js';
 export { schemaNameOf, schemaNames } from './project/fan-out.js';
 export { losses, migrations, otherMeaning, TREATMENTS, type Migration, type Treatment } from './review/migration.js';
+export { rememberedColumns, type LoadBase } from './load/base.js';
 export { FITS_FUNCTION, misfitQuery, valueQueries } from './load/trace.js';
 export { boundNote } from './load/bound-plan.js';
 export { driftColumns, untypedDrift } from './load/drift.js';

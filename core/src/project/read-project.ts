@@ -1,6 +1,5 @@
 import { orderOf } from '../graph/graph.js';
 import { constraintRange } from '../contract/contract.js';
-import { lookedUpTable } from '../load/target.js';
 import { resolveColumns } from '../lineage/columns.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
@@ -10,6 +9,7 @@ import type { Diagnostic } from './diagnostic.js';
 import { policyDiagnostics } from './policy-diagnostics.js';
 import { sourceDiagnostics } from './source-diagnostics.js';
 import { fanOut, fansOut, ofOneEach } from './fan-out.js';
+import { dimensionsOf, partialInputs } from './inputs.js';
 import { indexFile } from './index-file.js';
 import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter, Project, Query, Table, TableMention } from './model.js';
 
@@ -186,30 +186,7 @@ class Resolver {
     if (table.kind !== 'definition' || !table.query) return [];
     const inputs = this.mentions(table.path, table.query, table);
     const throughFunctions = this.tablesOfFunctions(table.query.functions);
-    return [...new Set([...inputs, ...throughFunctions, ...this.dimensionsOf(table)])];
-  }
-
-  /** Source tables that are brought in past a watermark only, as the query reads them: directly or through views. */
-  private partialInputs(table: Definition): string[] {
-    if (!table.contract?.options.has('missing_rows')) return [];
-    const found = new Set<string>();
-    const visit = (definition: Definition): void => {
-      for (const mention of definition.query?.tables ?? []) {
-        const input = this.tables.get(`${mention.layer ?? ''}.${mention.name}`);
-        if (input?.kind === 'source' && input.contract.options.get('intake')?.value === 'incremental') found.add(input.fullName);
-        if (input?.kind === 'definition' && input.policy === 'view' && input !== definition) visit(input);
-      }
-    };
-    visit(table);
-    return [...found];
-  }
-
-  /** The tables in which the load looks keys up. */
-  private dimensionsOf(table: Definition): string[] {
-    return (table.contract?.columns ?? []).flatMap((c) => {
-      const other = c.options['looked_up_by'] === undefined ? undefined : lookedUpTable(table, c.name);
-      return other !== undefined && this.tables.has(other) ? [other] : [];
-    });
+    return [...new Set([...inputs, ...throughFunctions, ...dimensionsOf(table, this.tables)])];
   }
 
   /** Inputs, and the tables that constraints reference: their checks read those. */
@@ -361,7 +338,7 @@ class Resolver {
         if (!table.query) return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: [] };
         const { columns, diagnostics } = this.queryColumns(table.path, table.query);
         diagnostics.push(
-          ...policyDiagnostics(table, { tables: this.tables, query: columns, partial: this.partialInputs(table) }),
+          ...policyDiagnostics(table, { tables: this.tables, query: columns, partial: partialInputs(table, this.tables) }),
           ...contractDiagnostics(table, columns, this.surroundings(table.path)),
         );
         const origins = (name: string) => columns?.find((c) => c.name === name)?.origins ?? NO_ORIGINS;

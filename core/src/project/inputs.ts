@@ -1,0 +1,25 @@
+import { lookedUpTable } from '../load/target.js';
+import type { Definition, Table } from './model.js';
+
+/** Source tables that are brought in past a watermark only, as a query reads them: directly or through views. */
+export function partialInputs(table: Definition, tables: ReadonlyMap<string, Table>): string[] {
+  if (!table.contract?.options.has('missing_rows')) return [];
+  const found = new Set<string>();
+  const visit = (definition: Definition): void => {
+    for (const mention of definition.query?.tables ?? []) {
+      const input = tables.get(`${mention.layer ?? ''}.${mention.name}`);
+      if (input?.kind === 'source' && input.contract.options.get('intake')?.value === 'incremental') found.add(input.fullName);
+      if (input?.kind === 'definition' && input.policy === 'view' && input !== definition) visit(input);
+    }
+  };
+  visit(table);
+  return [...found];
+}
+
+/** The tables in which a table's load looks keys up. */
+export function dimensionsOf(table: Definition, tables: ReadonlyMap<string, Table>): string[] {
+  return (table.contract?.columns ?? []).flatMap((c) => {
+    const other = c.options['looked_up_by'] === undefined ? undefined : lookedUpTable(table, c.name);
+    return other !== undefined && tables.has(other) ? [other] : [];
+  });
+}
