@@ -46,7 +46,7 @@ async function style() {
     ['lint', bin('eslint'), ['--max-warnings', '0', '.']],
     ['boundaries', bin('depcruise'), ['core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser.cjs']],
     ['unused code', bin('knip'), ['--no-progress']],
-    ...['core', 'demo', 'server', 'web'].map((w) => [`types of ${w}`, bin('tsc'), ['--noEmit', '-p', w]]),
+    ...['core', 'demo', 'server', 'web', 'e2e'].map((w) => [`types of ${w}`, bin('tsc'), ['--noEmit', '-p', w]]),
   ];
   const result = { passed: 0, failed: 0 };
   const lane = async () => {
