@@ -3,7 +3,7 @@ import { bytesToHex, utf8ToBytes } from '@noble/hashes/utils.js';
 import type { IndexedFile, Project, ProjectFunction, Table } from '../project/model.js';
 import { withoutLayout } from '../sql/tokens.js';
 import { functionsOf, settingsOf } from '../load/compile.js';
-import { lookedUpTables } from '../load/target.js';
+import { inferredTables, lookedUpTables } from '../load/target.js';
 
 const cache = new WeakMap<Project, ReadonlyMap<string, string>>();
 const fileDigests = new WeakMap<IndexedFile, string>();
@@ -20,7 +20,12 @@ export function fingerprints(project: Project): ReadonlyMap<string, string> {
   const settings = settingsOf(project);
   for (const name of project.order) {
     const table = project.tables.get(name)!;
-    const parts = [table.kind, ownDigest(project, table), ...(lookedUpTables(project).has(name) ? ['looked up'] : [])];
+    const parts = [
+      table.kind,
+      ownDigest(project, table),
+      ...(lookedUpTables(project).has(name) ? ['looked up'] : []),
+      ...(inferredTables(project).has(name) ? ['inferred'] : []),
+    ];
     if (table.kind === 'definition' && table.query) {
       for (const f of functionsOf(project, [name])) parts.push(functionText(project, f));
       for (const s of table.query.settings)

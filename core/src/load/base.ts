@@ -1,11 +1,10 @@
 import type { Definition, Project } from '../project/model.js';
-import { STORAGE_PARAMETERS } from '../project/options.js';
-import { ident, literal, qualified } from '../sql/quote.js';
+import { ident, qualified } from '../sql/quote.js';
 import { keyMapsOf } from './keys.js';
 import type { Place } from './place.js';
 import type { LoadStatement } from './plan.js';
 import { loadsInSteps } from './policy.js';
-import { REMEMBERED, rememberedPlace, targetOf, type Remembered } from './target.js';
+import { REMEMBERED, rememberedPlace, storage, targetOf, type Remembered } from './target.js';
 
 /** What the load of a table that keeps state goes on from. */
 export type LoadBase =
@@ -78,10 +77,4 @@ export function remembered(target: Place, base: LoadBase): LoadStatement[] {
       );
   }
   return statements;
-}
-
-/** Storage parameters of PostgreSQL that the contract's options hold. */
-export function storage(table: Definition): string {
-  const options = [...(table.contract?.options ?? [])].filter(([name]) => STORAGE_PARAMETERS.includes(name));
-  return options.length ? ` with (${options.map(([name, o]) => `${name} = ${literal(o.value)}`).join(', ')})` : '';
 }

@@ -7,7 +7,7 @@ import type { Place } from './place.js';
 import { shapeSteps } from './shape.js';
 import { lossGuard } from './merge.js';
 import { CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, writtenColumns, type Target } from './target.js';
+import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, storage, writtenColumns, type Target } from './target.js';
 
 /** The columns of a history table by what a change of theirs does. */
 export interface HistoryColumns {
@@ -155,7 +155,7 @@ function anew(context: PolicyContext, beside: Place, h: HistoryColumns, now: str
   });
   return run(
     'build',
-    `create table ${qualified(beside)} as
+    `create table ${qualified(beside)}${storage(target.table)} as
 select ${items.join(',\n       ')}
 from ${qualified(own)} as t left join ${CHANGES} as c on ${sameKey('t', 'c', target.key)}
 ${stays('ctid')}

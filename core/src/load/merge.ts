@@ -7,7 +7,7 @@ import { lookUpAgain } from './look-ups.js';
 import { shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
 import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, differ, namesIn, optionOf, sameKey, stampOf, writtenColumns } from './target.js';
+import { columnWith, columnsOf, differ, namesIn, optionOf, sameKey, stampOf, storage, writtenColumns } from './target.js';
 
 /** Above this share of changed rows, writing all of them anew is faster: measured. */
 const REWRITE_SHARE = 0.15;
@@ -85,7 +85,7 @@ function anew({ target, own, home }: PolicyContext, beside: Place, compared: rea
   });
   return run(
     'build',
-    `create table ${qualified(beside)} as
+    `create table ${qualified(beside)}${storage(target.table)} as
 select ${items.join(',\n       ')}
 from ${qualified(own)} as t left join ${CHANGES} as c on c.row_id = t.ctid
 where (c.${done}) is not true

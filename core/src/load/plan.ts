@@ -3,14 +3,14 @@ import { constraintChecks, countStatement, type ConstraintCheck } from '../check
 import { schemaNameOf } from '../project/fan-out.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { besideSchema, type Environment, type Place } from './place.js';
-import { addDrift, remembered, startingTable, storage, type LoadBase } from './base.js';
+import { addDrift, remembered, startingTable, type LoadBase } from './base.js';
 import { beforeStatementsOf, localSet } from './before.js';
 import { compileText, definitionQuery, settingsOf, withEach, type Names } from './compile.js';
 import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
 import type { LoadStep } from './steps.js';
-import { optionOf, rememberedPlace } from './target.js';
+import { optionOf, rememberedPlace, storage } from './target.js';
 
 export type StatementKind = 'session' | 'before' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
 

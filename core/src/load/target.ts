@@ -1,5 +1,6 @@
 import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
-import { boundedName, ident } from '../sql/quote.js';
+import { STORAGE_PARAMETERS } from '../project/options.js';
+import { boundedName, ident, literal } from '../sql/quote.js';
 import type { Place } from './place.js';
 
 /** Roles of columns that the load fills: the query does not return them. */
@@ -170,4 +171,10 @@ export const loadTime = (column: ColumnDeclaration): string => `cast(cast(curren
 /** Columns of the query, looked-up keys included. */
 export function writtenColumns(target: Target): ColumnDeclaration[] {
   return target.columns.filter((c) => target.given.includes(c) || target.lookUps.some((l) => l.column === c));
+}
+
+/** Storage parameters of PostgreSQL that the contract's options hold. */
+export function storage(table: Definition): string {
+  const options = [...(table.contract?.options ?? [])].filter(([name]) => STORAGE_PARAMETERS.includes(name));
+  return options.length ? ` with (${options.map(([name, o]) => `${name} = ${literal(o.value)}`).join(', ')})` : '';
 }

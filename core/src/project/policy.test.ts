@@ -1,4 +1,5 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
+import { fingerprints } from '../graph/fingerprint.js';
 import { loadParser } from '../sql/parser.js';
 import { readProject } from './read-project.js';
 
@@ -10,17 +11,17 @@ create foreign table landing.src (k text, x text, at timestamptz, d date) server
 create foreign table landing.part (k text, at timestamptz) server s options (intake 'incremental', watermark 'at');`;
 const DIM = `create table core.dim (id bigint options (role 'surrogate key') primary key, k text not null) with (load = merge, business_key = 'k'); select k from landing.src;`;
 
+const AROUND: readonly (readonly [string, string])[] = [
+  ['layers.sql', 'create schema landing; create schema staging; create schema core;'],
+  ['sources/s.sql', SOURCES],
+  ['staging/part.sql', 'select k, at from landing.part;'],
+  ['core/dim.sql', DIM],
+  ['core/plain.sql', 'create table core.plain (k text primary key); select k from landing.src;'],
+];
+
 /** The problems of one definition: the text at fault, what is wrong, what to do. */
 function problems(definition: string): string[] {
-  const files = new Map([
-    ['layers.sql', 'create schema landing; create schema staging; create schema core;'],
-    ['sources/s.sql', SOURCES],
-    ['staging/part.sql', 'select k, at from landing.part;'],
-    ['core/dim.sql', DIM],
-    ['core/plain.sql', 'create table core.plain (k text primary key); select k from landing.src;'],
-    ['core/t.sql', definition],
-  ]);
-  return readProject(files)
+  return readProject(new Map([...AROUND, ['core/t.sql', definition]]))
     .diagnostics.filter((d) => d.path === 'core/t.sql')
     .map((d) => `[${definition.slice(d.range.start, d.range.end)}] ${d.message}${d.hint ? ` (${d.hint})` : ''}`);
 }
@@ -165,4 +166,17 @@ test('a table in which keys are looked up is read by those that look them up, an
   expect(read.diagnostics).toEqual([]);
   expect(read.reads.get('core.t')).toEqual(['landing.src', 'core.dim']);
   expect(read.order.indexOf('core.dim')).toBeLessThan(read.order.indexOf('core.t'));
+});
+
+test('a table in which placeholders are to be made is loaded anew: what is remembered beside it changes', () => {
+  const prints = (missing: string) => {
+    const fact = table(
+      `k text not null, d bigint options (looked_up_by 'k', missing '${missing}') references core.dim (id)`,
+      "load = merge, business_key = 'k'",
+      'select k from landing.src',
+    );
+    return fingerprints(readProject(new Map([...AROUND, ['core/t.sql', fact]]))).get('core.dim');
+  };
+  expect(prints('unknown')).toBe(prints('stop'));
+  expect(prints('infer')).not.toBe(prints('stop'));
 });
