@@ -92,21 +92,18 @@ where t.${ident(h.validTo)} > coalesce(c.old_from, ${now}) or t.${ident(h.validT
       'Load it at a later time, or start it over.',
     ),
     // Each open version of a key makes a row of changes; what is closed ended before the open version began.
-    checking(
-      'versions_do_not_overlap',
-      together(
-        `select ${columnsOf('c', key)} from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1
+    together(
+      `select ${columnsOf('c', key)} from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1
 union all
 ${overlapping}`,
-        [
-          guard(
-            `select ${columnsOf('c', key)}, count(*) as open_versions from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1`,
-            'a key has two open versions',
-            CHANGED_BY_OTHERS,
-          ),
-          guard(overlapping.replace(/^select .*/, 'select t.*'), 'two versions of a key overlap', CHANGED_BY_OTHERS),
-        ],
-      ),
+      [
+        guard(
+          `select ${columnsOf('c', key)}, count(*) as open_versions from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1`,
+          'a key has two open versions',
+          CHANGED_BY_OTHERS,
+        ),
+        guard(overlapping.replace(/^select .*/, 'select t.*'), 'two versions of a key overlap', CHANGED_BY_OTHERS),
+      ].map((g) => checking('versions_do_not_overlap', g)),
     ),
     ...lossGuard(context, "op = 'gone'"),
     ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op in ('new', 'changed'))`),

@@ -95,6 +95,7 @@ function inferredList(target: Target, home: Place): LoadStep[] {
  * Before a load: placeholders whose member the query now returns make room for it. The member takes over
  * the placeholder's number; of a history, the number goes to the version that begins first.
  * @param begins of a history: when the first version of a row `q` begins
+ * @param taken a condition over `q` and an empty `t`: which of the query's rows the load will take
  */
 export function completeMembers(target: Target, places: { readonly own: Place; readonly home: Place }, begins?: string, taken = 'true'): LoadStep[] {
   if (!target.isInferred) return [];

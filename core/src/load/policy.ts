@@ -11,7 +11,7 @@ import { lookUpSteps } from './look-ups.js';
 import { mergeSteps } from './merge.js';
 import { rebuildSteps } from './rebuild.js';
 import type { Place } from './place.js';
-import { checking, dropTemporary, dropTemporaryView, guard, RAW_ROWS, ROWS, run, together, type LoadStep } from './steps.js';
+import { checking, dropTemporary, dropTemporaryView, guard, RAW_ROWS, ROWS, run, together, type Guard, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, isFilled, optionOf, targetOf, type Target } from './target.js';
 import type { EditedText } from '../sql/edits.js';
 
@@ -162,11 +162,11 @@ export function readsDirectly({ project, target }: PolicyContext): boolean {
 }
 
 /** What has to hold of the query's rows before anything is changed. */
-function inputGuards({ target, own }: PolicyContext): LoadStep[] {
+function inputGuards({ target, own }: PolicyContext): Guard[] {
   const { table, key } = target;
   // What is made anew is held against its contract, like any rebuilt table.
   if (table.policy === 'rebuild') return [];
-  const found: LoadStep[] = [];
+  const found: Guard[] = [];
   const effective = optionOf(table, 'effective_from');
   const asOf = table.policy === 'dated' ? columnWith(target, 'as of') : undefined;
   const needed = [...(table.policy === 'dated' ? [] : key), ...(effective === undefined ? [] : [effective]), ...(asOf === undefined ? [] : [asOf])];

@@ -19,7 +19,7 @@ export type LoadStep =
       /** Shows more of what is wrong than `sql`, which is the cheapest question. */
       readonly rows?: string;
       /** Several guards asked in one scan: where it finds something, these say what, in order. */
-      readonly asks?: readonly LoadStep[];
+      readonly asks?: readonly Guard[];
     }
   /** One row of whole numbers, each under its name; `rows` shows some rows of each. */
   | { readonly step: 'count'; readonly sql: string; readonly rows: Readonly<Record<string, string>> }
@@ -29,6 +29,8 @@ export type LoadStep =
   | { readonly step: 'when'; readonly sql: string; readonly steps: readonly LoadStep[] }
   /** One row, `rewrite` and `note`: whether the table is made anew beside it, and why. */
   | { readonly step: 'choose'; readonly sql: string; readonly inPlace: readonly LoadStep[]; readonly rewrite: readonly LoadStep[] };
+
+export type Guard = Extract<LoadStep, { readonly step: 'guard' }>;
 
 /** Rows at fault that a guard shows. */
 export const GUARD_ROWS = 100;
@@ -44,7 +46,7 @@ export const VERSIONS = 'pg_temp.versions';
 
 export const run = (kind: LoadStatement['kind'], sql: string): LoadStep => ({ step: 'run', kind, sql });
 
-export const guard = (sql: string, message: string, hint?: string, rows?: string): LoadStep => ({
+export const guard = (sql: string, message: string, hint?: string, rows?: string): Guard => ({
   step: 'guard',
   sql: `${sql}\nlimit ${GUARD_ROWS}`,
   message,
@@ -53,13 +55,10 @@ export const guard = (sql: string, message: string, hint?: string, rows?: string
 });
 
 /** The guard as a check that comes with the policy. */
-export const checking = (check: PolicyCheckName, step: LoadStep): LoadStep => (step.step === 'guard' ? { ...step, check } : step);
+export const checking = (check: PolicyCheckName, step: Guard): Guard => ({ ...step, check });
 
 /** Guards in one question, which finds something where any of them does. */
-export const together = (sql: string, asks: readonly LoadStep[]): LoadStep => ({
-  ...(guard(sql, 'the query’s rows cannot be loaded') as Extract<LoadStep, { step: 'guard' }>),
-  asks,
-});
+export const together = (sql: string, asks: readonly Guard[]): Guard => ({ ...guard(sql, 'the query’s rows cannot be loaded'), asks });
 
 /** `select count(*) filter (where …) as name, …`; conditions by name. */
 export function counts(from: string, conditions: Readonly<Record<string, string>>): LoadStep {

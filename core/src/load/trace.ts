@@ -35,7 +35,7 @@ where does_not_fit <> ''
 limit ${SHOWN}`;
 }
 
-/** Rows of the stored tables that a definition reads, through views too, in which a column has a value as its text. */
+/** Rows of the stored tables that a definition reads, through views too, in which a column has a value as its text, whatever its case and the blanks around it. */
 export function valueQueries(project: Project, table: Definition, value: string, names: Names): { readonly table: string; readonly sql: string }[] {
   const found = new Map<string, string>();
   const visit = (name: string): void => {
@@ -48,7 +48,7 @@ export function valueQueries(project: Project, table: Definition, value: string,
       else
         found.set(
           input,
-          `select * from ${qualified(place)} as t where ${literal(value).trim()} in (${columns.map((c) => `t.${ident(c.name)}::text`).join(', ')}) limit ${SHOWN}`,
+          `select * from ${qualified(place)} as t where ${literal(value.trim().toLowerCase()).trim()} in (${columns.map((c) => `lower(trim(t.${ident(c.name)}::text))`).join(', ')}) limit ${SHOWN}`,
         );
     }
   };

@@ -146,7 +146,7 @@ export class Loader {
         const { rowCount } = await this.plain('check', step.sql);
         for (const asked of step.asks ?? []) {
           if (rowCount) await this.step(asked);
-          else if (asked.step === 'guard' && asked.check !== undefined) this.guarded.set(asked.check, step.sql);
+          else if (asked.check !== undefined) this.guarded.set(asked.check, step.sql);
         }
         if (rowCount)
           throw new LoadStopped(step.message, step.hint, await this.faultRows(step.rows ?? step.sql), step.check && { name: step.check, sql: step.sql });
