@@ -63,7 +63,7 @@ async function style() {
   return result;
 }
 
-async function jest(workspace, env = {}) {
+async function jest(workspace, env = {}, options = []) {
   const report = path.join(mkdtempSync(path.join(os.tmpdir(), 'ouvrage-report-')), 'report.json');
   const code = await shown(
     process.execPath,
@@ -77,6 +77,7 @@ async function jest(workspace, env = {}) {
       `--outputFile=${report}`,
       '--reporters=default',
       '--forceExit',
+      ...options,
     ],
     {
       env: { ...process.env, ...env },
@@ -93,12 +94,12 @@ function counted(passed, failed, code) {
 }
 
 /** A data folder that PostgreSQL's user can reach, with a cluster of its own, gone afterwards. */
-async function withCluster(body) {
+async function withCluster(wantedPort, body) {
   const base = isRoot ? '/var/tmp' : os.tmpdir();
   const data = mkdtempSync(path.join(base, 'ouvrage-test-'));
   let config;
   try {
-    config = await startCluster(data, { wantedPort: 5640 });
+    config = await startCluster(data, { wantedPort });
     await provision(data, config);
     return await body(data);
   } finally {
@@ -110,7 +111,10 @@ async function withCluster(body) {
   }
 }
 
-const server = () => withCluster((data) => jest('server', { OUVRAGE_DATA: data, OUVRAGE_DEMO: '1' }));
+/** The tests of the server in two halves, each with a cluster of its own, so that two cores have work. */
+const HALVES = [1, 2];
+const serverHalf = (half) =>
+  withCluster(5620 + 20 * half, (data) => jest('server', { OUVRAGE_DATA: data, OUVRAGE_DEMO: '1' }, [`--shard=${half}/${HALVES.length}`]));
 
 async function e2e() {
   const base = isRoot ? '/var/tmp' : os.tmpdir();
@@ -145,7 +149,12 @@ await main(async () => {
   await ensureDebian(['postgresql', 'git', ...(parts.includes('e2e') ? ['chromium'] : [])]);
   await ensureNpm();
   await build(parts.includes('e2e') ? undefined : ['core', 'demo', 'server']);
-  const runners = { style, core: async () => sum([await jest('core'), await jest('demo'), await jest('web')]), server, e2e };
+  const runners = {
+    style,
+    core: async () => sum([await jest('core'), await jest('demo'), await jest('web')]),
+    ...Object.fromEntries(HALVES.map((half) => [`server ${half}`, () => serverHalf(half)])),
+    e2e,
+  };
   const results = [];
   const ended = async (part) => {
     const started = Date.now();
@@ -156,16 +165,19 @@ await main(async () => {
     say(`${part}: ${result.passed} passed, ${result.failed} failed, ${((Date.now() - started) / 1000).toFixed(0)} s`);
     return result;
   };
-  // Style and the tests without a browser take one core each; a browser takes what it can get.
-  const [alone, together] = parts.includes('e2e') && parts.length > 1 ? [['e2e'], parts.filter((p) => p !== 'e2e')] : [parts, []];
   const inOrder = async (some) => {
     for (const part of some) {
       say(`\n== ${part}`);
       results.push(await ended(part));
     }
   };
-  await Promise.all([inOrder(together.filter((p) => p === 'style')), inOrder(together.filter((p) => p !== 'style'))]);
-  await inOrder(alone);
+  // Two lanes of tests without a browser take one core each; a browser takes what it can get.
+  const lanes = [
+    ['style', 'server 2'],
+    ['core', 'server 1'],
+  ];
+  await Promise.all(lanes.map((lane) => inOrder(lane.filter((part) => parts.includes(part.split(' ')[0])))));
+  await inOrder(parts.filter((part) => part === 'e2e'));
   const { passed, failed } = sum(results);
   say(`${passed} passed, ${failed} failed`);
   process.exit(failed === 0 && passed > 0 ? 0 : 1);
