@@ -1,6 +1,7 @@
-import type { ColumnDef, Constraint, DefElem, Node } from 'libpg-query';
+import type { ColumnDef, ColumnRef, Constraint, DefElem, Node } from 'libpg-query';
 import type { ParsedText } from '../sql/parser.js';
 import type { Range } from '../sql/positions.js';
+import { strings } from '../sql/nodes.js';
 import { nextToken } from '../sql/tokens.js';
 import { typeText } from '../sql/types.js';
 import { objectName } from '../sql/quote.js';
@@ -70,7 +71,7 @@ function optionValue({ arg }: DefElem): string {
   if ('Integer' in arg) return String(arg.Integer.ival ?? 0);
   if ('Float' in arg) return arg.Float.fval ?? '';
   if ('Boolean' in arg) return String(arg.Boolean.boolval ?? false);
-  if ('TypeName' in arg) return (arg.TypeName.names ?? []).map((n) => ('String' in n ? n.String.sval : '')).join('.');
+  if ('TypeName' in arg) return strings(arg.TypeName.names).join('.');
   return '';
 }
 
@@ -116,7 +117,7 @@ function readConstraints(parsed: ParsedText, table: string, raw: readonly { cons
       read.expression = checkText(parsed, start);
       if (constraint.raw_expr) read.condition = constraint.raw_expr;
     } else {
-      const named = names(constraint.keys ?? constraint.fk_attrs);
+      const named = strings(constraint.keys ?? constraint.fk_attrs);
       if (named.length) read.columns = named;
     }
     if (constraint.conname === undefined) {
@@ -124,26 +125,23 @@ function readConstraints(parsed: ParsedText, table: string, raw: readonly { cons
       read.name = nameFor(kind === 'check' && naming.length > 1 ? [] : naming, kind);
     }
     const { pktable } = constraint;
-    if (pktable) read.references = { table: `${pktable.schemaname ?? ''}.${pktable.relname ?? ''}`, columns: names(constraint.pk_attrs) };
+    if (pktable) read.references = { table: `${pktable.schemaname ?? ''}.${pktable.relname ?? ''}`, columns: strings(constraint.pk_attrs) };
     result.push(read);
   }
   return result;
 }
 
-function names(nodes: readonly Node[] | undefined): string[] {
-  const found: string[] = [];
-  for (const n of nodes ?? []) if ('String' in n) found.push(n.String.sval ?? '');
-  return found;
-}
-
 /** The columns that a check's condition mentions, in order. */
-function columnsOf(node: unknown, found: string[] = []): string[] {
-  if (typeof node !== 'object' || node === null) return found;
-  const fields = (node as { ColumnRef?: { fields?: Node[] } }).ColumnRef?.fields;
-  if (fields) {
-    const name = names(fields).at(-1);
-    if (name !== undefined && !found.includes(name)) found.push(name);
-  } else for (const key in node) columnsOf((node as Record<string, unknown>)[key], found);
+function columnsOf(node: object = {}, found: string[] = []): string[] {
+  for (const key in node) {
+    const value = (node as Record<string, unknown>)[key];
+    if (typeof value !== 'object' || value === null || key === 'A_Const' || key === 'typeName') continue;
+    if (key !== 'ColumnRef') columnsOf(value, found);
+    else {
+      const name = strings((value as ColumnRef).fields).at(-1);
+      if (name !== undefined && !found.includes(name)) found.push(name);
+    }
+  }
   return found;
 }
 

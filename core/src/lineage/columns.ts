@@ -1,5 +1,6 @@
 import type { Alias, ColumnRef, CommonTableExpr, JoinExpr, Node, RangeFunction, RangeSubselect, RangeVar, SelectStmt } from 'libpg-query';
 import type { Column } from '../project/model.js';
+import { strings } from '../sql/nodes.js';
 import { typeText } from '../sql/types.js';
 import { outputName } from './output-name.js';
 import {
@@ -53,7 +54,7 @@ export function resolveColumns(select: SelectStmt, tableColumns: State['tableCol
 /** The column names that an expression (a contract's check) mentions but `columns` lacks. */
 export function resolveExpression(expression: Node, ranges: readonly RangeEntry[]): readonly ColumnProblem[] {
   const state: State = { tableColumns: () => undefined, problems: [] };
-  const scope: Scope = { ...EMPTY, ranges, star: ranges.flatMap((r) => r.columns ?? []) };
+  const scope: Scope = { ...EMPTY, ranges };
   visit(state, expression, scope, NO_CTES, undefined);
   return state.problems;
 }
@@ -112,12 +113,6 @@ function cteColumns(cte: CommonTableExpr): readonly string[] {
   return strings(cte.aliascolnames);
 }
 
-function strings(nodes: readonly Node[] | undefined): string[] {
-  const found: string[] = [];
-  for (const n of nodes ?? []) if ('String' in n) found.push(n.String.sval ?? '');
-  return found;
-}
-
 /** Columns under the names of an alias list; the rest keep theirs. */
 function renamed(names: readonly string[], columns: Columns): Columns {
   if (!columns || names.length === 0) return columns;
@@ -160,15 +155,30 @@ function targetColumns(state: State, select: SelectStmt, scope: Scope, ctes: Cte
   for (const node of select.targetList ?? []) {
     if (!('ResTarget' in node) || !node.ResTarget.val) continue;
     const { name, val } = node.ResTarget;
-    if ('ColumnRef' in val && val.ColumnRef.fields?.some((f) => 'A_Star' in f)) {
+    if ('ColumnRef' in val && isStar(val.ColumnRef)) {
       const expanded = starColumns(state, val.ColumnRef, scope);
       if (expanded) columns.push(...expanded);
       else known = false;
       continue;
     }
-    columns.push({ name: name ?? outputName(val), type: typeOf(val, scope), origins: originsOf(state, val, scope, ctes) });
+    columns.push(targetColumn(state, name, val, scope, ctes));
   }
   return known ? columns : undefined;
+}
+
+function isStar({ fields }: ColumnRef): boolean {
+  const last = fields?.at(-1);
+  return last !== undefined && 'A_Star' in last;
+}
+
+function targetColumn(state: State, name: string | undefined, value: Node, scope: Scope, ctes: Ctes): Column {
+  // Most items are columns passed through: looked up once, for the type and the origins.
+  if ('ColumnRef' in value) {
+    const parts = strings(value.ColumnRef.fields);
+    const found = lookUp(scope, parts);
+    if (found.kind === 'found') return { name: name ?? parts.at(-1)!, type: found.column.type, origins: found.column.origins };
+  }
+  return { name: name ?? outputName(value), type: typeOf(value, scope), origins: originsOf(state, value, scope, ctes) };
 }
 
 /** The type where the text alone says it: a cast, or a column passed through. */
@@ -183,8 +193,10 @@ function typeOf(node: Node, scope: Scope): string | undefined {
   if ('A_Expr' in node && node.A_Expr.kind === 'AEXPR_NULLIF' && node.A_Expr.lexpr) return textOnly(typeOf(node.A_Expr.lexpr, scope));
   if ('CoalesceExpr' in node) return textAmong(node.CoalesceExpr.args ?? [], scope);
   if ('CaseExpr' in node) {
-    const results = (node.CaseExpr.args ?? []).flatMap((w) => ('CaseWhen' in w && w.CaseWhen.result ? [w.CaseWhen.result] : []));
-    return textAmong(node.CaseExpr.defresult ? [...results, node.CaseExpr.defresult] : results, scope);
+    const results: Node[] = [];
+    for (const when of node.CaseExpr.args ?? []) if ('CaseWhen' in when && when.CaseWhen.result) results.push(when.CaseWhen.result);
+    if (node.CaseExpr.defresult) results.push(node.CaseExpr.defresult);
+    return textAmong(results, scope);
   }
   return undefined;
 }
@@ -210,14 +222,19 @@ const textOnly = (type: string | undefined) => (type === 'text' ? type : undefin
 
 /** Text where something is known to be text and all the rest is text or a quoted constant; other types carry modifiers that only PostgreSQL settles. */
 function textAmong(nodes: readonly Node[], scope: Scope): string | undefined {
-  const types = nodes.filter((n) => !('A_Const' in n && (n.A_Const.sval !== undefined || n.A_Const.isnull))).map((n) => typeOf(n, scope));
-  return types.length > 0 && types.every((t) => t === 'text') ? 'text' : undefined;
+  let isText = false;
+  for (const node of nodes) {
+    if ('A_Const' in node && (node.A_Const.sval !== undefined || node.A_Const.isnull)) continue;
+    if (typeOf(node, scope) !== 'text') return undefined;
+    isText = true;
+  }
+  return isText ? 'text' : undefined;
 }
 
 function starColumns(state: State, ref: ColumnRef, scope: Scope): Columns {
   const parts = strings(ref.fields);
   if (parts.length === 0) return scope.star;
-  const range = findRange(scope, parts);
+  const range = findRange(scope, parts.at(-1)!, parts.length === 2 ? parts[0] : undefined);
   if (!range) {
     state.problems.push({ kind: 'unknown-range', location: ref.location ?? 0, parts, names: rangeNames(scope) });
     return undefined;
@@ -318,10 +335,6 @@ function mergedJoin(state: State, join: JoinExpr, a: FromItem, b: FromItem, usin
 
 /** The project's columns that an expression is made from. */
 function originsOf(state: State, node: Node, scope: Scope, ctes: Ctes): readonly string[] {
-  if ('ColumnRef' in node) {
-    const found = lookUp(scope, strings(node.ColumnRef.fields));
-    if (found.kind === 'found') return found.column.origins;
-  }
   const into: string[] = [];
   visit(state, node, scope, ctes, into);
   return into.length < 2 ? into : [...new Set(into)];

@@ -1,5 +1,6 @@
 import type { Node, SelectStmt } from 'libpg-query';
 import type { ParsedText } from '../sql/parser.js';
+import { strings } from '../sql/nodes.js';
 import type { Range } from '../sql/positions.js';
 import { nextToken, type Token } from '../sql/tokens.js';
 import type { FunctionMention, Query, SettingMention, TableMention } from '../project/model.js';
@@ -96,11 +97,12 @@ function walkSelect(state: Walk, select: SelectStmt, outer: Names): void {
   const clause = select.withClause;
   if (clause) {
     const names = new Set(outer);
-    const list = (clause.ctes ?? []).flatMap((c) => ('CommonTableExpr' in c ? [c.CommonTableExpr] : []));
-    if (clause.recursive) for (const cte of list) names.add(cte.ctename ?? '');
+    const list = clause.ctes ?? [];
+    if (clause.recursive) for (const cte of list) if ('CommonTableExpr' in cte) names.add(cte.CommonTableExpr.ctename ?? '');
     for (const cte of list) {
-      walk(state, cte.ctequery, new Set(names));
-      names.add(cte.ctename ?? '');
+      if (!('CommonTableExpr' in cte)) continue;
+      walk(state, cte.CommonTableExpr.ctequery, names);
+      names.add(cte.CommonTableExpr.ctename ?? '');
     }
     ctes = names;
   }
@@ -130,8 +132,8 @@ export function dottedRange(text: string, start: number, parts: number): Range {
   return { start: from, end };
 }
 
-/** Nearly always the text has the name as the parser gives it, and nothing has to be scanned. */
-function placeOf(text: string, start: number, layer: string | undefined, name: string): Range {
+/** Where a table's name stands. Nearly always the text has it as the parser gives it, and nothing has to be scanned. */
+export function tableNameRange(text: string, start: number, layer: string | undefined, name: string): Range {
   const written = layer === undefined ? name : `${layer}.${name}`;
   if (text.startsWith(written, start) && /^[a-z_0-9.]+$/.test(written)) return { start, end: start + written.length };
   return dottedRange(text, start, layer === undefined ? 1 : 2);
@@ -141,13 +143,13 @@ function mentionTable({ parsed, found }: Walk, range: RangeVarLike, ctes: Names)
   const name = range.relname ?? '';
   if (!range.schemaname && ctes.has(name)) return;
   const start = parsed.at(range.location);
-  const place = placeOf(parsed.text, start, range.schemaname, name);
+  const place = tableNameRange(parsed.text, start, range.schemaname, name);
   found.tables.push({ start: place.start, end: place.end, layer: range.schemaname, name, bare: !range.alias, ofColumn: false });
 }
 
 function mentionColumn({ parsed, found }: Walk, ref: { fields?: Node[]; location?: number }): void {
   if (ref.fields?.length !== 3) return;
-  const names = ref.fields.map((f) => ('String' in f ? (f.String.sval ?? '') : '*'));
+  const names = strings(ref.fields);
   const place = dottedRange(parsed.text, parsed.at(ref.location), 2);
   found.tables.push({ ...place, layer: names[0], name: names[1]!, bare: false, ofColumn: true });
 }
@@ -159,7 +161,7 @@ interface FuncCallLike {
 }
 
 function mentionFunction({ parsed, found }: Walk, call: FuncCallLike): void {
-  const names = (call.funcname ?? []).map((f) => ('String' in f ? (f.String.sval ?? '') : ''));
+  const names = strings(call.funcname);
   const start = parsed.at(call.location);
   if (names.length === 2 && names[0] === FUNCTIONS_SCHEMA) {
     found.functions.push({ ...dottedRange(parsed.text, start, 2), name: names[1]! });

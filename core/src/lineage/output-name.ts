@@ -1,4 +1,5 @@
 import type { Node } from 'libpg-query';
+import { strings } from '../sql/nodes.js';
 
 /** The name that PostgreSQL gives a select item without an alias (its FigureColname). */
 export function outputName(node: Node): string {
@@ -12,8 +13,7 @@ interface Figured {
 }
 
 function last(nodes: readonly Node[] | undefined): string | undefined {
-  const names = (nodes ?? []).flatMap((n) => ('String' in n ? [n.String.sval ?? ''] : []));
-  return names.at(-1);
+  return strings(nodes).at(-1);
 }
 
 function strong(name: string | undefined): Figured | undefined {

@@ -50,7 +50,7 @@ export function within(item: FromItem, outer: Scope | undefined): Scope {
 /** GROUP BY and ORDER BY may also name output columns; the output hides nothing and is never ambiguous. */
 export function outputScope(scope: Scope, columns: Columns): Scope {
   if (!columns) return { ...scope, ranges: [...scope.ranges, { name: '', columns: undefined }] };
-  return within(scope, { ...EMPTY, ranges: [{ name: '', columns }], outer: scope.outer });
+  return within(scope, within(single('', columns), scope.outer));
 }
 
 /** What a column's name turns out to be. */
@@ -70,7 +70,7 @@ export function lookUp(scope: Scope, parts: readonly string[]): Found {
 
 function lookUpQualified(scope: Scope, parts: readonly string[]): Found {
   const column = parts.at(-1)!;
-  const range = findRange(scope, parts.slice(0, -1));
+  const range = findRange(scope, parts.at(-2)!, parts.length === 3 ? parts[0] : undefined);
   if (!range) {
     // `a.b` may also be field b of a composite column a.
     const composite = parts.length === 2 ? lookUp(scope, parts.slice(0, 1)) : undefined;
@@ -108,9 +108,7 @@ function columnOf(range: RangeEntry, name: string): Column | undefined {
 }
 
 /** The range of a written name, `alias` or `schema.table`. */
-export function findRange(scope: Scope, parts: readonly string[]): RangeEntry | undefined {
-  const name = parts.at(-1)!;
-  const schema = parts.length === 2 ? parts[0] : undefined;
+export function findRange(scope: Scope, name: string, schema?: string): RangeEntry | undefined {
   for (let level: Scope | undefined = scope; level; level = level.outer) {
     for (const range of level.ranges) if (range.name === name && (schema === undefined || range.schema === schema)) return range;
   }

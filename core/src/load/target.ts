@@ -46,7 +46,7 @@ export interface Target {
 }
 
 /** `a, b` as names. */
-export const namesIn = (list: string | undefined): string[] => (list ?? '').split(',').flatMap((n) => n.trim() || []);
+export const namesIn = (list: string | undefined): string[] => (list === undefined ? [] : list.split(',').flatMap((n) => n.trim() || []));
 
 export const optionOf = (table: Definition, name: string): string | undefined => table.contract?.options.get(name)?.value;
 
@@ -61,8 +61,16 @@ export const columnWith = (target: Pick<Target, 'columns'>, role: string): strin
 
 /** Columns that the query may return without the contract declaring them: what look-ups and events need. */
 export function helperColumns(table: Definition): ReadonlySet<string> {
-  const ofColumns = (table.contract?.columns ?? []).flatMap((c) => [...namesIn(c.options['looked_up_by']), ...namesIn(c.options['at'])]);
-  return new Set([...ofColumns, ...['effective_from', 'order_within'].flatMap((name) => optionOf(table, name) ?? [])]);
+  const found = new Set<string>();
+  const add = (list: string | undefined) => {
+    for (const name of namesIn(list)) found.add(name);
+  };
+  for (const { options } of table.contract?.columns ?? []) {
+    add(options['looked_up_by']);
+    add(options['at']);
+  }
+  for (const option of ['effective_from', 'order_within']) add(optionOf(table, option));
+  return found;
 }
 
 /** @throws Error for a table without a contract: diagnostics refuse it before */

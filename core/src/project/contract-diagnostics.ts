@@ -20,11 +20,10 @@ export function contractDiagnostics(table: Definition, columns: readonly Column[
   const { contract } = table;
   if (!contract) return [];
   const declared = contract.columns.map((c) => ({ name: c.name, origins: [] }));
-  return [
-    ...(columns && table.query ? columnsAgainstQuery(table, columns, startOf(around.file, table.query)) : []),
-    ...contract.constraints.flatMap((constraint) => constraintDiagnostics(table, constraint, declared, around)),
-    ...namedConstraints(table, contract),
-  ];
+  const found = columns && table.query ? columnsAgainstQuery(table, columns, startOf(around.file, table.query)) : [];
+  for (const constraint of contract.constraints) found.push(...constraintDiagnostics(table, constraint, declared, around));
+  found.push(...namedConstraints(table, contract));
+  return found;
 }
 
 function columnProblem(path: string, range: Range, message: string, hint?: string, severity: Diagnostic['severity'] = 'error'): Diagnostic {

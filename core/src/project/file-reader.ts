@@ -1,5 +1,6 @@
 import { dottedRange } from '../lineage/mentions.js';
 import { parseSql, type ParsedText, type Statement } from '../sql/parser.js';
+import { strings } from '../sql/nodes.js';
 import type { Range } from '../sql/positions.js';
 import { nextToken, tokenize } from '../sql/tokens.js';
 import type { Diagnostic, DiagnosticCode } from './diagnostic.js';
@@ -93,7 +94,7 @@ export class FileReader {
       if (!('CommentStmt' in node)) continue;
       const { objtype, object, comment = '' } = node.CommentStmt;
       const items = object && 'List' in object ? (object.List.items ?? []) : [];
-      const name = items.flatMap((n) => ('String' in n ? [n.String.sval ?? ''] : [])).join('.');
+      const name = strings(items).join('.');
       if (objtype === 'OBJECT_COLUMN') comments.columns.set(name, comment);
       else if (objtype === 'OBJECT_TABCONSTRAINT') comments.constraints.set(name, comment);
       else if (['OBJECT_TABLE', 'OBJECT_VIEW', 'OBJECT_FOREIGN_TABLE'].includes(objtype ?? '')) comments.tables.set(name, comment);

@@ -1,6 +1,6 @@
 import type { CreateStmt, RangeVar, SelectStmt } from 'libpg-query';
 import { readContract } from '../contract/contract.js';
-import { dottedRange, mentionsIn, queryOf } from '../lineage/mentions.js';
+import { tableNameRange, mentionsIn, queryOf } from '../lineage/mentions.js';
 import type { Statement } from '../sql/parser.js';
 import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
@@ -105,7 +105,7 @@ function definitionStatement(file: FileReader, statement: Statement, state: Defi
 }
 
 function takeName(file: FileReader, state: DefinitionState, relation: RangeVar): void {
-  const range = dottedRange(file.text, file.parsed.at(relation.location), relation.schemaname ? 2 : 1);
+  const range = tableNameRange(file.text, file.parsed.at(relation.location), relation.schemaname, relation.relname ?? '');
   const expected = `${state.layer}.${file.stem}`;
   const written = relation.schemaname ? `${relation.schemaname}.${relation.relname ?? ''}` : (relation.relname ?? '');
   state.nameRange = range;

@@ -1,5 +1,6 @@
 import type { CreateFunctionStmt, Node } from 'libpg-query';
 import { FUNCTIONS_SCHEMA, mentionsIn, queryOf } from '../lineage/mentions.js';
+import { strings } from '../sql/nodes.js';
 import { FileReader } from './file-reader.js';
 import { checkFile } from './index-check.js';
 import { brokenDefinition, definitionFile } from './index-definition.js';
@@ -68,7 +69,7 @@ function functionFile(file: FileReader): void {
       continue;
     }
     const create: CreateFunctionStmt = statement.node.CreateFunctionStmt;
-    const names = (create.funcname ?? []).flatMap((n) => ('String' in n ? [n.String.sval ?? ''] : []));
+    const names = strings(create.funcname);
     const nameRange = file.rangeAfterWord(statement, ['function', 'procedure'], names.length);
     const name = names.at(-1) ?? '';
     if (names.length !== 2 || names[0] !== FUNCTIONS_SCHEMA || name !== file.stem) {

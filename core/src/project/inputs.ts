@@ -18,8 +18,10 @@ export function partialInputs(table: Definition, tables: ReadonlyMap<string, Tab
 
 /** The tables in which a table's load looks keys up. */
 export function dimensionsOf(table: Definition, tables: ReadonlyMap<string, Table>): string[] {
-  return (table.contract?.columns ?? []).flatMap((c) => {
-    const other = c.options['looked_up_by'] === undefined ? undefined : lookedUpTable(table, c.name);
-    return other !== undefined && tables.has(other) ? [other] : [];
-  });
+  const found: string[] = [];
+  for (const { name, options } of table.contract?.columns ?? []) {
+    const other = options['looked_up_by'] === undefined ? undefined : lookedUpTable(table, name);
+    if (other !== undefined && tables.has(other)) found.push(other);
+  }
+  return found;
 }

@@ -116,17 +116,17 @@ class PolicyReader {
 
   private misplaced(): void {
     const { policy } = this.table;
-    for (const [name, policies] of Object.entries(OPTION_POLICIES)) {
-      const option = this.options.get(name);
-      if (option && !policies.includes(policy))
+    for (const [name, option] of this.options) {
+      const policies = Object.hasOwn(OPTION_POLICIES, name) ? OPTION_POLICIES[name]! : undefined;
+      if (policies && !policies.includes(policy))
         this.report(`option ${name} means nothing to load = ${policy}`, `it is for ${policies.join(' and ')}`, option.range);
     }
     const shape = this.options.get('shape');
     if (shape && this.options.has('effective_from'))
       this.report('option shape means nothing to a history from events', 'keys with new events are cut again in their place; leave it out', shape.range);
     for (const column of this.columns) {
-      const role = column.options['role'] ?? '';
-      const policies = Object.hasOwn(ROLE_POLICIES, role) ? ROLE_POLICIES[role]! : undefined;
+      const { role } = column.options;
+      const policies = role !== undefined && Object.hasOwn(ROLE_POLICIES, role) ? ROLE_POLICIES[role]! : undefined;
       if (policies && !policies.includes(policy))
         this.report(`role ${role} means nothing to load = ${policy}`, `it is for ${policies.join(' and ')}`, column.range);
       const { on_change: onChange, previous_of: of } = column.options;
@@ -145,25 +145,41 @@ class PolicyReader {
 
   /** Columns that options name, held against the contract or the query. */
   private names(): void {
-    const given = this.columns.filter((c) => !isFilled(c) || c.options['looked_up_by'] !== undefined).map((c) => c.name);
+    const { query } = this.around;
     for (const option of ['business_key', 'watermark', 'set_columns'])
-      this.known(option, given, (name) => `${this.table.fullName} has no column ${name} of the query`);
-    const returned = this.around.query?.map((c) => c.name);
-    if (returned) for (const option of ['effective_from', 'order_within']) this.known(option, returned, (name) => `the query returns no column ${name}`);
+      this.known(
+        option,
+        () => this.given(),
+        (name) => `${this.table.fullName} has no column ${name} of the query`,
+      );
+    if (query)
+      for (const option of ['effective_from', 'order_within'])
+        this.known(
+          option,
+          () => query,
+          (name) => `the query returns no column ${name}`,
+        );
   }
 
-  private known(option: string, names: readonly string[], message: (name: string) => string): void {
+  private known(option: string, columns: () => readonly { readonly name: string }[], message: (name: string) => string): void {
     const value = this.options.get(option);
-    for (const name of namesIn(value?.value))
-      if (!names.includes(name)) this.report(`option ${option}: ${message(name)}`, didYouMean(name, names) ?? `there are ${names.join(', ')}`, value!.range);
+    if (!value) return;
+    const names = columns().map((c) => c.name);
+    for (const name of namesIn(value.value))
+      if (!names.includes(name)) this.report(`option ${option}: ${message(name)}`, didYouMean(name, names) ?? `there are ${names.join(', ')}`, value.range);
+  }
+
+  /** Columns whose values come from the query, as they are or looked up. */
+  private given(): readonly ColumnDeclaration[] {
+    return this.columns.filter((c) => !isFilled(c) || c.options['looked_up_by'] !== undefined);
   }
 
   private conditions(): void {
-    const query = this.columns.filter((c) => !isFilled(c) || c.options['looked_up_by'] !== undefined).map((c) => ({ name: c.name, origins: [] }));
-    const target = this.columns.map((c) => ({ name: c.name, origins: [] }));
     for (const name of ['update_when', 'insert_when', 'delete_when']) {
       const option = this.options.get(name);
       if (!option) continue;
+      const query = this.given().map((c) => ({ name: c.name, origins: [] }));
+      const target = this.columns.map((c) => ({ name: c.name, origins: [] }));
       const condition = oneCondition(option.value);
       if ('problem' in condition) {
         this.report(`option ${name}: ${condition.problem}`, 'write one condition over q, the query’s row, and t, the table’s', option.range);

@@ -192,8 +192,10 @@ class Resolver {
   /** Inputs, and the tables that constraints reference: their checks read those. */
   private needsOf(table: Table, inputs: readonly string[]): readonly string[] {
     if (table.kind === 'source') return inputs;
-    const referenced = (table.contract?.constraints ?? []).flatMap((c) => (c.references && this.tables.has(c.references.table) ? [c.references.table] : []));
-    return [...new Set([...inputs, ...referenced])].filter((name) => name !== table.fullName || inputs.includes(name));
+    const needs = new Set(inputs);
+    for (const { references } of table.contract?.constraints ?? [])
+      if (references && references.table !== table.fullName && this.tables.has(references.table)) needs.add(references.table);
+    return [...needs];
   }
 
   private mentions(path: string, query: Query, reader?: Table): string[] {

@@ -58,7 +58,8 @@ export function objectName(table: string, columns: string, label: string): strin
     if (first > second) first--;
     else second--;
   }
-  return [cutToBytes(table, first), ...(columns === '' ? [] : [cutToBytes(columns, second)]), label].join('_');
+  const named = columns === '' ? '' : `_${cutToBytes(columns, second)}`;
+  return `${cutToBytes(table, first)}${named}_${label}`;
 }
 
 function cutToBytes(text: string, most: number): string {
@@ -68,6 +69,7 @@ function cutToBytes(text: string, most: number): string {
 }
 
 function utf8Length(text: string): number {
+  if (/^[\x00-\x7f]*$/.test(text)) return text.length;
   let bytes = 0;
   for (const symbol of text) {
     const code = symbol.codePointAt(0)!;

@@ -1,4 +1,5 @@
-import type { TypeName } from 'libpg-query';
+import type { Node, TypeName } from 'libpg-query';
+import { strings } from './nodes.js';
 
 /** The SQL names of PostgreSQL's internal type names. */
 const SQL_NAMES: Readonly<Record<string, string>> = {
@@ -29,16 +30,17 @@ const SHORT: Readonly<Record<string, string>> = {
 
 /** A type as written in SQL, `numeric(10,1)`, `text[]`; `pg_catalog` is left out. */
 export function typeText(type: TypeName): string {
-  const names = (type.names ?? []).map((n) => ('String' in n ? (n.String.sval ?? '') : ''));
+  const names = strings(type.names);
   const base = names[0] === 'pg_catalog' ? (SQL_NAMES[names[1]!] ?? names[1]!) : names.join('.');
-  const modifiers = (type.typmods ?? []).map((n) => {
-    if (!('A_Const' in n)) return '';
-    const c = n.A_Const;
-    return c.ival ? String(c.ival.ival ?? 0) : (c.sval?.sval ?? c.fval?.fval ?? '');
-  });
   const short = SHORT[base] ?? base;
-  const withModifiers = modifiers.length && base !== 'interval' ? `${short}(${modifiers.join(',')})` : short;
-  return withModifiers + '[]'.repeat(type.arrayBounds?.length ?? 0);
+  const withModifiers = type.typmods && base !== 'interval' ? `${short}(${type.typmods.map(modifier).join(',')})` : short;
+  return type.arrayBounds ? withModifiers + '[]'.repeat(type.arrayBounds.length) : withModifiers;
+}
+
+function modifier(node: Node): string {
+  if (!('A_Const' in node)) return '';
+  const { ival, sval, fval } = node.A_Const;
+  return ival ? String(ival.ival ?? 0) : (sval?.sval ?? fval?.fval ?? '');
 }
 
 /** The short form of a type that PostgreSQL's `format_type` wrote. */
