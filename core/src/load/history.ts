@@ -4,10 +4,10 @@ import type { PolicyContext } from './policy.js';
 import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf } from './keys.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
 import type { Place } from './place.js';
-import { shapeSteps } from './shape.js';
+import { countedChanges, shapeSteps } from './shape.js';
 import { lossGuard } from './merge.js';
-import { CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, storage, writtenColumns, type Target } from './target.js';
+import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, type LoadStep } from './steps.js';
+import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, sortsFast, storage, writtenColumns, type Target } from './target.js';
 
 /** The columns of a history table by what a change of theirs does. */
 export interface HistoryColumns {
@@ -80,35 +80,44 @@ where op is not null`;
   const maps = keyMapsOf(target, home);
   const overlapping = `select ${columnsOf('t', key)}
 from ${place} as t join ${CHANGES} as c on ${sameKey('t', 'c', key)}
-where t.${ident(h.validTo)} > coalesce(c.old_from, ${now}) or t.${ident(h.validTo)} <= t.${validFrom}`;
+where t.${ident(h.validTo)} is not null and (t.${ident(h.validTo)} > coalesce(c.old_from, ${now}) or t.${ident(h.validTo)} <= t.${validFrom})`;
+  const open = "c.op in ('changed', 'overwritten')";
+  const keys = sortsFast(target, key)
+    ? `count(distinct ${columnsOf('c', key)}) filter (where ${open})`
+    : `(select count(*) from (select from ${CHANGES} as c where ${open} group by ${columnsOf('c', key)}) as keyed)`;
   return [
     ...createKeyMaps(maps),
     ...completeMembers(target, context, now),
     run('build', changes),
-    run('session', `analyze ${CHANGES}`),
-    guard(
-      `select * from ${CHANGES} where old_from > ${now}`,
-      'the table holds versions that begin after this load’s time',
-      'Load it at a later time, or start it over.',
-    ),
+    analyzeChanges([...key, 'row_id', 'op', 'old_from']),
     // Each open version of a key makes a row of changes; what is closed ended before the open version began.
     together(
-      `select ${columnsOf('c', key)} from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1
+      `select 'versions' as problem from (
+  select count(*) filter (where c.old_from > ${now}) as later, count(*) filter (where ${open}) as versions, ${keys} as keys from ${CHANGES} as c
+) as counted where later > 0 or keys < versions
 union all
-${overlapping}`,
+select 'overlap' where exists (${overlapping})`,
       [
         guard(
-          `select ${columnsOf('c', key)}, count(*) as open_versions from ${CHANGES} as c where op in ('changed', 'overwritten') group by ${columnsOf('c', key)} having count(*) > 1`,
-          'a key has two open versions',
-          CHANGED_BY_OTHERS,
+          `select * from ${CHANGES} where old_from > ${now}`,
+          'the table holds versions that begin after this load’s time',
+          'Load it at a later time, or start it over.',
         ),
-        guard(overlapping.replace(/^select .*/, 'select t.*'), 'two versions of a key overlap', CHANGED_BY_OTHERS),
-      ].map((g) => checking('versions_do_not_overlap', g)),
+        ...[
+          guard(
+            `select ${columnsOf('c', key)}, count(*) as open_versions from ${CHANGES} as c where ${open} group by ${columnsOf('c', key)} having count(*) > 1`,
+            'a key has two open versions',
+            CHANGED_BY_OTHERS,
+          ),
+          guard(overlapping.replace(/^select .*/, 'select t.*'), 'two versions of a key overlap', CHANGED_BY_OTHERS),
+        ].map((g) => checking('versions_do_not_overlap', g)),
+      ],
     ),
-    ...lossGuard(context, "op = 'gone'"),
+    ...lossGuard(context, CHANGES, "op = 'gone'"),
     ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op in ('new', 'changed'))`),
     ...shapeSteps(
       context,
+      countedChanges(CHANGES),
       REWRITE_SHARE,
       [
         run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from = ${now}`),

@@ -2,12 +2,13 @@ import { ident, idents, qualified } from '../sql/quote.js';
 import type { ColumnDeclaration } from '../project/model.js';
 import type { PolicyContext } from './policy.js';
 import { createKeyMaps, filledValue, keyMapsOf, newRow, numberKeys } from './keys.js';
+import { readsDirectly } from './direct.js';
 import type { Place } from './place.js';
 import { lookUpAgain } from './look-ups.js';
-import { shapeSteps } from './shape.js';
+import { countedChanges, sampledChanges, shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
-import { CHANGES, counts, dropTemporary, guard, ROWS, run, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, differ, namesIn, optionOf, sameKey, stampOf, storage, writtenColumns } from './target.js';
+import { analyzeChanges, CHANGES, counts, dropTemporary, dropTemporaryView, FOUND, guard, ROWS, run, type LoadStep } from './steps.js';
+import { columnWith, columnsOf, differ, namesIn, optionOf, sameKey, stampOf, storage, writtenColumns, type Target } from './target.js';
 
 /** Above this share of changed rows, writing all of them anew is faster: measured. */
 const REWRITE_SHARE = 0.15;
@@ -17,9 +18,9 @@ export function mergeSteps(context: PolicyContext): LoadStep[] {
   const { target, home } = context;
   const { table, key } = target;
   const maps = keyMapsOf(target, home);
-  const written = writtenColumns(target);
+  const given = writtenColumns(target);
   const names = optionOf(table, 'set_columns');
-  const compared = written.filter((c) => !key.includes(c.name) && (names === undefined || namesIn(names).includes(c.name)));
+  const compared = given.filter((c) => !key.includes(c.name) && (names === undefined || namesIn(names).includes(c.name)));
   const missing = optionOf(table, 'missing_rows') ?? 'keep';
   const flag = columnWith(target, 'deleted flag');
   const when = {
@@ -38,42 +39,58 @@ export function mergeSteps(context: PolicyContext): LoadStep[] {
     when ${isNew} then case when (${when.insert}) then 'inserted' end
     when (${differ('t', 'q', compared)}${reappears}) and (${when.update}) then 'updated'
   end`;
-  const changes = `create temp table changes on commit drop as
-select * from (
+  const found = `select * from (
   select ${columnsOf(
     'q',
-    written.map((c) => c.name),
+    given.map((c) => c.name),
   )}, t.row_id, ${op} as op
   from ${ROWS} as q
   ${missing === 'keep' ? 'left' : 'full'} join ${knownRows(target, context)} as t on ${sameKey('q', 't', key)}
 ) as found
 where op is not null`;
-  const done = "op in ('deleted', 'missing')";
+  const sampled = sampledChanges(context.own, (sample) => `select ${op} as op from ${ROWS} as q join ${sample} as t on ${sameKey('q', 't', key)}`);
+  const removes = missing === 'delete' || optionOf(table, 'delete_when') !== undefined;
+  const removed = "op in ('deleted', 'missing')";
+  const written: Written = { compared, removed: removes ? removed : undefined };
+  const body = (changes: string, steps: readonly LoadStep[], own: Place): LoadStep[] => [
+    ...lossGuard(context, changes, "op in ('missing', 'flagged')"),
+    ...numberKeys(maps, `(select * from ${changes} where op = 'inserted')`),
+    ...steps,
+    ...lookUpAgain(context, own),
+    ...lastMembers(target, { own, home }),
+    counts(changes, {
+      inserted: "op = 'inserted'",
+      updated: "op = 'updated'",
+      deleted: removed,
+      ...(missing === 'flag' ? { flagged: "op = 'flagged'" } : {}),
+    }),
+  ];
+  const kept = [run('build', `create temp table changes on commit drop as select * from ${FOUND}`), analyzeChanges(['row_id', 'op'])];
+  // Rows that are read where they are can be joined by several workers, so that joining twice costs less than keeping what changes. A full join cannot.
+  const direct = missing === 'keep' && readsDirectly(context);
+  const changes = direct ? FOUND : CHANGES;
+  const amount = direct && optionOf(table, 'shape') !== 'rewrite' ? sampled : countedChanges(changes);
   return [
     ...createKeyMaps(maps),
     ...completeMembers(target, context, undefined, `(${when.insert}) and not (${when.delete})`),
-    run('build', changes),
-    run('session', `analyze ${CHANGES}`),
-    ...lossGuard(context, "op in ('missing', 'flagged')"),
-    ...numberKeys(maps, `(select * from ${CHANGES} where op = 'inserted')`),
-    ...shapeSteps(
-      context,
-      REWRITE_SHARE,
-      [...inPlace(context, compared, done), ...lookUpAgain(context, context.own), ...lastMembers(target, context)],
-      (beside) => [anew(context, beside, compared, done), ...lookUpAgain(context, beside), ...lastMembers(target, { own: beside, home })],
+    run('session', `create temp view found_changes as ${found}`),
+    ...(direct ? [] : kept),
+    ...shapeSteps(context, amount, REWRITE_SHARE, [...(direct ? kept : []), ...body(CHANGES, inPlace(context, written), context.own)], (beside) =>
+      direct && isTakenAsGiven(target, compared) ? takenAsGiven(context, beside) : body(changes, [anew(context, beside, changes, written)], beside),
     ),
-    counts(CHANGES, {
-      inserted: "op = 'inserted'",
-      updated: "op = 'updated'",
-      deleted: done,
-      ...(missing === 'flag' ? { flagged: "op = 'flagged'" } : {}),
-    }),
     dropTemporary(CHANGES),
+    dropTemporaryView(FOUND),
   ];
 }
 
+/** Which columns of changed rows are written, and which changes take a row away, if any do. */
+interface Written {
+  readonly compared: readonly ColumnDeclaration[];
+  readonly removed: string | undefined;
+}
+
 /** All rows, with the changes, as a table beside. */
-function anew({ target, own, home }: PolicyContext, beside: Place, compared: readonly ColumnDeclaration[], done: string): LoadStep {
+function anew({ target, own, home }: PolicyContext, beside: Place, changes: string, { compared, removed }: Written): LoadStep {
   const row = newRow(target, keyMapsOf(target, home), 'c');
   const when = (op: string, value: string, column: string) => `case when c.op = '${op}' then ${value} else t.${column} end as ${column}`;
   const after = (c: ColumnDeclaration) => `${compared.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
@@ -87,33 +104,68 @@ function anew({ target, own, home }: PolicyContext, beside: Place, compared: rea
     'build',
     `create table ${qualified(beside)}${storage(target.table)} as
 select ${items.join(',\n       ')}
-from ${qualified(own)} as t left join ${CHANGES} as c on c.row_id = t.ctid
-where (c.${done}) is not true
+from ${qualified(own)} as t left join ${changes} as c on c.row_id = t.ctid${removed === undefined ? '' : `\nwhere (c.${removed}) is not true`}
 union all
 select ${row.items}
-from ${CHANGES} as c${row.join}
+from ${changes} as c${row.join}
 where c.op = 'inserted'`,
   );
+}
+
+/** Types of which equal values are the same: 1.0 and 1.00 are equal. */
+const SAME_IF_EQUAL = /^(smallint|integer|bigint|boolean|text|varchar|date|timestamp|timestamptz|uuid|numeric\(\d+(,\d+)?\))(\(\d+\))?$/;
+const CONDITIONS = ['update_when', 'insert_when', 'delete_when'];
+
+/** Whether a row of the query is a row of the table as it stands: nothing is numbered, stamped, kept or decided by a condition. */
+function isTakenAsGiven({ table, columns, key, isLookedUp }: Target, compared: readonly ColumnDeclaration[]): boolean {
+  return (
+    !isLookedUp &&
+    !CONDITIONS.some((option) => table.contract!.options.has(option)) &&
+    columns.every((c) => SAME_IF_EQUAL.test(c.type) && (key.includes(c.name) || compared.includes(c)))
+  );
+}
+
+/**
+ * All rows as a table beside, without comparing any: the query's, and those of keys that it does not return. Rows
+ * of known keys count as replaced, whether they differ or not: comparing them takes as long as writing them.
+ */
+function takenAsGiven({ target, own }: PolicyContext, beside: Place): LoadStep[] {
+  const columns = target.columns.map((c) => c.name);
+  const inserted = `(select count(*) from ${qualified(beside)}) - (select count(*) from ${qualified(own)})`;
+  return [
+    run(
+      'build',
+      `create table ${qualified(beside)}${storage(target.table)} as
+select ${columnsOf('q', columns)} from ${ROWS} as q
+union all
+select ${columnsOf('t', columns)} from ${qualified(own)} as t where not exists (select from ${ROWS} as q where ${sameKey('q', 't', target.key)})`,
+    ),
+    {
+      step: 'count',
+      sql: `select inserted, given - inserted as replaced\nfrom (select ${inserted} as inserted, (select count(*) from ${ROWS}) as given) as n`,
+      rows: {},
+    },
+  ];
 }
 
 /** Whether a column says something of the last change of its row. */
 const isStamp = (c: ColumnDeclaration): boolean => c.options['role'] === 'row hash' || (c.options['role'] !== 'deleted flag' && stampOf(c) !== undefined);
 
 /** Stops a load that would take more of the table away than its contract allows. */
-export function lossGuard({ target, own }: PolicyContext, lost: string): LoadStep[] {
+export function lossGuard({ target, own }: PolicyContext, changes: string, lost: string): LoadStep[] {
   const largest = optionOf(target.table, 'largest_loss');
   if (largest === undefined) return [];
   const amount = largest.endsWith('%') ? `(select count(*) from ${qualified(own)}) * ${Number(largest.slice(0, -1)) / 100}` : largest;
   return [
     guard(
-      `select * from ${CHANGES} where ${lost} and (select count(*) from ${CHANGES} where ${lost}) > ${amount}`,
+      `select * from ${changes} where ${lost} and (select count(*) from ${changes} where ${lost}) > ${amount}`,
       `the load would remove more than ${largest} of the rows`,
       'Look why the query returns so few rows; raise largest_loss if it is right.',
     ),
   ];
 }
 
-function inPlace({ target, own, home }: PolicyContext, compared: readonly ColumnDeclaration[], done: string): LoadStep[] {
+function inPlace({ target, own, home }: PolicyContext, { compared, removed }: Written): LoadStep[] {
   const place = qualified(own);
   const flag = columnWith(target, 'deleted flag');
   const stamps = target.columns.filter(isStamp);
@@ -122,7 +174,7 @@ function inPlace({ target, own, home }: PolicyContext, compared: readonly Column
   const flagged = flag === undefined ? [] : [`${ident(flag)} = false`];
   const row = newRow(target, keyMapsOf(target, home), 'c');
   return [
-    run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.${done}`),
+    ...(removed === undefined ? [] : [run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.${removed}`)]),
     ...(sets.length + flagged.length
       ? [run('build', `update ${place} as t set ${[...sets, ...flagged].join(', ')}\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op = 'updated'`)]
       : []),

@@ -21,8 +21,8 @@ export type LoadStep =
       /** Several guards asked in one scan: where it finds something, these say what, in order. */
       readonly asks?: readonly Guard[];
     }
-  /** One row of whole numbers, each under its name; `rows` shows some rows of each. */
-  | { readonly step: 'count'; readonly sql: string; readonly rows: Readonly<Record<string, string>> }
+  /** One row of whole numbers, each under its name; `rows` shows some rows of each, where that costs little. */
+  | { readonly step: 'count'; readonly sql: string; readonly rows: Readonly<Partial<Record<string, string>>> }
   /** The plan of the bounded query of an append load: whether the bound reaches its input. */
   | { readonly step: 'explain'; readonly sql: string }
   /** Steps that are needed only where a query says `needed`. */
@@ -39,8 +39,10 @@ export const GUARD_ROWS = 100;
 export const ROWS = 'pg_temp.query_rows';
 /** The query's rows before their keys are looked up. */
 export const RAW_ROWS = 'pg_temp.raw_rows';
-/** What the load will do, one row a row of the target. */
+/** What the load will do, one row a row of the target, as a table: where rows are changed in their place. */
 export const CHANGES = 'pg_temp.changes';
+/** The same as a view. */
+export const FOUND = 'pg_temp.found_changes';
 /** All versions of touched keys as they should be. */
 export const VERSIONS = 'pg_temp.versions';
 
@@ -66,6 +68,9 @@ export function counts(from: string, conditions: Readonly<Record<string, string>
   const rows = Object.entries(conditions).map(([name, condition]) => [name, `select * from ${from} where ${condition} limit ${GUARD_ROWS / 2}`] as const);
   return { step: 'count', sql: `select ${items.join(',\n       ')}\nfrom ${from}`, rows: Object.fromEntries(rows) };
 }
+
+/** Statistics of what the changes are joined and told apart by; those of the other columns would take as long as the load's own statements. */
+export const analyzeChanges = (columns: readonly string[]): LoadStep => run('session', `analyze ${CHANGES} (${idents(columns)})`);
 
 export const dropTemporary = (...tables: readonly string[]): LoadStep => run('session', `drop table if exists ${tables.join(', ')}`);
 export const dropTemporaryView = (view: string): LoadStep => run('session', `drop view if exists ${view}`);

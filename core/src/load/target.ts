@@ -149,6 +149,14 @@ export const rememberedPlace = (home: Place, what: Remembered): Place => ({ sche
 /** `a.x, a.y`. */
 export const columnsOf = (alias: string, names: readonly string[]): string => names.map((n) => `${alias}.${ident(n)}`).join(', ');
 
+/** Types whose distinct values are counted in a third of the time that grouping takes: measured. A key of several columns or of text groups faster. */
+const SORTS_FAST = /^(smallint|integer|bigint|date|timestamp|timestamptz|uuid)$/;
+
+/** Whether distinct values of some columns are best counted by `count(distinct …)`. */
+export function sortsFast({ columns }: Target, names: readonly string[]): boolean {
+  return names.length === 1 && columns.some((c) => c.name === names[0] && SORTS_FAST.test(c.type));
+}
+
 /** `a.k1 = b.k1 and a.k2 = b.k2`. */
 export const sameKey = (a: string, b: string, key: readonly string[]): string => key.map((k) => `${a}.${ident(k)} = ${b}.${ident(k)}`).join(' and ');
 
@@ -163,9 +171,9 @@ export function differ(a: string, b: string, columns: readonly ColumnDeclaration
 export function stampOf(column: ColumnDeclaration): string | undefined {
   switch (column.options['role']) {
     case 'loaded at':
-      return `cast(current_setting('load.time') as ${column.type})`;
+      return once(`cast(current_setting('load.time') as ${column.type})`);
     case 'run id':
-      return `cast(nullif(current_setting('load.run', true), '') as ${column.type})`;
+      return once(`cast(nullif(current_setting('load.run', true), '') as ${column.type})`);
     case 'deleted flag':
       return 'false';
     default:
@@ -174,7 +182,10 @@ export function stampOf(column: ColumnDeclaration): string | undefined {
 }
 
 /** The load's time as a value of a column's type. */
-export const loadTime = (column: ColumnDeclaration): string => `cast(cast(current_setting('load.time') as timestamptz) as ${column.type})`;
+export const loadTime = (column: ColumnDeclaration): string => once(`cast(cast(current_setting('load.time') as timestamptz) as ${column.type})`);
+
+/** A value that is read once a statement: a setting is a text, and reading a time from it for each of a million rows takes a second. */
+const once = (value: string): string => `(select ${value})`;
 
 /** Columns of the query, looked-up keys included. */
 export function writtenColumns(target: Target): ColumnDeclaration[] {

@@ -26,7 +26,7 @@ export class LoadStopped extends Error {
 }
 
 export interface Loads {
-  /** What the last load's plan said of the watermark's bound. */
+  /** What the last load said of itself: whether the watermark's bound reaches the input, which shape it chose. */
   readonly note: () => string | undefined;
   /** One load in one transaction. @returns what it counted */
   load(time: string): Promise<Record<string, number>>;
@@ -92,6 +92,7 @@ async function runSteps(client: pg.Client, steps: readonly LoadStep[], onNote: (
     if (step.step === 'explain') onNote(boundNote(rows[0]!['QUERY PLAN']));
     if (step.step === 'when' && String(rows[0]!['needed']).startsWith('t')) Object.assign(counted, await runSteps(client, step.steps));
     if (step.step === 'choose') {
+      onNote(rows[0]!['note'] ?? '');
       const inner = await runSteps(client, String(rows[0]!['rewrite']).startsWith('t') ? step.rewrite : step.inPlace);
       Object.assign(counted, inner);
     }

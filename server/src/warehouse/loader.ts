@@ -122,8 +122,8 @@ export class Loader {
 
   /** Of a table that was there before: its rows that this load did not touch. */
   private countUnchanged(total: number): void {
-    const { inserted, updated, flagged } = this.counts;
-    if (inserted !== undefined) this.counts['unchanged'] = total - inserted - (updated ?? 0) - (flagged ?? 0);
+    const { inserted, updated = 0, replaced = 0, flagged = 0 } = this.counts;
+    if (inserted !== undefined) this.counts['unchanged'] = total - inserted - updated - replaced - flagged;
   }
 
   /** Checks of the policy that held, with the statement that found no row. */
@@ -172,7 +172,8 @@ export class Loader {
         const { rows } = await this.plain('check', step.sql);
         for (const [name, n] of Object.entries(rows[0] as Record<string, string>)) {
           this.counts[name] = (this.counts[name] ?? 0) + Number(n);
-          if (n !== '0') this.kinds[name] = shownRows(await this.faultRows(step.rows[name]!));
+          const rowsOf = step.rows[name];
+          if (n !== '0' && rowsOf !== undefined) this.kinds[name] = shownRows(await this.faultRows(rowsOf));
         }
         break;
       }

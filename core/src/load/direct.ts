@@ -1,0 +1,24 @@
+import type { PolicyContext } from './policy.js';
+import { optionOf } from './target.js';
+
+/** Loads that read the query's rows once or twice. */
+const READ_FEW_TIMES: ReadonlySet<string> = new Set(['append', 'merge', 'history']);
+const CHANGING = /\b(random|nextval|clock_timestamp|timeofday|gen_random_uuid|txid_current)\b/i;
+
+/**
+ * Whether the query's rows are read where they are, through a temporary view: where the query is a plain
+ * one over one table, reading it twice costs less than keeping its rows.
+ */
+export function readsDirectly({ project, target }: PolicyContext): boolean {
+  const { table } = target;
+  const { query } = table;
+  if (!query || target.lookUps.length || !READ_FEW_TIMES.has(table.policy) || query.tables.length !== 1 || query.functions.length) return false;
+  const input = project.tables.get(`${query.tables[0]!.layer ?? ''}.${query.tables[0]!.name}`);
+  const { withClause, groupClause, distinctClause, sortClause, limitCount, limitOffset, havingClause, op } = query.select;
+  const plain =
+    !withClause && !groupClause && !distinctClause && !sortClause && !limitCount && !limitOffset && !havingClause && (op ?? 'SETOP_NONE') === 'SETOP_NONE';
+  const stored = input !== undefined && (input.kind !== 'definition' || input.policy !== 'view');
+  const conditions = ['update_when', 'insert_when', 'delete_when'].map((name) => optionOf(table, name) ?? '').join(' ');
+  const text = project.files.get(table.path)!.text.slice(query.start, query.end);
+  return plain && stored && !CHANGING.test(text + conditions) && !/\b(over|select)\b[^]*\b(over|select)\b/i.test(text);
+}

@@ -1,0 +1,119 @@
+import { afterAll, beforeAll, expect, jest, test } from '@jest/globals';
+import type pg from 'pg';
+import { scratchSchema } from '../testing-sql.js';
+import { loadsOf } from './harness.js';
+import { source } from './worlds.js';
+
+/** Merges of tables that are large enough to choose their shape: whichever they choose, the rows are those of a load in place. */
+const SCHEMA = 'shapes_test';
+const ROWS = 20_000;
+jest.setTimeout(300_000);
+let client: pg.Client;
+let close: () => Promise<void>;
+
+beforeAll(async () => {
+  ({ client, close } = await scratchSchema(SCHEMA));
+});
+afterAll(() => close());
+
+const PLAIN = 'key bigint not null, x text, n numeric(8,2)';
+const NUMBERED = `id bigint options (role 'surrogate key'), ${PLAIN}, loaded_at timestamptz options (role 'loaded at')`;
+const QUERY = 'select key, x, n from landing.src';
+
+/** Rows 1 to `ROWS`, one in `every` with another value, and 500 new ones from 101 keys on, so that the first 100 are missing. */
+async function fill(every: number): Promise<void> {
+  await client.query(`drop table if exists src;
+    create table src as select i::bigint as key, 'x' || i % 10 || case when i % ${every} = 0 then '!' else '' end as x, (i % 100)::numeric(8,2) as n from generate_series(101, ${ROWS} + 500) as i`);
+}
+
+interface Case {
+  readonly name: string;
+  readonly columns: string;
+  readonly query?: string;
+  readonly options?: string;
+  readonly every: number;
+  readonly note: RegExp;
+  readonly counts: Readonly<Record<string, number>>;
+}
+const changed = (every: number) => Math.floor(ROWS / every) - Math.floor(100 / every);
+const CASES: readonly Case[] = [
+  {
+    name: 'few changes',
+    columns: PLAIN,
+    every: 100,
+    note: /^changed in place: about \d+ of about 20000 rows/,
+    counts: { inserted: 500, updated: changed(100), deleted: 0 },
+  },
+  {
+    name: 'many changes, rows as the query gives them',
+    columns: PLAIN,
+    every: 2,
+    note: /^written anew: about/,
+    counts: { inserted: 500, replaced: ROWS - 100 },
+  },
+  {
+    name: 'many changes, rows numbered and stamped',
+    columns: NUMBERED,
+    every: 2,
+    note: /^written anew: about/,
+    counts: { inserted: 500, updated: changed(2), deleted: 0 },
+  },
+  {
+    name: 'many changes, of which a condition takes few',
+    columns: PLAIN,
+    options: ", update_when = 'q.key > 19000'",
+    every: 2,
+    note: /^changed in place: about/,
+    counts: { inserted: 500, updated: 500, deleted: 0 },
+  },
+  {
+    name: 'a type of which equal values may differ',
+    columns: PLAIN.replace('numeric(8,2)', 'numeric'),
+    every: 2,
+    note: /^written anew: about/,
+    counts: { inserted: 500, updated: changed(2), deleted: 0 },
+  },
+  {
+    name: 'rows of a query that is kept',
+    columns: PLAIN,
+    query: 'select key, max(x) as x, max(n) as n from landing.src group by key',
+    every: 2,
+    note: /^written anew: \d+ of/,
+    counts: { inserted: 500, updated: changed(2), deleted: 0 },
+  },
+  {
+    name: 'missing rows go',
+    columns: NUMBERED,
+    options: ', missing_rows = delete',
+    every: 2,
+    note: /^written anew: \d+ of/,
+    counts: { inserted: 500, updated: changed(2), deleted: 100 },
+  },
+];
+
+test.each(CASES)('$name', async ({ columns, query = QUERY, options = '', every, note, counts }) => {
+  const open = (more: string) =>
+    loadsOf(client, SCHEMA, `${columns}) with (load = merge, business_key = 'key'${options}${more})`, query, source('key bigint, x text, n numeric(8,2)'));
+  const rows = async () => (await client.query<{ mark: string }>('select md5(string_agg(t::text, chr(10) order by key)) as mark from t')).rows[0]!.mark;
+  const outcomes: string[] = [];
+  for (const more of ['', ', shape = in_place', ', shape = rewrite']) {
+    const loads = await open(more);
+    await loads.reset();
+    await client.query(
+      `drop table if exists src; create table src as select i::bigint as key, 'x' || i % 10 as x, (i % 100)::numeric(8,2) as n from generate_series(1, ${ROWS}) as i`,
+    );
+    await loads.load('2026-01-01');
+    await client.query('analyze t');
+    await fill(every);
+    const counted = await loads.load('2026-01-02');
+    if (more === '') {
+      expect(loads.note()).toMatch(note);
+      expect(counted).toEqual(counts);
+    }
+    outcomes.push(await rows());
+    // What was loaded once is there: again, nothing changes.
+    expect(await loads.load('2026-01-03')).toMatchObject({ inserted: 0 });
+    outcomes.push(await rows());
+  }
+  expect(new Set(outcomes).size).toBe(1);
+});
