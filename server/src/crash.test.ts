@@ -2,8 +2,11 @@ import { afterEach, expect, test } from '@jest/globals';
 import { fork, type ChildProcess } from 'node:child_process';
 import net from 'node:net';
 import path from 'node:path';
-import pg from 'pg';
-import { Config } from './shared/config.js';
+import { random } from './testing-sql.js';
+import { warehouse } from './testing.js';
+
+/** How often the server is killed while it loads a table of each policy; `OUVRAGE_KILLS=100` for the whole proof. */
+const KILLS = Number(process.env['OUVRAGE_KILLS'] ?? 2);
 
 /** The built server as a process of its own, so that it can be killed. */
 let server: ChildProcess | undefined;
@@ -73,6 +76,13 @@ async function until(look: () => Promise<RunView>, done: (run: RunView) => boole
   }
 }
 
+/** The tables and views in the schemas of a workspace. */
+const relationsOf = (prefix: string) =>
+  warehouse<{ schema: string; name: string }>(
+    `select n.nspname::text as schema, c.relname::text as name from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname like '${prefix}%' and c.relkind in ('r', 'v') and n.nspname not like '%ouvrage' order by 1, 2`,
+    'workspace',
+  );
+
 test('killed in mid-run, the next start marks the run interrupted, nothing is half-built, and it can be continued', async () => {
   let ask = await client(await start());
   const { slug } = await ask<{ slug: string }>('POST', 'workspaces', { name: 'Killed' });
@@ -99,14 +109,96 @@ test('killed in mid-run, the next start marks the run interrupted, nothing is ha
   );
   expect(done.state).toBe('succeeded');
 
-  const warehouse = new pg.Client(Config.fromEnvironment().warehouse.workspace);
-  await warehouse.connect();
-  const { rows } = await warehouse.query(
-    `select n.nspname::text as schema, c.relname::text as name from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname like 'w_killed%' and c.relkind in ('r', 'v') and n.nspname not like '%ouvrage' order by 1, 2`,
-  );
-  await warehouse.end();
-  expect(rows).toEqual([
+  expect(await relationsOf('w_killed')).toEqual([
     { schema: 'w_killed_core', name: 'dim_port' },
     { schema: 'w_killed_core', name: 'dim_port~keys' },
   ]);
+});
+
+const ID = "id bigint options (role 'surrogate key') primary key, key text not null, x text";
+const VALID = "valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to')";
+const POLICIES: Readonly<Record<string, readonly [contract: string, columns: string]>> = {
+  killed_append: ["key text, at timestamptz) with (load = append, watermark = 'at')", 'key, at'],
+  killed_merge: [`${ID}) with (load = merge, business_key = 'key', missing_rows = delete)`, 'key, x'],
+  killed_history: [`${ID}, ${VALID}) with (load = history, business_key = 'key', missing_rows = close)`, 'key, x'],
+  killed_events: [`${ID}, ${VALID}) with (load = history, business_key = 'key', effective_from = 'at')`, 'key, x, at'],
+  killed_dated: ["key text, x text, as_of date options (role 'as of'), is_current boolean options (role 'current flag')) with (load = dated)", 'key, x, as_of'],
+  killed_rebuild: [`${ID}) with (load = rebuild, business_key = 'key')`, 'key, x'],
+};
+/** Rows that differ from day to day; the day stands in a landing table, as the number of an owner below zero. */
+const rowsOfDay = (columns: string) => `select ${columns} from (
+  select 'k' || i as key, 'x' || (i * d.n) % 7 as x, timestamptz '2026-01-01' + d.n * interval '1 day' + i * interval '1 second' as at, date '2026-01-01' + d.n as as_of
+  from (select -min(owner_id) as n from landing.owner) d, generate_series(d.n * 20, 2000 + d.n * 20) as i
+) r`;
+
+/** All that the load of a table may have changed, as one text for each table. */
+async function statesOf(schema: string): Promise<Record<string, string>> {
+  const states: Record<string, string> = {};
+  const there = new Set((await relationsOf(schema)).map((r) => r.name));
+  for (const table of Object.keys(POLICIES)) {
+    const parts = [table, `${table}~keys`, `${table}~events`].filter((name) => there.has(name));
+    const marks = parts.map((name) => `(select md5(coalesce(string_agg(r::text, '|' order by r::text), '')) from ${schema}."${name}" as r)`);
+    states[table] = marks.length ? (await warehouse<{ mark: string }>(`select concat_ws(' ', ${marks.join(', ')}) as mark`, 'workspace'))[0]!.mark : '';
+  }
+  return states;
+}
+
+test('killed at any moment of loads of every policy, each table is as before or as after, and continuing makes it right', async () => {
+  const next = random(7);
+  const tables = Object.keys(POLICIES).map((name) => `core.${name}`);
+  const day = (n: number) => warehouse(`update landing.owner set owner_id = -${n} where owner_id < 0`);
+  let ask = await client(await start());
+  await warehouse('insert into landing.owner (owner_id) values (-1)');
+  try {
+    const { slug } = await ask<{ slug: string }>('POST', 'workspaces', { name: 'Killed often' });
+    const schema = `w_${slug.replaceAll('-', '_')}_core`;
+    for (const [name, [contract, columns]] of Object.entries(POLICIES)) {
+      const text = `create table core.${name} (\n${contract};\n\n${rowsOfDay(columns)};\n`;
+      await ask('PUT', `workspaces/${slug}/drafts`, { path: `core/${name}.sql`, text, version: 0 });
+    }
+    const run = () => ask<RunView>('POST', `workspaces/${slug}/runs`, { tables, upstream: false, downstream: false });
+    const ended = (id: number) =>
+      until(
+        () => ask<RunView>('GET', `runs/${id}`),
+        (r) => !['queued', 'running'].includes(r.state),
+      );
+    expect((await ended((await run()).id)).state).toBe('succeeded');
+    let took = performance.now();
+    await day(2);
+    expect((await ended((await run()).id)).state).toBe('succeeded');
+    took = performance.now() - took;
+    const outcomes = { before: 0, after: 0 };
+    for (let killed = 1; killed <= KILLS; killed++) {
+      const before = await statesOf(schema);
+      await day(2 + killed);
+      const { id } = await run();
+      await new Promise((resolve) => setTimeout(resolve, (next(1000) / 1000) * took));
+      await kill('SIGKILL');
+      // What the killed server had asked for goes on until PostgreSQL finds that nobody listens: it holds its locks until then.
+      await warehouse(
+        `begin; lock table ${Object.keys(POLICIES)
+          .map((name) => `${schema}.${name}`)
+          .join(', ')} in access exclusive mode; rollback`,
+        'workspace',
+      );
+      await new Promise((resolve) => setTimeout(resolve, 100));
+      const found = await statesOf(schema);
+      ask = await client(await start());
+      if ((await ask<RunView>('GET', `runs/${id}`)).state !== 'succeeded')
+        expect((await ended((await ask<RunView>('POST', `runs/${id}/continue`)).id)).state).toBe('succeeded');
+      const settled = await statesOf(schema);
+      for (const table of Object.keys(POLICIES)) {
+        expect(settled[table]).not.toBe(before[table]);
+        if (found[table] === before[table]) outcomes.before++;
+        else {
+          expect({ table, killed, state: found[table] }).toEqual({ table, killed, state: settled[table] });
+          outcomes.after++;
+        }
+      }
+    }
+    expect(outcomes.before + outcomes.after).toBe(KILLS * Object.keys(POLICIES).length);
+    expect((await relationsOf(schema)).filter((r) => r.schema !== schema)).toEqual([]);
+  } finally {
+    await warehouse('delete from landing.owner where owner_id < 0');
+  }
 });
