@@ -30,31 +30,71 @@ const names = ATTRIBUTES.map((a) => a.split(' ')[0]);
 const list = (alias) => names.map((n) => `${alias}.${n}`).join(', ');
 
 const KEYED = `k bigint not null, ${ATTRIBUTES.join(', ')}`;
+const ALL = `k, ${names.join(', ')}`;
 const VALID =
   "valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to'), is_current boolean options (role 'current flag')";
-const INDEX = { merge: 'add primary key (k)', history: 'add primary key (k, valid_from)' };
 const swap = (index) => `alter table n ${index}; create index on n (d); drop table t; alter table n rename to t`;
 
-/** The best statements by hand, by the share of rows that change: in place where few do, written anew where many do. */
+/** Rows of which a share differs, and one in a hundred is new. */
+const changedSource = (share) => `
+create table src as select k, a, case when hashint8(k)::bigint + 2147483648 < ${share} * 4294967296 then b || '!' else b end as b, c, d, e, f, g from base
+union all select k + ${ROWS}, a, b, c, d, e, f, g from base where k <= ${ROWS / 100}`;
+
+/** What a careful author runs first: null and repeated keys of the query. */
+const KEYS_BY_HAND = 'select count(*), count(distinct k) from src;';
+
+/** Events: each key has two, and each key with new ones gets three, late ones between the two and later ones. */
+const EVENT = ['a', 'b', 'd'];
+const eventSource = (share) => `
+create table src as select k, a, 'b' || n || d as b, d, f + n * interval '1 hour' as at from base, generate_series(1, 3) as n where k <= ${ROWS / 2} and k <= ${(share * ROWS) / 2}`;
+const EVENTS = `select k, a, b || n as b, d, f + n * interval '2 hours' - interval '2 hours' as at from base, generate_series(0, 1) as n where k <= ${ROWS / 2}`;
+/** Versions of keys from their events: repeats dropped, each until the next. */
+const cut = (events) => `
+select k, a, b, d, at as valid_from, lead(at) over w as valid_to, lead(at) over w is null as is_current
+from (select *, (a, b, d) is distinct from (lag(a) over w, lag(b) over w, lag(d) over w) or lag(k) over w is null as starts from ${events} as e window w as (partition by k order by at)) as s
+where starts window w as (partition by k order by at)`;
+
+/**
+ * Loads of a table, and the best statements by hand, by the share of rows that change: in place where few
+ * do, written anew where many do. `index` is what a new table gets.
+ */
 const CASES = {
+  append: {
+    contract: `${KEYED}) with (load = append, watermark = 'f')`,
+    table: ALL,
+    index: 'add primary key (k)',
+    source: (share) => `
+create table src as select * from base union all select k + ${ROWS}, a, b, c, d, e, f + ${ROWS} * interval '1 minute', g from base where k <= ${share * ROWS};
+create index on src (f)`,
+    byHand: () => `
+do $$ declare past timestamptz; begin
+select max(f) into past from t;
+execute format('insert into t (${ALL}) select ${ALL} from src where f > %L', past);
+end $$`,
+  },
   merge: {
     contract: `${KEYED}) with (load = merge, business_key = 'k')`,
-    table: `k, ${names.join(', ')}`,
+    table: ALL,
+    index: 'add primary key (k)',
+    source: changedSource,
     byHand: (share) =>
-      share < 0.15
+      KEYS_BY_HAND +
+      (share < 0.15
         ? `
 merge into t using src q on t.k = q.k
 when matched and (${list('t')}) is distinct from (${list('q')}) then update set ${names.map((n) => `${n} = q.${n}`).join(', ')}
-when not matched then insert (k, ${names.join(', ')}) values (q.k, ${list('q')})`
+when not matched then insert (${ALL}) values (q.k, ${list('q')})`
         : `
-create table n as select k, ${names.join(', ')} from src union all select k, ${names.join(', ')} from t where not exists (select from src q where q.k = t.k);
-${swap(INDEX.merge)}`,
+create table n as select ${ALL} from src union all select ${ALL} from t where not exists (select from src q where q.k = t.k);
+${swap('add primary key (k)')}`),
   },
   history: {
     contract: `${KEYED}, ${VALID}) with (load = history, business_key = 'k')`,
-    table: `k, ${names.join(', ')}, timestamptz '2026-01-01' as valid_from, null::timestamptz as valid_to, true as is_current`,
+    table: `${ALL}, timestamptz '2026-01-01' as valid_from, null::timestamptz as valid_to, true as is_current`,
+    index: 'add primary key (k, valid_from)',
+    source: changedSource,
     byHand: (share) => {
-      const changes = `
+      const changes = `${KEYS_BY_HAND}
 create temp table c on commit drop as
 select q.k, ${list('q')}, case when t.k is null then 'new' else 'changed' end as op
 from src q left join (select * from t where valid_to is null) t on t.k = q.k
@@ -67,12 +107,46 @@ insert into t select c.k, ${list('c')}, now(), null, true from c`
         : `${changes}
 create table n as select t.k, ${list('t')}, t.valid_from, case when c.op = 'changed' then now() else t.valid_to end as valid_to, c.op is distinct from 'changed' as is_current
 from t left join c on c.k = t.k union all select c.k, ${list('c')}, now(), null, true from c;
-${swap(INDEX.history)}`;
+${swap('add primary key (k, valid_from)')}`;
     },
   },
+  events: {
+    contract: `k bigint not null, a text, b text, d integer, ${VALID}) with (load = history, business_key = 'k', effective_from = 'at')`,
+    query: `select k, ${EVENT.join(', ')}, at from landing.src`,
+    columns: 'k bigint, a text, b text, d integer, at timestamptz',
+    rows: cut(`(${EVENTS})`),
+    index: 'add primary key (k, valid_from)',
+    before: `drop table if exists "t~events"; create table "t~events" as ${EVENTS}; create index "t~events~by_key" on "t~events" (k, at); vacuum analyze "t~events"`,
+    source: eventSource,
+    byHand: (share) => {
+      const remembered = `
+create temp table c on commit drop as select distinct * from src q where not exists (select from "t~events" e where e.k = q.k and e.at = q.at and (e.a, e.b, e.d) is not distinct from (q.a, q.b, q.d));
+analyze c;
+insert into "t~events" select * from c;`;
+      return share < 0.3
+        ? `${remembered}
+create temp table v on commit drop as ${cut('(select * from "t~events" as e where k in (select k from c))')};
+delete from t where k in (select k from c);
+insert into t select * from v`
+        : `${remembered}
+create table n as ${cut('"t~events"')};
+${swap('add primary key (k, valid_from)')}`;
+    },
+  },
+  dated: {
+    contract: `${KEYED}, as_of date options (role 'as of'), is_current boolean options (role 'current flag')) with (load = dated, business_key = 'k')`,
+    query: `select ${ALL}, as_of from landing.src`,
+    columns: `k bigint, ${ATTRIBUTES.join(', ')}, as_of date`,
+    rows: (share) =>
+      `select ${ALL}, date '2026-01-01' + (k % ${Math.round(1 / share)})::integer as as_of, k % ${Math.round(1 / share)} = ${Math.round(1 / share) - 1} as is_current from base`,
+    index: 'add primary key (as_of, k)',
+    source: (share) => `create table src as select ${ALL}, date '2027-01-01' as as_of from base where k % ${Math.round(1 / share)} = 0`,
+    byHand: () => `${KEYS_BY_HAND}
+delete from t where as_of in (select distinct as_of from src);
+update t set is_current = false where is_current;
+insert into t select ${ALL}, as_of, true from src`,
+  },
 };
-/** What a careful author runs first: null and repeated keys of the query. */
-const KEYS_BY_HAND = 'select count(*), count(distinct k) from src';
 
 async function timed(work) {
   const wal = async () => Number((await client.query("select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0') as n")).rows[0].n);
@@ -90,17 +164,94 @@ async function runSteps(steps) {
     if (s.step === 'guard' && rows.length) throw new Error(s.message);
   }
 }
+/** One line of the result: medians, and their ratios. */
+function report(name, what, ours, theirs) {
+  const [o, h] = [ours, theirs].map((r) => ({ ms: median(r.map((x) => x.ms)), wal: median(r.map((x) => x.wal)) }));
+  console.log(
+    `${name.padEnd(8)} ${what.padStart(7)}  ${o.ms.toFixed(0).padStart(6)} ms  ${h.ms.toFixed(0).padStart(6)} ms  ${(o.ms / h.ms).toFixed(2).padStart(9)}  ${(o.wal / h.wal).toFixed(2).padStart(9)}`,
+  );
+}
 const median = (values) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)];
 
+/** A fact made anew, with the keys of two histories as they were at its time. */
+async function fact() {
+  const version = (name) =>
+    `create table core.${name} (${name}_key bigint options (role 'surrogate key'), code bigint not null, ${VALID}) with (load = history, business_key = 'code');\nselect code from landing.${name}_src;`;
+  const lookUp = (name) => `${name}_key bigint options (looked_up_by '${name}_code', at 'at', before_first 'unknown') references core.${name} (${name}_key)`;
+  const project = readProject(
+    new Map([
+      ['layers.sql', 'create schema landing; create schema core;'],
+      [
+        'sources/s.sql',
+        `create server s foreign data wrapper postgres_fdw;
+create foreign table landing.src (id bigint, at timestamptz, vessel_code bigint, berth_code bigint, tonnes numeric(12,2)) server s;
+create foreign table landing.vessel_src (code bigint) server s; create foreign table landing.berth_src (code bigint) server s;`,
+      ],
+      ['core/vessel.sql', version('vessel')],
+      ['core/berth.sql', version('berth')],
+      [
+        'core/t.sql',
+        `create table core.t (id bigint primary key, at timestamptz, ${lookUp('vessel')}, ${lookUp('berth')}, tonnes numeric(12,2)) with (load = rebuild);
+select id, at, vessel_code, berth_code, tonnes from landing.src;`,
+      ],
+    ]),
+  );
+  if (project.diagnostics.length) throw new Error(project.diagnostics[0].message);
+  const definition = project.tables.get('core.t');
+  const placeOf = (name) => ({ schema: 'bench_loads', name: name.slice(name.indexOf('.') + 1) });
+  const beside = { schema: 'bench_loads', name: 'beside' };
+  const context = policyContext(project, definition, { own: beside, home: placeOf('core.t') }, { placeOf, functionsSchema: 'bench_loads' });
+  const steps = policySteps(context, compileText(project.files.get(definition.path), definition.query, definition.query, context.names), definition.path);
+  const versions = (name, keys, each) => `
+create table ${name} as select row_number() over () as ${name}_key, k::bigint as code, timestamptz '2020-01-01' + v * interval '60 days' as valid_from,
+  case when v < ${each - 1} then timestamptz '2020-01-01' + (v + 1) * interval '60 days' end as valid_to, v = ${each - 1} as is_current from generate_series(1, ${keys}) as k, generate_series(0, ${each - 1}) as v;
+alter table ${name} add primary key (code, valid_from);`;
+  await client.query(`drop table if exists src; ${versions('vessel', ROWS / 5, 5)} ${versions('berth', ROWS / 10, 10)}
+create table src as select i::bigint as id, timestamptz '2020-01-01' + (i % 600) * interval '1 day' as at, (hashint8(i) & ${2 ** 20 - 1}) % ${ROWS / 5} + 1::bigint as vessel_code, i % ${ROWS / 10} + 1 as berth_code, (i % 1000)::numeric(12,2) as tonnes from generate_series(1, ${5 * ROWS}) as i`);
+  for (const table of ['vessel', 'berth', 'src']) await client.query(`vacuum analyze ${table}`);
+  const at = (d) => `left join ${d} on ${d}.code = f.${d}_code and f.at >= ${d}.valid_from and (${d}.valid_to is null or f.at < ${d}.valid_to)`;
+  const swapped = 'add primary key (id); drop table if exists t; alter table';
+  const [ours, theirs] = [[], []];
+  for (let run = 0; run < RUNS; run++)
+    for (const [into, work] of [
+      [
+        theirs,
+        () =>
+          client.query(`create table n as select f.id, f.at, coalesce(vessel_key, 0) as vessel_key, coalesce(berth_key, 0) as berth_key, f.tonnes from src f ${at('vessel')} ${at('berth')};
+alter table n ${swapped} n rename to t`),
+      ],
+      [
+        ours,
+        async () => {
+          await client.query("select set_config('load.time', now()::text, true)");
+          await runSteps(steps);
+          await client.query(`alter table beside ${swapped} beside rename to t`);
+        },
+      ],
+    ]) {
+      await server.query('checkpoint');
+      into.push(
+        await timed(async () => {
+          await client.query('begin');
+          await work();
+          await client.query('commit');
+        }),
+      );
+    }
+  report('fact', `${5 * ROWS}`, ours, theirs);
+}
+
 console.log('policy   changed   ours      by hand   time ratio  WAL ratio');
-for (const [policy, { contract, table, byHand }] of Object.entries(CASES)) {
-  const index = `alter table t ${INDEX[policy]}; create index on t (d)`;
+for (const [policy, { contract, table, index, source, byHand, query, columns, rows, before }] of Object.entries(CASES)) {
   if (only && only !== policy) continue;
   const project = readProject(
     new Map([
       ['layers.sql', 'create schema landing; create schema core;'],
-      ['sources/s.sql', `create server s foreign data wrapper postgres_fdw; create foreign table landing.src (k bigint, ${ATTRIBUTES.join(', ')}) server s;`],
-      ['core/t.sql', `create table core.t (${contract};\nselect k, ${names.join(', ')} from landing.src;`],
+      [
+        'sources/s.sql',
+        `create server s foreign data wrapper postgres_fdw; create foreign table landing.src (${columns ?? `k bigint, ${ATTRIBUTES.join(', ')}`}) server s;`,
+      ],
+      ['core/t.sql', `create table core.t (${contract};\n${query ?? `select ${ALL} from landing.src`};`],
     ]),
   );
   if (project.diagnostics.length) throw new Error(project.diagnostics[0].message);
@@ -109,38 +260,32 @@ for (const [policy, { contract, table, byHand }] of Object.entries(CASES)) {
   const own = placeOf('core.t');
   const beside = { schema: 'bench_loads', name: 'beside' };
   const context = policyContext(project, definition, { own, home: own, beside }, { placeOf, functionsSchema: 'bench_loads' });
-  const query = compileText(project.files.get(definition.path), definition.query, definition.query, context.names);
-  const steps = policySteps(context, query, definition.path);
+  const compiled = compileText(project.files.get(definition.path), definition.query, definition.query, context.names);
+  const steps = policySteps(context, compiled, definition.path);
   for (const share of [0.01, 0.1, 0.5]) {
     await client.query(`drop table if exists base, src;
       create table base as select i::bigint as k, 'name ' || i as a, 'x' || i % 1000 as b, (i % 100000)::numeric(12,2) as c, i % 5000 as d, date '2020-01-01' + i % 2000 as e, timestamptz '2020-01-01' + i * interval '1 minute' as f, repeat('y', i % 30) as g from generate_series(1, ${ROWS}) i;
-      create table src as select k, a, case when hashint8(k)::bigint + 2147483648 < ${share} * 4294967296 then b || '!' else b end as b, c, d, e, f, g from base
-      union all select k + ${ROWS}, a, b, c, d, e, f, g from base where k <= ${ROWS / 100};
-      analyze base; analyze src`);
+      ${source(share)}; analyze base`);
+    await client.query('vacuum analyze src');
+    const fill = typeof rows === 'function' ? rows(share) : (rows ?? `select ${table} from base`);
     const ours = [];
     const theirs = [];
     for (let run = 0; run < RUNS; run++) {
       for (const [into, work] of [
-        [
-          theirs,
-          async () => {
-            await client.query(KEYS_BY_HAND);
-            await client.query(byHand(share));
-          },
-        ],
+        [theirs, () => client.query(byHand(share))],
         [
           ours,
           async () => {
             await client.query("select set_config('load.time', now()::text, true)");
             await runSteps(steps);
-            const { rows } = await client.query("select to_regclass('bench_loads.beside') is not null as there");
-            if (rows[0].there)
-              await client.query(`alter table beside ${INDEX[policy]}; create index on beside (d); drop table t; alter table beside rename to t`);
+            const { rows: found } = await client.query("select to_regclass('bench_loads.beside') is not null as there");
+            if (found[0].there) await client.query(`alter table beside ${index}; create index on beside (d); drop table t; alter table beside rename to t`);
           },
         ],
       ]) {
-        await client.query(`drop table if exists t; create table t as select ${table} from base; ${index}`);
+        await client.query(`drop table if exists t; create table t as ${fill}; alter table t ${index}; create index on t (d)`);
         await client.query('vacuum analyze t');
+        for (const statement of before?.split('; ') ?? []) await client.query(statement);
         await server.query('checkpoint');
         into.push(
           await timed(async () => {
@@ -151,12 +296,10 @@ for (const [policy, { contract, table, byHand }] of Object.entries(CASES)) {
         );
       }
     }
-    const [o, h] = [ours, theirs].map((r) => ({ ms: median(r.map((x) => x.ms)), wal: median(r.map((x) => x.wal)) }));
-    console.log(
-      `${policy.padEnd(8)} ${String(share * 100).padStart(5)} %  ${o.ms.toFixed(0).padStart(6)} ms  ${h.ms.toFixed(0).padStart(6)} ms  ${(o.ms / h.ms).toFixed(2).padStart(9)}  ${(o.wal / h.wal).toFixed(2).padStart(9)}`,
-    );
+    report(policy, `${share * 100} %`, ours, theirs);
   }
 }
+if (!only || only === 'fact') await fact();
 await client.query('drop schema bench_loads cascade');
 await client.end();
 await server.end();

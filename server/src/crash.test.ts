@@ -201,4 +201,4 @@ test('killed at any moment of loads of every policy, each table is as before or 
   } finally {
     await warehouse('delete from landing.owner where owner_id < 0');
   }
-});
+}, 3_600_000);

@@ -16,16 +16,20 @@ export function datedSteps({ target, own, home }: PolicyContext): LoadStep[] {
   const written = writtenColumns(target);
   const names = written.map((c) => c.name);
   const keep = optionOf(target.table, 'keep_copies');
-  const row = newRow(target, maps, 'q', (c) => (c.name === flag ? 'false' : undefined));
-  const ofQuery = `select ${columnsOf('q', names)} from ${ROWS} as q`;
+  // Rows are written with the flag that they keep: only those of the date that loses it are written again.
+  const newest = `(select greatest((select max(${asOf}) from ${place}), (select max(${asOf}) from ${CHANGES})))`;
+  const row = newRow(target, maps, 'q', (c) => (c.name === flag ? `q.${asOf} = ${newest}` : undefined));
+  const ofQuery = `select ${columnsOf('q', names)} from ${ROWS} as q where q.${asOf} in (select ${asOf} from ${place})`;
   const ofTable = `select ${columnsOf('t', names)} from ${place} as t where t.${asOf} in (select ${asOf} from ${ROWS})`;
   return [
     ...createKeyMaps(maps),
     run(
       'build',
+      // A date that is not there is taken without comparing: the list of different ones is only made where it is asked for.
       `create temp table changes on commit drop as
-select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${asOf}) as replaced
-from (select distinct ${asOf} from ((${ofQuery} except all ${ofTable}) union all (${ofTable} except all ${ofQuery})) as different) as d`,
+select ${asOf}, there as replaced
+from (select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${asOf}) as there from (select distinct ${asOf} from ${ROWS}) as d) as dates
+where not there or ${asOf} in (select ${asOf} from ((${ofQuery} except all ${ofTable}) union all (${ofTable} except all ${ofQuery})) as different)`,
     ),
     ...numberKeys(maps, `(select * from ${ROWS} where ${asOf} in (select ${asOf} from ${CHANGES}))`),
     run('build', `delete from ${place} where ${asOf} in (select ${asOf} from ${CHANGES} where replaced)`),

@@ -1,8 +1,12 @@
 import type { PolicyContext } from './policy.js';
-import { optionOf } from './target.js';
+import { optionOf, tellsEarly, type Target } from './target.js';
+
+/** Whether keys can be looked up while the rows are written: a table made anew, of whose look-ups nothing has to be known before or told afterwards. */
+const looksUpInOnePass = ({ table, lookUps }: Target): boolean =>
+  lookUps.length === 0 || (table.policy === 'rebuild' && lookUps.every((l) => l.missing === 'unknown' && !tellsEarly(l)));
 
 /** Loads that read the query's rows once or twice. */
-const READ_FEW_TIMES: ReadonlySet<string> = new Set(['append', 'merge', 'history']);
+const READ_FEW_TIMES: ReadonlySet<string> = new Set(['append', 'merge', 'history', 'dated', 'rebuild']);
 const CHANGING = /\b(random|nextval|clock_timestamp|timeofday|gen_random_uuid|txid_current)\b/i;
 
 /**
@@ -12,7 +16,7 @@ const CHANGING = /\b(random|nextval|clock_timestamp|timeofday|gen_random_uuid|tx
 export function readsDirectly({ project, target }: PolicyContext): boolean {
   const { table } = target;
   const { query } = table;
-  if (!query || target.lookUps.length || !READ_FEW_TIMES.has(table.policy) || query.tables.length !== 1 || query.functions.length) return false;
+  if (!query || !looksUpInOnePass(target) || !READ_FEW_TIMES.has(table.policy) || query.tables.length !== 1 || query.functions.length) return false;
   const input = project.tables.get(`${query.tables[0]!.layer ?? ''}.${query.tables[0]!.name}`);
   const { withClause, groupClause, distinctClause, sortClause, limitCount, limitOffset, havingClause, op } = query.select;
   const plain =

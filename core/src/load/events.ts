@@ -4,7 +4,7 @@ import { historyColumns, intervalGuards, type HistoryColumns } from './history.j
 import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf, surrogateMap } from './keys.js';
 import { completeMembers, lastMembers } from './members.js';
 import type { PolicyContext } from './policy.js';
-import { CHANGES, checking, counts, dropTemporary, guard, ROWS, run, VERSIONS, type LoadStep } from './steps.js';
+import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, VERSIONS, type LoadStep } from './steps.js';
 import { columnsOf, differ, optionOf, rememberedPlace, sameKey, stampOf, writtenColumns } from './target.js';
 
 /**
@@ -34,7 +34,7 @@ export function eventSteps(context: PolicyContext): LoadStep[] {
 select distinct ${columnsOf('q', names)} from ${ROWS} as q
 where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, at])} and not (${differ('e', 'q', rest)}))`,
     ),
-    run('session', `analyze ${CHANGES}`),
+    analyzeChanges([...key, at]),
     run('build', `insert into ${events} (${idents(names)}) select ${idents(names)} from ${CHANGES}`),
     tieGuard(context, events, touched, at, order),
     run('build', `create temp table versions on commit drop as\n${cut(context, h, events, touched, at, order)}`),

@@ -1,10 +1,11 @@
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { ColumnDeclaration, Project } from '../project/model.js';
 import type { Names } from './compile.js';
+import { readsDirectly } from './direct.js';
 import type { PolicyContext } from './policy.js';
 import { checking, counts, dropTemporary, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
 import type { Place } from './place.js';
-import { columnWith, columnsOf, rememberedPlace, sameKey, targetOf, type LookUp, type Target } from './target.js';
+import { columnWith, columnsOf, rememberedPlace, sameKey, targetOf, tellsEarly, type LookUp, type Target } from './target.js';
 import { filledValue } from './keys.js';
 import { inferMembers } from './members.js';
 
@@ -21,33 +22,41 @@ export function lookUpSteps(context: PolicyContext): LoadStep[] {
     ...target.lookUps.map((l, i) => `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type}) as ${ident(l.column.name)}`),
     ...target.lookUps.flatMap((_, i) => (joins[i]!.early === undefined ? [] : [`${joins[i]!.early} as before_first_${i}`])),
   ];
-  const inferred = inferring(context);
+  const direct = readsDirectly(context);
   return [
-    ...inferred.flatMap(({ dimension, places, lookUps }) => inferMembers(dimension, places, wantedKeys(dimension, lookUps))),
+    ...inferring(context).flatMap(({ dimension, places, lookUps }) => inferMembers(dimension, places, wantedKeys(dimension, lookUps))),
     run(
       'build',
-      `create temp table query_rows on commit drop as\nselect ${items.join(',\n       ')}\nfrom ${RAW_ROWS} as q${joins.map((j) => j.sql).join('')}`,
+      `create temp ${direct ? 'view query_rows' : 'table query_rows on commit drop'} as\nselect ${items.join(',\n       ')}\nfrom ${RAW_ROWS} as q${joins.map((j) => j.sql).join('')}`,
     ),
+    ...(direct ? [] : [...lookUpChecks(context, ROWS), dropTemporary(RAW_ROWS)]),
+  ];
+}
+
+/** That looking up lost and multiplied no row, and what it found. @param rows the rows with their keys */
+export function lookUpChecks(context: PolicyContext, rows: string): LoadStep[] {
+  const { target } = context;
+  if (target.lookUps.length === 0) return [];
+  return [
     checking(
       'look_ups_keep_rows',
       guard(
-        `select (select count(*) from ${RAW_ROWS}) as rows_of_the_query, (select count(*) from ${ROWS}) as rows_with_keys where (select count(*) from ${RAW_ROWS}) <> (select count(*) from ${ROWS})`,
+        `select * from (select (select count(*) from ${RAW_ROWS}) as rows_of_the_query, (select count(*) from ${rows}) as rows_with_keys offset 0) as counted where rows_of_the_query <> rows_with_keys`,
         'looking up keys multiplied rows',
         'A dimension holds overlapping versions of a key: look at its checks.',
       ),
     ),
     ...target.lookUps.filter((l) => l.missing === 'stop').map((l) => stopGuard(l)),
     counts(
-      ROWS,
+      rows,
       Object.fromEntries(
         target.lookUps.flatMap((l, i) => [
           [`${l.column.name} unknown`, `${ident(l.column.name)} = 0`],
-          ...(joins[i]!.early === undefined ? [] : [[`${l.column.name} before the first version`, `before_first_${i}`]]),
+          ...(tellsEarly(l) ? [[`${l.column.name} before the first version`, `before_first_${i}`]] : []),
         ]),
       ),
     ),
-    ...inferred.flatMap(({ dimension, places, lookUps }) => lookUps.map((l) => inferredCount(dimension, places, l))),
-    dropTemporary(RAW_ROWS),
+    ...inferring(context).flatMap(({ dimension, places, lookUps }) => lookUps.map((l) => inferredCount(dimension, places, l))),
   ];
 }
 

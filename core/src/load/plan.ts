@@ -9,7 +9,7 @@ import { compileText, definitionQuery, settingsOf, withEach, type Names } from '
 import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
-import type { LoadStep } from './steps.js';
+import { IN_PARALLEL, type LoadStep } from './steps.js';
 import { optionOf, rememberedPlace, storage } from './target.js';
 
 export type StatementKind = 'session' | 'before' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
@@ -126,7 +126,11 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   return {
     ...base,
     relation: isView ? 'view' : 'table',
-    session: [...sessionStatements(isView ? new Map() : usedSettings(table, settings)), ...beforeStatements(project, table)],
+    session: [
+      ...sessionStatements(isView ? new Map() : usedSettings(table, settings)),
+      ...(isView ? [] : [{ kind: 'session' as const, sql: IN_PARALLEL }]),
+      ...beforeStatements(project, table),
+    ],
     build: [...beforeQuery(table, names), { kind: 'build', sql: head + query.text, author }],
     finish: isView
       ? [...comments, ...grants, ...afterStatements(context, table, names)]
@@ -188,7 +192,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
     build: [
       ...(base.kind === 'in place'
         ? addDrift(context.project, table, own)
-        : [...remembered(target, base), { kind: 'build' as const, sql: startingTable(table, own, base) }]),
+        : [...remembered(target, base), ...(table.policy === 'rebuild' ? [] : [{ kind: 'build' as const, sql: startingTable(table, own, base) }])]),
       ...beforeQuery(table, names),
     ],
     steps: policySteps(policy, query, table.path, base.kind === 'none'),

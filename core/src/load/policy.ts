@@ -12,7 +12,7 @@ import { mergeSteps } from './merge.js';
 import { rebuildSteps } from './rebuild.js';
 import type { Place } from './place.js';
 import { readsDirectly } from './direct.js';
-import { checking, dropTemporary, dropTemporaryView, guard, RAW_ROWS, ROWS, run, together, type Guard, type LoadStep } from './steps.js';
+import { checking, dropTemporary, dropTemporaryView, guard, IN_PARALLEL, RAW_ROWS, ROWS, run, together, type Guard, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, isFilled, optionOf, sortsFast, targetOf, type Target } from './target.js';
 import type { EditedText } from '../sql/edits.js';
 
@@ -34,9 +34,6 @@ export interface PolicyContext {
   /** An option that holds a condition over `q` and `t`, compiled. */
   readonly condition: (option: string) => string | undefined;
 }
-
-/** Workers hand rows on at nearly no cost: without this the planner joins millions of rows in one process. Measured: half the time. */
-const IN_PARALLEL = 'set local parallel_tuple_cost = 0';
 
 /** Policies whose tables keep rows from load to load. */
 export const STATEFUL: ReadonlySet<string> = new Set(['append', 'merge', 'history', 'dated']);
@@ -87,9 +84,9 @@ export function policySteps(context: PolicyContext, query: EditedText, path: str
   const { target } = context;
   const { table } = target;
   // Rows are found again by their place: nobody else may write until this load has ended. Readers go on.
-  const lock = run('session', `lock table ${qualified(context.own)} in share row exclusive mode`);
-  const steps = [lock, ...rowsOfQuery(context, query, path, first), ...inputGuards(context), ...stepsOf(table, context)];
-  const all = readsDirectly(context) ? [...steps, dropTemporaryView(ROWS)] : [dropTemporary(ROWS, RAW_ROWS), ...steps, dropTemporary(ROWS)];
+  const lock = table.policy === 'rebuild' ? [] : [run('session', `lock table ${qualified(context.own)} in share row exclusive mode`)];
+  const steps = [...lock, ...rowsOfQuery(context, query, path, first), ...inputGuards(context), ...stepsOf(table, context)];
+  const all = readsDirectly(context) ? [...steps, dropTemporaryView(ROWS, RAW_ROWS)] : [dropTemporary(ROWS, RAW_ROWS), ...steps, dropTemporary(ROWS)];
   return [run('session', IN_PARALLEL), ...all];
 }
 
@@ -123,7 +120,7 @@ function rowsOfQuery(context: PolicyContext, query: EditedText, path: string, fi
   const name = target.lookUps.length ? 'raw_rows' : 'query_rows';
   const select = `select ${items.join(',\n       ')}\nfrom (\n`;
   const direct = readsDirectly(context);
-  const head = `create temp ${direct ? 'view query_rows' : `table ${name} on commit drop`} as\n${select}`;
+  const head = `create temp ${direct ? `view ${name}` : `table ${name} on commit drop`} as\n${select}`;
   const bound = target.table.policy === 'append' && !first ? watermarkBound(context) : undefined;
   const rows = wrapped(head, query, `\n) as q${bound ? `\nwhere ${bound.condition}` : ''}`);
   const author = { path, original: rows.original };

@@ -3,18 +3,34 @@ import type { PolicyContext } from './policy.js';
 import { createKeyMaps, keyMapsOf, newRow, numberKeys } from './keys.js';
 import { completeMembers, lastMembers } from './members.js';
 import { counts, ROWS, run, type LoadStep } from './steps.js';
+import { storage } from './target.js';
+import { startingTable } from './base.js';
+import { readsDirectly } from './direct.js';
+import { lookUpChecks } from './look-ups.js';
 
-/** All rows anew, where keys are given or looked up: the numbers of the key map stay from load to load. */
+/**
+ * All rows anew, where keys are given or looked up: the numbers of the key map stay from load to load. The
+ * table is made by these steps, from its query: several workers can answer that, and cannot where rows are inserted.
+ */
 export function rebuildSteps(context: PolicyContext): LoadStep[] {
   const { target, own, home } = context;
   const maps = keyMapsOf(target, home);
   const row = newRow(target, maps, 'q');
+  const place = qualified(own);
+  const rows = `select ${row.items}\nfrom ${ROWS} as q${row.join}`;
   return [
     ...createKeyMaps(maps),
-    ...completeMembers(target, context),
+    // Placeholders make room for their members where the table is there.
+    ...(target.isInferred ? [run('build', startingTable(target.table, own, { kind: 'none' })), ...completeMembers(target, context)] : []),
     ...numberKeys(maps, ROWS),
-    run('build', `insert into ${qualified(own)} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${ROWS} as q${row.join}`),
+    run(
+      'build',
+      target.isInferred
+        ? `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${rows}`
+        : `create table ${place}${storage(target.table)} as\n${rows}`,
+    ),
+    counts(place, { inserted: 'true' }),
+    ...(readsDirectly(context) ? lookUpChecks(context, place) : []),
     ...lastMembers(target, context),
-    counts(ROWS, { inserted: 'true' }),
   ];
 }

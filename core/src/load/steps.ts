@@ -32,6 +32,9 @@ export type LoadStep =
 
 export type Guard = Extract<LoadStep, { readonly step: 'guard' }>;
 
+/** Workers hand rows on at nearly no cost: without this the planner joins millions of rows in one process. Measured: half the time. */
+export const IN_PARALLEL = 'set local parallel_tuple_cost = 0';
+
 /** Rows at fault that a guard shows. */
 export const GUARD_ROWS = 100;
 
@@ -73,4 +76,4 @@ export function counts(from: string, conditions: Readonly<Record<string, string>
 export const analyzeChanges = (columns: readonly string[]): LoadStep => run('session', `analyze ${CHANGES} (${idents(columns)})`);
 
 export const dropTemporary = (...tables: readonly string[]): LoadStep => run('session', `drop table if exists ${tables.join(', ')}`);
-export const dropTemporaryView = (view: string): LoadStep => run('session', `drop view if exists ${view}`);
+export const dropTemporaryView = (...views: readonly string[]): LoadStep => run('session', `drop view if exists ${views.join(', ')}`);

@@ -59,6 +59,10 @@ export function isFilled(column: ColumnDeclaration): boolean {
 /** The column of a target that has a role. */
 export const columnWith = (target: Pick<Target, 'columns'>, role: string): string | undefined => target.columns.find((c) => c.options['role'] === role)?.name;
 
+/** Whether a look-up tells rows that are older than the first version, which they point to. */
+export const tellsEarly = (l: LookUp): boolean =>
+  l.at !== undefined && l.beforeFirst === 'first' && columnWith({ columns: l.dimension.contract?.columns ?? [] }, 'valid from') !== undefined;
+
 /** Columns that the query may return without the contract declaring them: what look-ups and events need. */
 export function helperColumns(table: Definition): ReadonlySet<string> {
   const found = new Set<string>();

@@ -62,6 +62,7 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
       await client.query('begin');
       try {
         await client.query("select set_config('load.time', $1, true)", [time]);
+        if (table.policy === 'rebuild') await client.query(`drop table if exists ${qualified(own)}`);
         const counted = await runSteps(client, policySteps(context, compiled, table.path), (said) => (note = said));
         const { rows } = await client.query<{ there: string }>('select to_regclass($1) is not null as there', [qualified(beside)]);
         if (String(rows[0]!.there).startsWith('t'))
