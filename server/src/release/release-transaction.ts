@@ -74,7 +74,7 @@ export class ReleaseTransaction {
     while (left.length) {
       const i = left.findIndex((s) => s.waitsFor.every((w) => done.has(w)));
       const [step] = left.splice(Math.max(0, i), 1);
-      await this.builds.begin(this.run, step!);
+      this.builds.begin(this.run, step!);
       if (!(await this.stepDone(step!))) return false;
       done.add(step!.table);
     }

@@ -165,7 +165,7 @@ export class BuildService implements OnModuleInit {
   /** One step on one connection. @returns whether what waits for it may start */
   private async step(context: BuildContext, step: RunStep, signal: AbortSignal): Promise<boolean> {
     const { run, environment } = context;
-    await this.begin(run, step);
+    this.begin(run, step);
     const role = this.warehouse.builder(environment);
     const client = await this.warehouse.connect(role);
     const stop = () => void this.warehouse.cancel(role, client);
@@ -328,12 +328,17 @@ export class BuildService implements OnModuleInit {
     );
   }
 
-  async begin(run: Run, step: RunStep): Promise<void> {
-    await this.steps.update(step.id, { state: 'running', startedAt: new Date() });
-    await this.runs.changed(run);
+  private readonly begun = new WeakMap<RunStep, Promise<void>>();
+
+  /** Writes that a step has begun; nobody has to wait for that before its end. */
+  begin(run: Run, step: RunStep): void {
+    const written = this.steps.update(step.id, { state: 'running', startedAt: new Date() }).then(() => this.runs.changed(run));
+    written.catch(() => undefined);
+    this.begun.set(step, written);
   }
 
   async end(run: Run, step: RunStep, change: Partial<RunStep>): Promise<void> {
+    await this.begun.get(step);
     await this.steps.update(step.id, { ...change, finishedAt: new Date() } as never);
     await this.runs.changed(run);
   }

@@ -153,11 +153,11 @@ export class RunController {
   async step(@Param('id', ParseIntPipe) id: number, @Param('step', ParseIntPipe) step: number) {
     const found = (await this.runs.stepsOf(id)).find((s) => s.id === step);
     if (!found) throw new Problem(404, 'not-found', `Step ${step} of run ${id} does not exist`);
-    const results = (await this.runs.resultsOf(id)).filter((r) => r.step.id === step);
+    const { statements, kinds, results } = await this.runs.detailOf(step);
     return {
       ...stepOut(found, results),
-      statements: found.statements,
-      kinds: await this.runs.kindsOf(step),
+      statements,
+      kinds,
       results: results.map((r) => ({ id: r.checkId, verdict: r.verdict, atFault: r.atFault, total: r.total, sql: r.sql, rows: r.rows })),
     };
   }

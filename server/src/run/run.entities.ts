@@ -134,7 +134,7 @@ export class RunStep {
   @Column({ type: 'text', nullable: true })
   note: string | null;
 
-  @Column('jsonb', { default: [] })
+  @Column({ type: 'jsonb', default: [], select: false })
   statements: readonly RanStatement[];
 
   @Column('jsonb', { nullable: true })

@@ -279,17 +279,27 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     return run;
   }
 
-  /** Some rows of each kind that a step's load counted. */
-  async kindsOf(step: number): Promise<RunStep['kinds']> {
-    return (await this.steps.findOne({ where: { id: step }, select: { id: true, kinds: true } }))?.kinds ?? null;
+  /** What is only read of one step at a time: its statements, some rows of each kind that its load counted, its checks with their rows. */
+  async detailOf(step: number): Promise<Pick<RunStep, 'statements' | 'kinds'> & { readonly results: readonly CheckResult[] }> {
+    const [found, results] = await Promise.all([
+      this.steps.findOneOrFail({ where: { id: step }, select: { id: true, kinds: true, statements: true } }),
+      this.results.find({ where: { step: { id: step } }, order: { id: 'ASC' } }),
+    ]);
+    return { statements: found.statements, kinds: found.kinds, results };
   }
 
   stepsOf(id: number): Promise<RunStep[]> {
     return this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
   }
 
+  /** The outcomes of a run's checks, without their rows. */
   resultsOf(id: number): Promise<CheckResult[]> {
-    return this.results.find({ where: { step: { run: { id } } }, relations: { step: true }, order: { id: 'ASC' } });
+    return this.results.find({
+      where: { step: { run: { id } } },
+      relations: { step: true },
+      select: { id: true, checkId: true, verdict: true, atFault: true, total: true, step: { id: true } },
+      order: { id: 'ASC' },
+    });
   }
 
   list(environment: string | undefined, most: number): Promise<Run[]> {

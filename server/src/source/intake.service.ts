@@ -93,7 +93,7 @@ export class IntakeService implements OnModuleInit {
   /** One table: beside, then swapped in; a failure leaves the landing table as it was. */
   private async bringIn(run: Run, project: Project, environment: Environment, step: RunStep, signal: AbortSignal): Promise<boolean> {
     const table = project.tables.get(step.table) as SourceTable;
-    await this.build.begin(run, step);
+    this.build.begin(run, step);
     const role = this.warehouse.builder(environment);
     const client = await this.warehouse.connect(role);
     const loader = new Loader(client);

@@ -40,6 +40,9 @@ export const FAULT_ROWS = 100;
 const SWAP_LOCK_TIMEOUT = '3s';
 const SWAP_ATTEMPTS = 20;
 
+/** A query about places, planned once a connection: planning it takes longer than answering it. */
+const ofPlaces = (name: string, text: string, places: readonly Place[]) => ({ name, text, values: [places.map((p) => p.schema), places.map((p) => p.name)] });
+
 /** Wraps an error with the statement that failed. */
 export class StatementFailed extends Error {
   constructor(
@@ -92,12 +95,17 @@ export class Loader {
     const started = performance.now();
     try {
       const result = await this.client.query(statement.sql);
-      this.ran.push({ kind: statement.kind, sql: statement.sql, milliseconds: Math.round(performance.now() - started), rows: result.rowCount });
+      this.ran.push({ kind: statement.kind, sql: statement.sql, milliseconds: Math.round(performance.now() - started), rows: result.rowCount ?? null });
       return result;
     } catch (error) {
       this.ran.push({ kind: statement.kind, sql: statement.sql, milliseconds: Math.round(performance.now() - started), rows: null });
       throw new StatementFailed(error, statement);
     }
+  }
+
+  /** Statements of which none can be at fault by itself, in one message: on small tables, messages take most of the time. */
+  private async together(kind: LoadStatement['kind'], statements: readonly { readonly sql: string }[]): Promise<void> {
+    if (statements.length) await this.plain(kind, statements.map((s) => s.sql).join(';\n'));
   }
 
   private plain(kind: LoadStatement['kind'], sql: string): Promise<pg.QueryResult> {
@@ -109,7 +117,7 @@ export class Loader {
    * @returns the plan as it stands, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
    */
   async makeBeside(plan: LoadPlan, csv: string | undefined): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
-    for (const statement of plan.session) await this.run(statement);
+    await this.together('session', plan.session);
     for (const statement of plan.build) await this.run(statement);
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
     for (const step of plan.steps ?? []) await this.step(step);
@@ -229,8 +237,7 @@ export class Loader {
   async finishBeside(plan: LoadPlan, old: OldRelation | undefined): Promise<void> {
     for (const statement of plan.finish) await this.run(statement);
     if (!old?.ours) return;
-    const { rows } = await this.client.query<OldRelation>(OLD_SQL, [[plan.beside.schema], [plan.beside.name]]);
-    const fresh = rows[0];
+    const [fresh] = await this.oldRelations([plan.beside]);
     if (!fresh) return;
     const kept = keptFromOld(plan, old, {
       columns: fresh.columns.map((c) => c.name),
@@ -252,7 +259,8 @@ export class Loader {
   }
 
   async oldRelations(places: readonly Place[]): Promise<OldRelation[]> {
-    const { rows } = await this.client.query<OldRelation>(OLD_SQL, [places.map((p) => p.schema), places.map((p) => p.name)]);
+    if (places.length === 0) return [];
+    const { rows } = await this.client.query<OldRelation>(ofPlaces('old relations', OLD_SQL, places));
     return rows;
   }
 
@@ -282,7 +290,6 @@ export class Loader {
    */
   async swap(items: readonly SwapItem[], dropped: readonly Place[] = []): Promise<readonly string[]> {
     for (let attempt = 1; ; attempt++) {
-      await this.client.query('savepoint before_swap');
       try {
         const remade = await this.swapOnce(items, dropped);
         await this.client.query('release savepoint before_swap');
@@ -298,15 +305,16 @@ export class Loader {
   }
 
   private async swapOnce(items: readonly SwapItem[], dropped: readonly Place[]): Promise<readonly string[]> {
-    await this.client.query(`set local lock_timeout = '${SWAP_LOCK_TIMEOUT}'`);
-    await this.client.query(`select pg_advisory_xact_lock(hashtext('ouvrage swap'))`);
+    await this.client.query(`savepoint before_swap; set local lock_timeout = '${SWAP_LOCK_TIMEOUT}'; select pg_advisory_xact_lock(hashtext('ouvrage swap'))`);
     const places = [...items.map((i) => i.target), ...dropped];
     const old = await this.oldRelations(places);
-    const { rows: dependents } = await this.client.query<Dependent>(DEPENDENTS_SQL, [places.map((p) => p.schema), places.map((p) => p.name)]);
+    const { rows: dependents } = await this.client.query<Dependent>(ofPlaces('dependents', DEPENDENTS_SQL, places));
     const plan = planSwap(items, old, dependents, dropped);
     if (plan.blockedBy) return this.replaceInPlace(items, old, plan.blockedBy);
-    for (const sql of plan.statements) await this.plain('swap', sql);
-    await this.client.query(`set local lock_timeout = 0`);
+    await this.together(
+      'swap',
+      [...plan.statements, 'set local lock_timeout = 0'].map((sql) => ({ sql })),
+    );
     return plan.remade;
   }
 
