@@ -7,6 +7,9 @@ import type { PolicyContext } from './policy.js';
 import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, VERSIONS, type LoadStep } from './steps.js';
 import { columnsOf, differ, optionOf, rememberedPlace, sameKey, stampOf, writtenColumns } from './target.js';
 
+/** All events of keys that have new ones: read once, looked at several times. */
+const TOUCHED = 'pg_temp.touched_events';
+
 /**
  * History from events: each row says what holds from its instant on. Events are remembered beside the
  * table; keys with new ones are cut again from all of theirs, and only rows that differ are written.
@@ -22,7 +25,6 @@ export function eventSteps(context: PolicyContext): LoadStep[] {
   const columns = eventColumns(context);
   const names = columns.map((c) => c.name);
   const rest = columns.filter((c) => !key.includes(c.name) && c.name !== at);
-  const touched = `(${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`;
   return [
     ...createKeyMaps(maps),
     ...completeMembers(target, context, `q.${ident(at)}`),
@@ -36,15 +38,20 @@ where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, 
     ),
     analyzeChanges([...key, at]),
     run('build', `insert into ${events} (${idents(names)}) select ${idents(names)} from ${CHANGES}`),
-    tieGuard(context, events, touched, at, order),
-    run('build', `create temp table versions on commit drop as\n${cut(context, h, events, touched, at, order)}`),
+    run(
+      'build',
+      `create temp table touched_events on commit drop as\nselect e.* from ${events} as e where (${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`,
+    ),
+    tieGuard(context, at, order),
+    run('build', `create temp table versions on commit drop as\n${cut(context, h, at, order)}`),
+    analyzeChanges([...key, h.validFrom.name], VERSIONS),
     ...keepNumbers(context, h),
     ...numberKeys(maps, VERSIONS),
     ...write(context, h),
     ...lastMembers(target, context),
     counts(CHANGES, { 'new events': 'true' }),
     ...intervalGuards(context, h),
-    dropTemporary(CHANGES, VERSIONS),
+    dropTemporary(CHANGES, TOUCHED, VERSIONS),
   ];
 }
 
@@ -59,7 +66,7 @@ function eventColumns({ target }: PolicyContext): ColumnDeclaration[] {
   ];
 }
 
-function tieGuard({ target }: PolicyContext, events: string, touched: string, at: string, order: string | undefined): LoadStep {
+function tieGuard({ target }: PolicyContext, at: string, order: string | undefined): LoadStep {
   const instant = `${columnsOf('e', target.key)}, e.${ident(at)}`;
   const rank = order === undefined ? '1' : `rank() over (partition by ${instant} order by e.${ident(order)} desc nulls last)`;
   return checking(
@@ -67,7 +74,7 @@ function tieGuard({ target }: PolicyContext, events: string, touched: string, at
     guard(
       `select * from (
   select r.*, count(*) over (partition by ${columnsOf('r', [...target.key, at])}) as tied
-  from (select e.*, ${rank} as place from ${events} as e where ${touched}) as r where place = 1
+  from (select e.*, ${rank} as place from ${TOUCHED} as e) as r where place = 1
 ) as first_of
 where tied > 1
 order by ${idents([...target.key, at])}`,
@@ -78,7 +85,7 @@ order by ${idents([...target.key, at])}`,
 }
 
 /** All versions of touched keys, from all of their events. */
-function cut(context: PolicyContext, h: HistoryColumns, events: string, touched: string, at: string, order: string | undefined): string {
+function cut(context: PolicyContext, h: HistoryColumns, at: string, order: string | undefined): string {
   const { target } = context;
   const { key } = target;
   const byKey = `partition by ${idents(key)}`;
@@ -104,8 +111,7 @@ function cut(context: PolicyContext, h: HistoryColumns, events: string, touched:
   });
   return `with winner as (
   select distinct on (${columnsOf('e', key)}, e.${instant}) e.*
-  from ${events} as e
-  where ${touched}
+  from ${TOUCHED} as e
   order by ${columnsOf('e', key)}, e.${instant}${order === undefined ? '' : `, e.${ident(order)} desc nulls last`}
 ), marked as (
   select *, row_number() over w = 1${starts.map((s) => ` or ${s}`).join('')} as starts${previous.map((p) => `, ${p.changed}`).join('')}

@@ -73,7 +73,7 @@ export function counts(from: string, conditions: Readonly<Record<string, string>
 }
 
 /** Statistics of what the changes are joined and told apart by; those of the other columns would take as long as the load's own statements. */
-export const analyzeChanges = (columns: readonly string[]): LoadStep => run('session', `analyze ${CHANGES} (${idents(columns)})`);
+export const analyzeChanges = (columns: readonly string[], changes = CHANGES): LoadStep => run('session', `analyze ${changes} (${idents(columns)})`);
 
 export const dropTemporary = (...tables: readonly string[]): LoadStep => run('session', `drop table if exists ${tables.join(', ')}`);
 export const dropTemporaryView = (...views: readonly string[]): LoadStep => run('session', `drop view if exists ${views.join(', ')}`);
