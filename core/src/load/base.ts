@@ -4,7 +4,7 @@ import { keyMapsOf } from './keys.js';
 import type { Place } from './place.js';
 import type { LoadStatement } from './plan.js';
 import { loadsInSteps } from './policy.js';
-import { REMEMBERED, rememberedPlace, storage, targetOf, type Remembered } from './target.js';
+import { emptyTable, REMEMBERED, rememberedPlace, storage, targetOf, type Remembered } from './target.js';
 
 /** What the load of a table that keeps state goes on from. */
 export type LoadBase =
@@ -46,7 +46,7 @@ export function rememberedColumns(project: Project, table: Definition): Map<Reme
 /** The table that the load goes on with: empty, or a copy in the contract's form; new columns are null in old rows. */
 export function startingTable(table: Definition, own: Place, base: LoadBase): string {
   const columns = table.contract!.columns;
-  if (base.kind !== 'copy') return `create table ${qualified(own)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}`).join(',\n  ')}\n)${storage(table)}`;
+  if (base.kind !== 'copy') return emptyTable(table, own);
   const extras = (base.extras ?? []).filter((e) => !columns.some((c) => c.name === e.name)).map((e) => ident(e.name));
   const items = columns.map((c) => {
     const was = c.options['was'];

@@ -3,8 +3,7 @@ import type { PolicyContext } from './policy.js';
 import { createKeyMaps, keyMapsOf, newRow, numberKeys } from './keys.js';
 import { completeMembers, lastMembers } from './members.js';
 import { counts, ROWS, run, type LoadStep } from './steps.js';
-import { storage } from './target.js';
-import { startingTable } from './base.js';
+import { emptyTable, storage } from './target.js';
 import { readsDirectly } from './direct.js';
 import { lookUpChecks } from './look-ups.js';
 
@@ -21,7 +20,7 @@ export function rebuildSteps(context: PolicyContext): LoadStep[] {
   return [
     ...createKeyMaps(maps),
     // Placeholders make room for their members where the table is there.
-    ...(target.isInferred ? [run('build', startingTable(target.table, own, { kind: 'none' })), ...completeMembers(target, context)] : []),
+    ...(target.isInferred ? [run('build', emptyTable(target.table, own)), ...completeMembers(target, context)] : []),
     ...numberKeys(maps, ROWS),
     run(
       'build',

@@ -1,6 +1,6 @@
 import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
 import { STORAGE_PARAMETERS } from '../project/options.js';
-import { boundedName, ident, literal } from '../sql/quote.js';
+import { boundedName, ident, literal, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
 
 /** Roles of columns that the load fills: the query does not return them. */
@@ -170,6 +170,10 @@ export function differ(a: string, b: string, columns: readonly ColumnDeclaration
   const side = (alias: string) => columns.map((c) => `${alias}.${ident(c.name)}${c.type === 'json' ? '::jsonb' : ''}`).join(', ');
   return `(${side(a)}) is distinct from (${side(b)})`;
 }
+
+/** A table with the contract's columns and no row. */
+export const emptyTable = (table: Definition, place: Place): string =>
+  `create table ${qualified(place)} (\n  ${table.contract!.columns.map((c) => `${ident(c.name)} ${c.type}`).join(',\n  ')}\n)${storage(table)}`;
 
 /** What a filled column without history holds when a row is written; undefined for others. */
 export function stampOf(column: ColumnDeclaration): string | undefined {
