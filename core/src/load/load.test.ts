@@ -123,6 +123,7 @@ grant select on core.x to reporting;`;
       "set local timezone = 'UTC';
       set local search_path = pg_catalog, extensions;
       select set_config('param.region', 'south', true);
+      set local parallel_tuple_cost = 0;
       set local work_mem = '64MB';
       create table "core~next"."x" with (fillfactor = '70') as
       select cast(q."b" as text) as "b",
