@@ -138,8 +138,7 @@ export class ReleaseTransaction {
         this.failure = { step, loader, checks };
         return false;
       }
-      const [old] = await loader.oldRelations([plan.target]);
-      await loader.finishBeside(plan, old);
+      await loader.finishBeside(plan);
       this.built.set(table.fullName, { step, item: plan, rows, checks, loader });
       return true;
     } catch (error) {

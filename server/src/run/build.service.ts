@@ -260,8 +260,7 @@ export class BuildService implements OnModuleInit {
 
   private async putInPlace(loader: Loader, plan: LoadPlan): Promise<void> {
     if (!plan.swaps) return;
-    const [old] = await loader.oldRelations([plan.target]);
-    await loader.finishBeside(plan, old);
+    await loader.finishBeside(plan);
     if (plan.relation === 'view' && (await loader.sameView(plan))) await loader.dropBeside(plan);
     else await loader.swap([plan]);
   }

@@ -234,11 +234,11 @@ export class Loader {
   }
 
   /** Constraints, indexes, comments and grants beside, and what was made by hand on the old table. */
-  async finishBeside(plan: LoadPlan, old: OldRelation | undefined): Promise<void> {
+  async finishBeside(plan: LoadPlan): Promise<void> {
     for (const statement of plan.finish) await this.run(statement);
-    if (!old?.ours) return;
-    const [fresh] = await this.oldRelations([plan.beside]);
-    if (!fresh) return;
+    const found = await this.oldRelations([plan.target, plan.beside]);
+    const [old, fresh] = [plan.target, plan.beside].map((place) => found.find((r) => r.schema === place.schema && r.name === place.name));
+    if (!old?.ours || !fresh) return;
     const kept = keptFromOld(plan, old, {
       columns: fresh.columns.map((c) => c.name),
       indexes: fresh.indexes.map((i) => i.name),
@@ -291,9 +291,7 @@ export class Loader {
   async swap(items: readonly SwapItem[], dropped: readonly Place[] = []): Promise<readonly string[]> {
     for (let attempt = 1; ; attempt++) {
       try {
-        const remade = await this.swapOnce(items, dropped);
-        await this.client.query('release savepoint before_swap');
-        return remade;
+        return await this.swapOnce(items, dropped);
       } catch (error) {
         const cause = error instanceof StatementFailed ? error.cause : error;
         const busy = isDatabaseError(cause) && ['55P03', '40P01'].includes(cause.code ?? '');
