@@ -1,12 +1,9 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import {
-  againstTargets,
   cleanTable,
   fromRelated,
   matchColumns,
   multiplies,
-  pivot,
-  pivotNames,
   proposeClean,
   readProject,
   relationsOf,
@@ -14,66 +11,15 @@ import {
   splitTable,
   stackTables,
   stepsFrom,
-  summarise,
-  unpivot,
   type CleanColumn,
   type JoinedTable,
-  type MeasureKind,
 } from '@ouvrage/core';
-import type pg from 'pg';
-import { random as numbers, scratchSchema } from './testing-sql.js';
+import { client, close, full, multiset, open, random, run, SEEDS, table, type Value } from './starters-harness.js';
 
 /** Every starter's SQL, run over random rows and held against a plain computation: the same rows as a multiset. */
 const SCHEMA = 'starter_test';
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
+beforeAll(() => open(SCHEMA));
 afterAll(() => close());
-
-type Value = string | number | boolean | null;
-type Rows = Value[][];
-const SEEDS = Array.from({ length: 40 }, (_, seed) => seed);
-
-function random(seed: number) {
-  const below = numbers(seed);
-  return {
-    below,
-    pick: <T>(of: readonly T[]): T => of[below(of.length)]!,
-    maybe: <T>(v: T): T | null => (below(5) === 0 ? null : v),
-    rows: (most: number, row: (i: number) => Value[]): Rows => Array.from({ length: below(most) }, (_, i) => row(i)),
-  };
-}
-
-async function table(name: string, columns: Readonly<Record<string, string>>, rows: Rows): Promise<void> {
-  const list = Object.entries(columns);
-  await client.query(`drop table if exists ${name} cascade; create table ${name} (${list.map(([n, t]) => `"${n}" ${t}`).join(', ')})`);
-  if (rows.length)
-    await client.query(
-      `insert into ${name} select * from unnest(${list.map(([, t], i) => `$${i + 1}::${t}[]`).join(', ')})`,
-      list.map((_, i) => rows.map((r) => r[i]!)),
-    );
-}
-
-/** Numbers and instants in one spelling, so that rows of PostgreSQL and of TypeScript can be compared. */
-const spelled = (v: Value | undefined): string =>
-  v === null || v === undefined
-    ? 'null'
-    : typeof v === 'boolean'
-      ? v
-        ? 't'
-        : 'f'
-      : /^-?\d+(\.\d+)?$/.test(String(v))
-        ? String(Number(Number(v).toFixed(6)))
-        : String(v);
-const multiset = (rows: readonly (readonly (Value | undefined)[])[]) => rows.map((r) => r.map(spelled).join(' | ')).sort();
-const run = async (sql: string): Promise<{ names: string[]; rows: string[] }> => {
-  const result = await client.query<Value[]>({ text: sql, rowMode: 'array' });
-  return { names: result.fields.map((f) => f.name), rows: multiset(result.rows) };
-};
-const full = (name: string) => `${SCHEMA}.${name}`;
 
 describe('clean', () => {
   const TEXTS = ['a', ' b ', '', '  ', 'n/a', 'IN', ' OUT', '7', ' 42 '];
@@ -281,128 +227,6 @@ describe('split', () => {
       takes.filter((n) => n > 1).length,
       takes.filter((n) => n === 0).length,
     ]);
-  });
-});
-
-/** A measure over a group's values, written from what its name says. */
-function measured(kind: MeasureKind, values: (number | null)[], nullIsZero: boolean, all: (number | null)[]): Value {
-  const some = values.flatMap((v) => (v === null ? (nullIsZero ? [0] : []) : [v]));
-  const sum = (list: number[]) => (list.length ? list.reduce((a, b) => a + b, 0) : null);
-  switch (kind) {
-    case 'count':
-      return values.filter((v) => v !== null).length;
-    case 'distinct':
-      return new Set(values.filter((v) => v !== null)).size;
-    case 'sum':
-      return sum(some);
-    case 'least':
-      return values.some((v) => v !== null) ? Math.min(...values.filter((v) => v !== null)) : null;
-    case 'greatest':
-      return values.some((v) => v !== null) ? Math.max(...values.filter((v) => v !== null)) : null;
-    case 'average':
-      return some.length ? sum(some)! / some.length : null;
-    case 'share': {
-      const whole = sum(all.flatMap((v) => (v === null ? (nullIsZero ? [0] : []) : [v])));
-      const own = sum(some);
-      return own === null || !whole ? null : own / whole;
-    }
-  }
-}
-
-const groupsOf = <T>(rows: readonly T[], key: (row: T) => string): T[][] => {
-  const groups = new Map<string, T[]>();
-  for (const row of rows) groups.set(key(row), [...(groups.get(key(row)) ?? []), row]);
-  return [...groups.values()];
-};
-
-describe('summarise', () => {
-  const KINDS: readonly MeasureKind[] = ['count', 'distinct', 'sum', 'least', 'greatest', 'average', 'share'];
-  test.each(SEEDS)('seed %i', async (seed) => {
-    const r = random(seed);
-    const rows = r.rows(30, () => [r.maybe(r.pick(['x', 'y'])), r.maybe(r.below(3)), r.maybe(r.below(20) - 5)]);
-    await table('facts', { t: 'text', g: 'integer', n: 'integer' }, rows);
-    const by = ['t', 'g'].slice(0, 1 + r.below(2));
-    const nullIsZero = r.below(2) === 0;
-    const measures = [{ kind: 'count' as const, name: 'rows_seen' }, ...KINDS.map((kind) => ({ kind, column: 'n', name: `${kind}_n`, nullIsZero }))];
-    const all = rows.map((x) => x[2] as number | null);
-    const expected = groupsOf(rows, (x) => JSON.stringify(x.slice(0, by.length))).map((group) => {
-      const values = group.map((x) => x[2] as number | null);
-      return [...group[0]!.slice(0, by.length), group.length, ...KINDS.map((kind) => measured(kind, values, nullIsZero, all))];
-    });
-    expect((await run(summarise({ source: full('facts'), by, measures }))).rows).toEqual(multiset(expected));
-  });
-});
-
-describe('pivot', () => {
-  test.each(SEEDS)('to columns and back: seed %i', async (seed) => {
-    const r = random(seed);
-    const rows = r.rows(25, () => [r.maybe(r.pick(['q', 'w'])), r.maybe(r.pick(['in', 'out', '', "o'k"])), r.maybe(r.below(9))]);
-    await table('moves', { who: 'text', direction: 'text', n: 'integer' }, rows);
-    const found = [...new Set(rows.map((x) => x[1] as string | null))];
-    const names = pivotNames(found, ['who']);
-    const sql = pivot({
-      source: full('moves'),
-      by: ['who'],
-      across: 'direction',
-      values: found.map((value, i) => ({ value, name: names[i]! })),
-      measure: { kind: 'sum', column: 'n' },
-    });
-    const cells = groupsOf(rows, (x) => String(x[0])).map((group) => [
-      group[0]![0]!,
-      ...found.map((value) => {
-        const own = group.filter((x) => x[1] === value).flatMap((x) => (x[2] === null ? [] : [x[2] as number]));
-        return own.length ? own.reduce((a, b) => a + b, 0) : null;
-      }),
-    ]);
-    if (found.length) expect(await run(sql)).toEqual({ names: ['who', ...names], rows: multiset(cells) });
-    await client.query(`create or replace view wide as select 1 as who, 2 as a, null::int as b`);
-    const back = unpivot({ source: full('wide'), keep: ['who'], columns: ['a', 'b'], nameColumn: 'direction', valueColumn: 'n', withoutNulls: seed % 2 === 0 });
-    expect((await run(back)).rows).toEqual(
-      multiset(
-        seed % 2 === 0
-          ? [[1, 'a', 2]]
-          : [
-              [1, 'a', 2],
-              [1, 'b', null],
-            ],
-      ),
-    );
-  });
-});
-
-describe('target against actual', () => {
-  test.each(SEEDS)('seed %i', async (seed) => {
-    const r = random(seed);
-    const targets = ['x', 'y', 'z'].flatMap((t) => (r.below(3) ? [[t, r.below(3), r.maybe(r.below(4) * 10)] as Value[]] : []));
-    const rows = r.rows(25, () => [r.pick(['x', 'y', 'w']), r.below(30), r.maybe(r.below(9))]);
-    await table('goals', { terminal: 'text', quarter: 'integer', tonnes: 'integer' }, targets);
-    await table('done', { terminal: 'text', day: 'integer', tonnes: 'integer' }, rows);
-    const sql = againstTargets({
-      targets: full('goals'),
-      actuals: full('done'),
-      grain: [
-        { column: 'terminal', expression: 'terminal' },
-        { column: 'quarter', expression: 'day / 10 -- ten days' },
-      ],
-      measures: [{ target: 'tonnes', actual: { kind: 'sum', column: 'tonnes' }, name: 'moved' }],
-    });
-    const achieved = groupsOf(rows, (x) => JSON.stringify([x[0], Math.floor((x[1] as number) / 10)])).map((group) => {
-      const some = group.flatMap((x) => (x[2] === null ? [] : [x[2] as number]));
-      return { key: [group[0]![0]!, Math.floor((group[0]![1] as number) / 10)], sum: some.length ? some.reduce((a, b) => a + b, 0) : null };
-    });
-    const same = (a: Value[], b: Value[]) => a[0] === b[0] && a[1] === b[1];
-    const line = (key: Value[], target: Value, actual: Value): Value[] => [
-      ...key,
-      target,
-      actual,
-      Number(actual ?? 0) - Number(target ?? 0),
-      target ? Number(actual ?? 0) / Number(target) : null,
-    ];
-    const expected = [
-      ...targets.map((t) => line(t.slice(0, 2), t[2]!, achieved.find((a) => same(a.key, t))?.sum ?? null)),
-      ...achieved.filter((a) => !targets.some((t) => same(a.key, t))).map((a) => line(a.key, null, a.sum)),
-    ];
-    expect((await run(sql)).rows).toEqual(multiset(expected));
   });
 });
 
