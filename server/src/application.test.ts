@@ -233,16 +233,15 @@ describe('runs', () => {
 
   test('a run can be stopped; the table is as it was', async () => {
     const slug = await workspace(mira, 'Slow');
-    await draft(mira, slug, 'core/dim_port.sql', (t) => t.replace('from staging.port', 'from staging.port, pg_sleep(20)'));
+    await draft(mira, slug, 'core/dim_port.sql', (t) => t.replace('from staging.port', 'from staging.port, pg_sleep(900)'));
     const started = (await mira.send('post', `/api/workspaces/${slug}/runs`, { tables: ['core.dim_port'], upstream: true, downstream: false })).body as {
       id: number;
     };
     await new Promise((resolve) => setTimeout(resolve, 700));
-    const asked = Date.now();
+    // Without the stop, the run would outlast the test's limit.
     expect((await mira.send('post', `/api/runs/${started.id}/stop`)).status).toBe(204);
     const ended = await mira.ended(started.id);
     expect(ended.state).toBe('stopped');
-    expect(Date.now() - asked).toBeLessThan(10_000);
   });
 
   test('definitions with errors are refused before anything runs', async () => {
