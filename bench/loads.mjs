@@ -164,6 +164,31 @@ async function runSteps(steps) {
     if (s.step === 'guard' && rows.length) throw new Error(s.message);
   }
 }
+/** Alternating runs of the statements by hand and of a load's steps, each in one transaction, and their line of the result. */
+async function compare(name, what, { prepare = () => undefined, byHand, steps, finish }) {
+  const bySteps = async () => {
+    await client.query("select set_config('load.time', now()::text, true)");
+    await runSteps(steps);
+    await finish();
+  };
+  const [ours, theirs] = [[], []];
+  for (let run = 0; run < RUNS; run++)
+    for (const [into, work] of [
+      [theirs, byHand],
+      [ours, bySteps],
+    ]) {
+      await prepare();
+      await server.query('checkpoint');
+      into.push(
+        await timed(async () => {
+          await client.query('begin');
+          await work();
+          await client.query('commit');
+        }),
+      );
+    }
+  report(name, what, ours, theirs);
+}
 /** One line of the result: medians, and their ratios. */
 function report(name, what, ours, theirs) {
   const [o, h] = [ours, theirs].map((r) => ({ ms: median(r.map((x) => x.ms)), wal: median(r.map((x) => x.wal)) }));
@@ -211,34 +236,13 @@ create table src as select i::bigint as id, timestamptz '2020-01-01' + (i % 600)
   for (const table of ['vessel', 'berth', 'src']) await client.query(`vacuum analyze ${table}`);
   const at = (d) => `left join ${d} on ${d}.code = f.${d}_code and f.at >= ${d}.valid_from and (${d}.valid_to is null or f.at < ${d}.valid_to)`;
   const swapped = 'add primary key (id); drop table if exists t; alter table';
-  const [ours, theirs] = [[], []];
-  for (let run = 0; run < RUNS; run++)
-    for (const [into, work] of [
-      [
-        theirs,
-        () =>
-          client.query(`create table n as select f.id, f.at, coalesce(vessel_key, 0) as vessel_key, coalesce(berth_key, 0) as berth_key, f.tonnes from src f ${at('vessel')} ${at('berth')};
+  await compare('fact', `${5 * ROWS}`, {
+    byHand: () =>
+      client.query(`create table n as select f.id, f.at, coalesce(vessel_key, 0) as vessel_key, coalesce(berth_key, 0) as berth_key, f.tonnes from src f ${at('vessel')} ${at('berth')};
 alter table n ${swapped} n rename to t`),
-      ],
-      [
-        ours,
-        async () => {
-          await client.query("select set_config('load.time', now()::text, true)");
-          await runSteps(steps);
-          await client.query(`alter table beside ${swapped} beside rename to t`);
-        },
-      ],
-    ]) {
-      await server.query('checkpoint');
-      into.push(
-        await timed(async () => {
-          await client.query('begin');
-          await work();
-          await client.query('commit');
-        }),
-      );
-    }
-  report('fact', `${5 * ROWS}`, ours, theirs);
+    steps,
+    finish: () => client.query(`alter table beside ${swapped} beside rename to t`),
+  });
 }
 
 console.log('policy   changed   ours      by hand   time ratio  WAL ratio');
@@ -268,35 +272,19 @@ for (const [policy, { contract, table, index, source, byHand, query, columns, ro
       ${source(share)}; analyze base`);
     await client.query('vacuum analyze src');
     const fill = typeof rows === 'function' ? rows(share) : (rows ?? `select ${table} from base`);
-    const ours = [];
-    const theirs = [];
-    for (let run = 0; run < RUNS; run++) {
-      for (const [into, work] of [
-        [theirs, () => client.query(byHand(share))],
-        [
-          ours,
-          async () => {
-            await client.query("select set_config('load.time', now()::text, true)");
-            await runSteps(steps);
-            const { rows: found } = await client.query("select to_regclass('bench_loads.beside') is not null as there");
-            if (found[0].there) await client.query(`alter table beside ${index}; create index on beside (d); drop table t; alter table beside rename to t`);
-          },
-        ],
-      ]) {
+    await compare(policy, `${share * 100} %`, {
+      prepare: async () => {
         await client.query(`drop table if exists t; create table t as ${fill}; alter table t ${index}; create index on t (d)`);
         await client.query('vacuum analyze t');
         for (const statement of before?.split('; ') ?? []) await client.query(statement);
-        await server.query('checkpoint');
-        into.push(
-          await timed(async () => {
-            await client.query('begin');
-            await work();
-            await client.query('commit');
-          }),
-        );
-      }
-    }
-    report(policy, `${share * 100} %`, ours, theirs);
+      },
+      byHand: () => client.query(byHand(share)),
+      steps,
+      finish: async () => {
+        const { rows: found } = await client.query("select to_regclass('bench_loads.beside') is not null as there");
+        if (found[0].there) await client.query(`alter table beside ${index}; create index on beside (d); drop table t; alter table beside rename to t`);
+      },
+    });
   }
 }
 if (!only || only === 'fact') await fact();

@@ -1,5 +1,5 @@
 import type { PolicyContext } from './policy.js';
-import { optionOf, tellsEarly, type Target } from './target.js';
+import { CONDITIONS, optionOf, tellsEarly, type Target } from './target.js';
 
 /** Whether keys can be looked up while the rows are written: a table made anew, of whose look-ups nothing has to be known before or told afterwards. */
 const looksUpInOnePass = ({ table, lookUps }: Target): boolean =>
@@ -22,7 +22,7 @@ export function readsDirectly({ project, target }: PolicyContext): boolean {
   const plain =
     !withClause && !groupClause && !distinctClause && !sortClause && !limitCount && !limitOffset && !havingClause && (op ?? 'SETOP_NONE') === 'SETOP_NONE';
   const stored = input !== undefined && (input.kind !== 'definition' || input.policy !== 'view');
-  const conditions = ['update_when', 'insert_when', 'delete_when'].map((name) => optionOf(table, name) ?? '').join(' ');
+  const conditions = CONDITIONS.map((name) => optionOf(table, name) ?? '').join(' ');
   const text = project.files.get(table.path)!.text.slice(query.start, query.end);
   return plain && stored && !CHANGING.test(text + conditions) && !/\b(over|select)\b[^]*\b(over|select)\b/i.test(text);
 }

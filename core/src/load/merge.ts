@@ -8,7 +8,7 @@ import { lookUpAgain } from './look-ups.js';
 import { countedChanges, sampledChanges, shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
 import { analyzeChanges, CHANGES, counts, dropTemporary, dropTemporaryView, FOUND, guard, ROWS, run, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, differ, namesIn, optionOf, sameKey, stampOf, storage, writtenColumns, type Target } from './target.js';
+import { columnWith, columnsOf, CONDITIONS, differ, namesIn, optionOf, sameKey, stampOf, storage, writtenColumns, type Target } from './target.js';
 
 /** Above this share of changed rows, writing all of them anew is faster: measured. */
 const REWRITE_SHARE = 0.15;
@@ -114,7 +114,6 @@ where c.op = 'inserted'`,
 
 /** Types of which equal values are the same: 1.0 and 1.00 are equal. */
 const SAME_IF_EQUAL = /^(smallint|integer|bigint|boolean|text|varchar|date|timestamp|timestamptz|uuid|numeric\(\d+(,\d+)?\))(\(\d+\))?$/;
-const CONDITIONS = ['update_when', 'insert_when', 'delete_when'];
 
 /** Whether a row of the query is a row of the table as it stands: nothing is numbered, stamped, kept or decided by a condition. */
 function isTakenAsGiven({ table, columns, key, isLookedUp }: Target, compared: readonly ColumnDeclaration[]): boolean {

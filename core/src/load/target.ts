@@ -171,6 +171,9 @@ export function differ(a: string, b: string, columns: readonly ColumnDeclaration
   return `(${side(a)}) is distinct from (${side(b)})`;
 }
 
+/** Options of a merge that hold conditions over the query's row `q` and the table's `t`. */
+export const CONDITIONS: readonly string[] = ['update_when', 'insert_when', 'delete_when'];
+
 /** A table with the contract's columns and no row. */
 export const emptyTable = (table: Definition, place: Place): string =>
   `create table ${qualified(place)} (\n  ${table.contract!.columns.map((c) => `${ident(c.name)} ${c.type}`).join(',\n  ')}\n)${storage(table)}`;

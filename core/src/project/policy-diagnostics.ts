@@ -1,6 +1,6 @@
 import { resolveExpression } from '../lineage/columns.js';
 import { beforeProblem } from '../load/before.js';
-import { isFilled, lookedUpTable, namesIn } from '../load/target.js';
+import { CONDITIONS, isFilled, lookedUpTable, namesIn } from '../load/target.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
 import type { Diagnostic, DiagnosticCode } from './diagnostic.js';
@@ -175,7 +175,7 @@ class PolicyReader {
   }
 
   private conditions(): void {
-    for (const name of ['update_when', 'insert_when', 'delete_when']) {
+    for (const name of CONDITIONS) {
       const option = this.options.get(name);
       if (!option) continue;
       const query = this.given().map((c) => ({ name: c.name, origins: [] }));
