@@ -81,7 +81,7 @@ function ColumnFigures({
   onFilter?: (filters: readonly RowFilter[]) => void;
 }) {
   const share = (n: number) => (rows === 0 ? '–' : `${((n / rows) * 100).toFixed(n > 0 && n / rows < 0.01 ? 2 : 1)} %`);
-  const shown = (v: string | null | undefined) => (v === null || v === undefined ? '–' : cell(v, column.type));
+  const shown = (v: string | null | undefined) => (v === null || v === undefined ? '–' : cell(v, column.type) || '(empty)');
   const figures: readonly (readonly [string, string])[] = [
     ['nulls', `${count(column.nulls)} (${share(column.nulls)})`],
     ['distinct', count(column.distinct)],
