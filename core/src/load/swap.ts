@@ -75,7 +75,8 @@ select n.nspname as schema, c.relname as name, c.relkind, pg_get_userbyid(c.relo
   obj_description(c.oid, 'pg_class') as comment, ${COLUMN_COMMENTS} as column_comments,
   (select coalesce(jsonb_agg(jsonb_build_object('name', i.relname, 'definition', pg_get_indexdef(i.oid)) order by i.relname), '[]')
    from pg_index x join pg_class i on i.oid = x.indexrelid
-   where x.indrelid = c.oid and not exists (select from pg_constraint k where k.conindid = i.oid)) as indexes,
+   where x.indrelid = c.oid and not exists (
+     select from pg_constraint k where k.conrelid = c.oid and k.conindid = i.oid and k.contype in ('p', 'u', 'x'))) as indexes,
   (select coalesce(jsonb_agg(jsonb_build_object('name', t.attname, 'type', format_type(t.atttypid, t.atttypmod)) order by t.attnum), '[]')
    from pg_attribute t where t.attrelid = c.oid and t.attnum > 0 and not t.attisdropped) as columns
 from pg_class c join pg_namespace n on n.oid = c.relnamespace

@@ -18,6 +18,7 @@ import type pg from 'pg';
 import { BuildService, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
 import { Problem } from '../shared/problem.js';
+import type { StepJournal } from '../run/step-journal.js';
 import { Run, type RunStep, type StepError } from '../run/run.entities.js';
 import { landingBeside } from '../source/delivery.service.js';
 import { intakeError, IntakeService } from '../source/intake.service.js';
@@ -51,6 +52,7 @@ export class ReleaseTransaction {
     private readonly environment: Environment,
     private readonly client: pg.PoolClient,
     private readonly builds: BuildService,
+    private readonly journal: StepJournal,
     private readonly warehouse: WarehouseService,
     private readonly intake: IntakeService,
   ) {}
@@ -74,7 +76,7 @@ export class ReleaseTransaction {
     while (left.length) {
       const i = left.findIndex((s) => s.waitsFor.every((w) => done.has(w)));
       const [step] = left.splice(Math.max(0, i), 1);
-      this.builds.begin(this.run, step!);
+      this.journal.begin(this.run, step!);
       if (!(await this.stepDone(step!))) return false;
       done.add(step!.table);
     }
@@ -197,46 +199,38 @@ export class ReleaseTransaction {
       }),
     );
     const prints = fingerprints(this.after);
-    for (const [table, { rows }] of this.built) await this.warehouse.remember(this.client, this.environment, table, prints.get(table)!, rows, this.run.id);
+    for (const [table, { rows }] of this.built)
+      await this.client.query(this.warehouse.remembering(this.environment, table, prints.get(table)!, rows, this.run.id));
     await this.warehouse.forget(this.client, this.environment, this.dropped);
     await this.warehouse.rememberRelease(this.client, this.environment, this.run.commit);
     const last = [...this.built.values()].at(-1);
     last?.loader.ran.push(...loader.ran);
   }
 
-  async recordSuccess(): Promise<void> {
+  recordSuccess(): void {
     for (const { step, rows, rowsOut, checks, loader } of this.built.values()) {
-      await this.builds.keep(this.run, step, checks);
-      await this.builds.end(this.run, step, {
-        state: 'done',
-        statements: loader.ran,
-        rowsIn: rows,
-        ...didOf(loader),
-        ...(rowsOut === undefined ? {} : { rowsOut }),
-      });
+      const change = { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader), ...(rowsOut === undefined ? {} : { rowsOut }) } as const;
+      this.journal.end(this.run, step, change, checks);
     }
-    for (const { step, outcome, loader } of this.checkSteps) {
-      await this.builds.keep(this.run, step, [outcome]);
-      await this.builds.end(this.run, step, { state: 'done', statements: loader.ran });
-    }
+    for (const { step, outcome, loader } of this.checkSteps) this.journal.end(this.run, step, { state: 'done', statements: loader.ran }, [outcome]);
   }
 
   /** Results are recorded, so that the rows at fault can be seen; nothing of the warehouse changed. */
-  async recordFailure(steps: readonly RunStep[]): Promise<void> {
+  recordFailure(steps: readonly RunStep[]): void {
     const failed = this.failure;
     for (const step of steps) {
       const built = this.built.get(step.table);
       if (step.id === failed?.step.id) {
-        await this.builds.keep(this.run, step, failed.checks);
-        await this.builds.end(this.run, step, { state: 'failed', statements: failed.loader.ran, error: failed.error ?? brokenError(failed.checks) });
+        const { loader, checks, error } = failed;
+        this.journal.end(this.run, step, { state: 'failed', statements: loader.ran, error: error ?? brokenError(checks) }, checks);
       } else if (built)
-        await this.builds.end(this.run, step, {
+        this.journal.end(this.run, step, {
           state: 'blocked',
           statements: built.loader.ran,
           rowsIn: built.rows,
           error: { message: 'built and checked, but not put into place: the release failed' },
         });
-      else await this.builds.end(this.run, step, { state: 'blocked' });
+      else this.journal.end(this.run, step, { state: 'blocked' });
     }
   }
 }

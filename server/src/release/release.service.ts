@@ -9,6 +9,7 @@ import { BuildService } from '../run/build.service.js';
 import { planTables } from '../run/run-plan.js';
 import { Release, Run, type RunStep } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
+import { StepJournal } from '../run/step-journal.js';
 import { ReleaseTransaction } from './release-transaction.js';
 import { logger, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
@@ -31,6 +32,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     private readonly projects: ProjectService,
     private readonly runs: RunService,
     private readonly builds: BuildService,
+    private readonly journal: StepJournal,
     private readonly warehouse: WarehouseService,
     private readonly quality: QualityService,
     private readonly intake: IntakeService,
@@ -198,13 +200,13 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     const client = await this.warehouse.connect('production');
     const stop = () => void this.warehouse.cancel('production', client);
     signal.addEventListener('abort', stop);
-    const release = new ReleaseTransaction(run, before, after, environment, client, this.builds, this.warehouse, this.intake);
+    const release = new ReleaseTransaction(run, before, after, environment, client, this.builds, this.journal, this.warehouse, this.intake);
     try {
       await client.query('begin');
       const well = await release.build(steps);
       if (!well || signal.aborted) {
         await client.query('rollback');
-        await release.recordFailure(steps);
+        release.recordFailure(steps);
         client.release();
         return signal.aborted ? 'stopped' : 'failed';
       }
@@ -217,7 +219,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
         (broken: Error) => client.release(broken),
       );
       if (signal.aborted) {
-        await release.recordFailure(steps);
+        release.recordFailure(steps);
         return 'stopped';
       }
       throw new Problem(
@@ -242,7 +244,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       tables: [...release.built.keys(), ...release.dropped],
       runId: run.id,
     });
-    await release.recordSuccess();
+    release.recordSuccess();
     for (const [table, newest] of release.broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
     return 'succeeded';
   }

@@ -1,5 +1,4 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
-import { InjectRepository } from '@nestjs/typeorm';
 import {
   schemaNames,
   compileFunction,
@@ -20,17 +19,17 @@ import {
   type Project,
 } from '@ouvrage/core';
 import type pg from 'pg';
-import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
 import { logger, Problem } from '../shared/problem.js';
 import { FAULT_ROWS, Loader, LoadStopped, policyOutcome, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
-import { CheckResult, Run, RunStep, type StepError } from './run.entities.js';
+import type { Run, RunStep, StepError } from './run.entities.js';
 import { ClockService } from './clock.service.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';
 import { RunService } from './run.service.js';
+import { StepJournal } from './step-journal.js';
 import { traceRows } from './trace.js';
 
 /** All that the steps of one run share. */
@@ -53,9 +52,8 @@ interface BuildContext {
 export class BuildService implements OnModuleInit {
   constructor(
     @Inject(Config) private readonly config: Config,
-    @InjectRepository(RunStep) private readonly steps: Repository<RunStep>,
-    @InjectRepository(CheckResult) private readonly results: Repository<CheckResult>,
     private readonly runs: RunService,
+    private readonly journal: StepJournal,
     private readonly clock: ClockService,
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
@@ -112,13 +110,13 @@ export class BuildService implements OnModuleInit {
     const known = new Set(steps.map((s) => s.table));
     let failed = false;
     const active = new Set<Promise<void>>();
-    const parallelism = Math.max(1, Math.min(16, run.request.parallelism || this.config.cores));
-    const startReady = async (): Promise<void> => {
+    const parallelism = Math.max(1, Math.min(16, run.request.parallelism || this.config.atATime));
+    const startReady = (): void => {
       for (const [name, step] of waiting) {
         if (step.waitsFor.some((w) => ended.get(w) === 'bad')) {
           waiting.delete(name);
           ended.set(name, 'bad');
-          await this.end(run, step, {
+          this.journal.end(run, step, {
             state: 'blocked',
             error: { message: `not run: ${step.waitsFor.filter((w) => ended.get(w) === 'bad').join(', ')} did not end well` },
           });
@@ -134,12 +132,12 @@ export class BuildService implements OnModuleInit {
         active.add(work);
       }
     };
-    await startReady();
+    startReady();
     while (active.size) {
       await Promise.race(active);
-      await startReady();
+      startReady();
     }
-    for (const step of waiting.values()) await this.end(run, step, { state: signal.aborted ? 'stopped' : 'blocked' });
+    for (const step of waiting.values()) this.journal.end(run, step, { state: signal.aborted ? 'stopped' : 'blocked' });
     return signal.aborted ? 'stopped' : failed ? 'failed' : 'succeeded';
   }
 
@@ -165,7 +163,7 @@ export class BuildService implements OnModuleInit {
   /** One step on one connection. @returns whether what waits for it may start */
   private async step(context: BuildContext, step: RunStep, signal: AbortSignal): Promise<boolean> {
     const { run, environment } = context;
-    this.begin(run, step);
+    this.journal.begin(run, step);
     const role = this.warehouse.builder(environment);
     const client = await this.warehouse.connect(role);
     const stop = () => void this.warehouse.cancel(role, client);
@@ -173,8 +171,8 @@ export class BuildService implements OnModuleInit {
     const loader = new Loader(client);
     try {
       if (signal.aborted) throw new Error('stopped');
-      await client.query('begin');
-      const well = step.kind === 'check' ? await this.runCheck(context, step, client, loader) : await this.load(context, step, client, loader);
+      loader.begin();
+      const well = step.kind === 'check' ? await this.runCheck(context, step, loader) : await this.load(context, step, client, loader);
       client.release();
       return well;
     } catch (error) {
@@ -183,12 +181,9 @@ export class BuildService implements OnModuleInit {
         (broken: Error) => client.release(broken),
       );
       const stopped = signal.aborted;
-      if (!stopped) await this.keep(run, step, stoppedChecks(step.table, error));
-      await this.end(run, step, {
-        state: stopped ? 'stopped' : 'failed',
-        statements: loader.ran,
-        error: stopped ? { message: 'stopped; the table is as it was' } : { ...this.told(context, error), ...(await this.traced(context, step, error)) },
-      });
+      const told = stopped ? { message: 'stopped; the table is as it was' } : { ...this.told(context, error), ...(await this.traced(context, step, error)) };
+      const change = { state: stopped ? 'stopped' : 'failed', statements: loader.ran, error: told } as const;
+      this.journal.end(run, step, change, stopped ? [] : stoppedChecks(step.table, error));
       return false;
     } finally {
       signal.removeEventListener('abort', stop);
@@ -227,16 +222,15 @@ export class BuildService implements OnModuleInit {
     const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, placeOf);
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');
-      await this.keep(run, step, checks);
-      await this.end(run, step, { state: 'failed', statements: loader.ran, rowsIn: rows, error: brokenError(checks) });
+      this.journal.end(run, step, { state: 'failed', statements: loader.ran, rowsIn: rows, error: brokenError(checks) }, checks);
       return false;
     }
-    await this.putInPlace(loader, plan);
-    await this.warehouse.remember(client, environment, table.fullName, fingerprints(project).get(table.fullName)!, rows, run.id);
-    await client.query('commit');
+    await this.putInPlace(loader, plan, [
+      this.warehouse.remembering(environment, table.fullName, fingerprints(project).get(table.fullName)!, rows, run.id),
+      'commit',
+    ]);
     context.built.add(table.fullName);
-    await this.keep(run, step, checks);
-    await this.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader) });
+    this.journal.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader) }, checks);
     return true;
   }
 
@@ -258,24 +252,26 @@ export class BuildService implements OnModuleInit {
     return loader.makeBeside(plan, table.kind === 'reference' ? project.files.get(table.csvPath)!.text : undefined);
   }
 
-  private async putInPlace(loader: Loader, plan: LoadPlan): Promise<void> {
-    if (!plan.swaps) return;
+  /** @param closing statements that end the transaction once the table is in its place */
+  private async putInPlace(loader: Loader, plan: LoadPlan, closing: readonly string[]): Promise<void> {
+    if (!plan.swaps) return loader.conclude(closing);
     await loader.finishBeside(plan);
-    if (plan.relation === 'view' && (await loader.sameView(plan))) await loader.dropBeside(plan);
-    else await loader.swap([plan]);
+    if (plan.relation !== 'view' || !(await loader.sameView(plan))) return void (await loader.swap([plan], [], closing));
+    await loader.dropBeside(plan);
+    await loader.conclude(closing);
   }
 
-  private async runCheck(context: BuildContext, step: RunStep, client: pg.PoolClient, loader: Loader): Promise<boolean> {
+  private async runCheck(context: BuildContext, step: RunStep, loader: Loader): Promise<boolean> {
     const { run, project, environment, placeOf, parameters } = context;
     const outcome = await this.checkFile(loader, project, step.table.slice('checks/'.length), {
       placeOf,
       functionsSchema: environment.schemaOf('functions'),
       settings: settingsOf(project, parameters),
     });
-    await client.query('commit');
-    await this.keep(run, step, [outcome]);
+    await loader.conclude(['commit']);
     const broken = outcome.verdict === 'broken';
-    await this.end(run, step, { state: broken ? 'failed' : 'done', statements: loader.ran, ...(broken ? { error: brokenError([outcome]) } : {}) });
+    const change = { state: broken ? 'failed' : 'done', statements: loader.ran, ...(broken ? { error: brokenError([outcome]) } : {}) } as const;
+    this.journal.end(run, step, change, [outcome]);
     return !broken;
   }
 
@@ -286,7 +282,7 @@ export class BuildService implements OnModuleInit {
     const compiled = compileText(project.files.get(file.path)!, file.query, file.query, names);
     const sql = queryCheckStatements(compiled.text, FAULT_ROWS);
     const head = sql.count.indexOf(compiled.text);
-    for (const setting of SESSION_SETTINGS) await loader.run({ kind: 'session', sql: setting });
+    await loader.run({ kind: 'session', sql: SESSION_SETTINGS.join(';\n') });
     const { rows } = await loader.run({
       kind: 'check',
       sql: sql.count,
@@ -307,39 +303,6 @@ export class BuildService implements OnModuleInit {
       sql: sql.rows,
       rows: atFault === '0' ? null : await loader.faultRows(sql.rows),
     };
-  }
-
-  /** Records the outcomes of checks. */
-  async keep(run: Run, step: RunStep, checks: readonly CheckOutcome[]): Promise<void> {
-    if (checks.length === 0) return;
-    await this.results.insert(
-      checks.map((c) => ({
-        step: { id: step.id },
-        environment: run.environment,
-        checkId: c.id,
-        table: c.table,
-        verdict: c.verdict,
-        atFault: c.atFault,
-        total: c.total,
-        sql: c.sql,
-        rows: c.rows,
-      })) as never,
-    );
-  }
-
-  private readonly begun = new WeakMap<RunStep, Promise<void>>();
-
-  /** Writes that a step has begun; nobody has to wait for that before its end. */
-  begin(run: Run, step: RunStep): void {
-    const written = this.steps.update(step.id, { state: 'running', startedAt: new Date() }).then(() => this.runs.changed(run));
-    written.catch(() => undefined);
-    this.begun.set(step, written);
-  }
-
-  async end(run: Run, step: RunStep, change: Partial<RunStep>): Promise<void> {
-    await this.begun.get(step);
-    await this.steps.update(step.id, { ...change, finishedAt: new Date() } as never);
-    await this.runs.changed(run);
   }
 }
 

@@ -11,11 +11,12 @@ import { RunController } from './run.controller.js';
 import { CheckResult, Run, RunStep } from './run.entities.js';
 import { RunService } from './run.service.js';
 import { ScriptService } from './script.service.js';
+import { StepJournal } from './step-journal.js';
 
 @Module({
   imports: [TypeOrmModule.forFeature([Run, RunStep, CheckResult, Setting]), PeopleModule, ProjectModule, WarehouseModule],
   controllers: [RunController],
-  providers: [ProgressService, RunService, BuildService, ClockService, ScriptService],
-  exports: [RunService, BuildService, ClockService],
+  providers: [ProgressService, RunService, BuildService, ClockService, ScriptService, StepJournal],
+  exports: [RunService, BuildService, ClockService, StepJournal],
 })
 export class RunModule {}

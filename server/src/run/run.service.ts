@@ -13,6 +13,7 @@ import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { ProgressService } from './progress.service.js';
 import { CheckResult, Run, RunStep, type RunKind, type RunRequest, type StepState } from './run.entities.js';
 import { planSteps, type PlannedStep } from './run-plan.js';
+import { StepJournal } from './step-journal.js';
 
 /** Does the work of one kind of run; registered by the module that knows it. */
 export type RunWork = (run: Run, steps: RunStep[], signal: AbortSignal) => Promise<'succeeded' | 'failed' | 'stopped'>;
@@ -38,6 +39,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
     private readonly progress: ProgressService,
+    private readonly journal: StepJournal,
     private readonly people: PeopleService,
   ) {}
 
@@ -141,7 +143,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     if (planned.length === 0) throw new Problem(409, 'nothing-to-run', 'There is nothing to run', 'Source tables are brought in under Sources.');
     const request: RunRequest = {
       ...ask,
-      parallelism: ask.parallelism ?? this.config.cores,
+      parallelism: ask.parallelism ?? this.config.atATime,
       parameters: ask.parameters ?? {},
       drafts: { ...Object.fromEntries(line.drafts.map((d) => [d.path, d.text])), ...Object.fromEntries(overlay) },
     };
@@ -227,15 +229,18 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
       await this.changed(run);
       const steps = await this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
       const state = await this.works.get(run.kind)!(run, steps, controller.signal);
+      await this.journal.written(run);
       await this.runs.update(id, { state, finishedAt: new Date() });
     } catch (error) {
       logger.error(error);
+      await this.journal.written(run).catch(() => undefined);
       const message =
         error instanceof Problem ? `${error.title}${error.detail ? `. ${error.detail}` : ''}` : error instanceof Error ? error.message : String(error);
       await this.steps.update({ run: { id }, state: In(['running', 'waiting'] satisfies StepState[]) }, { state: 'blocked', finishedAt: new Date() });
       await this.runs.update(id, { state: controller.signal.aborted ? 'stopped' : 'failed', finishedAt: new Date(), error: message });
     } finally {
       listening.unsubscribe();
+      this.journal.close(run);
       await this.changed(run);
       await lock.release();
     }

@@ -23,7 +23,8 @@ export class Config {
   readonly projectFolder: string;
   /** Where files are delivered: `drop` in the data folder, or what OUVRAGE_DROP says. */
   readonly dropFolder: string;
-  readonly cores = Math.max(1, os.availableParallelism());
+  /** Tables that a run builds at a time: while one waits for an answer or a lock, others use the processors. */
+  readonly atATime = Math.min(16, 2 * Math.max(1, os.availableParallelism()));
 
   constructor(
     readonly data: string,

@@ -200,7 +200,7 @@ export class DeliveryService implements OnApplicationShutdown {
       }
       const target = targetPlace(environment, table);
       const { rows: counted } = await client.query<{ total: string }>(`select count(*) as total from ${qualified(target)}`);
-      await this.warehouse.remember(client, environment, table.fullName, fingerprints(project).get(table.fullName)!, counted[0]!.total, 0);
+      await client.query(this.warehouse.remembering(environment, table.fullName, fingerprints(project).get(table.fullName)!, counted[0]!.total, 0));
       await client.query('commit');
       await this.states.broughtIn(PRODUCTION, table.fullName, await this.newest(client, table, target));
       return { state: 'loaded', rows: String(rows), ...(options.setsAside ? { rejects: String(rejects) } : {}) };

@@ -24,9 +24,9 @@ import { from as copyFrom, to as copyTo } from 'pg-copy-streams';
 import { pipeline } from 'node:stream/promises';
 import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
-import { BuildService } from '../run/build.service.js';
 import type { Run, RunStep, StepError } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
+import { StepJournal } from '../run/step-journal.js';
 import { Problem } from '../shared/problem.js';
 import { Loader, StatementFailed } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
@@ -41,7 +41,7 @@ import { SourceStateService } from './source-state.service.js';
 export class IntakeService implements OnModuleInit {
   constructor(
     private readonly runs: RunService,
-    private readonly build: BuildService,
+    private readonly journal: StepJournal,
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
     private readonly connections: ConnectionService,
@@ -80,7 +80,7 @@ export class IntakeService implements OnModuleInit {
     const worker = async (): Promise<void> => {
       for (let step = waiting.shift(); step; step = waiting.shift()) {
         if (signal.aborted) {
-          await this.build.end(run, step, { state: 'stopped' });
+          this.journal.end(run, step, { state: 'stopped' });
           continue;
         }
         if (!(await this.bringIn(run, project, environment, step, signal))) failed = true;
@@ -93,7 +93,7 @@ export class IntakeService implements OnModuleInit {
   /** One table: beside, then swapped in; a failure leaves the landing table as it was. */
   private async bringIn(run: Run, project: Project, environment: Environment, step: RunStep, signal: AbortSignal): Promise<boolean> {
     const table = project.tables.get(step.table) as SourceTable;
-    this.build.begin(run, step);
+    this.journal.begin(run, step);
     const role = this.warehouse.builder(environment);
     const client = await this.warehouse.connect(role);
     const loader = new Loader(client);
@@ -108,11 +108,11 @@ export class IntakeService implements OnModuleInit {
       const taken = await this.heldAgainstSystem(source, run.environment, table);
       await client.query('begin');
       const rows = await this.copy(source, client, loader, environment, taken, run.request.limit);
-      await this.warehouse.remember(client, environment, table.fullName, fingerprints(project).get(table.fullName)!, rows.total, run.id);
+      await client.query(this.warehouse.remembering(environment, table.fullName, fingerprints(project).get(table.fullName)!, rows.total, run.id));
       await client.query('commit');
       client.release();
       await this.states.broughtIn(run.environment, table.fullName, rows.newest);
-      await this.build.end(run, step, { state: 'done', statements: loader.ran, rowsOut: rows.out, rowsIn: rows.in });
+      this.journal.end(run, step, { state: 'done', statements: loader.ran, rowsOut: rows.out, rowsIn: rows.in });
       return true;
     } catch (error) {
       await client.query('rollback').then(
@@ -121,7 +121,7 @@ export class IntakeService implements OnModuleInit {
       );
       const cause = error instanceof StatementFailed ? error.cause : error;
       const told = signal.aborted ? { message: 'stopped; the landing table is as it was' } : intakeError(cause, project);
-      await this.build.end(run, step, { state: signal.aborted ? 'stopped' : 'failed', statements: loader.ran, error: { ...told, path: table.path } });
+      this.journal.end(run, step, { state: signal.aborted ? 'stopped' : 'failed', statements: loader.ran, error: { ...told, path: table.path } });
       return false;
     } finally {
       signal.removeEventListener('abort', stop);

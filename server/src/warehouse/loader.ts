@@ -2,11 +2,13 @@ import {
   boundNote,
   DEPENDENTS_SQL,
   keptFromOld,
+  literal,
   OLD_SQL,
   planReplaceInPlace,
   planSwap,
   qualified,
   rowsStatement,
+  SESSION_SETTINGS,
   verdictOf,
   type Dependent,
   type LoadPlan,
@@ -40,8 +42,27 @@ export const FAULT_ROWS = 100;
 const SWAP_LOCK_TIMEOUT = '3s';
 const SWAP_ATTEMPTS = 20;
 
-/** A query about places, planned once a connection: planning it takes longer than answering it. */
-const ofPlaces = (name: string, text: string, places: readonly Place[]) => ({ name, text, values: [places.map((p) => p.schema), places.map((p) => p.name)] });
+/** From this many rows on, people want to know how long each index took. */
+const LARGE = 100_000;
+
+/** Questions to the catalog, planned once a connection: planning them takes longer than answering them. */
+const CATALOG = { old_relations: OLD_SQL, dependents: DEPENDENTS_SQL } as const;
+/** Connections that have planned them. */
+const asked = new WeakSet<pg.PoolClient>();
+
+/**
+ * Questions to the catalog about places, as statements of one message. One plan serves them all: how many places
+ * there are hardly matters to it.
+ */
+function questions(names: readonly (keyof typeof CATALOG)[], places: readonly Place[]): string[] {
+  const list = (of: readonly string[]) => `array[${of.map((n) => literal(n).trim()).join(', ')}]::text[]`;
+  const [schemas, relations] = [list(places.map((p) => p.schema)), list(places.map((p) => p.name))];
+  return [
+    'set local plan_cache_mode = force_generic_plan',
+    ...names.map((name) => `execute ${name}(${schemas}, ${relations})`),
+    'set local plan_cache_mode to default',
+  ];
+}
 
 /** Wraps an error with the statement that failed. */
 export class StatementFailed extends Error {
@@ -91,21 +112,43 @@ export class Loader {
 
   constructor(private readonly client: pg.PoolClient) {}
 
-  async run(statement: LoadStatement): Promise<pg.QueryResult> {
+  /** What is sent before the first statement, in the same message. */
+  private opening = '';
+
+  /** Begins a transaction with the settings of loads; it is sent with the first statement. */
+  begin(): void {
+    this.opening = ['begin', ...SESSION_SETTINGS, ''].join(';\n');
+  }
+
+  /** @returns what each statement of a text gave */
+  private async send(text: string): Promise<pg.QueryResult[]> {
+    const opening = this.opening;
+    this.opening = '';
+    return [await this.client.query(opening + text)].flat();
+  }
+
+  /** @param unseen statements that follow in the same message and are not kept for people */
+  private async sendKept(statement: LoadStatement, unseen: readonly string[] = []): Promise<pg.QueryResult[]> {
     const started = performance.now();
+    const keep = (rows: number | null) =>
+      this.ran.push({ kind: statement.kind, sql: statement.sql, milliseconds: Math.round(performance.now() - started), rows });
     try {
-      const result = await this.client.query(statement.sql);
-      this.ran.push({ kind: statement.kind, sql: statement.sql, milliseconds: Math.round(performance.now() - started), rows: result.rowCount ?? null });
-      return result;
+      const results = await this.send([statement.sql, ...unseen].join(';\n'));
+      keep(results.at(-1)?.rowCount ?? null);
+      return results;
     } catch (error) {
-      this.ran.push({ kind: statement.kind, sql: statement.sql, milliseconds: Math.round(performance.now() - started), rows: null });
+      keep(null);
       throw new StatementFailed(error, statement);
     }
   }
 
+  async run(statement: LoadStatement): Promise<pg.QueryResult> {
+    return (await this.sendKept(statement)).at(-1)!;
+  }
+
   /** Statements of which none can be at fault by itself, in one message: on small tables, messages take most of the time. */
-  private async together(kind: LoadStatement['kind'], statements: readonly { readonly sql: string }[]): Promise<void> {
-    if (statements.length) await this.plain(kind, statements.map((s) => s.sql).join(';\n'));
+  private together(kind: LoadStatement['kind'], statements: readonly string[], unseen: readonly string[] = []): Promise<pg.QueryResult[]> {
+    return statements.length ? this.sendKept({ kind, sql: statements.join(';\n') }, unseen) : this.send(unseen.join(';\n'));
   }
 
   private plain(kind: LoadStatement['kind'], sql: string): Promise<pg.QueryResult> {
@@ -117,16 +160,23 @@ export class Loader {
    * @returns the plan as it stands, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
    */
   async makeBeside(plan: LoadPlan, csv: string | undefined): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
-    await this.together('session', plan.session);
+    await this.together(
+      'session',
+      plan.session.map((s) => s.sql),
+    );
     for (const statement of plan.build) await this.run(statement);
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
     for (const step of plan.steps ?? []) await this.step(step);
     const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
     const { rows, checks } = await this.check(standing);
-    if (!plan.swaps) this.countUnchanged(Number(rows ?? 0));
+    this.total = Number(rows ?? 0);
+    if (!plan.swaps) this.countUnchanged(this.total);
     const guarded = [...this.guarded].map(([name, sql]) => policyOutcome(plan.table, name, sql, null));
     return { plan: standing, rows, checks: [...guarded, ...checks] };
   }
+
+  /** Rows of the table that was made. */
+  private total = 0;
 
   /** Of a table that was there before: its rows that this load did not touch. */
   private countUnchanged(total: number): void {
@@ -235,8 +285,11 @@ export class Loader {
 
   /** Constraints, indexes, comments and grants beside, and what was made by hand on the old table. */
   async finishBeside(plan: LoadPlan): Promise<void> {
-    for (const statement of plan.finish) await this.run(statement);
-    const found = await this.oldRelations([plan.target, plan.beside]);
+    const places = [plan.target, plan.beside];
+    // The author's own statements can fail, and are found by their place in the file.
+    const alone = this.total >= LARGE || plan.finish.some((s) => s.author);
+    if (alone) for (const statement of plan.finish) await this.run(statement);
+    const found = await this.oldRelations(places, alone ? [] : plan.finish.map((s) => s.sql));
     const [old, fresh] = [plan.target, plan.beside].map((place) => found.find((r) => r.schema === place.schema && r.name === place.name));
     if (!old?.ours || !fresh) return;
     const kept = keptFromOld(plan, old, {
@@ -258,10 +311,19 @@ export class Loader {
     return new Map(fields.map((f, i) => [f.name, rows[i]!.type]));
   }
 
-  async oldRelations(places: readonly Place[]): Promise<OldRelation[]> {
+  /** @param before statements to run first, in the same message */
+  async oldRelations(places: readonly Place[], before: readonly string[] = []): Promise<OldRelation[]> {
     if (places.length === 0) return [];
-    const { rows } = await this.client.query<OldRelation>(ofPlaces('old relations', OLD_SQL, places));
-    return rows;
+    await this.planCatalog();
+    return (await this.together('constraint', before, questions(['old_relations'], places))).at(-2)!.rows as OldRelation[];
+  }
+
+  private async planCatalog(): Promise<void> {
+    if (asked.has(this.client)) return;
+    const there = (await this.send('select name from pg_prepared_statements')).at(-1)!.rows as { name: string }[];
+    const missing = Object.entries(CATALOG).filter(([name]) => !there.some((t) => t.name === name));
+    if (missing.length) await this.send(missing.map(([name, text]) => `prepare ${name} (text[], text[]) as ${text}`).join(';\n'));
+    asked.add(this.client);
   }
 
   /** True when the view beside is the view in place to the letter, comments included. */
@@ -286,12 +348,13 @@ export class Loader {
    * given back and asked for again, so that readers never queue behind a waiting swap for long.
    * @param items in dependency order
    * @param dropped places of tables that go without a successor
+   * @param closing statements that end the transaction once all is in place
    * @returns names of dependents that were made again
    */
-  async swap(items: readonly SwapItem[], dropped: readonly Place[] = []): Promise<readonly string[]> {
+  async swap(items: readonly SwapItem[], dropped: readonly Place[] = [], closing: readonly string[] = []): Promise<readonly string[]> {
     for (let attempt = 1; ; attempt++) {
       try {
-        return await this.swapOnce(items, dropped);
+        return await this.swapOnce(items, dropped, closing);
       } catch (error) {
         const cause = error instanceof StatementFailed ? error.cause : error;
         const busy = isDatabaseError(cause) && ['55P03', '40P01'].includes(cause.code ?? '');
@@ -302,22 +365,29 @@ export class Loader {
     }
   }
 
-  private async swapOnce(items: readonly SwapItem[], dropped: readonly Place[]): Promise<readonly string[]> {
-    await this.client.query(`savepoint before_swap; set local lock_timeout = '${SWAP_LOCK_TIMEOUT}'; select pg_advisory_xact_lock(hashtext('ouvrage swap'))`);
+  private async swapOnce(items: readonly SwapItem[], dropped: readonly Place[], closing: readonly string[]): Promise<readonly string[]> {
     const places = [...items.map((i) => i.target), ...dropped];
-    const old = await this.oldRelations(places);
-    const { rows: dependents } = await this.client.query<Dependent>(ofPlaces('dependents', DEPENDENTS_SQL, places));
+    await this.planCatalog();
+    const opening = ['savepoint before_swap', `set local lock_timeout = '${SWAP_LOCK_TIMEOUT}'`, `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`];
+    const answers = await this.send([...opening, ...questions(['old_relations', 'dependents'], places)].join(';\n'));
+    const [old, dependents] = answers.slice(-3, -1).map((r) => r.rows) as [OldRelation[], Dependent[]];
     const plan = planSwap(items, old, dependents, dropped);
-    if (plan.blockedBy) return this.replaceInPlace(items, old, plan.blockedBy);
-    await this.together(
-      'swap',
-      [...plan.statements, 'set local lock_timeout = 0'].map((sql) => ({ sql })),
-    );
+    if (plan.blockedBy) {
+      await this.replaceInPlace(items, old, plan.blockedBy);
+      await this.conclude(closing);
+      return [];
+    }
+    await this.together('swap', [...plan.statements, 'set local lock_timeout = 0'], closing);
     return plan.remade;
   }
 
+  /** Ends the transaction. */
+  async conclude(closing: readonly string[]): Promise<void> {
+    if (closing.length) await this.send(closing.join(';\n'));
+  }
+
   /** Where a dependent belongs to someone else, the rows are replaced and the table stays. */
-  private async replaceInPlace(items: readonly SwapItem[], old: readonly OldRelation[], blockers: readonly Dependent[]): Promise<readonly string[]> {
+  private async replaceInPlace(items: readonly SwapItem[], old: readonly OldRelation[], blockers: readonly Dependent[]): Promise<void> {
     const names = blockers.map((b) => `${b.kind} ${b.schema}.${b.name} (owner ${b.owner})`).join(', ');
     for (const item of items) {
       const before = old.find((o) => o.schema === item.target.schema && o.name === item.target.name);
@@ -330,6 +400,5 @@ export class Loader {
       }
       for (const sql of planReplaceInPlace(item)) await this.plain('swap', sql);
     }
-    return [];
   }
 }

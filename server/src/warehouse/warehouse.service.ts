@@ -1,5 +1,5 @@
 import { Inject, Injectable, type OnModuleDestroy } from '@nestjs/common';
-import { besideSchema, fingerprints, ident, idents, qualified, targetPlace, type Environment, type Place, type Project } from '@ouvrage/core';
+import { besideSchema, fingerprints, ident, idents, literal, qualified, targetPlace, type Environment, type Place, type Project } from '@ouvrage/core';
 import net from 'node:net';
 import pg from 'pg';
 import { Config, type WarehouseRole } from '../shared/config.js';
@@ -123,14 +123,12 @@ export class WarehouseService implements OnModuleDestroy {
     return new Map(found.rows.map((r) => [r.table_name, { fingerprint: r.fingerprint, rows: r.row_count, runId: r.run_id, at: r.loaded_at.toISOString() }]));
   }
 
-  /** Remembers a load in the transaction that makes it visible. */
-  async remember(client: pg.PoolClient, environment: Environment, table: string, fingerprint: string, rows: string | null, runId: number): Promise<void> {
+  /** The statement that remembers a load, for the transaction that makes it visible. */
+  remembering(environment: Environment, table: string, fingerprint: string, rows: string | null, runId: number): string {
     const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
-    await client.query(
-      `insert into ${place} (table_name, fingerprint, row_count, run_id) values ($1, $2, $3, $4)
-       on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now()`,
-      [table, fingerprint, rows, runId],
-    );
+    const values = [literal(table), literal(fingerprint), rows === null ? 'null' : String(BigInt(rows)), String(Math.trunc(runId))];
+    return `insert into ${place} (table_name, fingerprint, row_count, run_id) values (${values.join(', ')})
+      on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now()`;
   }
 
   /** Forgets tables that were dropped. */
