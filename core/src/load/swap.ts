@@ -120,8 +120,6 @@ order by depth, schema, name`;
 
 export interface SwapPlan {
   readonly statements: readonly string[];
-  /** Dependents that are made again. */
-  readonly remade: readonly string[];
   /** Set when the swap cannot be done by renaming: what stands in the way. */
   readonly blockedBy?: readonly Dependent[];
 }
@@ -133,7 +131,7 @@ export interface SwapPlan {
  */
 export function planSwap(items: readonly SwapItem[], old: readonly OldRelation[], dependents: readonly Dependent[], dropped: readonly Place[] = []): SwapPlan {
   const blockers = dependents.filter((d) => !d.ours);
-  if (blockers.length) return { statements: [], remade: [], blockedBy: blockers };
+  if (blockers.length) return { statements: [], blockedBy: blockers };
   const statements: string[] = [];
   const oldAt = (place: Place) => old.find((o) => o.schema === place.schema && o.name === place.name);
   for (const d of [...dependents].reverse()) statements.push(`drop ${d.kind} ${dependentName(d)}`);
@@ -149,7 +147,7 @@ export function planSwap(items: readonly SwapItem[], old: readonly OldRelation[]
     if (before) statements.push(...grantStatements('table', qualified(item.target), before.grants));
   }
   for (const d of dependents) statements.push(...remake(d));
-  return { statements, remade: dependents.map((d) => `${d.schema}.${d.name}`) };
+  return { statements };
 }
 
 /**

@@ -255,9 +255,10 @@ export class BuildService implements OnModuleInit {
   /** @param closing statements that end the transaction once the table is in its place */
   private async putInPlace(loader: Loader, plan: LoadPlan, closing: readonly string[]): Promise<void> {
     if (!plan.swaps) return loader.conclude(closing);
+    if (plan.relation === 'table') return loader.finishAndSwap(plan, closing);
     await loader.finishBeside(plan);
-    if (plan.relation !== 'view' || !(await loader.sameView(plan))) return void (await loader.swap([plan], [], closing));
-    await loader.dropBeside(plan);
+    if (await loader.sameView(plan)) await loader.dropBeside(plan);
+    else await loader.swap([plan]);
     await loader.conclude(closing);
   }
 

@@ -112,7 +112,7 @@ export class Loader {
 
   constructor(private readonly client: pg.PoolClient) {}
 
-  /** What is sent before the first statement, in the same message. */
+  /** What is sent before the next statement, in the same message. */
   private opening = '';
 
   /** Begins a transaction with the settings of loads; it is sent with the first statement. */
@@ -120,11 +120,19 @@ export class Loader {
     this.opening = ['begin', ...SESSION_SETTINGS, ''].join(';\n');
   }
 
-  /** @returns what each statement of a text gave */
+  /**
+   * @returns what each statement of a text gave
+   * @throws the database's error, its position counted from the text's beginning
+   */
   private async send(text: string): Promise<pg.QueryResult[]> {
     const opening = this.opening;
     this.opening = '';
-    return [await this.client.query(opening + text)].flat();
+    try {
+      return [await this.client.query(opening + text)].flat();
+    } catch (error) {
+      if (isDatabaseError(error) && error.position !== undefined) Object.assign(error, { position: String(Number(error.position) - [...opening].length) });
+      throw error;
+    }
   }
 
   /** @param unseen statements that follow in the same message and are not kept for people */
@@ -140,6 +148,12 @@ export class Loader {
       keep(null);
       throw new StatementFailed(error, statement);
     }
+  }
+
+  /** Settings of the session, which cannot fail: they go with the next statement. */
+  private settings(statements: readonly string[]): void {
+    this.ran.push({ kind: 'session', sql: statements.join(';\n'), milliseconds: 0, rows: null });
+    this.opening += statements.map((s) => `${s};\n`).join('');
   }
 
   async run(statement: LoadStatement): Promise<pg.QueryResult> {
@@ -160,10 +174,7 @@ export class Loader {
    * @returns the plan as it stands, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
    */
   async makeBeside(plan: LoadPlan, csv: string | undefined): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
-    await this.together(
-      'session',
-      plan.session.map((s) => s.sql),
-    );
+    this.settings(plan.session.map((s) => s.sql));
     for (const statement of plan.build) await this.run(statement);
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
     for (const step of plan.steps ?? []) await this.step(step);
@@ -285,11 +296,12 @@ export class Loader {
 
   /** Constraints, indexes, comments and grants beside, and what was made by hand on the old table. */
   async finishBeside(plan: LoadPlan): Promise<void> {
-    const places = [plan.target, plan.beside];
-    // The author's own statements can fail, and are found by their place in the file.
-    const alone = this.total >= LARGE || plan.finish.some((s) => s.author);
-    if (alone) for (const statement of plan.finish) await this.run(statement);
-    const found = await this.oldRelations(places, alone ? [] : plan.finish.map((s) => s.sql));
+    for (const statement of plan.finish) await this.run(statement);
+    await this.keepOld(plan, await this.oldRelations([plan.target, plan.beside]));
+  }
+
+  /** What was made by hand on the old table is made on the one beside. */
+  private async keepOld(plan: LoadPlan, found: readonly OldRelation[]): Promise<void> {
     const [old, fresh] = [plan.target, plan.beside].map((place) => found.find((r) => r.schema === place.schema && r.name === place.name));
     if (!old?.ours || !fresh) return;
     const kept = keptFromOld(plan, old, {
@@ -311,11 +323,10 @@ export class Loader {
     return new Map(fields.map((f, i) => [f.name, rows[i]!.type]));
   }
 
-  /** @param before statements to run first, in the same message */
-  async oldRelations(places: readonly Place[], before: readonly string[] = []): Promise<OldRelation[]> {
+  async oldRelations(places: readonly Place[]): Promise<OldRelation[]> {
     if (places.length === 0) return [];
     await this.planCatalog();
-    return (await this.together('constraint', before, questions(['old_relations'], places))).at(-2)!.rows as OldRelation[];
+    return (await this.send(questions(['old_relations'], places).join(';\n'))).at(-2)!.rows as OldRelation[];
   }
 
   private async planCatalog(): Promise<void> {
@@ -348,37 +359,58 @@ export class Loader {
    * given back and asked for again, so that readers never queue behind a waiting swap for long.
    * @param items in dependency order
    * @param dropped places of tables that go without a successor
-   * @param closing statements that end the transaction once all is in place
-   * @returns names of dependents that were made again
    */
-  async swap(items: readonly SwapItem[], dropped: readonly Place[] = [], closing: readonly string[] = []): Promise<readonly string[]> {
+  async swap(items: readonly SwapItem[], dropped: readonly Place[] = []): Promise<void> {
+    await this.swapFinished(items, dropped, []);
+  }
+
+  /**
+   * Finishes a table beside and moves it into place, as `finishBeside` and `swap` do; a small one in two messages.
+   * @param closing statements that end the transaction once all is in place
+   */
+  async finishAndSwap(plan: LoadPlan, closing: readonly string[]): Promise<void> {
+    const apart = this.total >= LARGE || plan.finish.some((s) => s.author);
+    if (apart) await this.finishBeside(plan);
+    await this.swapFinished([plan], [], closing, apart ? undefined : plan);
+  }
+
+  /** @param finishing a table that is to be finished in the message that asks for the lock */
+  private async swapFinished(items: readonly SwapItem[], dropped: readonly Place[], closing: readonly string[], finishing?: LoadPlan): Promise<void> {
+    await this.planCatalog();
+    const finish = finishing?.finish.map((s) => s.sql) ?? [];
     for (let attempt = 1; ; attempt++) {
       try {
-        return await this.swapOnce(items, dropped, closing);
+        return await this.swapOnce(items, dropped, closing, attempt === 1 ? finish : [], finishing);
       } catch (error) {
         const cause = error instanceof StatementFailed ? error.cause : error;
         const busy = isDatabaseError(cause) && ['55P03', '40P01'].includes(cause.code ?? '');
         if (!busy || attempt >= SWAP_ATTEMPTS) throw error;
-        await this.client.query('rollback to savepoint before_swap');
+        await this.client.query('rollback to savepoint before_swap').catch(() => {
+          throw error;
+        });
         await new Promise((resolve) => setTimeout(resolve, 50 * attempt));
       }
     }
   }
 
-  private async swapOnce(items: readonly SwapItem[], dropped: readonly Place[], closing: readonly string[]): Promise<readonly string[]> {
+  private async swapOnce(
+    items: readonly SwapItem[],
+    dropped: readonly Place[],
+    closing: readonly string[],
+    finish: readonly string[],
+    finishing: LoadPlan | undefined,
+  ): Promise<void> {
     const places = [...items.map((i) => i.target), ...dropped];
-    await this.planCatalog();
     const opening = ['savepoint before_swap', `set local lock_timeout = '${SWAP_LOCK_TIMEOUT}'`, `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`];
-    const answers = await this.send([...opening, ...questions(['old_relations', 'dependents'], places)].join(';\n'));
+    const asks = questions(['old_relations', 'dependents'], finishing ? [...places, finishing.beside] : places);
+    const answers = await this.together('constraint', finish, [...opening, ...asks]);
     const [old, dependents] = answers.slice(-3, -1).map((r) => r.rows) as [OldRelation[], Dependent[]];
+    if (finishing) await this.keepOld(finishing, old);
     const plan = planSwap(items, old, dependents, dropped);
     if (plan.blockedBy) {
       await this.replaceInPlace(items, old, plan.blockedBy);
       await this.conclude(closing);
-      return [];
-    }
-    await this.together('swap', [...plan.statements, 'set local lock_timeout = 0'], closing);
-    return plan.remade;
+    } else await this.together('swap', [...plan.statements, 'set local lock_timeout = 0'], closing);
   }
 
   /** Ends the transaction. */
