@@ -11,6 +11,7 @@ import { compileText, loadParser, policyContext, policySteps, readProject } from
  */
 const ROWS = Number(process.env.ROWS ?? 1_000_000);
 const RUNS = Number(process.env.RUNS ?? 5);
+const SHARES = (process.env.SHARES ?? '0.01,0.1,0.5').split(',').map(Number);
 const only = process.argv[2];
 const here = path.dirname(fileURLToPath(import.meta.url));
 const { postgresPort: port, passwords } = JSON.parse(readFileSync(path.join(here, '../.data/config.json'), 'utf8'));
@@ -266,7 +267,7 @@ for (const [policy, { contract, table, index, source, byHand, query, columns, ro
   const context = policyContext(project, definition, { own, home: own, beside }, { placeOf, functionsSchema: 'bench_loads' });
   const compiled = compileText(project.files.get(definition.path), definition.query, definition.query, context.names);
   const steps = policySteps(context, compiled, definition.path);
-  for (const share of [0.01, 0.1, 0.5]) {
+  for (const share of SHARES) {
     await client.query(`drop table if exists base, src;
       create table base as select i::bigint as k, 'name ' || i as a, 'x' || i % 1000 as b, (i % 100000)::numeric(12,2) as c, i % 5000 as d, date '2020-01-01' + i % 2000 as e, timestamptz '2020-01-01' + i * interval '1 minute' as f, repeat('y', i % 30) as g from generate_series(1, ${ROWS}) i;
       ${source(share)}; analyze base`);

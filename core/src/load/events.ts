@@ -1,30 +1,45 @@
 import type { ColumnDeclaration } from '../project/model.js';
 import { ident, idents, qualified } from '../sql/quote.js';
-import { historyColumns, intervalGuards, type HistoryColumns } from './history.js';
-import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf, surrogateMap } from './keys.js';
+import { historyColumns, type HistoryColumns } from './history.js';
+import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf, surrogateMap, type RowNumbers } from './keys.js';
 import { completeMembers, lastMembers } from './members.js';
+import type { Place } from './place.js';
 import type { PolicyContext } from './policy.js';
-import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, VERSIONS, type LoadStep } from './steps.js';
-import { columnsOf, differ, optionOf, rememberedPlace, sameKey, stampOf, writtenColumns } from './target.js';
+import { sampledChanges, shapeSteps } from './shape.js';
+import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, VERSIONS, type LoadStep } from './steps.js';
+import { columnsOf, differ, optionOf, rememberedPlace, sameKey, stampOf, storage, writtenColumns, type Target } from './target.js';
 
-/** All events of keys that have new ones: read once, looked at several times. */
-const TOUCHED = 'pg_temp.touched_events';
+/** Above this share of rows of keys that are cut again, writing all of them anew is faster: measured. */
+const REWRITE_SHARE = 0.3;
 
 /**
  * History from events: each row says what holds from its instant on. Events are remembered beside the
- * table; keys with new ones are cut again from all of theirs, and only rows that differ are written.
+ * table; keys with new ones are cut again from all of theirs.
  */
 export function eventSteps(context: PolicyContext): LoadStep[] {
   const { target, home } = context;
   const { key, table } = target;
   const h = historyColumns(target);
   const at = optionOf(table, 'effective_from')!;
-  const order = optionOf(table, 'order_within');
   const events = qualified(rememberedPlace(home, 'events'));
   const maps = keyMapsOf(target, home);
   const columns = eventColumns(context);
   const names = columns.map((c) => c.name);
   const rest = columns.filter((c) => !key.includes(c.name) && c.name !== at);
+  const replaces = replacesVersions(target);
+  const versions = [
+    run('build', `create temp table versions on commit drop as\n${cut(context, h, at)}`),
+    analyzeChanges([...key, h.validFrom.name], VERSIONS),
+    ...cutGuards(context, h, at, VERSIONS),
+  ];
+  // Numbers are found for versions that are there; without them, a table that is written anew needs none beside itself.
+  const first = maps.length > 0 ? [...versions, ...keepNumbers(context, h), ...numberKeys(maps, VERSIONS)] : replaces ? [] : versions;
+  const inPlace = [...(first.length ? [] : versions), ...(replaces ? replace(context, h) : writeDifferences(context, h)), ...lastMembers(target, context)];
+  const rewrite = (beside: Place): LoadStep[] => [
+    anew(context, beside, h, first.length ? VERSIONS : `(\n${cut(context, h, at)}\n)`),
+    ...(first.length ? [] : cutGuards(context, h, at, qualified(beside))),
+    ...lastMembers(target, { own: beside, home }),
+  ];
   return [
     ...createKeyMaps(maps),
     ...completeMembers(target, context, `q.${ident(at)}`),
@@ -38,20 +53,10 @@ where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, 
     ),
     analyzeChanges([...key, at]),
     run('build', `insert into ${events} (${idents(names)}) select ${idents(names)} from ${CHANGES}`),
-    run(
-      'build',
-      `create temp table touched_events on commit drop as\nselect e.* from ${events} as e where (${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`,
-    ),
-    tieGuard(context, at, order),
-    run('build', `create temp table versions on commit drop as\n${cut(context, h, at, order)}`),
-    analyzeChanges([...key, h.validFrom.name], VERSIONS),
-    ...keepNumbers(context, h),
-    ...numberKeys(maps, VERSIONS),
-    ...write(context, h),
-    ...lastMembers(target, context),
+    ...first,
+    ...(replaces ? shapeSteps(context, touchedRows(context), REWRITE_SHARE, inPlace, rewrite) : inPlace),
     counts(CHANGES, { 'new events': 'true' }),
-    ...intervalGuards(context, h),
-    dropTemporary(CHANGES, TOUCHED, VERSIONS),
+    dropTemporary(CHANGES, VERSIONS),
   ];
 }
 
@@ -66,31 +71,62 @@ function eventColumns({ target }: PolicyContext): ColumnDeclaration[] {
   ];
 }
 
-function tieGuard({ target }: PolicyContext, at: string, order: string | undefined): LoadStep {
-  const instant = `${columnsOf('e', target.key)}, e.${ident(at)}`;
+/** About how many rows of the table are of keys with new events. The sample is small, so that the changes are only read, not hashed. */
+const touchedRows = ({ target, own }: PolicyContext): string =>
+  sampledChanges(own, (sample) => {
+    const touched = `select distinct ${columnsOf('c', target.key)} from ${CHANGES} as c where (${columnsOf('c', target.key)}) in (select ${idents(target.key)} from ${sample} as s)`;
+    return `select 'touched' as op from ${sample} as t join (${touched}) as c on ${sameKey('c', 't', target.key)}`;
+  });
+
+/** Whether versions that stay the same may be written again: they look the same, and hold no column that the query no longer has. */
+export const replacesVersions = ({ table, columns }: Pick<Target, 'table' | 'columns'>): boolean =>
+  optionOf(table, 'drift') !== 'add' && columns.every((c) => stampOf(c) === undefined);
+
+/**
+ * What has to hold of versions that were cut. Each ends where the next of its key begins, so that an empty one is
+ * the only one that can overlap another: two events of one instant make it.
+ */
+function cutGuards({ target, home }: PolicyContext, h: HistoryColumns, at: string, versions: string): LoadStep[] {
+  const { key, table } = target;
+  const order = optionOf(table, 'order_within');
+  const instant = columnsOf('e', [...key, at]);
   const rank = order === undefined ? '1' : `rank() over (partition by ${instant} order by e.${ident(order)} desc nulls last)`;
-  return checking(
+  const ofInstants = `select e.*, ${rank} as place from ${qualified(rememberedPlace(home, 'events'))} as e where (${instant}) in (select ${idents([...key, at])} from ${CHANGES})`;
+  const tie = checking(
     'one_event_an_instant',
     guard(
       `select * from (
-  select r.*, count(*) over (partition by ${columnsOf('r', [...target.key, at])}) as tied
-  from (select e.*, ${rank} as place from ${TOUCHED} as e) as r where place = 1
+  select r.*, count(*) over (partition by ${columnsOf('r', [...key, at])}) as tied
+  from (${ofInstants}) as r where place = 1
 ) as first_of
 where tied > 1
-order by ${idents([...target.key, at])}`,
+order by ${idents([...key, at])}`,
       'two events of a key say different things of one instant',
       order === undefined ? 'Name a column that orders them: order_within = ‘column’.' : `Both have the same ${order}: make it tell them apart.`,
     ),
   );
+  const empty = `select * from ${versions} as v where v.${ident(h.validTo)} <= v.${ident(h.validFrom.name)}`;
+  const overlap = checking('versions_do_not_overlap', guard(empty, 'two versions of a key overlap', 'Look at its events beside the table.'));
+  return order === undefined ? [together(empty, [tie, overlap])] : [tie, overlap];
 }
 
-/** All versions of touched keys, from all of their events. */
-function cut(context: PolicyContext, h: HistoryColumns, at: string, order: string | undefined): string {
-  const { target } = context;
-  const { key } = target;
+/**
+ * The query of all versions of keys with new events, from all of their events. Of two events of one instant that no
+ * column orders, both make a version, so that the guards find them.
+ */
+function cut({ target, home }: PolicyContext, h: HistoryColumns, at: string): string {
+  const { key, table } = target;
+  const order = optionOf(table, 'order_within');
   const byKey = `partition by ${idents(key)}`;
   const instant = ident(at);
-  const starts = h.versioned.map((c) => `${ident(c.name)} is distinct from lag(${ident(c.name)}) over w`);
+  const window = `\n  window w as (${byKey} order by ${instant})`;
+  const touched = `${qualified(rememberedPlace(home, 'events'))} as e\n  where (${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`;
+  const begins = [
+    'row_number() over w = 1',
+    ...h.versioned.map((c) => `${ident(c.name)} is distinct from lag(${ident(c.name)}) over w`),
+    ...(order === undefined ? [`${instant} = lag(${instant}) over w`] : []),
+  ];
+  const overwrites = h.overwritten.length > 0;
   const lastOf = h.overwriteAll ? idents(key) : `${idents(key)}, group_no`;
   const previous = h.previous.map((p, i) => ({
     ...p,
@@ -109,29 +145,43 @@ function cut(context: PolicyContext, h: HistoryColumns, at: string, order: strin
     const scope = h.overwritten.includes(p.of) ? lastOf : `${idents(key)}, group_no`;
     return `first_value(before_${i}) over (partition by ${scope} order by ${instant} desc) as ${ident(p.name)}`;
   });
-  return `with winner as (
-  select distinct on (${columnsOf('e', key)}, e.${instant}) e.*
-  from ${TOUCHED} as e
-  order by ${columnsOf('e', key)}, e.${instant}${order === undefined ? '' : `, e.${ident(order)} desc nulls last`}
-), marked as (
-  select *, row_number() over w = 1${starts.map((s) => ` or ${s}`).join('')} as starts${previous.map((p) => `, ${p.changed}`).join('')}
-  from winner
-  window w as (${byKey} order by ${instant})
-), grouped as (
-  select *, count(*) filter (where starts) over w as group_no${previous.map((p) => `, ${p.group}`).join('')}
-  from marked
-  window w as (${byKey} order by ${instant})
-), carried as (
-  select *${previous.map((p, i) => `, case when change_no_${i} > 0 then ${p.value} end as before_${i}`).join('')}
-  from grouped
-), held as (
-  select starts, ${instant} as version_from, group_no, ${[...plain.map(value), ...previousOut].join(',\n    ')}
-  from carried
-)
+  const grouped = h.version !== undefined || overwrites || previous.length > 0;
+  const stages: [name: string, query: (from: string) => string][] = [
+    order === undefined
+      ? ['touched', () => `select * from ${touched}`]
+      : [
+          'touched',
+          () =>
+            `select distinct on (${columnsOf('e', [...key, at])}) e.*\n  from ${touched}\n  order by ${columnsOf('e', [...key, at])}, e.${ident(order)} desc nulls last`,
+        ],
+    ['marked', (from) => `select *, ${begins.join(' or ')} as starts${previous.map((p) => `, ${p.changed}`).join('')}\n  from ${from}${window}`],
+    ...(grouped
+      ? [
+          [
+            'grouped',
+            (from: string) =>
+              `select *, count(*) filter (where starts) over w as group_no${previous.map((p) => `, ${p.group}`).join('')}\n  from ${from}${window}`,
+          ] as [string, (from: string) => string],
+        ]
+      : []),
+    ...(previous.length
+      ? [
+          [
+            'carried',
+            (from: string) => `select *${previous.map((p, i) => `, case when change_no_${i} > 0 then ${p.value} end as before_${i}`).join('')}\n  from ${from}`,
+          ] as [string, (from: string) => string],
+        ]
+      : []),
+    [
+      'held',
+      (from) =>
+        `select starts, ${instant} as version_from, ${grouped ? 'group_no, ' : ''}${[...plain.map(value), ...previousOut].join(',\n    ')}\n  from ${from}`,
+    ],
+  ];
+  return `with ${stages.map(([name, query], i) => `${name} as (\n  ${query(stages[i - 1]?.[0] ?? '')}\n)`).join(', ')}
 select ${[...plain.map((c) => ident(c.name)), ...h.previous.map((p) => ident(p.name))].join(', ')},
   version_from as ${ident(h.validFrom.name)},
-  lead(version_from) over (${byKey} order by version_from) as ${ident(h.validTo)},
-  group_no as version_no
+  lead(version_from) over (${byKey} order by version_from) as ${ident(h.validTo)}${grouped ? ',\n  group_no as version_no' : ''}
 from held
 where starts`;
 }
@@ -162,13 +212,9 @@ function keepNumbers({ target, own, home }: PolicyContext, h: HistoryColumns): L
   ];
 }
 
-/** Removes versions that are no more, changes those that differ, adds the rest. */
-function write({ target, own, home }: PolicyContext, h: HistoryColumns): LoadStep[] {
-  const { key } = target;
-  const place = qualified(own);
-  const maps = keyMapsOf(target, home);
-  const from = ident(h.validFrom.name);
-  const numbers = numbersOf(maps, 'n');
+/** What a version holds, read from a row `n` of the versions that were cut, and the joins of its numbers. */
+function versionRow({ target, home }: PolicyContext, h: HistoryColumns): { valueOf: (c: ColumnDeclaration) => string; items: string; numbers: RowNumbers } {
+  const numbers = numbersOf(keyMapsOf(target, home), 'n');
   const valueOf = (c: ColumnDeclaration): string => {
     const number = numbers.of(c);
     if (number !== undefined) return number;
@@ -177,6 +223,45 @@ function write({ target, own, home }: PolicyContext, h: HistoryColumns): LoadSte
     const held = c === h.validFrom || c.name === h.validTo || writtenColumns(target).includes(c) || h.previous.some((p) => p.name === c.name);
     return held ? `n.${ident(c.name)}` : filledValue(target, c, valueOf);
   };
+  return { valueOf, items: target.columns.map((c) => `${valueOf(c)} as ${ident(c.name)}`).join(', '), numbers };
+}
+
+/** Versions of keys with new events make room for those that were cut. */
+function replace(context: PolicyContext, h: HistoryColumns): LoadStep[] {
+  const { target, own } = context;
+  const place = qualified(own);
+  const { items, numbers } = versionRow(context, h);
+  return [
+    run('build', `delete from ${place} as t where (${columnsOf('t', target.key)}) in (select ${idents(target.key)} from ${CHANGES})`),
+    run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${items}\nfrom ${VERSIONS} as n${numbers.join}`),
+  ];
+}
+
+/** The same as a table beside. @param versions what was cut */
+function anew(context: PolicyContext, beside: Place, h: HistoryColumns, versions: string): LoadStep {
+  const { target, own } = context;
+  const { items, numbers } = versionRow(context, h);
+  return run(
+    'build',
+    `create table ${qualified(beside)}${storage(target.table)} as
+select ${items}
+from ${versions} as n${numbers.join}
+union all
+select ${columnsOf(
+      't',
+      target.columns.map((c) => c.name),
+    )}
+from ${qualified(own)} as t where not exists (select from ${CHANGES} as c where ${sameKey('c', 't', target.key)})`,
+  );
+}
+
+/** Removes versions that are no more, changes those that differ, adds the rest. */
+function writeDifferences(context: PolicyContext, h: HistoryColumns): LoadStep[] {
+  const { target, own } = context;
+  const { key } = target;
+  const place = qualified(own);
+  const from = ident(h.validFrom.name);
+  const { valueOf, items, numbers } = versionRow(context, h);
   const same = `${sameKey('t', 'n', key)} and t.${from} = n.${from}`;
   const changeable = target.columns.filter((c) => !key.includes(c.name) && c !== h.validFrom && stampOf(c) === undefined && numbers.of(c) === undefined);
   const before = changeable.map((c) => `t.${ident(c.name)}${c.type === 'json' ? '::jsonb' : ''}`).join(', ');
@@ -194,7 +279,7 @@ where (${columnsOf('t', key)}) in (select ${idents(key)} from ${CHANGES})
     run(
       'build',
       `insert into ${place} (${idents(target.columns.map((c) => c.name))})
-select ${target.columns.map((c) => `${valueOf(c)} as ${ident(c.name)}`).join(', ')}
+select ${items}
 from ${VERSIONS} as n${numbers.join}
 where not exists (select from ${place} as t where ${same})`,
     ),

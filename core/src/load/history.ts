@@ -216,23 +216,3 @@ function newVersions(context: PolicyContext, h: HistoryColumns, now: string, sti
 from ${CHANGES} as c${looksBack ? `\nleft join (${prior}) as prior on ${sameKey('prior', 'c', target.key)}` : ''}${numbers.join}
 where c.op in ('new', 'changed')`;
 }
-
-/** Of versions that were cut anew: no two of a touched key overlap, and one is open at the most. */
-export function intervalGuards({ target, own }: PolicyContext, h: HistoryColumns): LoadStep[] {
-  const key = columnsOf('t', target.key);
-  const [from, to] = [ident(h.validFrom.name), ident(h.validTo)];
-  return [
-    checking(
-      'versions_do_not_overlap',
-      guard(
-        `select * from (
-  select t.*, lead(t.${from}) over (partition by ${key} order by t.${from}) as next_from
-  from ${qualified(own)} as t where (${key}) in (select ${idents(target.key)} from ${CHANGES})
-) as v
-where v.next_from < coalesce(v.${to}, 'infinity') or v.${to} <= v.${from}`,
-        'two versions of a key overlap',
-        CHANGED_BY_OTHERS,
-      ),
-    ),
-  ];
-}

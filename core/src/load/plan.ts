@@ -138,9 +138,9 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   };
 }
 
-/** Whether a load may choose between changing a table in its place and writing it anew. */
+/** Whether a load may choose between changing a table in its place and writing it anew. With drift = add, it may hold columns that only it still has. */
 const mayBeWrittenAnew = (table: Definition): boolean =>
-  (table.policy === 'merge' || (table.policy === 'history' && optionOf(table, 'effective_from') === undefined)) && optionOf(table, 'shape') !== 'in_place';
+  (table.policy === 'merge' || table.policy === 'history') && optionOf(table, 'shape') !== 'in_place' && optionOf(table, 'drift') !== 'add';
 
 /** Whether a name means the table itself, as its file calls it or as its row of a list is called. */
 const isOwn = (table: Definition | ReferenceTable, name: string): boolean =>

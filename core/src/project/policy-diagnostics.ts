@@ -121,9 +121,6 @@ class PolicyReader {
       if (policies && !policies.includes(policy))
         this.report(`option ${name} means nothing to load = ${policy}`, `it is for ${policies.join(' and ')}`, option.range);
     }
-    const shape = this.options.get('shape');
-    if (shape && this.options.has('effective_from'))
-      this.report('option shape means nothing to a history from events', 'keys with new events are cut again in their place; leave it out', shape.range);
     for (const column of this.columns) {
       const { role } = column.options;
       const policies = role !== undefined && Object.hasOwn(ROLE_POLICIES, role) ? ROLE_POLICIES[role]! : undefined;

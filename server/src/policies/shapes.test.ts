@@ -4,7 +4,7 @@ import { scratchSchema } from '../testing-sql.js';
 import { loadsOf } from './harness.js';
 import { source } from './worlds.js';
 
-/** Merges of tables that are large enough to choose their shape: whichever they choose, the rows are those of a load in place. */
+/** Tables that are large enough to choose their shape: whichever they choose, the rows are those of a load in place. */
 const SCHEMA = 'shapes_test';
 const ROWS = 20_000;
 jest.setTimeout(300_000);
@@ -116,4 +116,41 @@ test.each(CASES)('$name', async ({ columns, query = QUERY, options = '', every, 
     outcomes.push(await rows());
   }
   expect(new Set(outcomes).size).toBe(1);
+});
+
+const VALID = `valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to'), is_current boolean options (role 'current flag')`;
+const EVENTS = [
+  ['few keys have new events', `key bigint, x text, ${VALID}`, 100, /^changed in place: about \d+ of about 20000 rows/],
+  ['many keys have new events', `key bigint, x text, ${VALID}`, 2, /^written anew: about/],
+  ['many keys have new events, versions are numbered', `id bigint options (role 'surrogate key'), key bigint, x text, ${VALID}`, 2, /^written anew: about/],
+] as const;
+
+test.each(EVENTS)('history from events: %s', async (_, columns, every, note) => {
+  const event = (from: number, day: number, step: number) =>
+    `select i::bigint as key, 'x' || i % 10 || '.' || ${day} as x, timestamptz '2026-01-01' + interval '${day} days' as at from generate_series(${from}, ${ROWS}, ${step}) as i`;
+  const outcomes: string[] = [];
+  for (const more of ['', ', shape = in_place', ', shape = rewrite']) {
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      `${columns}) with (load = history, business_key = 'key', effective_from = 'at'${more})`,
+      'select key, x, at from landing.src',
+      source('key bigint, x text, at timestamptz'),
+    );
+    await loads.reset();
+    await client.query(`drop table if exists src; create table src as ${event(1, 10, 1)}`);
+    await loads.load('2026-02-01');
+    await client.query('analyze t');
+    // Some events come late, some are later than all before.
+    await client.query(`drop table src; create table src as ${event(every, 5, every)} union all ${event(every, 20, 2 * every)}`);
+    const fresh = Math.floor(ROWS / every) + Math.floor((ROWS - every) / (2 * every) + 1);
+    expect(await loads.load('2026-02-02')).toEqual({ 'new events': fresh });
+    if (more === '') expect(loads.note()).toMatch(note);
+    outcomes.push((await client.query<{ mark: string }>('select md5(string_agg(t::text, chr(10) order by key, valid_from)) as mark from t')).rows[0]!.mark);
+    expect(await loads.load('2026-02-03')).toEqual({ 'new events': 0 });
+  }
+  expect(new Set(outcomes).size).toBe(1);
+  // Each event said something new, so that each began a version.
+  const { rows } = await client.query<{ n: string }>('select count(*) as n from t');
+  expect(Number(rows[0]!.n)).toBe(ROWS + Math.floor(ROWS / every) + Math.floor((ROWS - every) / (2 * every) + 1));
 });
