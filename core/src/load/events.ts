@@ -6,7 +6,7 @@ import { completeMembers, lastMembers } from './members.js';
 import type { Place } from './place.js';
 import type { PolicyContext } from './policy.js';
 import { sampledChanges, shapeSteps } from './shape.js';
-import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, VERSIONS, type LoadStep } from './steps.js';
+import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, unchangedRows, VERSIONS, type LoadStep } from './steps.js';
 import { columnsOf, differ, optionOf, rememberedPlace, sameKey, stampOf, storage, writtenColumns, type Target } from './target.js';
 
 /** Above this share of rows of keys that are cut again, writing all of them anew is faster: measured. */
@@ -55,7 +55,7 @@ where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, 
     run('build', `insert into ${events} (${idents(names)}) select ${idents(names)} from ${CHANGES}`),
     ...first,
     ...(replaces ? shapeSteps(context, touchedRows(context), REWRITE_SHARE, inPlace, rewrite) : inPlace),
-    counts(CHANGES, { 'new events': 'true' }),
+    counts(CHANGES, { 'new events': 'true' }, unchangedRows('true')),
     dropTemporary(CHANGES, VERSIONS),
   ];
 }

@@ -6,7 +6,7 @@ import { completeMembers, knownRows, lastMembers } from './members.js';
 import type { Place } from './place.js';
 import { countedChanges, shapeSteps } from './shape.js';
 import { lossGuard } from './merge.js';
-import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, type LoadStep } from './steps.js';
+import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, unchangedRows, type LoadStep } from './steps.js';
 import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, sortsFast, storage, writtenColumns, type Target } from './target.js';
 
 /** The columns of a history table by what a change of theirs does. */
@@ -131,11 +131,11 @@ select 'overlap' where exists (${overlapping})`,
       ],
       (beside) => [anew(context, beside, h, now), ...lastMembers(target, { own: beside, home })],
     ),
-    counts(CHANGES, {
-      'new versions': "op in ('new', 'changed')",
-      closed: `op in ('changed', 'gone')`,
-      overwritten: "op = 'overwritten'",
-    }),
+    counts(
+      CHANGES,
+      { 'new versions': "op in ('new', 'changed')", closed: `op in ('changed', 'gone')`, overwritten: "op = 'overwritten'" },
+      unchangedRows("op <> 'gone'"),
+    ),
     dropTemporary(CHANGES),
   ];
 }

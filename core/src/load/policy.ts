@@ -142,6 +142,20 @@ function rowsOfQuery(context: PolicyContext, query: EditedText, path: string, fi
   ];
 }
 
+/** A query that finds something where a row's needed columns are null, or two rows have the same unique ones. */
+function faultyKeys(target: Target, unique: readonly string[], needed: readonly string[], asOf: string | undefined): string {
+  const columns = columnsOf('q', unique);
+  if (sortsFast(target, unique))
+    return `select 'null or repeated keys' as problem from (select count(*) as n, count(distinct ${columns}) as keys from ${ROWS} as q) as counted where keys < n`;
+  const within = unique.filter((c) => c !== asOf);
+  // Most deliveries are of one date, or of a few.
+  if (asOf !== undefined && sortsFast(target, within)) {
+    const [date, key] = [columnsOf('q', [asOf]), columnsOf('q', within)];
+    return `select ${date} from ${ROWS} as q group by ${date} having count(distinct ${key}) + case when count(*) > count(${key}) then 1 else 0 end < count(*) or ${date} is null`;
+  }
+  return `select ${columns} from ${ROWS} as q group by ${columns} having count(*) > 1 or ${needed.map((c) => `q.${ident(c)} is null`).join(' or ')}`;
+}
+
 /** What has to hold of the query's rows before anything is changed. */
 function inputGuards({ target, own }: PolicyContext): Guard[] {
   const { table, key } = target;
@@ -179,11 +193,7 @@ function inputGuards({ target, own }: PolicyContext): Guard[] {
   }
   // One scan answers both, where both are asked.
   if (needed.length && unique.length && needed.every((c) => unique.includes(c))) {
-    const columns = columnsOf('q', unique);
-    const faulty = sortsFast(target, unique)
-      ? `select 'null or repeated keys' as problem from (select count(*) as n, count(distinct ${columns}) as keys from ${ROWS} as q) as counted where keys < n`
-      : `select ${columns} from ${ROWS} as q group by ${columns} having count(*) > 1 or ${needed.map((c) => `q.${ident(c)} is null`).join(' or ')}`;
-    found.splice(0, found.length, together(faulty, [...found]));
+    found.splice(0, found.length, together(faultyKeys(target, unique, needed, asOf), [...found]));
   }
   const missing = optionOf(table, 'missing_rows') ?? 'keep';
   if (missing !== 'keep' && optionOf(table, 'empty') !== 'allow')

@@ -65,12 +65,21 @@ export const checking = (check: PolicyCheckName, step: Guard): Guard => ({ ...st
 /** Guards in one question, which finds something where any of them does. */
 export const together = (sql: string, asks: readonly Guard[]): Guard => ({ ...guard(sql, 'the query’s rows cannot be loaded'), asks });
 
-/** `select count(*) filter (where …) as name, …`; conditions by name. */
-export function counts(from: string, conditions: Readonly<Record<string, string>>): LoadStep {
-  const items = Object.entries(conditions).map(([name, condition]) => `count(*) filter (where ${condition}) as ${idents([name])}`);
+/**
+ * `select count(*) filter (where …) as name, …`; conditions by name.
+ * @param more other whole numbers by name
+ */
+export function counts(from: string, conditions: Readonly<Record<string, string>>, more: Readonly<Record<string, string>> = {}): LoadStep {
+  const counted = Object.entries(conditions).map(([name, condition]) => [name, `count(*) filter (where ${condition})`] as const);
+  const items = [...counted, ...Object.entries(more)].map(([name, sql]) => `${sql} as ${idents([name])}`);
   const rows = Object.entries(conditions).map(([name, condition]) => [name, `select * from ${from} where ${condition} limit ${GUARD_ROWS / 2}`] as const);
   return { step: 'count', sql: `select ${items.join(',\n       ')}\nfrom ${from}`, rows: Object.fromEntries(rows) };
 }
+
+/** Rows of the query that say nothing new. @param said a condition over the rows of `changes` that the query made */
+export const unchangedRows = (said: string): Readonly<Record<string, string>> => ({
+  unchanged: `(select count(*) from ${ROWS}) - count(*) filter (where ${said})`,
+});
 
 /** Statistics of what the changes are joined and told apart by; those of the other columns would take as long as the load's own statements. */
 export const analyzeChanges = (columns: readonly string[], changes = CHANGES): LoadStep => run('session', `analyze ${changes} (${idents(columns)})`);

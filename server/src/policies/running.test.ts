@@ -35,7 +35,11 @@ test('a workspace goes on from a copy of production’s versions and numbers; th
   const marks = () => warehouse(`select md5(string_agg(xmin::text || ctid::text, ',' order by ctid)) as mark from ${core}.dim_vessel`, 'workspace');
   const before = await marks();
   const again = await runTables(mira, slug, ['core.dim_vessel'], false);
-  expect(step(again, 'core.dim_vessel')).toMatchObject({ state: 'done', counts: { 'new versions': 0, closed: 0, overwritten: 0 } });
+  expect(step(again, 'core.dim_vessel')).toMatchObject({
+    state: 'done',
+    counts: { 'new versions': 0, closed: 0, overwritten: 0, unchanged: expect.any(Number) },
+  });
+  expect((step(again, 'core.dim_vessel') as unknown as { counts: Record<string, number> }).counts['unchanged']).toBeGreaterThan(100);
   expect(await marks()).toEqual(before);
 });
 
@@ -237,4 +241,13 @@ test('a value that does not fit is shown with its rows: of the query, or of its 
     detail: expect.stringMatching(/stands in these rows of landing.port:$/),
   });
   expect(ofInput.rows.rows).toHaveLength(1);
+  // A release finds them among what it has built itself, and leaves production as it was.
+  const ports = () => warehouse('select * from core.dim_port order by 1');
+  const before = await ports();
+  await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'Ports by number' });
+  const { id } = (await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'Ports by number' })).body as { id: number };
+  const release = await mira.ended(id);
+  expect(release.state).toBe('failed');
+  expect(step(release, 'core.dim_port')).toMatchObject({ state: 'failed', error: { ...ofInput, rows: ofInput.rows } });
+  expect(await ports()).toEqual(before);
 });

@@ -144,10 +144,10 @@ test.each(EVENTS)('history from events: %s', async (_, columns, every, note) => 
     // Some events come late, some are later than all before.
     await client.query(`drop table src; create table src as ${event(every, 5, every)} union all ${event(every, 20, 2 * every)}`);
     const fresh = Math.floor(ROWS / every) + Math.floor((ROWS - every) / (2 * every) + 1);
-    expect(await loads.load('2026-02-02')).toEqual({ 'new events': fresh });
+    expect(await loads.load('2026-02-02')).toEqual({ 'new events': fresh, unchanged: 0 });
     if (more === '') expect(loads.note()).toMatch(note);
     outcomes.push((await client.query<{ mark: string }>('select md5(string_agg(t::text, chr(10) order by key, valid_from)) as mark from t')).rows[0]!.mark);
-    expect(await loads.load('2026-02-03')).toEqual({ 'new events': 0 });
+    expect(await loads.load('2026-02-03')).toEqual({ 'new events': 0, unchanged: fresh });
   }
   expect(new Set(outcomes).size).toBe(1);
   // Each event said something new, so that each began a version.

@@ -129,6 +129,65 @@ describe('what stops a load leaves the table as it was', () => {
     else await expect(loads.load(hour(2))).rejects.toThrow(message);
   });
 
+  // A key of one number is tested by another question than one of text.
+  describe.each(['bigint', 'text'])('deliveries whose key is of type %s', (type) => {
+    const of = (rows: readonly [key: string | null, day: string | null][]) => rows.map(([k, day]): Row => ({ key: k, day: day && `2026-01-0${day}` }));
+    test.each<[string, Row[], string | undefined]>([
+      [
+        'one key on two dates',
+        of([
+          ['1', '1'],
+          ['1', '2'],
+          ['2', '2'],
+        ]),
+        undefined,
+      ],
+      [
+        'one row without a key on each date',
+        of([
+          [null, '1'],
+          [null, '2'],
+          ['1', '2'],
+        ]),
+        undefined,
+      ],
+      [
+        'a key twice on a date',
+        of([
+          ['1', '1'],
+          ['2', '1'],
+          ['2', '1'],
+          ['2', '2'],
+        ]),
+        'the query returns more than one row for a key, day',
+      ],
+      [
+        'two rows without a key on a date',
+        of([
+          [null, '1'],
+          [null, '1'],
+        ]),
+        'the query returns more than one row for a key, day',
+      ],
+      [
+        'a row without a date',
+        of([
+          ['1', '1'],
+          ['1', null],
+        ]),
+        'the query returns rows whose day is null',
+      ],
+    ])('%s', async (_, rows, message) => {
+      const contract = `key ${type}, day date options (role 'as of')) with (load = dated, business_key = 'key')`;
+      const loads = await loadsOf(client, SCHEMA, contract, 'select key, day from landing.src', source(`key ${type}, day date`));
+      await loads.reset();
+      await fill(client, ['key', 'day'], rows, [type, 'date']);
+      if (message !== undefined) return void (await expect(loads.load(hour(2))).rejects.toThrow(message));
+      await loads.load(hour(2));
+      await holds(client, ['key', 'day'], rows, 0);
+    });
+  });
+
   test.each([
     ['two open versions', "('a', '1', '2025-01-01', null)"],
     ['versions that overlap', "('a', '0', '2024-01-01', '2025-12-31')"],

@@ -8,16 +8,19 @@ import {
   settingsOf,
   targetPlace,
   worst,
+  type Definition,
   type Environment,
   type Place,
   type Project,
+  type ReferenceTable,
   type SourceTable,
   type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
 import { BuildService, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
-import { Problem } from '../shared/problem.js';
+import { traceRows } from '../run/trace.js';
+import { logger, Problem } from '../shared/problem.js';
 import type { StepJournal } from '../run/step-journal.js';
 import { Run, type RunStep, type StepError } from '../run/run.entities.js';
 import { landingBeside } from '../source/delivery.service.js';
@@ -120,6 +123,7 @@ export class ReleaseTransaction {
     if (table.kind === 'source') return true;
     const loader = new Loader(this.client);
     try {
+      await this.client.query('savepoint before_table');
       const treatment = this.run.request.release?.treatments?.[table.fullName];
       const plan = await planFrom(
         loader,
@@ -154,8 +158,21 @@ export class ReleaseTransaction {
         return false;
       }
       if (!(error instanceof StatementFailed)) throw error;
-      this.failure = { step, loader, checks: [], error: stepError(error.cause, this.after, error.statement.author) };
+      const told = stepError(error.cause, this.after, error.statement.author);
+      this.failure = { step, loader, checks: [], error: { ...told, ...(await this.traced(table, error)) } };
       return false;
+    }
+  }
+
+  /** The rows that caused an error about a value; what this release has built so far is seen by its own transaction only. */
+  private async traced(table: Definition | ReferenceTable, error: StatementFailed): Promise<Partial<StepError>> {
+    if (table.kind === 'reference') return {};
+    try {
+      await this.client.query('rollback to savepoint before_table');
+      return await traceRows(this.client, this.after, table, { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') }, error);
+    } catch (failure) {
+      logger.warn(failure);
+      return {};
     }
   }
 

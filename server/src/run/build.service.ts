@@ -196,12 +196,16 @@ export class BuildService implements OnModuleInit {
     if (table?.kind !== 'definition') return {};
     const client = await this.warehouse.connect(this.warehouse.builder(environment));
     try {
-      return (await traceRows(client, project, table, { placeOf, functionsSchema: environment.schemaOf('functions') }, error)) ?? {};
+      await client.query('begin');
+      return await traceRows(client, project, table, { placeOf, functionsSchema: environment.schemaOf('functions') }, error);
     } catch (failure) {
       logger.warn(failure);
       return {};
     } finally {
-      client.release();
+      await client.query('rollback').then(
+        () => client.release(),
+        (broken: Error) => client.release(broken),
+      );
     }
   }
 

@@ -14,8 +14,8 @@ const valueOf = (message: string): string | undefined => /: "([^"]*)"$/.exec(mes
 
 /**
  * The rows that made a load fail with an error about a value: those of the query that do not fit the
- * contract, else those of its inputs that hold the value. Undefined where they are not found in time.
- * @param client a connection outside any transaction
+ * contract, else those of its inputs that hold the value. Nothing where they are not found in time.
+ * @param client a connection in a transaction that no error has ended; what is done here is taken back
  */
 export async function traceRows(
   client: pg.PoolClient,
@@ -23,9 +23,9 @@ export async function traceRows(
   table: Definition,
   names: Names,
   error: unknown,
-): Promise<Pick<StepError, 'rows' | 'detail'> | undefined> {
+): Promise<Pick<StepError, 'rows' | 'detail'>> {
   const cause = error instanceof StatementFailed ? error.cause : error;
-  if (!isDatabaseError(cause) || !OF_VALUES.has(cause.code ?? '')) return undefined;
+  if (!isDatabaseError(cause) || !OF_VALUES.has(cause.code ?? '')) return {};
   const loader = new Loader(client);
   const ask = async (sql: string): Promise<FaultRows | undefined> => {
     try {
@@ -39,7 +39,7 @@ export async function traceRows(
     }
   };
   try {
-    await client.query('begin');
+    await client.query('savepoint tracing');
     for (const setting of SESSION_SETTINGS) await client.query(setting);
     await client.query(`set local statement_timeout = '${TIMEOUT}'`);
     await client.query(FITS_FUNCTION);
@@ -51,8 +51,8 @@ export async function traceRows(
       const held = await ask(input.sql);
       if (held) return { rows: held, detail: `“${value!}” stands in these rows of ${input.table}:` };
     }
-    return undefined;
+    return {};
   } finally {
-    await client.query('rollback');
+    await client.query('rollback to savepoint tracing');
   }
 }
