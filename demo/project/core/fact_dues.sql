@@ -4,7 +4,7 @@ create table core.fact_dues (
   hull_no     text          not null,
   vessel_key  bigint        options (looked_up_by 'hull_no', at 'invoiced_on') not null references core.dim_vessel (vessel_key),
   berth_code  text          not null,
-  berth_key   bigint        options (looked_up_by 'berth_code', at 'invoiced_on', before_first 'unknown', missing 'infer') not null references core.dim_berth (berth_key),
+  berth_key   bigint        options (looked_up_by 'berth_code', at 'invoiced_on', missing 'infer') not null references core.dim_berth (berth_key),
   invoiced_on date          not null,
   amount      numeric(12,2) options (role 'measure') not null check (amount >= 0),
   paid        numeric(12,2) options (role 'measure') not null
