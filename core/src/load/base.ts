@@ -1,6 +1,7 @@
 import type { Definition, Project } from '../project/model.js';
 import { ident, qualified } from '../sql/quote.js';
 import { keyMapsOf } from './keys.js';
+import { askedTable } from './look-ups-again.js';
 import type { Place } from './place.js';
 import type { LoadStatement } from './plan.js';
 import { loadsInSteps } from './policy.js';
@@ -40,6 +41,7 @@ export function rememberedColumns(project: Project, table: Definition): Map<Reme
   return new Map<Remembered, readonly { readonly name: string; readonly type: string }[]>([
     ...maps.map((m) => [m.alias, [...m.parts, { name: 'number', type: 'bigint' }]] as const),
     ['inferred', key],
+    ['asked', askedTable(target)],
   ]);
 }
 
@@ -62,8 +64,9 @@ export function remembered(target: Place, base: LoadBase): LoadStatement[] {
   for (const what of REMEMBERED) {
     const place = rememberedPlace(target, what);
     if (base.kind === 'none') {
-      // Numbers and placeholders outlive a start over and a rebuild; events do not.
-      if (what === 'events' || base.forgets?.includes(what)) statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
+      // Numbers and placeholders outlive a start over and a rebuild; what is known of rows does not.
+      if (what === 'events' || what === 'asked' || base.forgets?.includes(what))
+        statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
       continue;
     }
     if (base.kind !== 'copy') continue;

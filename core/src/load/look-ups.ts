@@ -1,12 +1,11 @@
 import { ident, idents, qualified } from '../sql/quote.js';
-import type { ColumnDeclaration, Project } from '../project/model.js';
+import type { Project } from '../project/model.js';
 import type { Names } from './compile.js';
 import { readsDirectly } from './direct.js';
 import type { PolicyContext } from './policy.js';
 import { checking, counts, dropTemporary, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
 import type { Place } from './place.js';
 import { columnWith, columnsOf, rememberedPlace, sameKey, targetOf, tellsEarly, type LookUp, type Target } from './target.js';
-import { filledValue } from './keys.js';
 import { inferMembers } from './members.js';
 
 /**
@@ -94,43 +93,6 @@ function inferredCount(dimension: Target, { own, home }: Inferring['places'], { 
   const surrogate = ident(columnWith(dimension, 'surrogate key')!);
   const placeholders = `select t.${surrogate} from ${qualified(own)} as t join ${qualified(rememberedPlace(home, 'inferred'))} as i on ${sameKey('t', 'i', dimension.key)}`;
   return counts(ROWS, { [`${column.name} inferred`]: `${ident(column.name)} in (${placeholders})` });
-}
-
-/**
- * Rows that the query does not return may point to a version that was cut again, to a placeholder, or to
- * nobody, while their dimension has arrived: they are looked up again by the columns that the table keeps.
- * @param own the table after the load's own changes
- */
-export function lookUpAgain({ project, target, names }: PolicyContext, own: Place): LoadStep[] {
-  const kept = target.lookUps.filter((l) => [...l.by, ...(l.at === undefined ? [] : [l.at])].every((name) => target.columns.some((c) => c.name === name)));
-  if (kept.length === 0) return [];
-  const joins = kept.map((l, i) => lookUpJoin(project, names, l, i));
-  const found = kept.map((l, i) => `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type}) as ${ident(l.column.name)}`);
-  const columns = idents(kept.map((l) => l.column.name));
-  const sets = kept.map((l) => `${ident(l.column.name)} = n.${ident(l.column.name)}`);
-  const after = (c: ColumnDeclaration) => `${kept.some((l) => l.column === c) ? 'n' : 't'}.${ident(c.name)}`;
-  const hashes = target.columns.filter((c) => c.options['role'] === 'row hash').map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
-  return [
-    {
-      step: 'when',
-      sql: `select (select count(*) from ${qualified(own)}) > (select count(*) from ${ROWS}) as needed`,
-      steps: [
-        run(
-          'build',
-          `create temp table looked_up on commit drop as
-select * from (
-  select q.ctid as row_id, ${kept.map((l, i) => `q.${ident(l.column.name)} as before_${i}`).join(', ')}, ${found.join(', ')}
-  from ${qualified(own)} as q${joins.map((j) => j.sql).join('')}
-  where not exists (select from ${ROWS} as r where ${sameKey('r', 'q', target.key)})
-) as n
-where (${kept.map((_, i) => `before_${i}`).join(', ')}) is distinct from (${columns})`,
-        ),
-        run('build', `update ${qualified(own)} as t set ${[...sets, ...hashes].join(', ')}\nfrom pg_temp.looked_up as n where t.ctid = n.row_id`),
-        counts('pg_temp.looked_up', { 'looked up again': 'true' }),
-        dropTemporary('pg_temp.looked_up'),
-      ],
-    },
-  ];
 }
 
 /** The join that finds a look-up's key for a row `q`, and the key. @param i a number of its own for the aliases */

@@ -4,7 +4,7 @@ import type { PolicyContext } from './policy.js';
 import { createKeyMaps, filledValue, keyMapsOf, newRow, numberKeys } from './keys.js';
 import { readsDirectly } from './direct.js';
 import type { Place } from './place.js';
-import { lookUpAgain } from './look-ups.js';
+import { lookUpAgain } from './look-ups-again.js';
 import { countedChanges, sampledChanges, shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
 import { analyzeChanges, CHANGES, counts, dropTemporary, dropTemporaryView, FOUND, guard, ROWS, run, type LoadStep } from './steps.js';

@@ -8,6 +8,7 @@ import { beforeStatementsOf, localSet } from './before.js';
 import { compileText, definitionQuery, settingsOf, withEach, type Names } from './compile.js';
 import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
+import { askedColumns } from './look-ups-again.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
 import { IN_PARALLEL, type LoadStep } from './steps.js';
 import { optionOf, rememberedPlace, storage } from './target.js';
@@ -232,6 +233,7 @@ function stateGrants(policy: PolicyContext, environment: Environment): LoadState
     ...keyMapsOf(target, home).flatMap((m) => (m.method === 'sequence' ? [m.place] : [])),
     ...(optionOf(target.table, 'effective_from') === undefined ? [] : [rememberedPlace(home, 'events')]),
     ...(target.isInferred ? [rememberedPlace(home, 'inferred')] : []),
+    ...(askedColumns(target).length ? [rememberedPlace(home, 'asked')] : []),
   ];
   return places.flatMap((place) => grantStatements(environment, place));
 }

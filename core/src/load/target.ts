@@ -142,9 +142,10 @@ export const inferredTables = tablesLookedUp((c) => c.options['missing'] === 'in
 
 /**
  * What is remembered beside a table: the numbers of its rows (of a history table: of its versions), those
- * of its durable keys, the events of a history, and the members that are placeholders until they arrive.
+ * of its durable keys, the events of a history, the members that are placeholders until they arrive, and what
+ * rows were looked up by whose member was not found.
  */
-export const REMEMBERED = ['keys', 'durable', 'events', 'inferred'] as const;
+export const REMEMBERED = ['keys', 'durable', 'events', 'inferred', 'asked'] as const;
 export type Remembered = (typeof REMEMBERED)[number];
 
 /** Where something is remembered: beside the table, wherever that is. */

@@ -1,0 +1,116 @@
+import type { ColumnDeclaration } from '../project/model.js';
+import { ident, idents, literal, qualified } from '../sql/quote.js';
+import { filledValue } from './keys.js';
+import { lookUpJoin } from './look-ups.js';
+import type { Place } from './place.js';
+import type { PolicyContext } from './policy.js';
+import { counts, dropTemporary, ROWS, run, type LoadStep } from './steps.js';
+import { columnWith, columnsOf, rememberedPlace, sameKey, targetOf, type LookUp, type Target } from './target.js';
+
+/** What a look-up reads of a row. */
+const readBy = (l: LookUp): readonly string[] => [...l.by, ...(l.at === undefined ? [] : [l.at])];
+
+/** What look-ups of a merge read of the query's rows and the table does not keep. */
+export function askedColumns({ table, columns, lookUps }: Target): readonly string[] {
+  if (table.policy !== 'merge') return [];
+  return [...new Set(lookUps.flatMap(readBy))].filter((name) => !columns.some((c) => c.name === name));
+}
+
+/** What is remembered of rows whose member is not known yet: the business key, and what they were looked up by. */
+export const askedTable = ({ columns, key }: Target): { readonly name: string; readonly type: string }[] => [
+  ...key.map((k) => columns.find((c) => c.name === k)!),
+  { name: 'said', type: 'jsonb' },
+];
+
+/**
+ * Rows that the query does not return may point to a version that was cut again, to a placeholder, or to
+ * nobody, while their dimension has arrived: they are looked up again, by the columns that the table keeps,
+ * and by what is remembered of those that were not found.
+ * @param own the table after the load's own changes
+ */
+export function lookUpAgain(context: PolicyContext, own: Place): LoadStep[] {
+  const { target, home } = context;
+  if (target.lookUps.length === 0) return [];
+  const missing = askedColumns(target);
+  const again = lookedUpAgain(context, own, missing);
+  if (missing.length === 0) return [again];
+  const asked = qualified(rememberedPlace(home, 'asked'));
+  const waiting = target.lookUps.filter((l) => readBy(l).some((name) => missing.includes(name)));
+  const unknown = waiting.map((l) => `t.${ident(l.column.name)} = 0`).join(' or ');
+  const unfound = waiting.map((l) => [`q.${ident(l.column.name)} = 0`, ...l.by.map((name) => `q.${ident(name)} is not null`)].join(' and ')).join(' or ');
+  const said = `jsonb_build_object(${missing.map((name) => `${literal(name).trim()}, q.${ident(name)}`).join(', ')})`;
+  const wanted = `(select ${columnsOf('q', target.key)}, ${said} as said from ${ROWS} as q join ${qualified(own)} as t on ${sameKey('t', 'q', target.key)} where ${unfound})`;
+  const columns = askedTable(target);
+  return [
+    run(
+      'build',
+      `create table if not exists ${asked} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type} not null`).join(',\n  ')},\n  primary key (${idents(target.key)})\n)`,
+    ),
+    again,
+    // What the query says now counts; what has been found, or is no more, need not be asked again.
+    run(
+      'build',
+      `delete from ${asked} as a
+where not exists (select from ${qualified(own)} as t where ${sameKey('t', 'a', target.key)} and (${unknown}))
+  or (exists (select from ${ROWS} as r where ${sameKey('r', 'a', target.key)}) and not exists (select from ${wanted} as w where ${sameKey('w', 'a', target.key)} and w.said = a.said))`,
+    ),
+    run(
+      'build',
+      `insert into ${asked} (${idents(columns.map((c) => c.name))})
+select ${columnsOf(
+        'w',
+        columns.map((c) => c.name),
+      )} from ${wanted} as w where not exists (select from ${asked} as a where ${sameKey('a', 'w', target.key)})`,
+    ),
+  ];
+}
+
+function lookedUpAgain({ project, target, names, home }: PolicyContext, own: Place, missing: readonly string[]): LoadStep {
+  const remembered: string[] = [];
+  // What the table does not keep is read from what is remembered, in the type of what it is held against.
+  const lookUps = target.lookUps.map((l, i): LookUp => {
+    const from = (name: string, what: string, type: string) => {
+      if (!missing.includes(name)) return name;
+      remembered.push(`cast(a.said ->> ${literal(name).trim()} as ${type}) as ${what}`);
+      return what;
+    };
+    const dimension = targetOf(project, l.dimension);
+    const typeOf = (column: string) => dimension.columns.find((c) => c.name === column)!.type;
+    const validFrom = columnWith(dimension, 'valid from');
+    const by = l.by.map((name, n) => from(name, `said_${i}_${n}`, typeOf(dimension.key[n]!)));
+    const at = l.at === undefined || validFrom === undefined ? l.at : from(l.at, `said_${i}_at`, typeOf(validFrom));
+    return { ...l, by, ...(at === undefined ? {} : { at }) };
+  });
+  const joins = lookUps.map((l, i) => lookUpJoin(project, names, l, i));
+  const columnNames = target.lookUps.map((l) => l.column.name);
+  const found = target.lookUps.map((l, i) => {
+    const value = `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type})`;
+    const name = ident(l.column.name);
+    return `${readBy(l).some((n) => missing.includes(n)) ? `case when q.${name} = 0 then ${value} else q.${name} end` : value} as ${name}`;
+  });
+  const rows = remembered.length
+    ? `(select t.*, t.ctid as row_id, ${remembered.join(', ')} from ${qualified(own)} as t left join ${qualified(rememberedPlace(home, 'asked'))} as a on ${sameKey('a', 't', target.key)})`
+    : `(select *, ctid as row_id from ${qualified(own)})`;
+  const sets = columnNames.map((name) => `${ident(name)} = n.${ident(name)}`);
+  const after = (c: ColumnDeclaration) => `${columnNames.includes(c.name) ? 'n' : 't'}.${ident(c.name)}`;
+  const hashes = target.columns.filter((c) => c.options['role'] === 'row hash').map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
+  return {
+    step: 'when',
+    sql: `select (select count(*) from ${qualified(own)}) > (select count(*) from ${ROWS}) as needed`,
+    steps: [
+      run(
+        'build',
+        `create temp table looked_up on commit drop as
+select * from (
+  select q.row_id, ${columnNames.map((name, i) => `q.${ident(name)} as before_${i}`).join(', ')}, ${found.join(', ')}
+  from ${rows} as q${joins.map((j) => j.sql).join('')}
+  where not exists (select from ${ROWS} as r where ${sameKey('r', 'q', target.key)})
+) as n
+where (${columnNames.map((_, i) => `before_${i}`).join(', ')}) is distinct from (${idents(columnNames)})`,
+      ),
+      run('build', `update ${qualified(own)} as t set ${[...sets, ...hashes].join(', ')}\nfrom pg_temp.looked_up as n where t.ctid = n.row_id`),
+      counts('pg_temp.looked_up', { 'looked up again': 'true' }),
+      dropTemporary('pg_temp.looked_up'),
+    ],
+  };
+}
