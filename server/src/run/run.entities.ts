@@ -71,7 +71,8 @@ export type StepState = 'waiting' | 'running' | 'done' | 'failed' | 'blocked' | 
 export interface RanStatement {
   readonly kind: string;
   readonly sql: string;
-  readonly milliseconds: number;
+  /** Null where the statement went with the next one, in whose time its own is. */
+  readonly milliseconds: number | null;
   readonly rows: number | null;
 }
 

@@ -152,7 +152,7 @@ export class Loader {
 
   /** Settings of the session, which cannot fail: they go with the next statement. */
   private settings(statements: readonly string[]): void {
-    this.ran.push({ kind: 'session', sql: statements.join(';\n'), milliseconds: 0, rows: null });
+    this.ran.push({ kind: 'session', sql: statements.join(';\n'), milliseconds: null, rows: null });
     this.opening += statements.map((s) => `${s};\n`).join('');
   }
 

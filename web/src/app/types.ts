@@ -194,7 +194,7 @@ export interface RunDetail extends RunEntry {
 export interface StepDetail extends StepEntry {
   /** Some rows of each kind that the load counted. */
   readonly kinds: Readonly<Record<string, FaultRows>> | null;
-  readonly statements: readonly { readonly kind: string; readonly sql: string; readonly milliseconds: number; readonly rows: number | null }[];
+  readonly statements: readonly { readonly kind: string; readonly sql: string; readonly milliseconds: number | null; readonly rows: number | null }[];
   readonly results: readonly {
     readonly id: string;
     readonly verdict: Verdict;

@@ -129,13 +129,16 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
       {data.statements.length > 0 && (
         <section className="flex flex-col gap-1.5">
           <SectionTitle
-            aside={`${data.statements.length} statements, ${duration(data.statements.reduce((n, s) => n + s.milliseconds, 0))}, in one transaction`}
+            aside={`${data.statements.length} statements, ${duration(data.statements.reduce((n, s) => n + (s.milliseconds ?? 0), 0))}, in one transaction`}
           >
             SQL that ran
           </SectionTitle>
           <Sql
             text={data.statements
-              .map((s) => `-- ${s.kind}: ${s.milliseconds} ms${s.rows === null || s.rows === undefined ? '' : `, ${rows(s.rows)}`}\n${s.sql.trim()};`)
+              .map(
+                (s) =>
+                  `-- ${s.kind}: ${s.milliseconds === null ? 'with the next' : `${s.milliseconds} ms`}${s.rows === null || s.rows === undefined ? '' : `, ${rows(s.rows)}`}\n${s.sql.trim()};`,
+              )
               .join('\n\n')}
             label={`SQL that made ${step.table}`}
           />
