@@ -1,0 +1,100 @@
+import { describe, expect, test } from '@jest/globals';
+import type { CheckOutcome } from '../warehouse/loader.js';
+import type { Run, RunStep } from './run.entities.js';
+import { StepJournal } from './step-journal.js';
+
+/** A journal over a database that only keeps what it was asked to write. */
+function journalOver(failsAt?: number) {
+  const written: { results: unknown[]; rows: Record<string, unknown>[] }[] = [];
+  const told: number[] = [];
+  let attempts = 0;
+  let going = 0;
+  let most = 0;
+  const columns = ['state', 'rows_in', 'statements', 'started_at', 'finished_at'].map((databaseName) => ({
+    databaseName,
+    propertyName: databaseName.replace(/_(.)/g, (_, letter: string) => letter.toUpperCase()),
+  }));
+  const steps = {
+    metadata: { tablePath: 'run_step', columns: [...columns, { databaseName: 'position', propertyName: 'position' }] },
+    manager: {
+      transaction: async (work: (manager: object) => Promise<void>) => {
+        most = Math.max(most, ++going);
+        const batch = { results: [] as unknown[], rows: [] as Record<string, unknown>[] };
+        await new Promise((resolve) => setTimeout(resolve, 5));
+        try {
+          if (attempts++ === failsAt) throw new Error('the disk is full');
+          await work({
+            insert: (_: unknown, results: unknown[]) => void batch.results.push(...results),
+            query: (_: string, [json]: [string]) => void batch.rows.push(...(JSON.parse(json) as Record<string, unknown>[])),
+          });
+          written.push(batch);
+        } finally {
+          going--;
+        }
+      },
+    },
+  };
+  const journal = new StepJournal(steps as never, { tell: ({ run }: { run: number }) => Promise.resolve(void told.push(run)) } as never);
+  return { journal, written, told, most: () => most };
+}
+const run = (id = 1) => ({ id, environment: 'production' }) as Run;
+const step = (id: number) => ({ id, position: id, state: 'waiting' }) as RunStep;
+const outcome = (id: string) => ({ id, table: 't', verdict: 'holds', atFault: '0', total: '1', sql: 'select', rows: null }) as CheckOutcome;
+const moment = () => new Promise((resolve) => setTimeout(resolve, 250));
+
+describe('what becomes of steps', () => {
+  test('is written together when it comes together, checks with their step', async () => {
+    const { journal, written, told } = journalOver();
+    const steps = [step(1), step(2), step(3)];
+    for (const s of steps) journal.begin(run(), s);
+    for (const s of steps.slice(0, 2)) journal.end(run(), s, { state: 'done', rowsIn: '7', statements: [] }, [outcome(`check ${s.id}`)]);
+    await journal.written(run());
+    expect(written).toHaveLength(1);
+    expect(written[0]!.rows).toEqual([
+      { id: 1, state: 'done', rows_in: '7', statements: [], started_at: expect.any(String), finished_at: expect.any(String) },
+      { id: 2, state: 'done', rows_in: '7', statements: [], started_at: expect.any(String), finished_at: expect.any(String) },
+      { id: 3, state: 'running', rows_in: null, statements: [], started_at: expect.any(String), finished_at: null },
+    ]);
+    expect(written[0]!.results).toMatchObject([
+      { checkId: 'check 1', environment: 'production', step: { id: 1 }, verdict: 'holds' },
+      { checkId: 'check 2', environment: 'production', step: { id: 2 }, verdict: 'holds' },
+    ]);
+    expect(told).toEqual([1]);
+  });
+
+  test('is written by itself after a moment', async () => {
+    const { journal, written } = journalOver();
+    journal.begin(run(), step(1));
+    await moment();
+    expect(written.map((w) => w.rows.map((r) => r['state']))).toEqual([['running']]);
+  });
+
+  test('is written in the order in which it came, one writing of a run at a time', async () => {
+    const { journal, written, most } = journalOver();
+    const one = step(1);
+    journal.begin(run(), one);
+    const first = journal.written(run());
+    journal.end(run(), one, { state: 'failed' });
+    await Promise.all([first, journal.written(run())]);
+    expect(written.map((w) => w.rows[0]!['state'])).toEqual([expect.stringMatching(/running|failed/), 'failed']);
+    expect(most()).toBe(1);
+  });
+
+  test('has been written when there is nothing to wait for', async () => {
+    const { journal, written } = journalOver();
+    await journal.written(run());
+    expect(written).toEqual([]);
+  });
+
+  test('that could not be written fails its run, and no other', async () => {
+    const { journal, written } = journalOver(0);
+    journal.begin(run(1), step(1));
+    await moment();
+    journal.end(run(1), step(1), { state: 'done' });
+    await expect(journal.written(run(1))).rejects.toThrow('the disk is full');
+    journal.close(run(1));
+    journal.begin(run(2), step(2));
+    await journal.written(run(2));
+    expect(written.flatMap((w) => w.rows.map((r) => r['id']))).toEqual([2]);
+  });
+});
