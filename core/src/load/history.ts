@@ -134,7 +134,7 @@ select 'overlap' where exists (${overlapping})`,
     counts(
       CHANGES,
       { 'new versions': "op in ('new', 'changed')", closed: `op in ('changed', 'gone')`, overwritten: "op = 'overwritten'" },
-      unchangedRows("op <> 'gone'"),
+      unchangedRows("op <> 'gone'", sortsFast(target, key)),
     ),
     dropTemporary(CHANGES),
   ];

@@ -7,8 +7,8 @@ import type { Place } from './place.js';
 import { lookUpAgain } from './look-ups-again.js';
 import { countedChanges, sampledChanges, shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
-import { analyzeChanges, CHANGES, counts, dropTemporary, dropTemporaryView, FOUND, guard, ROWS, run, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, CONDITIONS, differ, namesIn, optionOf, sameKey, stampOf, storage, writtenColumns, type Target } from './target.js';
+import { analyzeChanges, CHANGES, counts, dropTemporary, dropTemporaryView, FOUND, guard, ROWS, rowsOfTheQuery, run, type LoadStep } from './steps.js';
+import { columnWith, columnsOf, CONDITIONS, differ, namesIn, optionOf, sameKey, sortsFast, stampOf, storage, writtenColumns, type Target } from './target.js';
 
 /** Above this share of changed rows, writing all of them anew is faster: measured. */
 const REWRITE_SHARE = 0.15;
@@ -141,7 +141,7 @@ select ${columnsOf('t', columns)} from ${qualified(own)} as t where not exists (
     ),
     {
       step: 'count',
-      sql: `select inserted, given - inserted as replaced\nfrom (select ${inserted} as inserted, (select count(*) from ${ROWS}) as given) as n`,
+      sql: `select inserted, given - inserted as replaced\nfrom (select ${inserted} as inserted, ${rowsOfTheQuery(sortsFast(target, target.key))} as given) as n`,
       rows: {},
     },
   ];

@@ -10,7 +10,7 @@ import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { askedColumns } from './look-ups-again.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
-import { IN_PARALLEL, type LoadStep } from './steps.js';
+import { AS_USUAL, IN_PARALLEL, type LoadStep } from './steps.js';
 import { optionOf, rememberedPlace, storage } from './target.js';
 
 export type StatementKind = 'session' | 'before' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
@@ -132,7 +132,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
       ...(isView ? [] : [{ kind: 'session' as const, sql: IN_PARALLEL }]),
       ...beforeStatements(project, table),
     ],
-    build: [...beforeQuery(table, names), { kind: 'build', sql: head + query.text, author }],
+    build: [...beforeQuery(table, names), { kind: 'build', sql: head + query.text, author }, ...(isView ? [] : [{ kind: 'session' as const, sql: AS_USUAL }])],
     finish: isView
       ? [...comments, ...grants, ...afterStatements(context, table, names)]
       : [...constraintStatements(checks, beside), ...afterStatements(context, table, names), analyze(beside), ...comments, ...grants],

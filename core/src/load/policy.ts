@@ -12,7 +12,21 @@ import { mergeSteps } from './merge.js';
 import { rebuildSteps } from './rebuild.js';
 import type { Place } from './place.js';
 import { readsDirectly } from './direct.js';
-import { checking, dropTemporary, dropTemporaryView, guard, IN_PARALLEL, RAW_ROWS, ROWS, run, together, type Guard, type LoadStep } from './steps.js';
+import {
+  AS_USUAL,
+  checking,
+  dropTemporary,
+  dropTemporaryView,
+  guard,
+  IN_PARALLEL,
+  RAW_ROWS,
+  rememberRows,
+  ROWS,
+  run,
+  together,
+  type Guard,
+  type LoadStep,
+} from './steps.js';
 import { columnWith, columnsOf, isFilled, optionOf, sortsFast, targetOf, type Target } from './target.js';
 import type { EditedText } from '../sql/edits.js';
 
@@ -85,9 +99,12 @@ export function policySteps(context: PolicyContext, query: EditedText, path: str
   const { table } = target;
   // Rows are found again by their place: nobody else may write until this load has ended. Readers go on.
   const lock = table.policy === 'rebuild' ? [] : [run('session', `lock table ${qualified(context.own)} in share row exclusive mode`)];
-  const steps = [...lock, ...rowsOfQuery(context, query, path, first), ...inputGuards(context), ...stepsOf(table, context)];
+  const asUsual = run('session', AS_USUAL);
+  const guards = inputGuards(context);
+  const asked = guards.length ? [asUsual, ...guards, run('session', IN_PARALLEL)] : [];
+  const steps = [...lock, ...rowsOfQuery(context, query, path, first), ...asked, ...stepsOf(table, context)];
   const all = readsDirectly(context) ? [...steps, dropTemporaryView(ROWS, RAW_ROWS)] : [dropTemporary(ROWS, RAW_ROWS), ...steps, dropTemporary(ROWS)];
-  return [run('session', IN_PARALLEL), ...all];
+  return [run('session', IN_PARALLEL), ...all, asUsual];
 }
 
 function stepsOf(table: Definition, context: PolicyContext): LoadStep[] {
@@ -146,7 +163,7 @@ function rowsOfQuery(context: PolicyContext, query: EditedText, path: string, fi
 function faultyKeys(target: Target, unique: readonly string[], needed: readonly string[], asOf: string | undefined): string {
   const columns = columnsOf('q', unique);
   if (sortsFast(target, unique))
-    return `select 'null or repeated keys' as problem from (select count(*) as n, count(distinct ${columns}) as keys from ${ROWS} as q) as counted where keys < n`;
+    return `select 'null or repeated keys' as problem from (select count(*) as n, count(distinct ${columns}) as keys from ${ROWS} as q) as counted where keys < n or ${rememberRows('n')} is null`;
   const within = unique.filter((c) => c !== asOf);
   // Most deliveries are of one date, or of a few.
   if (asOf !== undefined && sortsFast(target, within)) {

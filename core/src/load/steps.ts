@@ -35,6 +35,9 @@ export type Guard = Extract<LoadStep, { readonly step: 'guard' }>;
 /** Workers hand rows on at nearly no cost: without this the planner joins millions of rows in one process. Measured: half the time. */
 export const IN_PARALLEL = 'set local parallel_tuple_cost = 0';
 
+/** For questions that end in one row or a few: workers would hand all rows on to one process that counts them. Measured: a third of the time. */
+export const AS_USUAL = 'set local parallel_tuple_cost to default';
+
 /** Rows at fault that a guard shows. */
 export const GUARD_ROWS = 100;
 
@@ -76,9 +79,16 @@ export function counts(from: string, conditions: Readonly<Record<string, string>
   return { step: 'count', sql: `select ${items.join(',\n       ')}\nfrom ${from}`, rows: Object.fromEntries(rows) };
 }
 
-/** Rows of the query that say nothing new. @param said a condition over the rows of `changes` that the query made */
-export const unchangedRows = (said: string): Readonly<Record<string, string>> => ({
-  unchanged: `(select count(*) from ${ROWS}) - count(*) filter (where ${said})`,
+/** Remembers for this transaction how many rows the query has, where a guard has counted them. @param n their number */
+export const rememberRows = (n: string): string => `set_config('load.rows', ${n}::text, true)`;
+
+/** How many rows the query has. @param counted whether a guard of this load has remembered it; a script asks its guards otherwise, and counts here */
+export const rowsOfTheQuery = (counted: boolean): string =>
+  counted ? `coalesce(cast(nullif(current_setting('load.rows', true), '') as bigint), (select count(*) from ${ROWS}))` : `(select count(*) from ${ROWS})`;
+
+/** Rows of the query that say nothing new. @param said a condition over the rows of `changes` that the query made; see `rowsOfTheQuery` */
+export const unchangedRows = (said: string, counted = false): Readonly<Record<string, string>> => ({
+  unchanged: `${rowsOfTheQuery(counted)} - count(*) filter (where ${said})`,
 });
 
 /** Statistics of what the changes are joined and told apart by; those of the other columns would take as long as the load's own statements. */

@@ -158,7 +158,7 @@ export const columnsOf = (alias: string, names: readonly string[]): string => na
 const SORTS_FAST = /^(smallint|integer|bigint|date|timestamp|timestamptz|uuid)$/;
 
 /** Whether distinct values of some columns are best counted by `count(distinct …)`. */
-export function sortsFast({ columns }: Target, names: readonly string[]): boolean {
+export function sortsFast({ columns }: { readonly columns: readonly ColumnDeclaration[] }, names: readonly string[]): boolean {
   return names.length === 1 && columns.some((c) => c.name === names[0] && SORTS_FAST.test(c.type));
 }
 

@@ -160,6 +160,12 @@ export class Loader {
     return (await this.sendKept(statement)).at(-1)!;
   }
 
+  /** Runs a statement whose outcome nobody looks at: a setting goes with the next one. */
+  private async runInTurn(statement: LoadStatement): Promise<void> {
+    if (statement.kind === 'session' && /^set local /i.test(statement.sql)) this.settings([statement.sql]);
+    else await this.run(statement);
+  }
+
   /** Statements of which none can be at fault by itself, in one message: on small tables, messages take most of the time. */
   private together(kind: LoadStatement['kind'], statements: readonly string[], unseen: readonly string[] = []): Promise<pg.QueryResult[]> {
     return statements.length ? this.sendKept({ kind, sql: statements.join(';\n') }, unseen) : this.send(unseen.join(';\n'));
@@ -175,7 +181,7 @@ export class Loader {
    */
   async makeBeside(plan: LoadPlan, csv: string | undefined): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     this.settings(plan.session.map((s) => s.sql));
-    for (const statement of plan.build) await this.run(statement);
+    for (const statement of plan.build) await this.runInTurn(statement);
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
     for (const step of plan.steps ?? []) await this.step(step);
     const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
@@ -209,7 +215,7 @@ export class Loader {
   private async step(step: LoadStep): Promise<void> {
     switch (step.step) {
       case 'run':
-        await this.run(step);
+        await this.runInTurn(step);
         break;
       case 'guard': {
         const { rowCount } = await this.plain('check', step.sql);
