@@ -121,6 +121,16 @@ class PolicyReader {
       if (policies && !policies.includes(policy))
         this.report(`option ${name} means nothing to load = ${policy}`, `it is for ${policies.join(' and ')}`, option.range);
     }
+    const shape = this.options.get('shape');
+    if (shape?.value === 'rewrite' && this.options.get('drift')?.value === 'add')
+      this.report('a table with drift = add is never written anew', 'columns that only the table still has would be lost; leave shape out', shape.range);
+    const stamp = this.options.has('effective_from') && this.columns.find((c) => ['loaded at', 'run id'].includes(c.options['role'] ?? ''));
+    if (shape?.value === 'rewrite' && stamp)
+      this.report(
+        `a history from events that keeps ${stamp.options['role']!} is never written anew`,
+        `versions that stay the same keep what ${stamp.name} says of them; leave shape out`,
+        shape.range,
+      );
     for (const column of this.columns) {
       const { role } = column.options;
       const policies = role !== undefined && Object.hasOwn(ROLE_POLICIES, role) ? ROLE_POLICIES[role]! : undefined;

@@ -97,6 +97,20 @@ describe('what a policy cannot use', () => {
       ['[missing_rows] missing_rows = delete is nothing that load = history does (use keep, close)'],
     ],
     [
+      'writing anew what only the table still has',
+      table('k text, x text', "load = merge, business_key = 'k', drift = add, shape = rewrite"),
+      ['[shape] a table with drift = add is never written anew (columns that only the table still has would be lost; leave shape out)'],
+    ],
+    [
+      'writing anew when versions were written',
+      table(
+        `k text, ${VALID}, l timestamptz options (role 'loaded at')`,
+        "load = history, business_key = 'k', effective_from = 'at', shape = rewrite",
+        'select k, at from staging.part',
+      ),
+      ['[shape] a history from events that keeps loaded at is never written anew (versions that stay the same keep what l says of them; leave shape out)'],
+    ],
+    [
       'a filled column that the query returns',
       table(`k text, x text, ${VALID}`, "load = history, business_key = 'k'", 'select k, x, at as f from landing.src'),
       ['[f] f is filled by the load, and the query returns it too (take it out of the query)'],
