@@ -307,8 +307,13 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     });
   }
 
-  list(environment: string | undefined, most: number): Promise<Run[]> {
-    return this.runs.find({ where: environment ? { environment } : {}, order: { id: 'DESC' }, take: most });
+  /** The newest runs, without the texts of their drafts: who watches a run asks for them again and again. */
+  async list(environment: string | undefined, most: number): Promise<Run[]> {
+    const others = this.runs.metadata.columns.filter((c) => c.propertyName !== 'request').map((c) => `run.${c.propertyName}`);
+    const found = this.runs.createQueryBuilder('run').select(others).addSelect("run.request - 'drafts'", 'asked');
+    if (environment) found.where({ environment });
+    const { entities, raw } = await found.orderBy('run.id', 'DESC').limit(most).getRawAndEntities<{ asked: RunRequest }>();
+    return entities.map((run, i) => Object.assign(run, { request: raw[i]!.asked }));
   }
 }
 
