@@ -14,7 +14,7 @@ import { ReleaseTransaction } from './release-transaction.js';
 import { logger, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
-import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
 
 /** What is asked for. */
 export interface ReleaseRequest {
@@ -214,10 +214,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       await client.query('commit');
       client.release();
     } catch (error) {
-      await client.query('rollback').then(
-        () => client.release(),
-        (broken: Error) => client.release(broken),
-      );
+      await takeBack(client);
       if (signal.aborted) {
         release.recordFailure(steps);
         return 'stopped';

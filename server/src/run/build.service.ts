@@ -22,9 +22,10 @@ import type pg from 'pg';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
 import { logger, Problem } from '../shared/problem.js';
-import { FAULT_ROWS, Loader, LoadStopped, policyOutcome, StatementFailed, type CheckOutcome } from '../warehouse/loader.js';
+import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
+import { FAULT_ROWS, Loader, policyOutcome, type CheckOutcome } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
-import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
+import { takeBack, WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
 import type { Run, RunStep, StepError } from './run.entities.js';
 import { ClockService } from './clock.service.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';
@@ -176,10 +177,7 @@ export class BuildService implements OnModuleInit {
       client.release();
       return well;
     } catch (error) {
-      await client.query('rollback').then(
-        () => client.release(),
-        (broken: Error) => client.release(broken),
-      );
+      await takeBack(client);
       const stopped = signal.aborted;
       const told = stopped ? { message: 'stopped; the table is as it was' } : { ...this.told(context, error), ...(await this.traced(context, step, error)) };
       const change = { state: stopped ? 'stopped' : 'failed', statements: loader.ran, error: told } as const;
@@ -202,10 +200,7 @@ export class BuildService implements OnModuleInit {
       logger.warn(failure);
       return {};
     } finally {
-      await client.query('rollback').then(
-        () => client.release(),
-        (broken: Error) => client.release(broken),
-      );
+      await takeBack(client);
     }
   }
 

@@ -1,6 +1,7 @@
 import { FITS_FUNCTION, misfitQuery, SESSION_SETTINGS, valueQueries, type Definition, type Names, type Project } from '@ouvrage/core';
 import type pg from 'pg';
-import { Loader, StatementFailed } from '../warehouse/loader.js';
+import { StatementFailed } from '../warehouse/load-errors.js';
+import { Loader } from '../warehouse/loader.js';
 import { isDatabaseError } from '../warehouse/sql-error.js';
 import type { FaultRows, StepError } from './run.entities.js';
 

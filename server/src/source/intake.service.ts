@@ -28,9 +28,10 @@ import type { Run, RunStep, StepError } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
 import { StepJournal } from '../run/step-journal.js';
 import { Problem } from '../shared/problem.js';
-import { Loader, StatementFailed } from '../warehouse/loader.js';
+import { StatementFailed } from '../warehouse/load-errors.js';
+import { Loader } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
-import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
 import { describeTables } from './catalog.js';
 import { ConnectionService } from './connection.service.js';
 import type { BoundEnvironment } from './source.entities.js';
@@ -115,10 +116,7 @@ export class IntakeService implements OnModuleInit {
       this.journal.end(run, step, { state: 'done', statements: loader.ran, rowsOut: rows.out, rowsIn: rows.in });
       return true;
     } catch (error) {
-      await client.query('rollback').then(
-        () => client.release(),
-        (broken: Error) => client.release(broken),
-      );
+      await takeBack(client);
       const cause = error instanceof StatementFailed ? error.cause : error;
       const told = signal.aborted ? { message: 'stopped; the landing table is as it was' } : intakeError(cause, project);
       this.journal.end(run, step, { state: signal.aborted ? 'stopped' : 'failed', statements: loader.ran, error: { ...told, path: table.path } });

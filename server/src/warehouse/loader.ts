@@ -1,9 +1,6 @@
 import {
   boundNote,
-  DEPENDENTS_SQL,
   keptFromOld,
-  literal,
-  OLD_SQL,
   planReplaceInPlace,
   planSwap,
   qualified,
@@ -24,6 +21,8 @@ import { from as copyFrom } from 'pg-copy-streams';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type { FaultRows, RanStatement } from '../run/run.entities.js';
+import { planCatalog, questions } from './catalog-questions.js';
+import { LoadStopped, StatementFailed, SwapBlocked } from './load-errors.js';
 import { isDatabaseError } from './sql-error.js';
 
 /** A check of a load, run. */
@@ -45,48 +44,6 @@ const SWAP_ATTEMPTS = 20;
 /** From this many rows on, people want to know how long each index took. */
 const LARGE = 100_000;
 
-/** Questions to the catalog, planned once a connection: planning them takes longer than answering them. */
-const CATALOG = { old_relations: OLD_SQL, dependents: DEPENDENTS_SQL } as const;
-/** Connections that have planned them. */
-const asked = new WeakSet<pg.PoolClient>();
-
-/**
- * Questions to the catalog about places, as statements of one message. One plan serves them all: how many places
- * there are hardly matters to it.
- */
-function questions(names: readonly (keyof typeof CATALOG)[], places: readonly Place[]): string[] {
-  const list = (of: readonly string[]) => `array[${of.map((n) => literal(n).trim()).join(', ')}]::text[]`;
-  const [schemas, relations] = [list(places.map((p) => p.schema)), list(places.map((p) => p.name))];
-  return [
-    'set local plan_cache_mode = force_generic_plan',
-    ...names.map((name) => `execute ${name}(${schemas}, ${relations})`),
-    'set local plan_cache_mode to default',
-  ];
-}
-
-/** Wraps an error with the statement that failed. */
-export class StatementFailed extends Error {
-  constructor(
-    override readonly cause: unknown,
-    readonly statement: LoadStatement,
-  ) {
-    super(cause instanceof Error ? cause.message : String(cause));
-  }
-}
-
-/** A load that stopped because of rows that may not be. */
-export class LoadStopped extends Error {
-  constructor(
-    message: string,
-    readonly hint: string | undefined,
-    readonly rows: FaultRows,
-    /** The check of the policy that did not hold, if it is one that people see. */
-    readonly check?: { readonly name: string; readonly sql: string },
-  ) {
-    super(message);
-  }
-}
-
 /** The outcome of a check that comes with a policy. @param rows those at fault, or none */
 export function policyOutcome(table: string, name: string, sql: string, rows: FaultRows | null): CheckOutcome {
   return { id: `${table}/${name}`, table, verdict: rows ? 'broken' : 'holds', atFault: String(rows?.rows.length ?? 0), total: null, sql, rows };
@@ -99,9 +56,6 @@ function shownRows({ columns, rows }: FaultRows): FaultRows {
   const shown = columns.map((c, i) => [c, i] as const).filter(([c]) => !INTERNAL.test(c));
   return { columns: shown.map(([c]) => c), rows: rows.map((r) => shown.map(([, i]) => r[i]!)) };
 }
-
-/** A swap that cannot be done. */
-export class SwapBlocked extends Error {}
 
 /**
  * Runs the statements of loads on one connection, in a transaction that the caller begins and ends,
@@ -331,16 +285,8 @@ export class Loader {
 
   async oldRelations(places: readonly Place[]): Promise<OldRelation[]> {
     if (places.length === 0) return [];
-    await this.planCatalog();
+    await planCatalog(this.client);
     return (await this.send(questions(['old_relations'], places).join(';\n'))).at(-2)!.rows as OldRelation[];
-  }
-
-  private async planCatalog(): Promise<void> {
-    if (asked.has(this.client)) return;
-    const there = (await this.send('select name from pg_prepared_statements')).at(-1)!.rows as { name: string }[];
-    const missing = Object.entries(CATALOG).filter(([name]) => !there.some((t) => t.name === name));
-    if (missing.length) await this.send(missing.map(([name, text]) => `prepare ${name} (text[], text[]) as ${text}`).join(';\n'));
-    asked.add(this.client);
   }
 
   /** True when the view beside is the view in place to the letter, comments included. */
@@ -382,7 +328,7 @@ export class Loader {
 
   /** @param finishing a table that is to be finished in the message that asks for the lock */
   private async swapFinished(items: readonly SwapItem[], dropped: readonly Place[], closing: readonly string[], finishing?: LoadPlan): Promise<void> {
-    await this.planCatalog();
+    await planCatalog(this.client);
     const finish = finishing?.finish.map((s) => s.sql) ?? [];
     for (let attempt = 1; ; attempt++) {
       try {

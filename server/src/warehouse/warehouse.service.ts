@@ -29,6 +29,13 @@ const CANCEL_REQUEST = 80877102;
 /** Values of the warehouse stay text, so that no digit is lost. */
 const asText: pg.CustomTypesConfig = { getTypeParser: () => (value: unknown) => value };
 
+/** Takes back what a connection has not committed, and gives it back; a broken one is closed. */
+export const takeBack = (client: pg.PoolClient): Promise<void> =>
+  client.query('rollback').then(
+    () => client.release(),
+    (broken: Error) => client.release(broken),
+  );
+
 /** Connections to the warehouse under its three roles, and what is in it. */
 @Injectable()
 export class WarehouseService implements OnModuleDestroy {

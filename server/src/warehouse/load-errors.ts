@@ -1,0 +1,28 @@
+import type { LoadStatement } from '@ouvrage/core';
+import type { FaultRows } from '../run/run.entities.js';
+
+/** Wraps an error with the statement that failed. */
+export class StatementFailed extends Error {
+  constructor(
+    override readonly cause: unknown,
+    readonly statement: LoadStatement,
+  ) {
+    super(cause instanceof Error ? cause.message : String(cause));
+  }
+}
+
+/** A load that stopped because of rows that may not be. */
+export class LoadStopped extends Error {
+  constructor(
+    message: string,
+    readonly hint: string | undefined,
+    readonly rows: FaultRows,
+    /** The check of the policy that did not hold, if it is one that people see. */
+    readonly check?: { readonly name: string; readonly sql: string },
+  ) {
+    super(message);
+  }
+}
+
+/** A swap that cannot be done. */
+export class SwapBlocked extends Error {}
