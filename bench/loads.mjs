@@ -22,7 +22,7 @@ await client.connect();
 const server = new pg.Client({ host: '127.0.0.1', port, database: 'postgres', user: 'postgres', password: passwords.postgres });
 await server.connect();
 await client.query(
-  "set search_path = bench_loads; set timezone = 'UTC'; set work_mem = '64MB'; drop schema if exists bench_loads cascade; create schema bench_loads",
+  "set search_path = bench_loads; set timezone = 'UTC'; set work_mem = '64MB'; drop schema if exists bench_loads, bench_beside cascade; create schema bench_loads; create schema bench_beside",
 );
 
 await loadParser();
@@ -74,7 +74,7 @@ execute format('insert into t (${ALL}) select ${ALL} from src where f > %L', pas
 end $$`,
   },
   merge: {
-    contract: `${KEYED}) with (load = merge, business_key = 'k')`,
+    contract: `${KEYED}, primary key (k)) with (load = merge, business_key = 'k')`,
     table: ALL,
     index: 'add primary key (k)',
     source: changedSource,
@@ -263,7 +263,7 @@ for (const [policy, { contract, table, index, source, byHand, query, columns, ro
   const definition = project.tables.get('core.t');
   const placeOf = (name) => ({ schema: 'bench_loads', name: name.slice(name.indexOf('.') + 1) });
   const own = placeOf('core.t');
-  const beside = { schema: 'bench_loads', name: 'beside' };
+  const beside = { schema: 'bench_beside', name: 't' };
   const context = policyContext(project, definition, { own, home: own, beside }, { placeOf, functionsSchema: 'bench_loads' });
   const compiled = compileText(project.files.get(definition.path), definition.query, definition.query, context.names);
   const steps = policySteps(context, compiled, definition.path);
@@ -282,13 +282,18 @@ for (const [policy, { contract, table, index, source, byHand, query, columns, ro
       byHand: () => client.query(byHand(share)),
       steps,
       finish: async () => {
-        const { rows: found } = await client.query("select to_regclass('bench_loads.beside') is not null as there");
-        if (found[0].there) await client.query(`alter table beside ${index}; create index on beside (d); drop table t; alter table beside rename to t`);
+        const { rows: found } = await client.query(
+          "select exists (select from pg_index where indrelid = c.oid and indisprimary) as keyed from pg_class as c where oid = to_regclass('bench_beside.t')",
+        );
+        if (found.length)
+          await client.query(
+            `${found[0].keyed ? '' : `alter table bench_beside.t ${index};`} create index on bench_beside.t (d); drop table t; alter table bench_beside.t set schema bench_loads`,
+          );
       },
     });
   }
 }
 if (!only || only === 'fact') await fact();
-await client.query('drop schema bench_loads cascade');
+await client.query('drop schema bench_loads, bench_beside cascade');
 await client.end();
 await server.end();

@@ -106,7 +106,7 @@ export {
   type DeliveryOptions,
 } from './load/delivery.js';
 export { policyContext, policySteps, STATEFUL, type PolicyContext } from './load/policy.js';
-export { type LoadStep } from './load/steps.js';
+export { type Guard, type LoadStep } from './load/steps.js';
 export { editContract, ContractEditError, type ContractEdit } from './contract/edit.js';
 export { contractView, type ContractView, type ContractColumn, type ContractConstraint, type ContractDifferences } from './contract/view.js';
 export { OPTION_POLICIES, ROLE_POLICIES } from './project/policy-diagnostics.js';

@@ -1,5 +1,5 @@
 import pg from 'pg';
-import { loadParser } from '@ouvrage/core';
+import { besideSchema, ident, loadParser } from '@ouvrage/core';
 import { Config } from './shared/config.js';
 
 /** A repeatable source of whole numbers below a bound (a linear congruence). */
@@ -11,7 +11,7 @@ export function random(seed: number): (below: number) => number {
   };
 }
 
-/** A connection of the production builder whose values are text, in a schema of its own. */
+/** A connection of the production builder whose values are text, in a schema of its own, with one beside it for tables that are written anew. */
 export async function scratchSchema(schema: string): Promise<{ client: pg.Client; close: () => Promise<void> }> {
   await loadParser();
   const client = new pg.Client({
@@ -19,13 +19,14 @@ export async function scratchSchema(schema: string): Promise<{ client: pg.Client
     types: { getTypeParser: () => (v: string) => v } as unknown as pg.CustomTypesConfig,
   });
   await client.connect();
+  const schemas = `${schema}, ${ident(besideSchema(schema))}`;
   await client.query(
-    `drop schema if exists ${schema} cascade; create schema ${schema}; set search_path = ${schema}; set timezone = 'UTC'; set synchronous_commit = off`,
+    `drop schema if exists ${schemas} cascade; create schema ${schema}; create schema ${ident(besideSchema(schema))}; set search_path = ${schema}; set timezone = 'UTC'; set synchronous_commit = off`,
   );
   return {
     client,
     close: async () => {
-      await client.query(`drop schema ${schema} cascade`);
+      await client.query(`drop schema ${schemas} cascade`);
       await client.end();
     },
   };

@@ -88,6 +88,9 @@ function referencedColumns(project: Project, constraint: ConstraintDeclaration):
   return key?.columns ?? constraint.columns;
 }
 
+/** Whether rows that break a check may not be there at all. */
+export const isEnforced = ({ advisory, tolerate }: ConstraintCheck): boolean => !advisory && !tolerate;
+
 export function queryCheck(check: CheckQuery): QueryCheck {
   const option = (name: string) => check.options.get(name)?.value;
   const tolerate = readTolerance(option('tolerate') ?? '');

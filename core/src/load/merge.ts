@@ -1,5 +1,7 @@
 import { ident, idents, qualified } from '../sql/quote.js';
-import type { ColumnDeclaration } from '../project/model.js';
+import { constraintChecks, isEnforced, type ConstraintCheck } from '../check/checks.js';
+import type { ColumnDeclaration, Definition } from '../project/model.js';
+import { constraintStatement } from './constraints.js';
 import type { PolicyContext } from './policy.js';
 import { createKeyMaps, filledValue, keyMapsOf, newRow, numberKeys } from './keys.js';
 import { readsDirectly } from './direct.js';
@@ -7,20 +9,37 @@ import type { Place } from './place.js';
 import { lookUpAgain } from './look-ups-again.js';
 import { countedChanges, sampledChanges, shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
-import { analyzeChanges, CHANGES, counts, dropTemporary, dropTemporaryView, FOUND, guard, ROWS, rowsOfTheQuery, run, type LoadStep } from './steps.js';
+import {
+  analyzeChanges,
+  CHANGES,
+  counts,
+  dropTemporary,
+  dropTemporaryView,
+  FOUND,
+  guard,
+  ROWS,
+  rowsOfTheQuery,
+  rowsWritten,
+  run,
+  type Guard,
+  type LoadStep,
+} from './steps.js';
 import { columnWith, columnsOf, CONDITIONS, differ, namesIn, optionOf, sameKey, sortsFast, stampOf, storage, writtenColumns, type Target } from './target.js';
 
 /** Above this share of changed rows, writing all of them anew is faster: measured. */
 const REWRITE_SHARE = 0.15;
 
-/** One row a key, kept up to date. */
-export function mergeSteps(context: PolicyContext): LoadStep[] {
+/**
+ * One row a key, kept up to date.
+ * @param guards what has to hold of the query's rows before anything is changed
+ * @param asking the steps that ask them
+ */
+export function mergeSteps(context: PolicyContext, guards: readonly Guard[], asking: readonly LoadStep[]): LoadStep[] {
   const { target, home } = context;
   const { table, key } = target;
   const maps = keyMapsOf(target, home);
   const given = writtenColumns(target);
-  const names = optionOf(table, 'set_columns');
-  const compared = given.filter((c) => !key.includes(c.name) && (names === undefined || namesIn(names).includes(c.name)));
+  const compared = comparedColumns(target);
   const missing = optionOf(table, 'missing_rows') ?? 'keep';
   const flag = columnWith(target, 'deleted flag');
   const when = {
@@ -67,21 +86,34 @@ where op is not null`;
   ];
   const kept = [run('build', `create temp table changes on commit drop as select * from ${FOUND}`), analyzeChanges(['row_id', 'op'])];
   // Rows that are read where they are can be joined by several workers, so that joining twice costs less than keeping what changes. A full join cannot.
-  const direct = missing === 'keep' && readsDirectly(context);
+  const direct = keepsMissing(table) && readsDirectly(context);
   const changes = direct ? FOUND : CHANGES;
   const amount = direct && optionOf(table, 'shape') !== 'rewrite' ? sampled : countedChanges(changes);
+  const provingKey = keyProvenAnew(context);
+  const [first, later] = provingKey ? [[], asking] : [asking, []];
   return [
+    ...first,
     ...createKeyMaps(maps),
     ...completeMembers(target, context, undefined, `(${when.insert}) and not (${when.delete})`),
     run('session', `create temp view found_changes as ${found}`),
     ...(direct ? [] : kept),
-    ...shapeSteps(context, amount, REWRITE_SHARE, [...(direct ? kept : []), ...body(CHANGES, inPlace(context, written), context.own)], (beside) =>
-      direct && isTakenAsGiven(target, compared) ? takenAsGiven(context, beside) : body(changes, [anew(context, beside, changes, written)], beside),
+    ...shapeSteps(context, amount, REWRITE_SHARE, [...later, ...(direct ? kept : []), ...body(CHANGES, inPlace(context, written), context.own)], (beside) =>
+      isTakenAsGiven(context)
+        ? takenAsGiven(context, beside, provingKey && { step: 'prove', sql: constraintStatement([provingKey], beside)!, guards })
+        : body(changes, [anew(context, beside, changes, written)], beside),
     ),
     dropTemporary(CHANGES),
     dropTemporaryView(FOUND),
   ];
 }
+
+/** Columns that an update sets. */
+function comparedColumns(target: Target): ColumnDeclaration[] {
+  const names = optionOf(target.table, 'set_columns');
+  return writtenColumns(target).filter((c) => !target.key.includes(c.name) && (names === undefined || namesIn(names).includes(c.name)));
+}
+
+const keepsMissing = (table: Definition): boolean => (optionOf(table, 'missing_rows') ?? 'keep') === 'keep';
 
 /** Which columns of changed rows are written, and which changes take a row away, if any do. */
 interface Written {
@@ -116,8 +148,12 @@ where c.op = 'inserted'`,
 const SAME_IF_EQUAL = /^(smallint|integer|bigint|boolean|text|varchar|date|timestamp|timestamptz|uuid|numeric\(\d+(,\d+)?\))(\(\d+\))?$/;
 
 /** Whether a row of the query is a row of the table as it stands: nothing is numbered, stamped, kept or decided by a condition. */
-function isTakenAsGiven({ table, columns, key, isLookedUp }: Target, compared: readonly ColumnDeclaration[]): boolean {
+function isTakenAsGiven(context: PolicyContext): boolean {
+  const { table, columns, key, isLookedUp } = context.target;
+  const compared = comparedColumns(context.target);
   return (
+    readsDirectly(context) &&
+    keepsMissing(table) &&
     !isLookedUp &&
     !CONDITIONS.some((option) => table.contract!.options.has(option)) &&
     columns.every((c) => SAME_IF_EQUAL.test(c.type) && (key.includes(c.name) || compared.includes(c)))
@@ -125,12 +161,25 @@ function isTakenAsGiven({ table, columns, key, isLookedUp }: Target, compared: r
 }
 
 /**
+ * The primary key of a table that is written anew from the query's rows as they are: where these have null or repeated
+ * keys it cannot be added, so that the load need not look for them before.
+ */
+export function keyProvenAnew(context: PolicyContext): ConstraintCheck | undefined {
+  const { project, target } = context;
+  if (!context.beside || target.table.policy !== 'merge' || !isTakenAsGiven(context)) return undefined;
+  return constraintChecks(project, target.table).find(
+    (c) => c.kind === 'primary key' && isEnforced(c) && c.columns.length === target.key.length && c.columns.every((name) => target.key.includes(name)),
+  );
+}
+
+/**
  * All rows as a table beside, without comparing any: the query's, and those of keys that it does not return. Rows
  * of known keys count as replaced, whether they differ or not: comparing them takes as long as writing them.
+ * @param proof adds the key, where that tells whether the query's rows can be loaded
  */
-function takenAsGiven({ target, own }: PolicyContext, beside: Place): LoadStep[] {
+function takenAsGiven({ target, own }: PolicyContext, beside: Place, proof: LoadStep | undefined): LoadStep[] {
   const columns = target.columns.map((c) => c.name);
-  const inserted = `(select count(*) from ${qualified(beside)}) - (select count(*) from ${qualified(own)})`;
+  const inserted = `${rowsWritten(beside)} - (select count(*) from ${qualified(own)})`;
   return [
     run(
       'build',
@@ -139,9 +188,10 @@ select ${columnsOf('q', columns)} from ${ROWS} as q
 union all
 select ${columnsOf('t', columns)} from ${qualified(own)} as t where not exists (select from ${ROWS} as q where ${sameKey('q', 't', target.key)})`,
     ),
+    ...(proof ? [proof] : []),
     {
       step: 'count',
-      sql: `select inserted, given - inserted as replaced\nfrom (select ${inserted} as inserted, ${rowsOfTheQuery(sortsFast(target, target.key))} as given) as n`,
+      sql: `select inserted, given - inserted as replaced\nfrom (select ${inserted} as inserted, ${rowsOfTheQuery(!proof && sortsFast(target, target.key))} as given) as n`,
       rows: {},
     },
   ];

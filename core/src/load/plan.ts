@@ -3,12 +3,14 @@ import { constraintChecks, countStatement, type ConstraintCheck } from '../check
 import { schemaNameOf } from '../project/fan-out.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { besideSchema, type Environment, type Place } from './place.js';
+import { constraintStatement } from './constraints.js';
 import { addDrift, remembered, startingTable, type LoadBase } from './base.js';
 import { beforeStatementsOf, localSet } from './before.js';
 import { compileText, definitionQuery, settingsOf, withEach, type Names } from './compile.js';
 import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { askedColumns } from './look-ups-again.js';
+import { keyProvenAnew } from './merge.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
 import { AS_USUAL, IN_PARALLEL, type LoadStep } from './steps.js';
 import { optionOf, rememberedPlace, storage } from './target.js';
@@ -170,8 +172,11 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   });
   const checks = constraintChecks(project, table, target);
   const settings = settingsFor(context, table);
-  const finishOf = (place: Place): LoadStatement[] => [
-    ...constraintStatements(checks, place),
+  const finishOf = (place: Place, made?: ConstraintCheck): LoadStatement[] => [
+    ...constraintStatements(
+      checks.filter((c) => c.name !== made?.name),
+      place,
+    ),
     ...afterStatements(context, table, { ...names, placeOf: (name) => (isOwn(table, name) ? place : placeOf(name)) }),
     analyze(place),
     ...commentStatements(table, place, 'table'),
@@ -208,7 +213,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
       ? {
           anew: {
             beside: anew,
-            finish: finishOf(anew),
+            finish: finishOf(anew, keyProvenAnew(policy)),
             ...(checks.length ? { countSql: countStatement(checks, table.fullName, (name) => (name === table.fullName ? anew : placeOf(name))) } : {}),
           },
         }
@@ -282,30 +287,9 @@ function createReference(table: ReferenceTable, place: Place): string {
   return `create table ${qualified(place)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}`).join(',\n  ')}\n)`;
 }
 
-/**
- * Primary key, unique and not null become real constraints, unless they are advisory or tolerated;
- * check and references are only ever checked.
- */
 function constraintStatements(checks: readonly ConstraintCheck[], place: Place): LoadStatement[] {
-  const actions: string[] = [];
-  for (const check of checks) {
-    if (check.advisory || check.tolerate) continue;
-    switch (check.kind) {
-      case 'primary key':
-        actions.push(`add constraint ${ident(check.name)} primary key (${idents(check.columns)})`);
-        break;
-      case 'unique':
-        actions.push(`add constraint ${ident(check.name)} unique (${idents(check.columns)})`);
-        break;
-      case 'not null':
-        actions.push(`alter column ${ident(check.columns[0]!)} set not null`);
-        break;
-      case 'check':
-      case 'references':
-        break;
-    }
-  }
-  return actions.length ? [{ kind: 'constraint', sql: `alter table ${qualified(place)}\n  ${actions.join(',\n  ')}` }] : [];
+  const sql = constraintStatement(checks, place);
+  return sql === undefined ? [] : [{ kind: 'constraint', sql }];
 }
 
 /** Indexes and analyze as written; grants only in production, where the granted roles are meant. */

@@ -102,7 +102,8 @@ export function policySteps(context: PolicyContext, query: EditedText, path: str
   const asUsual = run('session', AS_USUAL);
   const guards = inputGuards(context);
   const asked = guards.length ? [asUsual, ...guards, run('session', IN_PARALLEL)] : [];
-  const steps = [...lock, ...rowsOfQuery(context, query, path, first), ...asked, ...stepsOf(table, context)];
+  const policy = table.policy === 'merge' ? mergeSteps(context, guards, asked) : [...asked, ...stepsOf(table, context)];
+  const steps = [...lock, ...rowsOfQuery(context, query, path, first), ...policy];
   const all = readsDirectly(context) ? [...steps, dropTemporaryView(ROWS, RAW_ROWS)] : [dropTemporary(ROWS, RAW_ROWS), ...steps, dropTemporary(ROWS)];
   return [run('session', IN_PARALLEL), ...all, asUsual];
 }
@@ -111,8 +112,6 @@ function stepsOf(table: Definition, context: PolicyContext): LoadStep[] {
   switch (table.policy) {
     case 'append':
       return appendSteps(context);
-    case 'merge':
-      return mergeSteps(context);
     case 'history':
       return optionOf(table, 'effective_from') === undefined ? historySteps(context) : eventSteps(context);
     case 'dated':

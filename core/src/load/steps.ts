@@ -1,5 +1,6 @@
 import type { PolicyCheckName } from '../check/policy-checks.js';
-import { idents } from '../sql/quote.js';
+import { idents, literal, qualified } from '../sql/quote.js';
+import type { Place } from './place.js';
 import type { LoadStatement } from './plan.js';
 
 /**
@@ -21,6 +22,8 @@ export type LoadStep =
       /** Several guards asked in one scan: where it finds something, these say what, in order. */
       readonly asks?: readonly Guard[];
     }
+  /** A statement that fails where one of the guards would find rows, and takes less time with what it makes than asking them: they are asked where it fails. */
+  | { readonly step: 'prove'; readonly sql: string; readonly guards: readonly Guard[] }
   /** One row of whole numbers, each under its name; `rows` shows some rows of each, where that costs little. */
   | { readonly step: 'count'; readonly sql: string; readonly rows: Readonly<Partial<Record<string, string>>> }
   /** The plan of the bounded query of an append load: whether the bound reaches its input. */
@@ -85,6 +88,10 @@ export const rememberRows = (n: string): string => `set_config('load.rows', ${n}
 /** How many rows the query has. @param counted whether a guard of this load has remembered it; a script asks its guards otherwise, and counts here */
 export const rowsOfTheQuery = (counted: boolean): string =>
   counted ? `coalesce(cast(nullif(current_setting('load.rows', true), '') as bigint), (select count(*) from ${ROWS}))` : `(select count(*) from ${ROWS})`;
+
+/** How many rows this transaction has written into a table that it made: the database counts them as it goes, unless told not to. */
+export const rowsWritten = (place: Place): string =>
+  `case when cast(current_setting('track_counts') as boolean) then pg_stat_get_xact_tuples_inserted(${literal(qualified(place)).trim()}::regclass) else (select count(*) from ${qualified(place)}) end`;
 
 /** Rows of the query that say nothing new. @param said a condition over the rows of `changes` that the query made; see `rowsOfTheQuery` */
 export const unchangedRows = (said: string, counted = false): Readonly<Record<string, string>> => ({

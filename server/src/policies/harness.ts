@@ -1,4 +1,5 @@
 import {
+  besideSchema,
   boundNote,
   compileText,
   ident,
@@ -49,7 +50,7 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
   const placeOf = (name: string): Place => ({ schema, name: name.slice(name.indexOf('.') + 1) });
   const own = placeOf(table.fullName);
   const names = { placeOf, functionsSchema: schema };
-  const beside: Place = { schema, name: `${table.name} beside` };
+  const beside: Place = { schema: besideSchema(schema), name: table.name };
   const context = policyContext(project, table, { own, home: own, beside }, names, {
     writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
   });
@@ -66,7 +67,7 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
         const counted = await runSteps(client, policySteps(context, compiled, table.path), (said) => (note = said));
         const { rows } = await client.query<{ there: string }>('select to_regclass($1) is not null as there', [qualified(beside)]);
         if (String(rows[0]!.there).startsWith('t'))
-          await client.query(`drop table ${qualified(own)}; alter table ${qualified(beside)} rename to ${ident(own.name)}`);
+          await client.query(`drop table ${qualified(own)}; alter table ${qualified(beside)} set schema ${ident(schema)}`);
         await client.query('commit');
         return counted;
       } catch (error) {
@@ -86,8 +87,13 @@ async function runSteps(client: pg.Client, steps: readonly LoadStep[], onNote: (
   for (const step of steps) {
     let rows: Record<string, string | null>[];
     try {
+      if (step.step === 'prove') await client.query('savepoint before_proof');
       ({ rows } = await client.query<Record<string, string | null>>(step.sql));
     } catch (error) {
+      if (step.step === 'prove') {
+        await client.query('rollback to savepoint before_proof');
+        await runSteps(client, step.guards);
+      }
       throw new Error(`${error instanceof Error ? error.message : String(error)}\n${step.sql}`, { cause: error });
     }
     if (step.step === 'explain') onNote(boundNote(rows[0]!['QUERY PLAN']));

@@ -220,6 +220,50 @@ test('a table that is written anew keeps its constraints, indexes, readers and r
   expect(await amounts()).toEqual(before);
 });
 
+test('a table that is written anew from plain rows proves its key by adding it', async () => {
+  const slug = await workspace(mira, 'Proven');
+  await draft(
+    mira,
+    slug,
+    'core/sum.sql',
+    () => `create table core.sum (invoice_id bigint primary key, amount numeric(12,2)) with (load = merge, business_key = 'invoice_id', shape = rewrite);
+select case call_no when 'no key' then null when 'one key' then 1 else invoice_id end as invoice_id, amount::numeric as amount from landing.dues_invoice;`,
+  );
+  const load = async () => {
+    const run = await runTables(mira, slug, ['core.sum'], false);
+    const { id, ...loaded } = step(run, 'core.sum');
+    return { ...loaded, ...((await mira.get(`/api/runs/${run.id}/steps/${id}`)).body as { results: { id: string; verdict: string }[] }) };
+  };
+  const rows = () => warehouse(`select invoice_id, amount from ${schemaOf(slug)}.sum order by 1`, 'workspace');
+  expect(await load()).toMatchObject({ state: 'done', error: null });
+  const before = await rows();
+  await warehouse('update landing.dues_invoice set amount = amount * 2');
+  const rewritten = await load();
+  expect(rewritten).toMatchObject({ state: 'done', counts: { inserted: 0, replaced: before.length }, note: expect.stringMatching(/^written anew/) });
+  for (const name of ['keys_are_known', 'one_row_a_key', 'sum_pkey'])
+    expect(rewritten.results).toContainEqual(expect.objectContaining({ id: `core.sum/${name}`, verdict: 'holds' }));
+  const after = await rows();
+  expect(after).toEqual(before.map((r) => ({ ...r, amount: (Number(r['amount']) * 2).toFixed(2) })));
+  const keyed = `select count(*) as n from pg_constraint where conrelid = '${schemaOf(slug)}.sum'::regclass and conname = 'sum_pkey'`;
+  expect(await warehouse(keyed, 'workspace')).toEqual([{ n: '1' }]);
+  await warehouse(
+    'update landing.dues_invoice set amount = amount / 2; create table landing.calls_before as select invoice_id, call_no from landing.dues_invoice',
+  );
+  for (const [call, check, message] of [
+    ['one key', 'one_row_a_key', 'the query returns more than one row for a invoice_id'],
+    ['no key', 'keys_are_known', 'the query returns rows whose invoice_id is null'],
+  ] as const) {
+    await warehouse(`update landing.dues_invoice set call_no = '${call}' where invoice_id between 10 and 12`);
+    const stopped = await load();
+    expect(stopped).toMatchObject({ state: 'failed', error: { message, rows: { columns: ['invoice_id', 'amount'] } } });
+    expect(stopped.results).toContainEqual(expect.objectContaining({ id: `core.sum/${check}`, verdict: 'broken' }));
+    expect(await rows()).toEqual(after);
+  }
+  await warehouse(
+    'update landing.dues_invoice as i set call_no = b.call_no from landing.calls_before as b where b.invoice_id = i.invoice_id; drop table landing.calls_before',
+  );
+});
+
 test('a value that does not fit is shown with its rows: of the query, or of its inputs where the query itself fails', async () => {
   const slug = await workspace(mira, 'Misfits');
   const error = async (change: (text: string) => string, table = 'core/dim_port.sql') => {

@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, expect, jest, test } from '@jest/globals';
 import type pg from 'pg';
 import { scratchSchema } from '../testing-sql.js';
-import { loadsOf } from './harness.js';
+import { loadsOf, written } from './harness.js';
 import { source } from './worlds.js';
 
 /** Tables that are large enough to choose their shape: whichever they choose, the rows are those of a load in place. */
@@ -47,6 +47,13 @@ const CASES: readonly Case[] = [
   {
     name: 'many changes, rows as the query gives them',
     columns: PLAIN,
+    every: 2,
+    note: /^written anew: about/,
+    counts: { inserted: 500, replaced: ROWS - 100 },
+  },
+  {
+    name: 'many changes, rows as the query gives them, whose key is proven by adding it',
+    columns: `${PLAIN}, primary key (key)`,
     every: 2,
     note: /^written anew: about/,
     counts: { inserted: 500, replaced: ROWS - 100 },
@@ -116,6 +123,26 @@ test.each(CASES)('$name', async ({ columns, query = QUERY, options = '', every, 
     outcomes.push(await rows());
   }
   expect(new Set(outcomes).size).toBe(1);
+});
+
+test.each([
+  ['repeated', 'key / 2 * 2', /more than one row for a key/],
+  ['null', 'nullif(key, 5000)', /whose key is null/],
+])('%s keys of rows that are taken as the query gives them stop the load, and are shown', async (_, key, message) => {
+  const contract = `${PLAIN}, primary key (key)) with (load = merge, business_key = 'key')`;
+  const open = (query: string) => loadsOf(client, SCHEMA, contract, query, source('key bigint, x text, n numeric(8,2)'));
+  const sound = await open(QUERY);
+  await sound.reset();
+  await fill(ROWS);
+  await sound.load('2026-01-01');
+  await client.query("analyze t; update src set x = x || '?'");
+  const before = await written(client, 't');
+  const faulty = (await open(`select ${key} as key, x, n from landing.src`)).load('2026-01-02');
+  await expect(faulty).rejects.toMatchObject({
+    message: expect.stringMatching(message),
+    rows: expect.arrayContaining([expect.objectContaining({ x: expect.stringMatching(/\?$/) })]),
+  });
+  expect(await written(client, 't')).toBe(before);
 });
 
 const VALID = `valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to'), is_current boolean options (role 'current flag')`;

@@ -8,6 +8,7 @@ import {
   SESSION_SETTINGS,
   verdictOf,
   type Dependent,
+  type Guard,
   type LoadPlan,
   type LoadStep,
   type LoadStatement,
@@ -38,6 +39,8 @@ export interface CheckOutcome {
 }
 
 export const FAULT_ROWS = 100;
+/** A key is null, or there twice. */
+const FAULTY_KEYS = ['23502', '23505'];
 const SWAP_LOCK_TIMEOUT = '3s';
 const SWAP_ATTEMPTS = 20;
 
@@ -173,15 +176,16 @@ export class Loader {
         break;
       case 'guard': {
         const { rowCount } = await this.plain('check', step.sql);
-        for (const asked of step.asks ?? []) {
-          if (rowCount) await this.step(asked);
-          else if (asked.check !== undefined) this.guarded.set(asked.check, step.sql);
-        }
-        if (rowCount)
+        if (rowCount) {
+          for (const asked of step.asks ?? []) await this.step(asked);
           throw new LoadStopped(step.message, step.hint, await this.faultRows(step.rows ?? step.sql), step.check && { name: step.check, sql: step.sql });
-        if (step.check !== undefined) this.guarded.set(step.check, step.sql);
+        }
+        this.held(step);
         break;
       }
+      case 'prove':
+        await this.prove(step);
+        break;
       case 'explain':
         this.note = boundNote(((await this.plain('check', step.sql)).rows[0] as { 'QUERY PLAN': unknown })['QUERY PLAN']);
         break;
@@ -207,6 +211,26 @@ export class Loader {
         break;
       }
     }
+  }
+
+  /** A guard has found nothing. */
+  private held({ sql, check, asks = [] }: Guard): void {
+    for (const name of [check, ...asks.map((a) => a.check)]) if (name !== undefined) this.guarded.set(name, sql);
+  }
+
+  /** Where the statement fails on keys, the guards tell which rows have them. */
+  private async prove({ sql, guards }: Extract<LoadStep, { readonly step: 'prove' }>): Promise<void> {
+    this.opening += 'savepoint before_proof;\n';
+    try {
+      await this.plain('constraint', sql);
+    } catch (error) {
+      const cause = error instanceof StatementFailed ? error.cause : error;
+      if (!isDatabaseError(cause) || !FAULTY_KEYS.includes(cause.code ?? '')) throw error;
+      await this.client.query('rollback to savepoint before_proof');
+      for (const guard of guards) await this.step(guard);
+      throw error;
+    }
+    for (const guard of guards) this.held(guard);
   }
 
   /** Streams text into COPY. */

@@ -1,0 +1,25 @@
+import { isEnforced, type ConstraintCheck } from '../check/checks.js';
+import { ident, idents, qualified } from '../sql/quote.js';
+import type { Place } from './place.js';
+
+/**
+ * Primary key, unique and not null become real constraints, unless they are advisory or tolerated;
+ * check and references are only ever checked.
+ * @returns the statement that adds them, if there are any
+ */
+export function constraintStatement(checks: readonly ConstraintCheck[], place: Place): string | undefined {
+  const actions = checks.filter(isEnforced).flatMap((check) => {
+    switch (check.kind) {
+      case 'primary key':
+        return `add constraint ${ident(check.name)} primary key (${idents(check.columns)})`;
+      case 'unique':
+        return `add constraint ${ident(check.name)} unique (${idents(check.columns)})`;
+      case 'not null':
+        return `alter column ${ident(check.columns[0]!)} set not null`;
+      case 'check':
+      case 'references':
+        return [];
+    }
+  });
+  return actions.length ? `alter table ${qualified(place)}\n  ${actions.join(',\n  ')}` : undefined;
+}
