@@ -7,7 +7,8 @@ import { compileText, loadParser, policyContext, policySteps, readProject } from
 /**
  * Loads of 1,000,000 rows as ratios of time and of WAL to the best statements written by hand, both
  * with the test of the query's keys: `node bench/loads.mjs [policy]` beside a running `npm start`.
- * Alternating runs on fresh copies of the same table; medians.
+ * Alternating runs on fresh copies of the same table; medians, of times as of each run's ratio to the one
+ * before it: a machine changes its speed.
  */
 const ROWS = Number(process.env.ROWS ?? 1_000_000);
 const RUNS = Number(process.env.RUNS ?? 5);
@@ -190,12 +191,17 @@ async function compare(name, what, { prepare = () => undefined, byHand, steps, f
     }
   report(name, what, ours, theirs);
 }
-/** One line of the result: medians, and their ratios. */
+/** One line of the result. */
 function report(name, what, ours, theirs) {
-  const [o, h] = [ours, theirs].map((r) => ({ ms: median(r.map((x) => x.ms)), wal: median(r.map((x) => x.wal)) }));
-  console.log(
-    `${name.padEnd(8)} ${what.padStart(7)}  ${o.ms.toFixed(0).padStart(6)} ms  ${h.ms.toFixed(0).padStart(6)} ms  ${(o.ms / h.ms).toFixed(2).padStart(9)}  ${(o.wal / h.wal).toFixed(2).padStart(9)}`,
-  );
+  const ms = (runs) =>
+    `${median(runs.map((r) => r.ms))
+      .toFixed(0)
+      .padStart(6)} ms`;
+  const ratio = (measure) =>
+    median(ours.map((run, i) => run[measure] / theirs[i][measure]))
+      .toFixed(2)
+      .padStart(9);
+  console.log(`${name.padEnd(8)} ${what.padStart(7)}  ${ms(ours)}  ${ms(theirs)}  ${ratio('ms')}  ${ratio('wal')}`);
 }
 const median = (values) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)];
 

@@ -6,7 +6,21 @@ import { completeMembers, knownRows, lastMembers } from './members.js';
 import type { Place } from './place.js';
 import { countedChanges, shapeSteps } from './shape.js';
 import { lossGuard } from './merge.js';
-import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, unchangedRows, type LoadStep } from './steps.js';
+import {
+  analyzeChanges,
+  byPlace,
+  CHANGES,
+  checking,
+  counts,
+  dropTemporary,
+  guard,
+  inOrderOfPlace,
+  ROWS,
+  run,
+  together,
+  unchangedRows,
+  type LoadStep,
+} from './steps.js';
 import { columnWith, columnsOf, differ, loadTime, optionOf, sameKey, sortsFast, storage, writtenColumns, type Target } from './target.js';
 
 /** The columns of a history table by what a change of theirs does. */
@@ -77,6 +91,7 @@ select * from (
 ) as found
 where op is not null`;
   const closed = [`${ident(h.validTo)} = ${now}`, ...(h.current === undefined ? [] : [`${ident(h.current)} = false`])];
+  const ends = "op in ('changed', 'gone')";
   const maps = keyMapsOf(target, home);
   const overlapping = `select ${columnsOf('t', key)}
 from ${place} as t join ${CHANGES} as c on ${sameKey('t', 'c', key)}
@@ -120,11 +135,10 @@ select 'overlap' where exists (${overlapping})`,
       countedChanges(CHANGES),
       REWRITE_SHARE,
       [
-        run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from = ${now}`),
-        run(
-          'build',
-          `update ${place} as t set ${closed.join(', ')}\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op in ('changed', 'gone') and c.old_from < ${now}`,
-        ),
+        ...byPlace([
+          run('build', `delete from ${place} as t using ${inOrderOfPlace(`${ends} and old_from = ${now}`)} as c where t.ctid = c.row_id`),
+          run('build', `update ${place} as t set ${closed.join(', ')}\nfrom ${inOrderOfPlace(`${ends} and old_from < ${now}`)} as c where t.ctid = c.row_id`),
+        ]),
         ...overwrite(context, h),
         run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
         ...lastMembers(target, context),
@@ -133,7 +147,7 @@ select 'overlap' where exists (${overlapping})`,
     ),
     counts(
       CHANGES,
-      { 'new versions': "op in ('new', 'changed')", closed: `op in ('changed', 'gone')`, overwritten: "op = 'overwritten'" },
+      { 'new versions': "op in ('new', 'changed')", closed: ends, overwritten: "op = 'overwritten'" },
       unchangedRows("op <> 'gone'", sortsFast(target, key)),
     ),
     dropTemporary(CHANGES),

@@ -11,12 +11,14 @@ import { countedChanges, sampledChanges, shapeSteps } from './shape.js';
 import { completeMembers, knownRows, lastMembers } from './members.js';
 import {
   analyzeChanges,
+  byPlace,
   CHANGES,
   counts,
   dropTemporary,
   dropTemporaryView,
   FOUND,
   guard,
+  inOrderOfPlace,
   ROWS,
   rowsOfTheQuery,
   rowsWritten,
@@ -84,7 +86,8 @@ where op is not null`;
       ...(missing === 'flag' ? { flagged: "op = 'flagged'" } : {}),
     }),
   ];
-  const kept = [run('build', `create temp table changes on commit drop as select * from ${FOUND}`), analyzeChanges(['row_id', 'op'])];
+  const joinsKeys = maps.length > 0 || target.lookUps.length > 0;
+  const kept = [run('build', `create temp table changes on commit drop as select * from ${FOUND}`), ...(joinsKeys ? [analyzeChanges(['row_id', 'op'])] : [])];
   // Rows that are read where they are can be joined by several workers, so that joining twice costs less than keeping what changes. A full join cannot.
   const direct = keepsMissing(table) && readsDirectly(context);
   const changes = direct ? FOUND : CHANGES;
@@ -222,14 +225,14 @@ function inPlace({ target, own, home }: PolicyContext, { compared, removed }: Wr
   const sets = [...compared.map((c) => `${ident(c.name)} = c.${ident(c.name)}`), ...stamps.map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`)];
   const flagged = flag === undefined ? [] : [`${ident(flag)} = false`];
   const row = newRow(target, keyMapsOf(target, home), 'c');
+  const update = (items: readonly string[], which: string) =>
+    run('build', `update ${place} as t set ${items.join(', ')}\nfrom ${inOrderOfPlace(which)} as c where t.ctid = c.row_id`);
   return [
-    ...(removed === undefined ? [] : [run('build', `delete from ${place} as t using ${CHANGES} as c where t.ctid = c.row_id and c.${removed}`)]),
-    ...(sets.length + flagged.length
-      ? [run('build', `update ${place} as t set ${[...sets, ...flagged].join(', ')}\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op = 'updated'`)]
-      : []),
-    ...(flag === undefined
-      ? []
-      : [run('build', `update ${place} as t set ${ident(flag)} = true\nfrom ${CHANGES} as c where t.ctid = c.row_id and c.op = 'flagged'`)]),
+    ...byPlace([
+      ...(removed === undefined ? [] : [run('build', `delete from ${place} as t using ${inOrderOfPlace(removed)} as c where t.ctid = c.row_id`)]),
+      ...(sets.length + flagged.length ? [update([...sets, ...flagged], "op = 'updated'")] : []),
+      ...(flag === undefined ? [] : [update([`${ident(flag)} = true`], "op = 'flagged'")]),
+    ]),
     run(
       'build',
       `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${CHANGES} as c${row.join}\nwhere c.op = 'inserted'`,

@@ -101,5 +101,20 @@ export const unchangedRows = (said: string, counted = false): Readonly<Record<st
 /** Statistics of what the changes are joined and told apart by; those of the other columns would take as long as the load's own statements. */
 export const analyzeChanges = (columns: readonly string[], changes = CHANGES): LoadStep => run('session', `analyze ${changes} (${idents(columns)})`);
 
+/** What changes, in the order in which the rows stand in the table. @param condition over the rows of `changes` */
+export const inOrderOfPlace = (condition: string): string => `(select * from ${CHANGES} where ${condition} order by row_id)`;
+
+const JOINS_OVER_ALL = ['enable_hashjoin', 'enable_mergejoin'];
+
+/**
+ * Has statements fetch rows by their place, which the planner takes for dear: it does not know that they come in
+ * order. Measured: three quarters of the time of a join that reads the whole table, where a tenth of it changes.
+ */
+export const byPlace = (steps: readonly LoadStep[]): LoadStep[] => [
+  ...JOINS_OVER_ALL.map((name) => run('session', `set local ${name} = off`)),
+  ...steps,
+  ...JOINS_OVER_ALL.map((name) => run('session', `set local ${name} to default`)),
+];
+
 export const dropTemporary = (...tables: readonly string[]): LoadStep => run('session', `drop table if exists ${tables.join(', ')}`);
 export const dropTemporaryView = (...views: readonly string[]): LoadStep => run('session', `drop view if exists ${views.join(', ')}`);
