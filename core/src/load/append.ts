@@ -2,7 +2,8 @@ import { ident, idents, literal, qualified } from '../sql/quote.js';
 import type { PolicyContext } from './policy.js';
 import { createKeyMaps, keyMapsOf, newRow, numberKeys } from './keys.js';
 import { completeMembers, lastMembers } from './members.js';
-import { counts, dropTemporary, ROWS, run, type LoadStep } from './steps.js';
+import { readsDirectly } from './direct.js';
+import { counts, dropTemporary, GUARD_ROWS, ROWS, rowsWritten, run, type LoadStep } from './steps.js';
 import { optionOf, sameKey } from './target.js';
 
 /**
@@ -15,12 +16,25 @@ export function appendSteps(context: PolicyContext): LoadStep[] {
   const maps = keyMapsOf(target, home);
   const known = target.key.length ? `\nwhere not exists (select from ${qualified(own)} as t where ${sameKey('t', 'q', target.key)})` : '';
   const row = newRow(target, maps, 'q');
+  const insertFrom = (rows: string) =>
+    run('build', `insert into ${qualified(own)} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${rows} as q${row.join}`);
+  // Rows that are read where they are and of which nothing has to be known need not be kept. The table may be a copy, made in this transaction.
+  if (readsDirectly(context) && maps.length === 0 && known === '')
+    return [
+      run('session', `select set_config('load.written', (${rowsWritten(own)})::text, true)`),
+      insertFrom(ROWS),
+      {
+        step: 'count',
+        sql: `select ${rowsWritten(own)} - cast(current_setting('load.written') as bigint) as inserted`,
+        rows: { inserted: `select * from ${ROWS} limit ${GUARD_ROWS / 2}` },
+      },
+    ];
   return [
     ...createKeyMaps(maps),
     ...completeMembers(target, context),
     run('build', `create temp table changes on commit drop as\nselect * from ${ROWS} as q${known}`),
     ...numberKeys(maps, 'pg_temp.changes'),
-    run('build', `insert into ${qualified(own)} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom pg_temp.changes as q${row.join}`),
+    insertFrom('pg_temp.changes'),
     ...lastMembers(target, context),
     counts('pg_temp.changes', { inserted: 'true' }),
     dropTemporary('pg_temp.changes'),

@@ -89,7 +89,7 @@ export const rememberRows = (n: string): string => `set_config('load.rows', ${n}
 export const rowsOfTheQuery = (counted: boolean): string =>
   counted ? `coalesce(cast(nullif(current_setting('load.rows', true), '') as bigint), (select count(*) from ${ROWS}))` : `(select count(*) from ${ROWS})`;
 
-/** How many rows this transaction has written into a table that it made: the database counts them as it goes, unless told not to. */
+/** How many rows this transaction has written into a table. The database counts them as it goes; where it has been told not to, those that are there are counted. */
 export const rowsWritten = (place: Place): string =>
   `case when cast(current_setting('track_counts') as boolean) then pg_stat_get_xact_tuples_inserted(${literal(qualified(place)).trim()}::regclass) else (select count(*) from ${qualified(place)}) end`;
 
