@@ -44,8 +44,10 @@ describe('append', () => {
         const fresh = Array.from({ length: die.below(5) }, (_, i): Row => ({ key: `${load}.${i}`, at: hour(load * 3 + die.below(6)) }));
         all = [...all.filter(() => die.below(8) > 0), ...fresh];
         await fill(client, ['key', 'at'], all, ['text', 'timestamptz']);
-        await loads.load(hour(load));
+        const known = model.length;
+        const { inserted } = await loads.load(hour(load));
         model = appendLoad(model, all, 'at', kind === 'with a look-back' ? { hours: 3, key: 'key' } : undefined);
+        expect(inserted).toBe(model.length - known);
         await holds(client, ['key', 'at'], model, seed);
         const before = await written(client, 't');
         await loads.load(hour(load));
