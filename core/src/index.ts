@@ -20,18 +20,8 @@ export { fingerprints } from './graph/fingerprint.js';
 export { resolveColumns } from './lineage/columns.js';
 export { queryOf, mentionsIn, FUNCTIONS_SCHEMA } from './lineage/mentions.js';
 export { namesAt, type NameInScope } from './lineage/names-at.js';
-export {
-  checksOf,
-  checkTitle,
-  constraintChecks,
-  queryCheck,
-  countStatement,
-  rowsStatement,
-  queryCheckStatements,
-  type Check,
-  type ConstraintCheck,
-  type QueryCheck,
-} from './check/checks.js';
+export { checksOf, checkTitle, queryCheck, countStatement, rowsStatement, queryCheckStatements, type Check, type QueryCheck } from './check/checks.js';
+export { constraintChecks, type ConstraintCheck } from './check/constraint-checks.js';
 export { verdictOf, worst, type Verdict } from './check/verdict.js';
 export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
 export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, withEach, wrapped, type Names } from './load/compile.js';

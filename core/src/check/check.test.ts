@@ -3,7 +3,8 @@ import { orderOf, reachable, readersOf, select } from '../graph/graph.js';
 import { compareProjects } from '../review/changes.js';
 import { loadParser } from '../sql/parser.js';
 import { changed, projectOf } from '../testing.js';
-import { checksOf, checkTitle, constraintChecks, queryCheck, queryCheckStatements, rowsStatement } from './checks.js';
+import { constraintChecks } from './constraint-checks.js';
+import { checksOf, checkTitle, queryCheck, queryCheckStatements, rowsStatement } from './checks.js';
 import { readTolerance, readTolerances } from './tolerance.js';
 import { verdictOf, worst, type Verdict } from './verdict.js';
 

@@ -1,6 +1,6 @@
 import type { Definition, Project } from '../project/model.js';
 import { ident, qualified } from '../sql/quote.js';
-import { keyMapsOf } from './keys.js';
+import { keyMapsOf, numberIn } from './keys.js';
 import { askedTable } from './look-ups-again.js';
 import type { Place } from './place.js';
 import type { LoadStatement } from './plan.js';
@@ -39,7 +39,7 @@ export function rememberedColumns(project: Project, table: Definition): Map<Reme
   const maps = keyMapsOf(target, { schema: '', name: table.name });
   const key = target.key.map((k) => target.columns.find((c) => c.name === k)!);
   return new Map<Remembered, readonly { readonly name: string; readonly type: string }[]>([
-    ...maps.map((m) => [m.alias, [...m.parts, { name: 'number', type: 'bigint' }]] as const),
+    ...maps.map((m) => [m.alias, [...m.parts, { name: numberIn(m), type: 'bigint' }]] as const),
     ['inferred', key],
     ['asked', askedTable(target)],
   ]);

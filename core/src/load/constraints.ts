@@ -1,4 +1,4 @@
-import { isEnforced, type ConstraintCheck } from '../check/checks.js';
+import { isEnforced, type ConstraintCheck } from '../check/constraint-checks.js';
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
 

@@ -21,18 +21,18 @@ export function datedSteps({ target, own, home }: PolicyContext): LoadStep[] {
   const row = newRow(target, maps, 'q', (c) => (c.name === flag ? `q.${asOf} = ${newest}` : undefined));
   const ofQuery = `select ${columnsOf('q', names)} from ${ROWS} as q where q.${asOf} in (select ${asOf} from ${place})`;
   const ofTable = `select ${columnsOf('t', names)} from ${place} as t where t.${asOf} in (select ${asOf} from ${ROWS})`;
-  const changed = `(select ${asOf} from ${CHANGES} where differs)`;
+  const changed = `(select ${asOf} from ${CHANGES} where differs$)`;
   return [
     ...createKeyMaps(maps),
     run(
       'build',
       // A date that is not there is taken without comparing: the list of different ones is only made where it is asked for.
       `create temp table changes on commit drop as
-select ${asOf}, there as replaced, case when there then ${asOf} in (select ${asOf} from ((${ofQuery} except all ${ofTable}) union all (${ofTable} except all ${ofQuery})) as different) else true end as differs
-from (select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${asOf}) as there from (select distinct ${asOf} from ${ROWS}) as d) as dates`,
+select ${asOf}, there$ as replaced$, case when there$ then ${asOf} in (select ${asOf} from ((${ofQuery} except all ${ofTable}) union all (${ofTable} except all ${ofQuery})) as different) else true end as differs$
+from (select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${asOf}) as there$ from (select distinct ${asOf} from ${ROWS}) as d) as dates`,
     ),
     ...numberKeys(maps, `(select * from ${ROWS} where ${asOf} in ${changed})`),
-    run('build', `delete from ${place} where ${asOf} in (select ${asOf} from ${CHANGES} where replaced and differs)`),
+    run('build', `delete from ${place} where ${asOf} in (select ${asOf} from ${CHANGES} where replaced$ and differs$)`),
     run(
       'build',
       `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${ROWS} as q${row.join}\nwhere q.${asOf} in ${changed}`,
@@ -53,7 +53,7 @@ from (select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${as
             `update ${place} set ${ident(flag)} = not ${ident(flag)}\nwhere ${ident(flag)} is distinct from (${asOf} = (select max(${asOf}) from ${place}))`,
           ),
         ]),
-    counts(CHANGES, { 'new dates': 'not replaced', 'replaced dates': 'replaced and differs', 'unchanged dates': 'not differs' }),
+    counts(CHANGES, { 'new dates': 'not replaced$', 'replaced dates': 'replaced$ and differs$', 'unchanged dates': 'not differs$' }),
     dropTemporary(CHANGES),
   ];
 }

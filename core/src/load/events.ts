@@ -75,7 +75,7 @@ function eventColumns({ target }: PolicyContext): ColumnDeclaration[] {
 const touchedRows = ({ target, own }: PolicyContext): string =>
   sampledChanges(own, (sample) => {
     const touched = `select distinct ${columnsOf('c', target.key)} from ${CHANGES} as c where (${columnsOf('c', target.key)}) in (select ${idents(target.key)} from ${sample} as s)`;
-    return `select 'touched' as op from ${sample} as t join (${touched}) as c on ${sameKey('c', 't', target.key)}`;
+    return `select 'touched' as op$ from ${sample} as t join (${touched}) as c on ${sameKey('c', 't', target.key)}`;
   });
 
 /** Whether versions that stay the same may be written again: they look the same, and hold no column that the query no longer has. */
@@ -91,15 +91,15 @@ function cutGuards({ target, home }: PolicyContext, h: HistoryColumns, at: strin
   const order = optionOf(table, 'order_within');
   const instant = columnsOf('e', [...key, at]);
   const rank = order === undefined ? '1' : `rank() over (partition by ${instant} order by e.${ident(order)} desc nulls last)`;
-  const ofInstants = `select e.*, ${rank} as place from ${qualified(rememberedPlace(home, 'events'))} as e where (${instant}) in (select ${idents([...key, at])} from ${CHANGES})`;
+  const ofInstants = `select e.*, ${rank} as place$ from ${qualified(rememberedPlace(home, 'events'))} as e where (${instant}) in (select ${idents([...key, at])} from ${CHANGES})`;
   const tie = checking(
     'one_event_an_instant',
     guard(
       `select * from (
-  select r.*, count(*) over (partition by ${columnsOf('r', [...key, at])}) as tied
-  from (${ofInstants}) as r where place = 1
+  select r.*, count(*) over (partition by ${columnsOf('r', [...key, at])}) as tied$
+  from (${ofInstants}) as r where place$ = 1
 ) as first_of
-where tied > 1
+where tied$ > 1
 order by ${idents([...key, at])}`,
       'two events of a key say different things of one instant',
       order === undefined ? 'Name a column that orders them: order_within = ‘column’.' : `Both have the same ${order}: make it tell them apart.`,
@@ -127,12 +127,12 @@ function cut({ target, home }: PolicyContext, h: HistoryColumns, at: string): st
     ...(order === undefined ? [`${instant} = lag(${instant}) over w`] : []),
   ];
   const overwrites = h.overwritten.length > 0;
-  const lastOf = h.overwriteAll ? idents(key) : `${idents(key)}, group_no`;
+  const lastOf = h.overwriteAll ? idents(key) : `${idents(key)}, group_no$`;
   const previous = h.previous.map((p, i) => ({
     ...p,
-    changed: `case when row_number() over w > 1 and ${ident(p.of.name)} is distinct from lag(${ident(p.of.name)}) over w then 1 else 0 end as changed_${i}, lag(${ident(p.of.name)}) over w as lag_${i}`,
-    group: `sum(changed_${i}) over w as change_no_${i}`,
-    value: `first_value(lag_${i}) over (partition by ${idents(key)}, change_no_${i} order by ${instant})`,
+    changed: `case when row_number() over w > 1 and ${ident(p.of.name)} is distinct from lag(${ident(p.of.name)}) over w then 1 else 0 end as changed_${i}$, lag(${ident(p.of.name)}) over w as lag_${i}$`,
+    group: `sum(changed_${i}$) over w as change_no_${i}$`,
+    value: `first_value(lag_${i}$) over (partition by ${idents(key)}, change_no_${i}$ order by ${instant})`,
   }));
   const value = (c: ColumnDeclaration): string => {
     const name = ident(c.name);
@@ -142,8 +142,8 @@ function cut({ target, home }: PolicyContext, h: HistoryColumns, at: string): st
   };
   const plain = writtenColumns(target);
   const previousOut = previous.map((p, i) => {
-    const scope = h.overwritten.includes(p.of) ? lastOf : `${idents(key)}, group_no`;
-    return `first_value(before_${i}) over (partition by ${scope} order by ${instant} desc) as ${ident(p.name)}`;
+    const scope = h.overwritten.includes(p.of) ? lastOf : `${idents(key)}, group_no$`;
+    return `first_value(before_${i}$) over (partition by ${scope} order by ${instant} desc) as ${ident(p.name)}`;
   });
   const grouped = h.version !== undefined || overwrites || previous.length > 0;
   const stages: [name: string, query: (from: string) => string][] = [
@@ -154,13 +154,13 @@ function cut({ target, home }: PolicyContext, h: HistoryColumns, at: string): st
           () =>
             `select distinct on (${columnsOf('e', [...key, at])}) e.*\n  from ${touched}\n  order by ${columnsOf('e', [...key, at])}, e.${ident(order)} desc nulls last`,
         ],
-    ['marked', (from) => `select *, ${begins.join(' or ')} as starts${previous.map((p) => `, ${p.changed}`).join('')}\n  from ${from}${window}`],
+    ['marked', (from) => `select *, ${begins.join(' or ')} as starts$${previous.map((p) => `, ${p.changed}`).join('')}\n  from ${from}${window}`],
     ...(grouped
       ? [
           [
             'grouped',
             (from: string) =>
-              `select *, count(*) filter (where starts) over w as group_no${previous.map((p) => `, ${p.group}`).join('')}\n  from ${from}${window}`,
+              `select *, count(*) filter (where starts$) over w as group_no$${previous.map((p) => `, ${p.group}`).join('')}\n  from ${from}${window}`,
           ] as [string, (from: string) => string],
         ]
       : []),
@@ -168,22 +168,23 @@ function cut({ target, home }: PolicyContext, h: HistoryColumns, at: string): st
       ? [
           [
             'carried',
-            (from: string) => `select *${previous.map((p, i) => `, case when change_no_${i} > 0 then ${p.value} end as before_${i}`).join('')}\n  from ${from}`,
+            (from: string) =>
+              `select *${previous.map((p, i) => `, case when change_no_${i}$ > 0 then ${p.value} end as before_${i}$`).join('')}\n  from ${from}`,
           ] as [string, (from: string) => string],
         ]
       : []),
     [
       'held',
       (from) =>
-        `select starts, ${instant} as version_from, ${grouped ? 'group_no, ' : ''}${[...plain.map(value), ...previousOut].join(',\n    ')}\n  from ${from}`,
+        `select starts$, ${instant} as version_from$, ${grouped ? 'group_no$, ' : ''}${[...plain.map(value), ...previousOut].join(',\n    ')}\n  from ${from}`,
     ],
   ];
   return `with ${stages.map(([name, query], i) => `${name} as (\n  ${query(stages[i - 1]?.[0] ?? '')}\n)`).join(', ')}
 select ${[...plain.map((c) => ident(c.name)), ...h.previous.map((p) => ident(p.name))].join(', ')},
-  version_from as ${ident(h.validFrom.name)},
-  lead(version_from) over (${byKey} order by version_from) as ${ident(h.validTo)}${grouped ? ',\n  group_no as version_no' : ''}
+  version_from$ as ${ident(h.validFrom.name)},
+  lead(version_from$) over (${byKey} order by version_from$) as ${ident(h.validTo)}${grouped ? ',\n  group_no$ as version_no$' : ''}
 from held
-where starts`;
+where starts$`;
 }
 
 /**
@@ -196,8 +197,8 @@ function keepNumbers({ target, own, home }: PolicyContext, h: HistoryColumns): L
   const { key } = target;
   const [from, to] = [ident(h.validFrom.name), ident(h.validTo)];
   const place = qualified(own);
-  const moved = `select distinct on (o_from, ${idents(key)}) ${idents(key)}, o_from, n_from from (
-    select distinct on (${columnsOf('n', key)}, n.${from}) ${columnsOf('n', key)}, o.${from} as o_from, n.${from} as n_from
+  const moved = `select distinct on (o_from$, ${idents(key)}) ${idents(key)}, o_from$, n_from$ from (
+    select distinct on (${columnsOf('n', key)}, n.${from}) ${columnsOf('n', key)}, o.${from} as o_from$, n.${from} as n_from$
     from ${VERSIONS} as n
     join ${place} as o on ${sameKey('o', 'n', key)} and not (${differ('o', 'n', h.versioned)})
       and o.${from} < coalesce(n.${to}, 'infinity') and n.${from} < coalesce(o.${to}, 'infinity')
@@ -206,9 +207,9 @@ function keepNumbers({ target, own, home }: PolicyContext, h: HistoryColumns): L
       and not exists (select from ${qualified(map.place)} as k where ${sameKey('k', 'n', key)} and k.${from} = n.${from})
     order by ${columnsOf('n', key)}, n.${from}, o.${from}
   ) as pairs
-  order by o_from, ${idents(key)}, n_from`;
+  order by o_from$, ${idents(key)}, n_from$`;
   return [
-    run('build', `update ${qualified(map.place)} as k set ${from} = m.n_from\nfrom (${moved}) as m where ${sameKey('k', 'm', key)} and k.${from} = m.o_from`),
+    run('build', `update ${qualified(map.place)} as k set ${from} = m.n_from$\nfrom (${moved}) as m where ${sameKey('k', 'm', key)} and k.${from} = m.o_from$`),
   ];
 }
 
@@ -219,7 +220,7 @@ function versionRow({ target, home }: PolicyContext, h: HistoryColumns): { value
     const number = numbers.of(c);
     if (number !== undefined) return number;
     if (c.name === h.current) return `n.${ident(h.validTo)} is null`;
-    if (c.name === h.version) return `n.version_no`;
+    if (c.name === h.version) return `n.version_no$`;
     const held = c === h.validFrom || c.name === h.validTo || writtenColumns(target).includes(c) || h.previous.some((p) => p.name === c.name);
     return held ? `n.${ident(c.name)}` : filledValue(target, c, valueOf);
   };

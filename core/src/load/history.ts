@@ -78,25 +78,25 @@ export function historySteps(context: PolicyContext): LoadStep[] {
   const validFrom = ident(h.validFrom.name);
   const op = `case
     when q.${ident(key[0]!)} is null then ${closes ? "'gone'" : 'null'}
-    when t.row_id is null then 'new'
+    when t.row_id$ is null then 'new'
     when ${differ('t', 'q', h.versioned)} then 'changed'
     when ${differ('t', 'q', h.overwritten)} then 'overwritten'
   end`;
   const old = [...h.kept.map((c) => c.name)];
   const changes = `create temp table changes on commit drop as
 select * from (
-  select ${names.map((n) => (closes && key.includes(n) ? `coalesce(q.${ident(n)}, t.${ident(n)}) as ${ident(n)}` : `q.${ident(n)}`)).join(', ')}, t.row_id, t.${validFrom} as old_from, ${old.map((c, i) => `t.${ident(c)} as kept_${i}, `).join('')}${op} as op
+  select ${names.map((n) => (closes && key.includes(n) ? `coalesce(q.${ident(n)}, t.${ident(n)}) as ${ident(n)}` : `q.${ident(n)}`)).join(', ')}, t.row_id$, t.${validFrom} as old_from$, ${old.map((c, i) => `t.${ident(c)} as kept_${i}$, `).join('')}${op} as op$
   from ${ROWS} as q
   ${closes ? 'full' : 'left'} join (select * from ${knownRows(target, context)} as k where k.${ident(h.validTo)} is null) as t on ${sameKey('q', 't', key)}
 ) as found
-where op is not null`;
+where op$ is not null`;
   const closed = [`${ident(h.validTo)} = ${now}`, ...(h.current === undefined ? [] : [`${ident(h.current)} = false`])];
-  const ends = "op in ('changed', 'gone')";
+  const ends = "op$ in ('changed', 'gone')";
   const maps = keyMapsOf(target, home);
   const overlapping = `select ${columnsOf('t', key)}
 from ${place} as t join ${CHANGES} as c on ${sameKey('t', 'c', key)}
-where t.${ident(h.validTo)} is not null and (t.${ident(h.validTo)} > coalesce(c.old_from, ${now}) or t.${ident(h.validTo)} <= t.${validFrom})`;
-  const open = "c.op in ('changed', 'overwritten')";
+where t.${ident(h.validTo)} is not null and (t.${ident(h.validTo)} > coalesce(c.old_from$, ${now}) or t.${ident(h.validTo)} <= t.${validFrom})`;
+  const open = "c.op$ in ('changed', 'overwritten')";
   const keys = sortsFast(target, key)
     ? `count(distinct ${columnsOf('c', key)}) filter (where ${open})`
     : `(select count(*) from (select from ${CHANGES} as c where ${open} group by ${columnsOf('c', key)}) as keyed)`;
@@ -104,17 +104,17 @@ where t.${ident(h.validTo)} is not null and (t.${ident(h.validTo)} > coalesce(c.
     ...createKeyMaps(maps),
     ...completeMembers(target, context, now),
     run('build', changes),
-    analyzeChanges([...key, 'row_id', 'op', 'old_from']),
+    analyzeChanges([...key, 'row_id$', 'op$', 'old_from$']),
     // Each open version of a key makes a row of changes; what is closed ended before the open version began.
     together(
       `select 'versions' as problem from (
-  select count(*) filter (where c.old_from > ${now}) as later, count(*) filter (where ${open}) as versions, ${keys} as keys from ${CHANGES} as c
+  select count(*) filter (where c.old_from$ > ${now}) as later, count(*) filter (where ${open}) as versions, ${keys} as keys from ${CHANGES} as c
 ) as counted where later > 0 or keys < versions
 union all
 select 'overlap' where exists (${overlapping})`,
       [
         guard(
-          `select * from ${CHANGES} where old_from > ${now}`,
+          `select * from ${CHANGES} where old_from$ > ${now}`,
           'the table holds versions that begin after this load’s time',
           'Load it at a later time, or start it over.',
         ),
@@ -128,16 +128,16 @@ select 'overlap' where exists (${overlapping})`,
         ].map((g) => checking('versions_do_not_overlap', g)),
       ],
     ),
-    ...lossGuard(context, CHANGES, "op = 'gone'"),
-    ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op in ('new', 'changed'))`),
+    ...lossGuard(context, CHANGES, "op$ = 'gone'"),
+    ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op$ in ('new', 'changed'))`),
     ...shapeSteps(
       context,
       countedChanges(CHANGES),
       REWRITE_SHARE,
       [
         ...byPlace([
-          run('build', `delete from ${place} as t using ${inOrderOfPlace(`${ends} and old_from = ${now}`)} as c where t.ctid = c.row_id`),
-          run('build', `update ${place} as t set ${closed.join(', ')}\nfrom ${inOrderOfPlace(`${ends} and old_from < ${now}`)} as c where t.ctid = c.row_id`),
+          run('build', `delete from ${place} as t using ${inOrderOfPlace(`${ends} and old_from$ = ${now}`)} as c where t.ctid = c.row_id$`),
+          run('build', `update ${place} as t set ${closed.join(', ')}\nfrom ${inOrderOfPlace(`${ends} and old_from$ < ${now}`)} as c where t.ctid = c.row_id$`),
         ]),
         ...overwrite(context, h),
         run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
@@ -147,8 +147,8 @@ select 'overlap' where exists (${overlapping})`,
     ),
     counts(
       CHANGES,
-      { 'new versions': "op in ('new', 'changed')", closed: ends, overwritten: "op = 'overwritten'" },
-      unchangedRows("op <> 'gone'", sortsFast(target, key)),
+      { 'new versions': "op$ in ('new', 'changed')", closed: ends, overwritten: "op$ = 'overwritten'" },
+      unchangedRows("op$ <> 'gone'", sortsFast(target, key)),
     ),
     dropTemporary(CHANGES),
   ];
@@ -157,11 +157,11 @@ select 'overlap' where exists (${overlapping})`,
 /** All versions, with the changes, as a table beside: the same as changing the table in its place. */
 function anew(context: PolicyContext, beside: Place, h: HistoryColumns, now: string): LoadStep {
   const { target, own, corrects } = context;
-  const closes = "c.row_id = t.ctid and c.op in ('changed', 'gone')";
-  const stays = (rowId: string) => `where (c.row_id = t.${rowId} and c.op in ('changed', 'gone') and c.old_from = ${now}) is not true`;
+  const closes = "c.row_id$ = t.ctid and c.op$ in ('changed', 'gone')";
+  const stays = (rowId: string) => `where (c.row_id$ = t.${rowId} and c.op$ in ('changed', 'gone') and c.old_from$ = ${now}) is not true`;
   const overwrites = h.overwriteAll
-    ? `c.op in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
-    : `c.row_id = t.ctid and c.op = 'overwritten'`;
+    ? `c.op$ in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
+    : `c.row_id$ = t.ctid and c.op$ = 'overwritten'`;
   const after = (c: ColumnDeclaration) => `${h.overwritten.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
   const items = target.columns.map((c) => {
     const name = ident(c.name);
@@ -180,7 +180,7 @@ select ${items.join(',\n       ')}
 from ${qualified(own)} as t left join ${CHANGES} as c on ${sameKey('t', 'c', target.key)}
 ${stays('ctid')}
 union all
-${newVersions(context, h, now, stays('row_id'))}`,
+${newVersions(context, h, now, stays('row_id$'))}`,
   );
 }
 
@@ -192,8 +192,8 @@ function overwrite({ target, own, corrects }: PolicyContext, h: HistoryColumns):
     .filter((p) => !corrects && h.overwritten.includes(p.of))
     .map((p) => `${ident(p.name)} = case when ${differ('t', 'c', [p.of])} then t.${ident(p.of.name)} else t.${ident(p.name)} end`);
   const which = h.overwriteAll
-    ? `${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
-    : `t.ctid = c.row_id and c.op = 'overwritten'`;
+    ? `${sameKey('t', 'c', target.key)} and c.op$ in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
+    : `t.ctid = c.row_id$ and c.op$ = 'overwritten'`;
   const after = (c: ColumnDeclaration) => `${h.overwritten.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
   const hashes = target.columns.filter((c) => c.options['role'] === 'row hash').map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
   return [run('build', `update ${qualified(own)} as t set ${[...sets, ...before, ...hashes].join(', ')}\nfrom ${CHANGES} as c where ${which}`)];
@@ -213,20 +213,20 @@ function newVersions(context: PolicyContext, h: HistoryColumns, now: string, sti
     if (c.name === h.current) return 'true';
     if (c.name === h.version) return `coalesce(prior.${name}, 0) + 1`;
     const kept = h.kept.indexOf(c);
-    if (kept >= 0) return `case when prior.row_id is not null then prior.${name} when c.row_id is not null then c.kept_${kept} else c.${name} end`;
+    if (kept >= 0) return `case when prior.row_id$ is not null then prior.${name} when c.row_id$ is not null then c.kept_${kept}$ else c.${name} end`;
     const previous = h.previous.find((p) => p.name === c.name);
     if (previous) {
       const of = ident(previous.of.name);
-      return `case when prior.row_id is null then null when ${differ('prior', 'c', [previous.of])} then prior.${of} else prior.${name} end`;
+      return `case when prior.row_id$ is null then null when ${differ('prior', 'c', [previous.of])} then prior.${of} else prior.${name} end`;
     }
     if (written.includes(c)) return `c.${name}`;
     return filledValue(target, c, valueOf);
   };
   const looksBack = h.kept.length > 0 || h.previous.length > 0 || h.version !== undefined;
   const prior = `select distinct on (${columnsOf('t', target.key)}) t.*
-  from ${knownRows(target, context)} as t join ${CHANGES} as c on ${sameKey('t', 'c', target.key)} and c.op in ('new', 'changed')${still && `\n  ${still}`}
+  from ${knownRows(target, context)} as t join ${CHANGES} as c on ${sameKey('t', 'c', target.key)} and c.op$ in ('new', 'changed')${still && `\n  ${still}`}
   order by ${columnsOf('t', target.key)}, t.${ident(h.validFrom.name)} desc`;
   return `select ${target.columns.map((c) => `${valueOf(c)} as ${ident(c.name)}`).join(', ')}
 from ${CHANGES} as c${looksBack ? `\nleft join (${prior}) as prior on ${sameKey('prior', 'c', target.key)}` : ''}${numbers.join}
-where c.op in ('new', 'changed')`;
+where c.op$ in ('new', 'changed')`;
 }

@@ -38,6 +38,9 @@ export function keyMapsOf(target: Target, home: Place): KeyMap[] {
 /** The map of a target's surrogate key. */
 export const surrogateMap = (target: Target, home: Place): KeyMap | undefined => keyMapsOf(target, home).find((m) => m.alias === 'keys');
 
+/** The map's column of numbers: it bears a name of its own where a part is called so. */
+export const numberIn = (map: Pick<KeyMap, 'parts'>): string => (map.parts.some((p) => p.name === 'number') ? 'number$' : 'number');
+
 /** Makes the key maps that are not there. */
 export function createKeyMaps(maps: readonly KeyMap[]): LoadStep[] {
   return maps
@@ -46,7 +49,7 @@ export function createKeyMaps(maps: readonly KeyMap[]): LoadStep[] {
       const columns = map.parts.map((c) => `${ident(c.name)} ${c.type} not null`);
       return run(
         'build',
-        `create table if not exists ${qualified(map.place)} (\n  ${columns.join(',\n  ')},\n  number bigint not null unique,\n  primary key (${idents(map.parts.map((p) => p.name))})\n)`,
+        `create table if not exists ${qualified(map.place)} (\n  ${columns.join(',\n  ')},\n  ${numberIn(map)} bigint not null unique,\n  primary key (${idents(map.parts.map((p) => p.name))})\n)`,
       );
     });
 }
@@ -69,8 +72,8 @@ export function numberKeys(maps: readonly KeyMap[], from: string): LoadStep[] {
       ),
       run(
         'build',
-        `insert into ${keys} (${idents(parts)}, number)
-select ${idents(parts)}, (select coalesce(max(number), 0) from ${keys}) + row_number() over (order by ${idents(parts)})
+        `insert into ${keys} (${idents(parts)}, ${numberIn(map)})
+select ${idents(parts)}, (select coalesce(max(${numberIn(map)}), 0) from ${keys}) + row_number() over (order by ${idents(parts)})
 from (select distinct ${idents(parts)} from ${from} as keyed) as n
 where not exists (select from ${keys} as k where ${parts.map((p) => `k.${ident(p)} = n.${ident(p)}`).join(' and ')})`,
       ),
@@ -91,7 +94,7 @@ export function numbersOf(maps: readonly KeyMap[], alias: string, value: (part: 
     of: (column) => {
       const map = maps.find((m) => m.column === column);
       if (!map) return undefined;
-      const sql = map.method === 'hash' ? hashOf(map.parts.map((p) => value(p.name))) : `${map.alias}.number`;
+      const sql = map.method === 'hash' ? hashOf(map.parts.map((p) => value(p.name))) : `${map.alias}.${numberIn(map)}`;
       return map.column.type === 'bigint' ? sql : `cast(${sql} as ${map.column.type})`;
     },
     join: maps
@@ -153,9 +156,9 @@ function hashGuards(map: KeyMap, from: string): LoadStep[] {
   const hash = hashOf(parts.map((p) => `n.${ident(p)}`));
   return [
     guard(
-      `select * from (select ${idents(parts)}, number, count(*) over (partition by number) as sharing
-from (select distinct ${idents(parts)}, ${hash} as number from ${from} as n) as hashed) as counted
-where sharing > 1 or number = 0`,
+      `select * from (select ${idents(parts)}, number$, count(*) over (partition by number$) as sharing$
+from (select distinct ${idents(parts)}, ${hash} as number$ from ${from} as n) as hashed) as counted
+where sharing$ > 1 or number$ = 0`,
       'keys have the same hash, or a hash of 0',
       'use key_method = sequence',
     ),

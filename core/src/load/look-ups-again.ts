@@ -16,10 +16,13 @@ export function askedColumns({ table, columns, lookUps }: Target): readonly stri
   return [...new Set(lookUps.flatMap(readBy))].filter((name) => !columns.some((c) => c.name === name));
 }
 
+/** The column of what was asked: it bears a name of its own where a part of the key is called so. */
+const saidIn = (key: readonly string[]): string => (key.includes('said') ? 'said$' : 'said');
+
 /** What is remembered of rows whose member is not known yet: the business key, and what they were looked up by. */
 export const askedTable = ({ columns, key }: Target): { readonly name: string; readonly type: string }[] => [
   ...key.map((k) => columns.find((c) => c.name === k)!),
-  { name: 'said', type: 'jsonb' },
+  { name: saidIn(key), type: 'jsonb' },
 ];
 
 /**
@@ -39,7 +42,7 @@ export function lookUpAgain(context: PolicyContext, own: Place): LoadStep[] {
   const unknown = waiting.map((l) => `t.${ident(l.column.name)} = 0`).join(' or ');
   const unfound = waiting.map((l) => [`q.${ident(l.column.name)} = 0`, ...l.by.map((name) => `q.${ident(name)} is not null`)].join(' and ')).join(' or ');
   const said = `jsonb_build_object(${missing.map((name) => `${literal(name).trim()}, q.${ident(name)}`).join(', ')})`;
-  const wanted = `(select ${columnsOf('q', target.key)}, ${said} as said from ${ROWS} as q join ${qualified(own)} as t on ${sameKey('t', 'q', target.key)} where ${unfound})`;
+  const wanted = `(select ${columnsOf('q', target.key)}, ${said} as ${saidIn(target.key)} from ${ROWS} as q join ${qualified(own)} as t on ${sameKey('t', 'q', target.key)} where ${unfound})`;
   const columns = askedTable(target);
   return [
     run(
@@ -52,7 +55,7 @@ export function lookUpAgain(context: PolicyContext, own: Place): LoadStep[] {
       'build',
       `delete from ${asked} as a
 where not exists (select from ${qualified(own)} as t where ${sameKey('t', 'a', target.key)} and (${unknown}))
-  or (exists (select from ${ROWS} as r where ${sameKey('r', 'a', target.key)}) and not exists (select from ${wanted} as w where ${sameKey('w', 'a', target.key)} and w.said = a.said))`,
+  or (exists (select from ${ROWS} as r where ${sameKey('r', 'a', target.key)}) and not exists (select from ${wanted} as w where ${sameKey('w', 'a', target.key)} and w.${saidIn(target.key)} = a.${saidIn(target.key)}))`,
     ),
     run(
       'build',
@@ -71,14 +74,14 @@ function lookedUpAgain({ project, target, names, home }: PolicyContext, own: Pla
   const lookUps = target.lookUps.map((l, i): LookUp => {
     const from = (name: string, what: string, type: string) => {
       if (!missing.includes(name)) return name;
-      remembered.push(`cast(a.said ->> ${literal(name).trim()} as ${type}) as ${what}`);
+      remembered.push(`cast(a.${saidIn(target.key)} ->> ${literal(name).trim()} as ${type}) as ${what}`);
       return what;
     };
     const dimension = targetOf(project, l.dimension);
     const typeOf = (column: string) => dimension.columns.find((c) => c.name === column)!.type;
     const validFrom = columnWith(dimension, 'valid from');
-    const by = l.by.map((name, n) => from(name, `said_${i}_${n}`, typeOf(dimension.key[n]!)));
-    const at = l.at === undefined || validFrom === undefined ? l.at : from(l.at, `said_${i}_at`, typeOf(validFrom));
+    const by = l.by.map((name, n) => from(name, `said_${i}_${n}$`, typeOf(dimension.key[n]!)));
+    const at = l.at === undefined || validFrom === undefined ? l.at : from(l.at, `said_${i}_at$`, typeOf(validFrom));
     return { ...l, by, ...(at === undefined ? {} : { at }) };
   });
   const joins = lookUps.map((l, i) => lookUpJoin(project, names, l, i));
@@ -89,8 +92,8 @@ function lookedUpAgain({ project, target, names, home }: PolicyContext, own: Pla
     return `${readBy(l).some((n) => missing.includes(n)) ? `case when q.${name} = 0 then ${value} else q.${name} end` : value} as ${name}`;
   });
   const rows = remembered.length
-    ? `(select t.*, t.ctid as row_id, ${remembered.join(', ')} from ${qualified(own)} as t left join ${qualified(rememberedPlace(home, 'asked'))} as a on ${sameKey('a', 't', target.key)})`
-    : `(select *, ctid as row_id from ${qualified(own)})`;
+    ? `(select t.*, t.ctid as row_id$, ${remembered.join(', ')} from ${qualified(own)} as t left join ${qualified(rememberedPlace(home, 'asked'))} as a on ${sameKey('a', 't', target.key)})`
+    : `(select *, ctid as row_id$ from ${qualified(own)})`;
   const sets = columnNames.map((name) => `${ident(name)} = n.${ident(name)}`);
   const after = (c: ColumnDeclaration) => `${columnNames.includes(c.name) ? 'n' : 't'}.${ident(c.name)}`;
   const hashes = target.columns.filter((c) => c.options['role'] === 'row hash').map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
@@ -102,13 +105,13 @@ function lookedUpAgain({ project, target, names, home }: PolicyContext, own: Pla
         'build',
         `create temp table looked_up on commit drop as
 select * from (
-  select q.row_id, ${columnNames.map((name, i) => `q.${ident(name)} as before_${i}`).join(', ')}, ${found.join(', ')}
+  select q.row_id$, ${columnNames.map((name, i) => `q.${ident(name)} as before_${i}$`).join(', ')}, ${found.join(', ')}
   from ${rows} as q${joins.map((j) => j.sql).join('')}
   where not exists (select from ${ROWS} as r where ${sameKey('r', 'q', target.key)})
 ) as n
-where (${columnNames.map((_, i) => `before_${i}`).join(', ')}) is distinct from (${idents(columnNames)})`,
+where (${columnNames.map((_, i) => `before_${i}$`).join(', ')}) is distinct from (${idents(columnNames)})`,
       ),
-      run('build', `update ${qualified(own)} as t set ${[...sets, ...hashes].join(', ')}\nfrom pg_temp.looked_up as n where t.ctid = n.row_id`),
+      run('build', `update ${qualified(own)} as t set ${[...sets, ...hashes].join(', ')}\nfrom pg_temp.looked_up as n where t.ctid = n.row_id$`),
       counts('pg_temp.looked_up', { 'looked up again': 'true' }),
       dropTemporary('pg_temp.looked_up'),
     ],

@@ -19,7 +19,7 @@ export function lookUpSteps(context: PolicyContext): LoadStep[] {
   const items = [
     ...own.map((name) => `q.${ident(name)}`),
     ...target.lookUps.map((l, i) => `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type}) as ${ident(l.column.name)}`),
-    ...target.lookUps.flatMap((_, i) => (joins[i]!.early === undefined ? [] : [`${joins[i]!.early} as before_first_${i}`])),
+    ...target.lookUps.flatMap((_, i) => (joins[i]!.early === undefined ? [] : [`${joins[i]!.early} as before_first_${i}$`])),
   ];
   const direct = readsDirectly(context);
   return [
@@ -51,7 +51,7 @@ export function lookUpChecks(context: PolicyContext, rows: string): LoadStep[] {
       Object.fromEntries(
         target.lookUps.flatMap((l, i) => [
           [`${l.column.name} unknown`, `${ident(l.column.name)} = 0`],
-          ...(tellsEarly(l) ? [[`${l.column.name} before the first version`, `before_first_${i}`]] : []),
+          ...(tellsEarly(l) ? [[`${l.column.name} before the first version`, `before_first_${i}$`]] : []),
         ]),
       ),
     ),

@@ -78,7 +78,7 @@ export function knownRows(target: Target, places: { readonly own: Place; readonl
       ? [`not exists (select from ${qualified(rememberedPlace(places.home, 'inferred'))} as i where ${sameKey('i', 'm', target.key)})`]
       : []),
   ];
-  return `(select *, ctid as row_id from ${qualified(places.own)} as m${conditions.length ? ` where ${conditions.join(' and ')}` : ''})`;
+  return `(select *, ctid as row_id$ from ${qualified(places.own)} as m${conditions.length ? ` where ${conditions.join(' and ')}` : ''})`;
 }
 
 /** Makes the list of a table's placeholders, by business key, and keeps everyone else from it until the load has ended. */
@@ -109,7 +109,7 @@ export function completeMembers(target: Target, places: { readonly own: Place; r
       ? [
           run(
             'build',
-            `update ${qualified(map.place)} as k set ${ident(validFrom)} = c.begins
+            `update ${qualified(map.place)} as k set ${ident(validFrom)} = c.begins$
 from pg_temp.completed as c where ${sameKey('k', 'c', target.key)} and k.${ident(validFrom)} = '-infinity'`,
           ),
         ]
@@ -119,7 +119,7 @@ from pg_temp.completed as c where ${sameKey('k', 'c', target.key)} and k.${ident
     run(
       'build',
       `create temp table completed on commit drop as
-select ${key}${begins === undefined ? '' : `, min(${begins}) as begins`}
+select ${key}${begins === undefined ? '' : `, min(${begins}) as begins$`}
 from ${ROWS} as q join ${list} as i on ${sameKey('i', 'q', target.key)}${taken === 'true' ? '' : `\nleft join (select * from ${qualified(own)} where false) as t on true`}
 where ${taken}
 group by ${key}`,

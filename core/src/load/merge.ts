@@ -1,5 +1,5 @@
 import { ident, idents, qualified } from '../sql/quote.js';
-import { constraintChecks, isEnforced, type ConstraintCheck } from '../check/checks.js';
+import { constraintChecks, isEnforced, type ConstraintCheck } from '../check/constraint-checks.js';
 import type { ColumnDeclaration, Definition } from '../project/model.js';
 import { constraintStatement } from './constraints.js';
 import type { PolicyContext } from './policy.js';
@@ -49,7 +49,7 @@ export function mergeSteps(context: PolicyContext, guards: readonly Guard[], ask
     update: context.condition('update_when') ?? 'true',
     insert: context.condition('insert_when') ?? 'true',
   };
-  const isNew = `t.row_id is null`;
+  const isNew = `t.row_id$ is null`;
   const isMissing = `q.${ident(key[0]!)} is null`;
   const reappears = missing === 'flag' && flag !== undefined ? ` or t.${ident(flag)}` : '';
   const missingOp =
@@ -64,30 +64,30 @@ export function mergeSteps(context: PolicyContext, guards: readonly Guard[], ask
   select ${columnsOf(
     'q',
     given.map((c) => c.name),
-  )}, t.row_id, ${op} as op
+  )}, t.row_id$, ${op} as op$
   from ${ROWS} as q
   ${missing === 'keep' ? 'left' : 'full'} join ${knownRows(target, context)} as t on ${sameKey('q', 't', key)}
 ) as found
-where op is not null`;
-  const sampled = sampledChanges(context.own, (sample) => `select ${op} as op from ${ROWS} as q join ${sample} as t on ${sameKey('q', 't', key)}`);
+where op$ is not null`;
+  const sampled = sampledChanges(context.own, (sample) => `select ${op} as op$ from ${ROWS} as q join ${sample} as t on ${sameKey('q', 't', key)}`);
   const removes = missing === 'delete' || optionOf(table, 'delete_when') !== undefined;
-  const removed = "op in ('deleted', 'missing')";
+  const removed = "op$ in ('deleted', 'missing')";
   const written: Written = { compared, removed: removes ? removed : undefined };
   const body = (changes: string, steps: readonly LoadStep[], own: Place): LoadStep[] => [
-    ...lossGuard(context, changes, "op in ('missing', 'flagged')"),
-    ...numberKeys(maps, `(select * from ${changes} where op = 'inserted')`),
+    ...lossGuard(context, changes, "op$ in ('missing', 'flagged')"),
+    ...numberKeys(maps, `(select * from ${changes} where op$ = 'inserted')`),
     ...steps,
     ...lookUpAgain(context, own),
     ...lastMembers(target, { own, home }),
     counts(changes, {
-      inserted: "op = 'inserted'",
-      updated: "op = 'updated'",
+      inserted: "op$ = 'inserted'",
+      updated: "op$ = 'updated'",
       deleted: removed,
-      ...(missing === 'flag' ? { flagged: "op = 'flagged'" } : {}),
+      ...(missing === 'flag' ? { flagged: "op$ = 'flagged'" } : {}),
     }),
   ];
   const joinsKeys = maps.length > 0 || target.lookUps.length > 0;
-  const kept = [run('build', `create temp table changes on commit drop as select * from ${FOUND}`), ...(joinsKeys ? [analyzeChanges(['row_id', 'op'])] : [])];
+  const kept = [run('build', `create temp table changes on commit drop as select * from ${FOUND}`), ...(joinsKeys ? [analyzeChanges(['row_id$', 'op$'])] : [])];
   // Rows that are read where they are can be joined by several workers, so that joining twice costs less than keeping what changes. A full join cannot.
   const direct = keepsMissing(table) && readsDirectly(context);
   const changes = direct ? FOUND : CHANGES;
@@ -127,23 +127,23 @@ interface Written {
 /** All rows, with the changes, as a table beside. */
 function anew({ target, own, home }: PolicyContext, beside: Place, changes: string, { compared, removed }: Written): LoadStep {
   const row = newRow(target, keyMapsOf(target, home), 'c');
-  const when = (op: string, value: string, column: string) => `case when c.op = '${op}' then ${value} else t.${column} end as ${column}`;
+  const when = (op: string, value: string, column: string) => `case when c.op$ = '${op}' then ${value} else t.${column} end as ${column}`;
   const after = (c: ColumnDeclaration) => `${compared.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
   const items = target.columns.map((c) => {
     const name = ident(c.name);
     if (compared.includes(c)) return when('updated', `c.${name}`, name);
-    if (c.options['role'] === 'deleted flag') return `case c.op when 'updated' then false when 'flagged' then true else t.${name} end as ${name}`;
+    if (c.options['role'] === 'deleted flag') return `case c.op$ when 'updated' then false when 'flagged' then true else t.${name} end as ${name}`;
     return isStamp(c) ? when('updated', filledValue(target, c, after), name) : `t.${name}`;
   });
   return run(
     'build',
     `create table ${qualified(beside)}${storage(target.table)} as
 select ${items.join(',\n       ')}
-from ${qualified(own)} as t left join ${changes} as c on c.row_id = t.ctid${removed === undefined ? '' : `\nwhere (c.${removed}) is not true`}
+from ${qualified(own)} as t left join ${changes} as c on c.row_id$ = t.ctid${removed === undefined ? '' : `\nwhere (c.${removed}) is not true`}
 union all
 select ${row.items}
 from ${changes} as c${row.join}
-where c.op = 'inserted'`,
+where c.op$ = 'inserted'`,
   );
 }
 
@@ -226,16 +226,16 @@ function inPlace({ target, own, home }: PolicyContext, { compared, removed }: Wr
   const flagged = flag === undefined ? [] : [`${ident(flag)} = false`];
   const row = newRow(target, keyMapsOf(target, home), 'c');
   const update = (items: readonly string[], which: string) =>
-    run('build', `update ${place} as t set ${items.join(', ')}\nfrom ${inOrderOfPlace(which)} as c where t.ctid = c.row_id`);
+    run('build', `update ${place} as t set ${items.join(', ')}\nfrom ${inOrderOfPlace(which)} as c where t.ctid = c.row_id$`);
   return [
     ...byPlace([
-      ...(removed === undefined ? [] : [run('build', `delete from ${place} as t using ${inOrderOfPlace(removed)} as c where t.ctid = c.row_id`)]),
-      ...(sets.length + flagged.length ? [update([...sets, ...flagged], "op = 'updated'")] : []),
-      ...(flag === undefined ? [] : [update([`${ident(flag)} = true`], "op = 'flagged'")]),
+      ...(removed === undefined ? [] : [run('build', `delete from ${place} as t using ${inOrderOfPlace(removed)} as c where t.ctid = c.row_id$`)]),
+      ...(sets.length + flagged.length ? [update([...sets, ...flagged], "op$ = 'updated'")] : []),
+      ...(flag === undefined ? [] : [update([`${ident(flag)} = true`], "op$ = 'flagged'")]),
     ]),
     run(
       'build',
-      `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${CHANGES} as c${row.join}\nwhere c.op = 'inserted'`,
+      `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${CHANGES} as c${row.join}\nwhere c.op$ = 'inserted'`,
     ),
   ];
 }

@@ -1,5 +1,6 @@
 import type { Definition, Project, ReferenceTable, Table } from '../project/model.js';
-import { constraintChecks, countStatement, type ConstraintCheck } from '../check/checks.js';
+import { countStatement } from '../check/checks.js';
+import { constraintChecks, type ConstraintCheck } from '../check/constraint-checks.js';
 import { schemaNameOf } from '../project/fan-out.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { besideSchema, type Environment, type Place } from './place.js';

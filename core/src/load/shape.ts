@@ -18,13 +18,13 @@ const SAMPLE = 10_000;
 
 /**
  * About how many rows change, from some pages of the table, the same at each load. New rows are not among them: they cost much the same in either shape.
- * @param heldAgainst a query of `op`, what becomes of each row of a sample that the query returns, null for nothing
+ * @param heldAgainst a query of `op$`, what becomes of each row of a sample that the query returns, null for nothing
  */
 export function sampledChanges(place: Place, heldAgainst: (sample: string) => string): string {
   const pages = `(select case when of_rows < ${FEW_ROWS} then 1 else least(100, 100.0 * ${SAMPLE} / of_rows) end from (${rowsOf(place)}) as t)`;
-  const sample = `(select *, ctid as row_id from ${qualified(place)} tablesample system (${pages}) repeatable (1))`;
+  const sample = `(select *, ctid as row_id$ from ${qualified(place)} tablesample system (${pages}) repeatable (1))`;
   return `select round(of_rows * coalesce(h.changed::numeric / nullif(s.rows, 0), 0))::bigint as changed, 'about ' as about
-  from (select count(op) as changed from (${heldAgainst(sample)}) as held) as h, (select count(*) as rows from ${sample} as sample) as s, (${rowsOf(place)}) as c`;
+  from (select count(op$) as changed from (${heldAgainst(sample)}) as held) as h, (select count(*) as rows from ${sample} as sample) as s, (${rowsOf(place)}) as c`;
 }
 
 /**

@@ -102,7 +102,7 @@ export const unchangedRows = (said: string, counted = false): Readonly<Record<st
 export const analyzeChanges = (columns: readonly string[], changes = CHANGES): LoadStep => run('session', `analyze ${changes} (${idents(columns)})`);
 
 /** What changes, in the order in which the rows stand in the table. @param condition over the rows of `changes` */
-export const inOrderOfPlace = (condition: string): string => `(select * from ${CHANGES} where ${condition} order by row_id)`;
+export const inOrderOfPlace = (condition: string): string => `(select * from ${CHANGES} where ${condition} order by row_id$)`;
 
 const JOINS_OVER_ALL = ['enable_hashjoin', 'enable_mergejoin'];
 

@@ -1,4 +1,4 @@
-import type { ConstraintCheck } from '../check/checks.js';
+import type { ConstraintCheck } from '../check/constraint-checks.js';
 import { valueProblem } from '../load/delivery.js';
 import { ident, literal } from '../sql/quote.js';
 import { tableText } from '../starter/text.js';

@@ -55,7 +55,7 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
     writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
   });
   const compiled = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
-  const columns = table.contract!.columns.map((c) => `"${c.name}" ${c.type}`).join(', ');
+  const columns = table.contract!.columns.map((c) => `${ident(c.name)} ${c.type}`).join(', ');
   let note: string | undefined;
   return {
     note: () => note,

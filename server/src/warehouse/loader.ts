@@ -52,8 +52,8 @@ export function policyOutcome(table: string, name: string, sql: string, rows: Fa
   return { id: `${table}/${name}`, table, verdict: rows ? 'broken' : 'holds', atFault: String(rows?.rows.length ?? 0), total: null, sql, rows };
 }
 
-/** Columns with which a load finds rows again; they mean nothing to people. */
-const INTERNAL = /^(row_id|op|old_from|begins|kept_\d+|before_first_\d+)$/;
+/** Columns of a load's own, with which it finds rows again; they mean nothing to people. */
+const INTERNAL = /^(row_id|op|old_from|begins|kept_\d+|before_first_\d+|place|tied|sharing|number)\$$/;
 
 function shownRows({ columns, rows }: FaultRows): FaultRows {
   const shown = columns.map((c, i) => [c, i] as const).filter(([c]) => !INTERNAL.test(c));
@@ -178,7 +178,12 @@ export class Loader {
         const { rowCount } = await this.plain('check', step.sql);
         if (rowCount) {
           for (const asked of step.asks ?? []) await this.step(asked);
-          throw new LoadStopped(step.message, step.hint, await this.faultRows(step.rows ?? step.sql), step.check && { name: step.check, sql: step.sql });
+          throw new LoadStopped(
+            step.message,
+            step.hint,
+            shownRows(await this.faultRows(step.rows ?? step.sql)),
+            step.check && { name: step.check, sql: step.sql },
+          );
         }
         this.held(step);
         break;
