@@ -26,7 +26,8 @@ import { Run, type RunStep, type StepError } from '../run/run.entities.js';
 import { landingBeside } from '../source/delivery.service.js';
 import { intakeError, IntakeService } from '../source/intake.service.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
-import { Loader, type CheckOutcome } from '../warehouse/loader.js';
+import type { CheckOutcome } from '../warehouse/check-outcome.js';
+import { Loader } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 

@@ -15,28 +15,16 @@ import {
   type OldRelation,
   type Place,
   type SwapItem,
-  type Verdict,
 } from '@ouvrage/core';
 import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type { FaultRows, RanStatement } from '../run/run.entities.js';
+import { policyOutcome, shownRows, type CheckOutcome } from './check-outcome.js';
 import { planCatalog, questions } from './catalog-questions.js';
 import { LoadStopped, StatementFailed, SwapBlocked } from './load-errors.js';
 import { isDatabaseError } from './sql-error.js';
-
-/** A check of a load, run. */
-export interface CheckOutcome {
-  readonly id: string;
-  readonly table: string;
-  readonly verdict: Verdict;
-  readonly atFault: string;
-  readonly total: string | null;
-  /** The statement that finds the rows at fault. */
-  readonly sql: string;
-  readonly rows: FaultRows | null;
-}
 
 export const FAULT_ROWS = 100;
 /** A key is null, or there twice. */
@@ -46,19 +34,6 @@ const SWAP_ATTEMPTS = 20;
 
 /** From this many rows on, people want to know how long each index took. */
 const LARGE = 100_000;
-
-/** The outcome of a check that comes with a policy. @param rows those at fault, or none */
-export function policyOutcome(table: string, name: string, sql: string, rows: FaultRows | null): CheckOutcome {
-  return { id: `${table}/${name}`, table, verdict: rows ? 'broken' : 'holds', atFault: String(rows?.rows.length ?? 0), total: null, sql, rows };
-}
-
-/** Columns of a load's own, with which it finds rows again; they mean nothing to people. */
-const INTERNAL = /^(row_id|op|old_from|begins|kept_\d+|before_first_\d+|place|tied|sharing|number)\$$/;
-
-function shownRows({ columns, rows }: FaultRows): FaultRows {
-  const shown = columns.map((c, i) => [c, i] as const).filter(([c]) => !INTERNAL.test(c));
-  return { columns: shown.map(([c]) => c), rows: rows.map((r) => shown.map(([, i]) => r[i]!)) };
-}
 
 /**
  * Runs the statements of loads on one connection, in a transaction that the caller begins and ends,
