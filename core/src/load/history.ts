@@ -157,11 +157,10 @@ select 'overlap' where exists (${overlapping})`,
 /** All versions, with the changes, as a table beside: the same as changing the table in its place. */
 function anew(context: PolicyContext, beside: Place, h: HistoryColumns, now: string): LoadStep {
   const { target, own, corrects } = context;
-  const closes = "c.row_id$ = t.ctid and c.op$ in ('changed', 'gone')";
-  const stays = (rowId: string) => `where (c.row_id$ = t.${rowId} and c.op$ in ('changed', 'gone') and c.old_from$ = ${now}) is not true`;
-  const overwrites = h.overwriteAll
-    ? `c.op$ in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
-    : `c.row_id$ = t.ctid and c.op$ = 'overwritten'`;
+  const perKey = h.overwriteAll && h.overwritten.length > 0;
+  const ofRow = perKey ? 'c.row_id$ = t.ctid' : 'c.row_id$ is not null';
+  const closes = h.overwritten.length > 0 ? `${ofRow} and c.op$ in ('changed', 'gone')` : ofRow;
+  const overwrites = perKey ? `c.op$ in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}` : "c.op$ = 'overwritten'";
   const after = (c: ColumnDeclaration) => `${h.overwritten.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
   const items = target.columns.map((c) => {
     const name = ident(c.name);
@@ -177,10 +176,10 @@ function anew(context: PolicyContext, beside: Place, h: HistoryColumns, now: str
     'build',
     `create table ${qualified(beside)}${storage(target.table)} as
 select ${items.join(',\n       ')}
-from ${qualified(own)} as t left join ${CHANGES} as c on ${sameKey('t', 'c', target.key)}
-${stays('ctid')}
+from ${qualified(own)} as t left join ${CHANGES} as c on ${perKey ? sameKey('t', 'c', target.key) : 'c.row_id$ = t.ctid'}
+where (${closes} and c.old_from$ = ${now}) is not true
 union all
-${newVersions(context, h, now, stays('row_id$'))}`,
+${newVersions(context, h, now, `where (c.row_id$ = t.row_id$ and c.op$ in ('changed', 'gone') and c.old_from$ = ${now}) is not true`)}`,
   );
 }
 
