@@ -83,8 +83,8 @@ from pg_class c join pg_namespace n on n.oid = c.relnamespace
 where (n.nspname, c.relname) in (select * from unnest($1::text[], $2::text[])) and c.relkind in ('r', 'v', 'm', 'p', 'f')`;
 
 /**
- * Everything that depends on the targets, through any number of steps; the targets themselves are
- * left out. Parameters as in OLD_SQL.
+ * Everything that depends on the targets, through any number of steps, types of their rows included; the
+ * targets themselves are left out. Parameters as in OLD_SQL.
  */
 export const DEPENDENTS_SQL = `
 with recursive target as (
@@ -97,7 +97,7 @@ with recursive target as (
   from dependent p
   join pg_depend d on d.refclassid = p.classid and d.refobjid = p.objid
   left join pg_rewrite r on d.classid = 'pg_rewrite'::regclass and r.oid = d.objid
-  where (r.oid is not null or d.classid = 'pg_proc'::regclass) and coalesce(r.ev_class, d.objid) <> p.objid
+  where (r.oid is not null or d.classid in ('pg_proc'::regclass, 'pg_type'::regclass)) and coalesce(r.ev_class, d.objid) <> p.objid
 ), deepest as (
   select classid, objid, max(depth) as depth from dependent where depth > 0 group by classid, objid
 )
@@ -146,6 +146,8 @@ export function planSwap(items: readonly SwapItem[], old: readonly OldRelation[]
     const before = oldAt(item.target);
     if (before) statements.push(...grantStatements('table', qualified(item.target), before.grants));
   }
+  // Bodies may name tables as their callers find them, which this session does not.
+  if (dependents.some((d) => d.kind === 'function' || d.kind === 'procedure')) statements.push('set local check_function_bodies = off');
   for (const d of dependents) statements.push(...remake(d));
   return { statements };
 }

@@ -31,6 +31,10 @@ export const FAULT_ROWS = 100;
 const FAULTY_KEYS = ['23502', '23505'];
 const SWAP_LOCK_TIMEOUT = '3s';
 const SWAP_ATTEMPTS = 20;
+/** Swaps that drop and make again what reads their tables wait for each other. */
+const IN_TURN = `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`;
+/** What is to be dropped has come to be read since the catalog was asked. */
+const READ_BY_OTHERS = '2BP01';
 
 /** From this many rows on, people want to know how long each index took. */
 const LARGE = 100_000;
@@ -311,8 +315,9 @@ export class Loader {
   }
 
   /**
-   * Moves what was made beside into place. One swap at a time; a lock that cannot be had in time is
-   * given back and asked for again, so that readers never queue behind a waiting swap for long.
+   * Moves what was made beside into place. One swap at a time, but for a single table that no view or function
+   * reads; a lock that cannot be had in time is given back and asked for again, so that readers never queue
+   * behind a waiting swap for long.
    * @param items in dependency order
    * @param dropped places of tables that go without a successor
    */
@@ -336,10 +341,10 @@ export class Loader {
     const finish = finishing?.finish.map((s) => s.sql) ?? [];
     for (let attempt = 1; ; attempt++) {
       try {
-        return await this.swapOnce(items, dropped, closing, attempt === 1 ? finish : [], finishing);
+        return await this.swapOnce(items, dropped, closing, attempt === 1 ? finish : [], finishing, attempt > 1 || items.length + dropped.length > 1);
       } catch (error) {
         const cause = error instanceof StatementFailed ? error.cause : error;
-        const busy = isDatabaseError(cause) && ['55P03', '40P01'].includes(cause.code ?? '');
+        const busy = isDatabaseError(cause) && ['55P03', '40P01', ...(attempt === 1 ? [READ_BY_OTHERS] : [])].includes(cause.code ?? '');
         if (!busy || attempt >= SWAP_ATTEMPTS) throw error;
         await this.client.query('rollback to savepoint before_swap').catch(() => {
           throw error;
@@ -355,12 +360,14 @@ export class Loader {
     closing: readonly string[],
     finish: readonly string[],
     finishing: LoadPlan | undefined,
+    inTurn: boolean,
   ): Promise<void> {
     const places = [...items.map((i) => i.target), ...dropped];
-    const opening = ['savepoint before_swap', `set local lock_timeout = '${SWAP_LOCK_TIMEOUT}'`, `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`];
+    const opening = ['savepoint before_swap', `set local lock_timeout = '${SWAP_LOCK_TIMEOUT}'`, ...(inTurn ? [IN_TURN] : [])];
     const asks = questions(['old_relations', 'dependents'], finishing ? [...places, finishing.beside] : places);
-    const answers = await this.together('constraint', finish, [...opening, ...asks]);
-    const [old, dependents] = answers.slice(-3, -1).map((r) => r.rows) as [OldRelation[], Dependent[]];
+    const answersTo = (results: readonly pg.QueryResult[]) => results.slice(-3, -1).map((r) => r.rows) as [OldRelation[], Dependent[]];
+    let [old, dependents] = answersTo(await this.together('constraint', finish, [...opening, ...asks]));
+    if (dependents.length && !inTurn) [old, dependents] = answersTo(await this.send([IN_TURN, ...asks].join(';\n')));
     if (finishing) await this.keepOld(finishing, old);
     const plan = planSwap(items, old, dependents, dropped);
     if (plan.blockedBy) {
