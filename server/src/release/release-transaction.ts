@@ -146,7 +146,7 @@ export class ReleaseTransaction {
         this.failure = { step, loader, checks };
         return false;
       }
-      await loader.finishBeside(plan);
+      await loader.swaps.finishBeside(plan);
       this.built.set(table.fullName, { step, item: plan, rows, checks, loader });
       return true;
     } catch (error) {
@@ -210,7 +210,7 @@ export class ReleaseTransaction {
     const items: SwapItem[] = [...this.built.values()].map((b) => b.item);
     const gone = [...this.before.tables.values()].filter((t) => !this.after.tables.has(t.fullName));
     this.dropped.push(...gone.map((t) => t.fullName));
-    await loader.swap(
+    await loader.swaps.swap(
       items,
       gone.flatMap((t) => {
         const place = targetPlace(this.environment, t);

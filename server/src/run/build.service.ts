@@ -219,7 +219,7 @@ export class BuildService implements OnModuleInit {
     const over = run.request.startOver?.includes(table.fullName);
     const time = context.time === undefined ? {} : { time: context.time };
     const planned = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...time }, table, context.bases, over);
-    const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, placeOf);
+    const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, placeOf, true);
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');
       this.journal.end(run, step, { state: 'failed', statements: loader.ran, rowsIn: rows, error: brokenError(checks) }, checks);
@@ -240,25 +240,26 @@ export class BuildService implements OnModuleInit {
     return time === undefined ? {} : { time };
   }
 
-  /** Makes one table beside and runs its checks; shared with releases. */
+  /** Makes one table beside and runs its checks; shared with releases, where all swaps come last. */
   async makeAndCheck(
     loader: Loader,
     plan: LoadPlan,
     project: Project,
     placeOf: (table: string) => Place,
+    swapsNext = false,
   ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     const table = project.tables.get(plan.table)!;
     loader.inputs = placeOf;
-    return loader.makeBeside(plan, table.kind === 'reference' ? project.files.get(table.csvPath)!.text : undefined);
+    return loader.makeBeside(plan, table.kind === 'reference' ? project.files.get(table.csvPath)!.text : undefined, swapsNext);
   }
 
   /** @param closing statements that end the transaction once the table is in its place */
   private async putInPlace(loader: Loader, plan: LoadPlan, closing: readonly string[]): Promise<void> {
     if (!plan.swaps) return loader.conclude(closing);
     if (plan.relation === 'table') return loader.finishAndSwap(plan, closing);
-    await loader.finishBeside(plan);
-    if (await loader.sameView(plan)) await loader.dropBeside(plan);
-    else await loader.swap([plan]);
+    await loader.swaps.finishBeside(plan);
+    if (await loader.swaps.sameView(plan)) await loader.swaps.dropBeside(plan);
+    else await loader.swaps.swap([plan]);
     await loader.conclude(closing);
   }
 

@@ -48,13 +48,13 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
   const own = targetPlace(environment, table);
   const print = fingerprints(project).get(table.fullName);
   if (!around.beside && here.get(table.fullName)?.fingerprint === print) {
-    const [relation] = await loader.oldRelations([own]);
+    const [relation] = await loader.swaps.oldRelations([own]);
     if (relation?.relkind === 'r' && sameShape(relation, table)) return { kind: 'in place' };
   }
   const before = released.project.tables.get(table.fullName);
   if (!released.loaded.has(table.fullName) || before?.kind !== 'definition' || !STATEFUL.has(before.policy)) return { kind: 'none' };
   const from = targetPlace(released.environment, table);
-  const found = await loader.oldRelations([from, ...REMEMBERED.map((what) => rememberedPlace(from, what))]);
+  const found = await loader.swaps.oldRelations([from, ...REMEMBERED.map((what) => rememberedPlace(from, what))]);
   const there = (place: Place) => found.find((r) => r.schema === place.schema && r.name === place.name);
   const relation = there(from);
   if (relation?.relkind !== 'r') return { kind: 'none' };
@@ -99,7 +99,7 @@ export async function planFrom(
 async function ofOtherKeys(loader: Loader, table: Definition, { project, environment }: BaseSurroundings): Promise<Remembered[]> {
   const home = targetPlace(environment, table);
   const expected = [...rememberedColumns(project, table)].map(([what, columns]) => ({ what, columns, place: rememberedPlace(home, what) }));
-  const there = await loader.oldRelations(expected.map((e) => e.place));
+  const there = await loader.swaps.oldRelations(expected.map((e) => e.place));
   const shape = (columns: readonly { readonly name: string; readonly type: string }[]) => JSON.stringify(columns.map((c) => [c.name, shortType(c.type)]));
   return expected.flatMap(({ what, columns, place }) => {
     const relation = there.find((r) => r.name === place.name && r.schema === place.schema);

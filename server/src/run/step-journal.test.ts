@@ -5,42 +5,34 @@ import { StepJournal } from './step-journal.js';
 
 /** A journal over a database that only keeps what it was asked to write. */
 function journalOver(failsAt?: number) {
-  const written: { results: unknown[]; rows: Record<string, unknown>[] }[] = [];
+  const written: { results: object[]; rows: Record<string, unknown>[] }[] = [];
   const told: number[] = [];
   let attempts = 0;
   let going = 0;
   let most = 0;
-  const columns = ['state', 'rows_in', 'statements', 'started_at', 'finished_at'].map((databaseName) => ({
-    databaseName,
-    propertyName: databaseName.replace(/_(.)/g, (_, letter: string) => letter.toUpperCase()),
-  }));
-  const steps = {
-    metadata: { tablePath: 'run_step', columns: [...columns, { databaseName: 'position', propertyName: 'position' }] },
-    manager: {
-      transaction: async (work: (manager: object) => Promise<void>) => {
-        most = Math.max(most, ++going);
-        const batch = { results: [] as unknown[], rows: [] as Record<string, unknown>[] };
-        await new Promise((resolve) => setTimeout(resolve, 5));
-        try {
-          if (attempts++ === failsAt) throw new Error('the disk is full');
-          await work({
-            insert: (_: unknown, results: unknown[]) => void batch.results.push(...results),
-            query: (_: string, [json]: [string]) => void batch.rows.push(...(JSON.parse(json) as Record<string, unknown>[])),
-          });
-          written.push(batch);
-        } finally {
-          going--;
-        }
-      },
+  const manager = {
+    connection: {
+      getMetadata: ({ name }: { name: string }) => ({
+        tablePath: name,
+        findColumnWithPropertyName: (property: string) => ({ databaseName: property.replaceAll(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`) }),
+      }),
+    },
+    query: async (_: string, values: [string, string]) => {
+      most = Math.max(most, ++going);
+      await new Promise((resolve) => setTimeout(resolve, 5));
+      going--;
+      if (attempts++ === failsAt) throw new Error('the disk is full');
+      const [rows, results] = values.map((json) => JSON.parse(json) as Record<string, unknown>[]);
+      written.push({ rows: rows!, results: results! });
     },
   };
-  const journal = new StepJournal(steps as never, { tell: ({ run }: { run: number }) => Promise.resolve(void told.push(run)) } as never);
+  const journal = new StepJournal({ manager } as never, { tell: ({ run }: { run: number }) => Promise.resolve(void told.push(run)) } as never);
   return { journal, written, told, most: () => most };
 }
 const run = (id = 1) => ({ id, environment: 'production' }) as Run;
 const step = (id: number) => ({ id, position: id, state: 'waiting' }) as RunStep;
 const outcome = (id: string) => ({ id, table: 't', verdict: 'holds', atFault: '0', total: '1', sql: 'select', rows: null }) as CheckOutcome;
-const moment = () => new Promise((resolve) => setTimeout(resolve, 250));
+const moment = () => new Promise((resolve) => setTimeout(resolve, 350));
 
 describe('what becomes of steps', () => {
   test('is written together when it comes together, checks with their step', async () => {
@@ -50,14 +42,14 @@ describe('what becomes of steps', () => {
     for (const s of steps.slice(0, 2)) journal.end(run(), s, { state: 'done', rowsIn: '7', statements: [] }, [outcome(`check ${s.id}`)]);
     await journal.written(run());
     expect(written).toHaveLength(1);
-    expect(written[0]!.rows).toEqual([
+    expect(written[0]!.rows).toMatchObject([
       { id: 1, state: 'done', rows_in: '7', statements: [], started_at: expect.any(String), finished_at: expect.any(String) },
       { id: 2, state: 'done', rows_in: '7', statements: [], started_at: expect.any(String), finished_at: expect.any(String) },
       { id: 3, state: 'running', rows_in: null, statements: [], started_at: expect.any(String), finished_at: null },
     ]);
     expect(written[0]!.results).toMatchObject([
-      { checkId: 'check 1', environment: 'production', step: { id: 1 }, verdict: 'holds' },
-      { checkId: 'check 2', environment: 'production', step: { id: 2 }, verdict: 'holds' },
+      { check_id: 'check 1', environment: 'production', step: 1, verdict: 'holds' },
+      { check_id: 'check 2', environment: 'production', step: 2, verdict: 'holds' },
     ]);
     expect(told).toEqual([1]);
   });

@@ -6,16 +6,19 @@ import { ProgressService } from './progress.service.js';
 import { CheckResult, RunStep, type Run } from './run.entities.js';
 
 /** What is noted within this time is written together. Who watches a run sees it so much later. */
-const TOGETHER_MS = 100;
+const TOGETHER_MS = 200;
 
 /** What working on a step changes of it. */
 const CHANGING = ['state', 'rowsOut', 'rowsIn', 'counts', 'kinds', 'note', 'statements', 'error', 'startedAt', 'finishedAt'] as const;
+/** What is told of an outcome of a check, its step apart. */
+const TOLD = ['environment', 'checkId', 'table', 'verdict', 'atFault', 'total', 'sql', 'rows'] as const;
+type Told = Pick<CheckResult, (typeof TOLD)[number] | 'step'>;
 export type StepChange = Partial<Pick<RunStep, (typeof CHANGING)[number]>>;
 
 /** What was noted of one run and is not yet written. */
 interface Notes {
   readonly steps: Set<RunStep>;
-  readonly results: Partial<CheckResult>[];
+  readonly results: Told[];
 }
 
 /**
@@ -72,21 +75,33 @@ export class StepJournal {
     this.writing.delete(run.id);
   }
 
+  /** In one statement: it takes time from the loads that go on beside. */
   private async write(run: Run, { steps, results }: Notes): Promise<void> {
-    const { tablePath, columns } = this.steps.metadata;
-    const changing = columns.filter((c) => (CHANGING as readonly string[]).includes(c.propertyName)).map((c) => [c.propertyName, c.databaseName] as const);
-    const rows = [...steps].map((step) => ({
-      id: step.id,
-      ...Object.fromEntries(changing.map(([property, column]) => [column, step[property as keyof RunStep] ?? (property === 'statements' ? [] : null)])),
-    }));
-    await this.steps.manager.transaction(async (manager) => {
-      if (results.length) await manager.insert(CheckResult, results as never);
-      await manager.query(
-        `update ${tablePath} s set ${changing.map(([, c]) => `${c} = c.${c}`).join(', ')}
-         from jsonb_populate_recordset(null::${tablePath}, $1) c where s.id = c.id`,
-        [JSON.stringify(rows)],
-      );
-    });
+    const [ofStep, ofResult] = [this.columns(RunStep, CHANGING), this.columns(CheckResult, TOLD)];
+    const [stepId] = this.columns(CheckResult, ['step']).names;
+    await this.steps.manager.query(
+      `with told as (
+        insert into ${ofResult.table} (${stepId}, ${ofResult.names.join(', ')})
+        select ${stepId}, ${ofResult.names.join(', ')} from jsonb_populate_recordset(null::${ofResult.table}, $2)
+      )
+      update ${ofStep.table} s set ${ofStep.names.map((c) => `${c} = c.${c}`).join(', ')}
+      from jsonb_populate_recordset(null::${ofStep.table}, $1) c where s.id = c.id`,
+      [
+        JSON.stringify([...steps].map((s) => ({ id: s.id, ...ofStep.row(s), statements: s.statements ?? [] }))),
+        JSON.stringify(results.map((r) => ({ [stepId!]: r.step.id, ...ofResult.row(r) }))),
+      ],
+    );
     await this.progress.tell({ run: run.id, environment: run.environment, what: 'changed' });
+  }
+
+  /** The table of an entity, the names of some of its columns there, and their values by these names. */
+  private columns<E extends object, K extends keyof E & string>(entity: new () => E, properties: readonly K[]) {
+    const metadata = this.steps.manager.connection.getMetadata(entity);
+    const names = properties.map((p) => metadata.findColumnWithPropertyName(p)!.databaseName);
+    return {
+      table: metadata.tablePath,
+      names,
+      row: (of: Readonly<Record<K, unknown>>) => Object.fromEntries(properties.map((p, i) => [names[i]!, of[p] ?? null])),
+    };
   }
 }

@@ -336,7 +336,7 @@ async function makeLandingTable(client: pg.PoolClient, loader: Loader, environme
   const target = targetPlace(environment, table);
   if (await sameColumns(client, target, table)) return;
   const item = await landingBeside(client, loader, environment, table);
-  await loader.swap([item]);
+  await loader.swaps.swap([item]);
 }
 
 /** An empty landing table beside, with the rows of the one in place as far as it has the same columns. */

@@ -169,7 +169,7 @@ export class IntakeService implements OnModuleInit {
     const plan = planIntake(environment, table, { past, limit });
     const copied = await this.copyBeside(source, client, loader, plan, table.server);
     for (const statement of plan.finish) await loader.run(statement);
-    if (plan.swaps) await loader.swap([{ target: plan.target, beside: plan.beside, relation: 'table' }]);
+    if (plan.swaps) await loader.swaps.swap([{ target: plan.target, beside: plan.beside, relation: 'table' }]);
     return { ...copied, ...(await this.totals(client, table, plan.target)) };
   }
 

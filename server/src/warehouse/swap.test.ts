@@ -30,7 +30,7 @@ const twoStates = () => client.query(`drop table if exists ${T} cascade; create 
 async function swap(connection: pg.PoolClient): Promise<void> {
   const loader = new Loader(connection);
   loader.begin();
-  await loader.swap([{ target: { schema: SCHEMA, name: 't' }, beside: { schema: BESIDE, name: 't' }, relation: 'table' }]);
+  await loader.swaps.swap([{ target: { schema: SCHEMA, name: 't' }, beside: { schema: BESIDE, name: 't' }, relation: 'table' }]);
   await loader.conclude(['commit']);
 }
 
