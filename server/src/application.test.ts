@@ -214,6 +214,24 @@ describe('runs', () => {
     expect((await mira.ended((mended.body as { id: number }).id)).state).toBe('succeeded');
   });
 
+  test('a function that only a check names is the workspace’s own, and a change of it is one of the table', async () => {
+    const slug = await workspace(mira, 'Function of a check');
+    const means = (body: string) => () => `create function functions.is_in_capitals(t text) returns boolean\nlanguage sql immutable\nreturn ${body};\n`;
+    await draft(mira, slug, 'functions/is_in_capitals.sql', means('t = upper(t)'));
+    await draft(mira, slug, 'core/dim_port.sql', (t) =>
+      t.replace("(unknown 'unknown') not null", "(unknown 'unknown') not null check (functions.is_in_capitals(port_name))"),
+    );
+    const states = async () => {
+      const { steps } = await runTables(mira, slug, ['core.fact_call']);
+      return Object.fromEntries(steps.filter((s) => s.table.startsWith('core.dim_port')).map((s) => [s.table, [s.state, s.error?.message]]));
+    };
+    expect(await states()).toEqual({ 'core.dim_port': ['failed', expect.stringContaining('dim_port_port_name_check')] });
+    await draft(mira, slug, 'functions/is_in_capitals.sql', means('t <> lower(t)'));
+    expect(await states()).toEqual({ 'core.dim_port': ['done', undefined] });
+    await draft(mira, slug, 'functions/is_in_capitals.sql', means("t <> 'Kedge'"));
+    expect(await states()).toEqual({ 'core.dim_port': ['failed', expect.stringContaining('dim_port_port_name_check')] });
+  });
+
   test('an error is told with the author’s line, and can be continued after it is mended', async () => {
     const slug = await workspace(mira, 'Bad cast');
     await draft(mira, slug, 'core/dim_port.sql', (t) =>

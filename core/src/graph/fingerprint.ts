@@ -26,8 +26,8 @@ export function fingerprints(project: Project): ReadonlyMap<string, string> {
       ...(lookedUpTables(project).has(name) ? ['looked up'] : []),
       ...(inferredTables(project).has(name) ? ['inferred'] : []),
     ];
+    for (const f of functionsOf(project, [name])) parts.push(functionText(project, f));
     if (table.kind === 'definition' && table.query) {
-      for (const f of functionsOf(project, [name])) parts.push(functionText(project, f));
       for (const s of table.query.settings)
         parts.push(`${s.setting}=${settings.get(s.setting) ?? table.each?.values.get(s.setting.slice('each.'.length)) ?? ''}`);
     }

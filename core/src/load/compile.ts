@@ -1,10 +1,12 @@
-import type { Definition, IndexedFile, Project, ProjectFunction, Query, TableMention } from '../project/model.js';
+import type { Contract, Definition, IndexedFile, Project, ProjectFunction, Query, TableMention } from '../project/model.js';
 import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
+import { mentionsIn } from '../lineage/mentions.js';
+import { parseSql } from '../sql/parser.js';
 import { boundedName, ident, literal, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
 import { driftColumns } from './drift.js';
 import { standInColumns } from './stand-ins.js';
-import { isFilled } from './target.js';
+import { CONDITIONS, isFilled } from './target.js';
 
 /**
  * Compiles the author's text for an environment: names are replaced at their tokens, all else stays
@@ -121,6 +123,38 @@ export function compileFunction(project: Project, f: ProjectFunction, names: Nam
   return compileText(file, f.range, body, names).text.replace(/^create\s+(or\s+replace\s+)?/i, 'create or replace ');
 }
 
+/** A condition of a contract, with the names of the project's tables and functions replaced. */
+export function compileCondition(condition: string, names: Names): string {
+  const { text, start, end, found } = readCondition(condition);
+  return compileText({ text } as never, { start, end }, found, names).text.trim();
+}
+
+/** A condition as a text that can be parsed, where it stands in it, and what it names. @throws where it is none */
+function readCondition(condition: string) {
+  const head = 'select where (';
+  const text = `${head}${condition}\n)`;
+  const parsed = parseSql(text);
+  const [statement] = parsed.statements;
+  if (parsed.error || !statement) throw new Error(`${condition}: ${parsed.error?.message ?? 'no condition'}`);
+  return { text, start: head.length, end: text.length - 1, found: mentionsIn(parsed, statement.node) };
+}
+
+/** Whether a text may name functions of the project. */
+export const namesFunctions = (text: string): boolean => /\bfunctions\b/i.test(text);
+
+/** The project's functions that the checks and options of a contract name. */
+function functionsOfContract({ constraints, options }: Contract): string[] {
+  const conditions = [...constraints.flatMap((c) => c.expression ?? []), ...CONDITIONS.flatMap((name) => options.get(name)?.value ?? [])];
+  return conditions.filter(namesFunctions).flatMap((condition) => {
+    try {
+      return readCondition(condition).found.functions.map((f) => f.name);
+    } catch {
+      // A condition that cannot be read is a diagnostic of the project, not of who asks for its functions.
+      return [];
+    }
+  });
+}
+
 /** The functions that a set of tables needs, each after those that it calls itself. */
 export function functionsOf(project: Project, tables: Iterable<string>): ProjectFunction[] {
   const found = new Map<string, ProjectFunction>();
@@ -132,7 +166,9 @@ export function functionsOf(project: Project, tables: Iterable<string>): Project
   };
   for (const full of tables) {
     const table = project.tables.get(full);
-    if (table?.kind === 'definition') for (const mention of table.query?.functions ?? []) visit(mention.name, new Set());
+    const ofQuery = table?.kind === 'definition' ? (table.query?.functions ?? []).map((f) => f.name) : [];
+    const ofContract = table?.contract && table.kind !== 'source' ? functionsOfContract(table.contract) : [];
+    for (const name of [...ofQuery, ...ofContract]) visit(name, new Set());
   }
   return [...found.values()];
 }

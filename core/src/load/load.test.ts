@@ -259,6 +259,18 @@ describe('fingerprints', () => {
     expect(of(uses)).not.toBe(of({ ...uses, 'parameters.sql': "set param.region = 'south'" }));
     expect(of(uses)).not.toBe(of({ ...uses, 'functions/f.sql': 'create function functions.f(t text) returns text language sql return trim(t);' }));
   });
+  test.each<[string, string]>([
+    ['a check', "create table core.t (\n  call_no text check (functions.f(call_no) <> '')\n);\nselect call_no from staging.call"],
+    [
+      'an option',
+      "create table core.t (\n  call_no text, tonnage text\n) with (load = merge, business_key = 'call_no', update_when = 'functions.f(q.tonnage) <> t.tonnage');\nselect call_no, tonnage::text as tonnage from staging.call",
+    ],
+  ])('a function that %s uses counts', (_, table) => {
+    const meaning = (body: string) =>
+      of({ 'core/t.sql': table, 'functions/f.sql': `create function functions.f(t text) returns text language sql return ${body};` }, 'core.t');
+    expect(meaning('t')).toBe(meaning('t'));
+    expect(meaning('t')).not.toBe(meaning('trim(t)'));
+  });
   test('settings have their defaults unless a run says otherwise', () =>
     expect(settingsOf(projectOf(), new Map([['region', 'east']])).get('param.region')).toBe('east'));
 });

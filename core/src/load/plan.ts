@@ -7,7 +7,7 @@ import { besideSchema, type Environment, type Place } from './place.js';
 import { constraintStatement } from './constraints.js';
 import { addDrift, remembered, startingTable, type LoadBase } from './base.js';
 import { beforeStatementsOf, localSet } from './before.js';
-import { compileText, definitionQuery, settingsOf, withEach, type Names } from './compile.js';
+import { compileCondition, compileText, definitionQuery, namesFunctions, settingsOf, withEach, type Names } from './compile.js';
 import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { askedColumns } from './look-ups-again.js';
@@ -101,7 +101,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   const settings = settingsFor(context, table);
   const isView = table.kind === 'definition' && table.policy === 'view';
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions'), ...(isView ? { settings } : {}) };
-  const checks = constraintChecks(project, table, target);
+  const checks = compiledChecks(project, table, target, names);
   if (table.kind === 'definition' && loadsInSteps(table)) return planSteps(context, withDrift(project, table, context.driftTypes));
   const base = {
     table: table.fullName,
@@ -171,7 +171,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
     writable: writableIn(context),
     corrects: context.corrects ?? false,
   });
-  const checks = constraintChecks(project, table, target);
+  const checks = compiledChecks(project, table, target, names);
   const settings = settingsFor(context, table);
   const finishOf = (place: Place, made?: ConstraintCheck): LoadStatement[] => [
     ...constraintStatements(
@@ -221,6 +221,13 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
       : {}),
     finish: base.kind === 'in place' ? [] : [...finish, ...stateGrants(policy, environment)],
   };
+}
+
+/** The checks of a table's contract, with the project's functions in their conditions replaced. */
+function compiledChecks(project: Project, table: Table, target: Place, names: Names): ConstraintCheck[] {
+  return constraintChecks(project, table, target).map((c) =>
+    c.expression !== undefined && namesFunctions(c.expression) ? { ...c, expression: compileCondition(c.expression, names) } : c,
+  );
 }
 
 /** Dimensions of this environment may be given placeholders; those that are read from another one may not. */

@@ -1,9 +1,7 @@
 import type { Definition, Project } from '../project/model.js';
-import { mentionsIn } from '../lineage/mentions.js';
-import { parseSql } from '../sql/parser.js';
 import { ident, qualified } from '../sql/quote.js';
 import { appendSteps, watermarkBound } from './append.js';
-import { compileText, wrapped, type Names } from './compile.js';
+import { compileCondition, wrapped, type Names } from './compile.js';
 import { datedSteps } from './dated.js';
 import { eventSteps } from './events.js';
 import { historySteps } from './history.js';
@@ -76,18 +74,6 @@ export function policyContext(
       return text === undefined ? undefined : compileCondition(text, names);
     },
   };
-}
-
-/** A condition of an option, with the names of the project's tables and functions replaced. */
-export function compileCondition(condition: string, names: Names): string {
-  const head = 'select where (';
-  const text = `${head}${condition}\n)`;
-  const parsed = parseSql(text);
-  const [statement] = parsed.statements;
-  if (parsed.error || !statement) throw new Error(`${condition}: ${parsed.error?.message ?? 'no condition'}`);
-  const found = mentionsIn(parsed, statement.node);
-  const compiled = compileText({ text } as never, { start: head.length, end: text.length - 1 }, found, names);
-  return compiled.text.trim();
 }
 
 /**

@@ -60,11 +60,3 @@ test.each<[string, string, string]>([
   await swap(answering(() => other.query(made)));
   expect((await other.query(asked)).rows).toEqual([{ n: '3' }]);
 });
-
-test('swaps of tables that nothing reads do not wait for others', async () => {
-  await twoStates();
-  await other.query("begin; select pg_advisory_xact_lock(hashtext('ouvrage swap'))");
-  await swap(client as unknown as pg.PoolClient);
-  await other.query('rollback');
-  expect((await other.query('select n from t')).rows).toEqual([{ n: '2' }]);
-});

@@ -17,12 +17,11 @@ import type { Statements } from './statements.js';
 
 const LOCK_TIMEOUT = '3s';
 const ATTEMPTS = 20;
-/** Swaps that drop and make again what reads their tables wait for each other. */
-const IN_TURN = `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`;
 /** What is to be dropped has come to be read since the catalog was asked. */
 const READ_BY_OTHERS = '2BP01';
 const LOCK_NOT_HAD = ['55P03', '40P01'];
-const OPENING = ['savepoint before_swap', `set local lock_timeout = '${LOCK_TIMEOUT}'`];
+/** One swap at a time. */
+const OPENING = ['savepoint before_swap', `set local lock_timeout = '${LOCK_TIMEOUT}'`, `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`];
 
 /** What stands in the places of a swap. */
 interface Standing {
@@ -105,9 +104,8 @@ export class Swaps {
   }
 
   /**
-   * Moves what was made beside into place. One swap at a time, but for a single table that no view or function
-   * reads; a lock that cannot be had in time is given back and asked for again, so that readers never queue
-   * behind a waiting swap for long.
+   * Moves what was made beside into place. One swap at a time; a lock that cannot be had in time is
+   * given back and asked for again, so that readers never queue behind a waiting swap for long.
    * @param items in dependency order
    * @param dropped places of tables that go without a successor
    */
@@ -151,12 +149,9 @@ export class Swaps {
     finishing: LoadPlan | undefined,
   ): Promise<void> {
     const { statements } = this;
-    const inTurn = attempt > 1 || items.length + dropped.length > 1;
-    const asks = this.asks(items, dropped, finishing);
     const finish = attempt === 1 && finishing ? finishing.finish : [];
-    let found = this.found ?? standing(await statements.together(finish, [...OPENING, ...(inTurn ? [IN_TURN] : []), ...asks]));
+    const found = this.found ?? standing(await statements.together(finish, [...OPENING, ...this.asks(items, dropped, finishing)]));
     this.found = undefined;
-    if (found.dependents.length && !inTurn) found = standing(await statements.send([IN_TURN, ...asks].join(';\n')));
     if (finishing) await this.keepOld(finishing, found.old);
     const plan = planSwap(items, found.old, found.dependents, dropped);
     if (plan.blockedBy) {
