@@ -33,6 +33,10 @@ from (select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${as
     ),
     ...numberKeys(maps, `(select * from ${ROWS} where ${asOf} in ${changed})`),
     run('build', `delete from ${place} where ${asOf} in (select ${asOf} from ${CHANGES} where replaced$ and differs$)`),
+    // Before the new rows are there, which need not be looked at.
+    ...(flag === undefined
+      ? []
+      : [run('build', `update ${place} set ${ident(flag)} = not ${ident(flag)}\nwhere ${ident(flag)} is distinct from (${asOf} = ${newest})`)]),
     run(
       'build',
       `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${ROWS} as q${row.join}\nwhere q.${asOf} in ${changed}`,
@@ -43,14 +47,6 @@ from (select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${as
           run(
             'build',
             `delete from ${place} where ${asOf} < (select min(${asOf}) from (select distinct ${asOf} from ${place} order by ${asOf} desc limit ${keep}) as kept)`,
-          ),
-        ]),
-    ...(flag === undefined
-      ? []
-      : [
-          run(
-            'build',
-            `update ${place} set ${ident(flag)} = not ${ident(flag)}\nwhere ${ident(flag)} is distinct from (${asOf} = (select max(${asOf}) from ${place}))`,
           ),
         ]),
     counts(CHANGES, { 'new dates': 'not replaced$', 'replaced dates': 'replaced$ and differs$', 'unchanged dates': 'not differs$' }),
