@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type pg from 'pg';
-import { random, scratchSchema } from '../testing-sql.js';
+import { connectTo, random, scratchSchema } from '../testing-sql.js';
 import { loadsIn, written } from './harness.js';
 
 /**
@@ -127,3 +127,44 @@ describe.each(POLICIES)('into a dimension by %s', (name, columns, options) => {
     }
   });
 });
+
+describe.each(POLICIES.filter(([name]) => /^(merge|history by state)$/.test(name)))(
+  'facts that load at the same time, into a dimension by %s',
+  (_, columns, options) => {
+    const fact = (name: string) => `create table core.${name} (no integer not null,
+    ship bigint options (looked_up_by 'hull, reg', missing 'infer'${columns === '' ? '' : ", at 'came'"}) not null references core.dim (id)) with (load = merge, business_key = 'no');
+    select no, hull, reg${columns === '' ? '' : ', came'} from landing.calls where no % 2 = ${name === 'odd' ? 1 : 0};`;
+    const definitions = {
+      ...SOURCES,
+      'core/dim.sql': `create table core.dim (id bigint options (role 'surrogate key') primary key, hull text not null, reg text not null,
+      ${columns}flag text options (unknown 'none') not null) with (${options}); select hull, reg, flag from landing.ships;`,
+      'core/odd.sql': fact('odd'),
+      'core/even.sql': fact('even'),
+    };
+
+    test.each([1, 2, 3, 4, 5])('ask for the same members and point to one each, seed %i', async (seed) => {
+      const next = random(seed);
+      const other = await connectTo(SCHEMA);
+      try {
+        const dim = await loadsIn(client, SCHEMA, definitions, 'dim');
+        const [odd, even] = [await loadsIn(client, SCHEMA, definitions, 'odd'), await loadsIn(other, SCHEMA, definitions, 'even')];
+        await client.query(
+          'drop table if exists ships, calls; create table ships (hull text, reg text, flag text); create table calls (no integer, hull text, reg text, came timestamptz)',
+        );
+        for (const table of [dim, odd, even]) await table.reset();
+        await dim.load(hour(0));
+        for (let turn = 1; turn < 5; turn++) {
+          for (let no = 0; no < 40; no++) await client.query("insert into calls values ($1, $2, '1', $3)", [turn * 40 + no, `${turn}-${turn % 2 ? no : next(60)}`, hour(turn)]);
+          await Promise.all([odd.load(hour(turn)), even.load(hour(turn))]);
+          const { rows } = await client.query(
+            `select count(*) as facts, count(*) filter (where d.hull = c.hull) as theirs, (select count(*) - count(distinct hull) from dim) as repeated
+           from (select * from odd union all select * from even) as f join calls as c using (no) join dim as d on d.id = f.ship`,
+          );
+          expect(rows).toEqual([{ facts: String(turn * 40), theirs: String(turn * 40), repeated: '0' }]);
+        }
+      } finally {
+        await other.end();
+      }
+    });
+  },
+);
