@@ -154,7 +154,8 @@ describe.each(POLICIES.filter(([name]) => /^(merge|history by state)$/.test(name
         for (const table of [dim, odd, even]) await table.reset();
         await dim.load(hour(0));
         for (let turn = 1; turn < 5; turn++) {
-          for (let no = 0; no < 40; no++) await client.query("insert into calls values ($1, $2, '1', $3)", [turn * 40 + no, `${turn}-${turn % 2 ? no : next(60)}`, hour(turn)]);
+          for (let no = 0; no < 40; no++)
+            await client.query("insert into calls values ($1, $2, '1', $3)", [turn * 40 + no, `${turn}-${turn % 2 ? no : next(60)}`, hour(turn)]);
           await Promise.all([odd.load(hour(turn)), even.load(hour(turn))]);
           const { rows } = await client.query(
             `select count(*) as facts, count(*) filter (where d.hull = c.hull) as theirs, (select count(*) - count(distinct hull) from dim) as repeated
