@@ -1,5 +1,6 @@
 import type { LoadStatement } from '@ouvrage/core';
 import type { FaultRows } from '../run/run.entities.js';
+import { isDatabaseError } from './sql-error.js';
 
 /** Wraps an error with the statement that failed. */
 export class StatementFailed extends Error {
@@ -9,6 +10,12 @@ export class StatementFailed extends Error {
   ) {
     super(cause instanceof Error ? cause.message : String(cause));
   }
+}
+
+/** The database's code of an error, also of a statement that failed; undefined for errors of other kinds. */
+export function codeOf(error: unknown): string | undefined {
+  const cause = error instanceof StatementFailed ? error.cause : error;
+  return isDatabaseError(cause) ? cause.code : undefined;
 }
 
 /** A load that stopped because of rows that may not be. */

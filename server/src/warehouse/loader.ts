@@ -2,8 +2,7 @@ import { boundNote, qualified, rowsStatement, verdictOf, type Guard, type LoadPl
 import type pg from 'pg';
 import type { FaultRows } from '../run/run.entities.js';
 import { policyOutcome, shownRows, type CheckOutcome } from './check-outcome.js';
-import { LoadStopped, StatementFailed } from './load-errors.js';
-import { isDatabaseError } from './sql-error.js';
+import { codeOf, LoadStopped } from './load-errors.js';
 import { Statements } from './statements.js';
 import { Swaps } from './swaps.js';
 
@@ -118,8 +117,7 @@ export class Loader extends Statements {
     try {
       await this.plain('constraint', sql);
     } catch (error) {
-      const cause = error instanceof StatementFailed ? error.cause : error;
-      if (!isDatabaseError(cause) || !FAULTY_KEYS.includes(cause.code ?? '')) throw error;
+      if (!FAULTY_KEYS.includes(codeOf(error) ?? '')) throw error;
       await this.client.query('rollback to savepoint before_proof');
       for (const guard of guards) await this.step(guard);
       throw error;

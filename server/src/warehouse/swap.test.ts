@@ -1,5 +1,5 @@
-import { afterAll, beforeAll, expect, test } from '@jest/globals';
-import { besideSchema } from '@ouvrage/core';
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { besideSchema, type LoadPlan } from '@ouvrage/core';
 import pg from 'pg';
 import { Config } from '../shared/config.js';
 import { connectTo, scratchSchema } from '../testing-sql.js';
@@ -25,7 +25,8 @@ afterAll(() => close());
 
 const T = `"${SCHEMA}".t`;
 /** A table, and its next state beside. */
-const twoStates = () => client.query(`drop table if exists ${T} cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n`);
+const twoStates = () =>
+  client.query(`drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n`);
 
 async function swap(connection: pg.PoolClient): Promise<void> {
   const loader = new Loader(connection);
@@ -59,4 +60,32 @@ test.each<[string, string, string]>([
   await twoStates();
   await swap(answering(() => other.query(made)));
   expect((await other.query(asked)).rows).toEqual([{ n: '3' }]);
+});
+
+describe('a question that is asked while the table is finished', () => {
+  /** Asks how many rows the table beside has; `finish` is what finishes it. */
+  async function askAnd(finish: string) {
+    await twoStates();
+    const loader = new Loader(client as unknown as pg.PoolClient);
+    loader.begin();
+    const plan = {
+      target: { schema: SCHEMA, name: 't' },
+      beside: { schema: BESIDE, name: 't' },
+      finish: [{ kind: 'constraint', sql: finish }],
+    } as unknown as LoadPlan;
+    try {
+      const { rows } = await loader.swaps.askAndFinish(`select count(*)::text as n from "${BESIDE}".t`, plan);
+      return { rows: rows as object[], kinds: loader.ran.map((s) => s.kind) };
+    } finally {
+      await client.query('rollback');
+    }
+  }
+
+  test.each<[string, string, string[]]>([
+    ['is answered', `alter table "${BESIDE}".t add primary key (n)`, ['check', 'constraint']],
+    ['is answered though the table cannot be finished', `alter table "${BESIDE}".t add primary key (no_column)`, ['check']],
+  ])('%s', async (_, finish, kinds) => expect(await askAnd(finish)).toEqual({ rows: [{ n: '1' }], kinds }));
+
+  test('is not asked again when someone stops it', () =>
+    expect(askAnd('select pg_cancel_backend(pg_backend_pid()), pg_sleep(60)')).rejects.toMatchObject({ cause: { code: '57014' } }));
 });

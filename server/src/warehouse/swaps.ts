@@ -11,14 +11,15 @@ import {
 } from '@ouvrage/core';
 import type pg from 'pg';
 import { planCatalog, questions } from './catalog-questions.js';
-import { StatementFailed, SwapBlocked } from './load-errors.js';
-import { isDatabaseError } from './sql-error.js';
+import { codeOf, StatementFailed, SwapBlocked } from './load-errors.js';
 import type { Statements } from './statements.js';
 
 const LOCK_TIMEOUT = '3s';
 const ATTEMPTS = 20;
 /** What is to be dropped has come to be read since the catalog was asked. */
 const READ_BY_OTHERS = '2BP01';
+/** Someone has cancelled the statement. */
+const STOPPED = '57014';
 const LOCK_NOT_HAD = ['55P03', '40P01'];
 /** One swap at a time. */
 const OPENING = ['savepoint before_swap', `set local lock_timeout = '${LOCK_TIMEOUT}'`, `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`];
@@ -58,7 +59,7 @@ export class Swaps {
       this.found = standing(answers);
       return answers.at(-OPENING.length - asks.length - plan.finish.length - 1)!;
     } catch (error) {
-      if (!(error instanceof StatementFailed)) throw error;
+      if (!(error instanceof StatementFailed) || codeOf(error) === STOPPED) throw error;
       await statements.client.query('rollback to savepoint before_question').catch(() => {
         throw error;
       });
@@ -130,9 +131,8 @@ export class Swaps {
       try {
         return await this.swapOnce(items, dropped, closing, attempt, finishing);
       } catch (error) {
-        const cause = error instanceof StatementFailed ? error.cause : error;
         const again = attempt === 1 ? [...LOCK_NOT_HAD, READ_BY_OTHERS] : LOCK_NOT_HAD;
-        if (!isDatabaseError(cause) || !again.includes(cause.code ?? '') || attempt >= ATTEMPTS) throw error;
+        if (!again.includes(codeOf(error) ?? '') || attempt >= ATTEMPTS) throw error;
         await this.statements.client.query('rollback to savepoint before_swap').catch(() => {
           throw error;
         });
