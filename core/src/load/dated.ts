@@ -27,9 +27,13 @@ export function datedSteps({ target, own, home }: PolicyContext): LoadStep[] {
     run(
       'build',
       // A date that is not there is taken without comparing: the list of different ones is only made where it is asked for.
+      // Whether a date is there is asked by the least from it on, which an index gives: exists reads the whole table for one that is not.
       `create temp table changes on commit drop as
-select ${asOf}, there$ as replaced$, case when there$ then ${asOf} in (select ${asOf} from ((${ofQuery} except all ${ofTable}) union all (${ofTable} except all ${ofQuery})) as different) else true end as differs$
-from (select ${asOf}, exists (select from ${place} as t where t.${asOf} = d.${asOf}) as there$ from (select distinct ${asOf} from ${ROWS}) as d) as dates`,
+with dates as materialized (
+  select ${asOf}, (select min(t.${asOf}) from ${place} as t where t.${asOf} >= d.${asOf}) is not distinct from d.${asOf} as replaced$ from (select distinct ${asOf} from ${ROWS}) as d
+)
+select ${asOf}, replaced$, case when replaced$ then ${asOf} in (select ${asOf} from ((${ofQuery} except all ${ofTable}) union all (${ofTable} except all ${ofQuery})) as different) else true end as differs$
+from dates`,
     ),
     ...numberKeys(maps, `(select * from ${ROWS} where ${asOf} in ${changed})`),
     run('build', `delete from ${place} where ${asOf} in (select ${asOf} from ${CHANGES} where replaced$ and differs$)`),

@@ -19,7 +19,7 @@ export function policyOutcome(table: string, name: string, sql: string, rows: Fa
 }
 
 /** Columns of a load's own, with which it finds rows again; they mean nothing to people. */
-const INTERNAL = /^(row_id|op|old_from|begins|kept_\d+|before_first_\d+|place|tied|sharing|number)\$$/;
+const INTERNAL = /^(row_id|op|old_from|begins|kept_\d+|before_first_\d+|place|tied|sharing|number|replaced|differs)\$$/;
 
 /** Rows without the columns of a load's own. */
 export function shownRows({ columns, rows }: FaultRows): FaultRows {
