@@ -12,8 +12,6 @@ import { fileURLToPath } from 'node:url';
 const LEVELS = 8;
 const WIDE = 25;
 const RUNS = Number(process.env.RUNS ?? 5);
-/** Builds that are not counted. */
-const WARMING = Number(process.env.WARMING ?? 8);
 const ADDRESS = process.env.OUVRAGE_ADDRESS ?? 'http://127.0.0.1:4100';
 const data = path.resolve(path.dirname(fileURLToPath(import.meta.url)), '../.data');
 const { postgresPort: port, passwords } = JSON.parse(readFileSync(path.join(data, 'config.json'), 'utf8'));
@@ -113,8 +111,7 @@ async function byPsql(steps, sessions) {
   return performance.now() - started;
 }
 
-// A server that has just started compiles its own code as it goes: its first builds take longer.
-for (let first = 0; first < WARMING; first++) await build();
+await build();
 const last = await build();
 const steps = [];
 for (const step of last.steps) {
