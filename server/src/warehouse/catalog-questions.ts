@@ -7,18 +7,29 @@ const CATALOG = { old_relations: OLD_SQL, dependents: DEPENDENTS_SQL } as const;
 const asked = new WeakSet<pg.PoolClient>();
 
 /**
- * Questions to the catalog about places, as statements of one message. One plan serves them all: how many places
- * there are hardly matters to it.
+ * How the questions are planned. One plan serves them all: how many places there are hardly matters to it. It asks
+ * indexes only: a catalog that is small when its plan is made has grown many times over, dead rows included, after
+ * some loads, and few of its rows are ever asked for.
  */
+const PLANNING = { plan_cache_mode: 'force_generic_plan', enable_seqscan: 'off' };
+
+/** Questions to the catalog about places, as statements of one message. */
 export function questions(names: readonly (keyof typeof CATALOG)[], places: readonly Place[]): string[] {
   const list = (of: readonly string[]) => `array[${of.map((n) => literal(n).trim()).join(', ')}]::text[]`;
   const [schemas, relations] = [list(places.map((p) => p.schema)), list(places.map((p) => p.name))];
   return [
-    'set local plan_cache_mode = force_generic_plan',
+    ...Object.entries(PLANNING).map(([name, value]) => `set local ${name} = ${value}`),
     ...names.map((name) => `execute ${name}(${schemas}, ${relations})`),
-    'set local plan_cache_mode to default',
+    ...Object.keys(PLANNING).map((name) => `set local ${name} to default`),
   ];
 }
+
+/** @returns the rows that the questions gave, in their order, where they ended a message */
+export const answersTo = (names: readonly (keyof typeof CATALOG)[], results: readonly pg.QueryResult[]): unknown[][] =>
+  results
+    .slice(results.length - Object.keys(PLANNING).length - names.length)
+    .slice(0, names.length)
+    .map((r) => r.rows as unknown[]);
 
 /** Has a connection plan the questions, unless it has done so. */
 export async function planCatalog(client: pg.PoolClient): Promise<void> {

@@ -10,7 +10,7 @@ import {
   type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
-import { planCatalog, questions } from './catalog-questions.js';
+import { answersTo, planCatalog, questions } from './catalog-questions.js';
 import { codeOf, StatementFailed, SwapBlocked } from './load-errors.js';
 import type { Statements } from './statements.js';
 
@@ -23,6 +23,9 @@ const STOPPED = '57014';
 const LOCK_NOT_HAD = ['55P03', '40P01'];
 /** One swap at a time. */
 const OPENING = ['savepoint before_swap', `set local lock_timeout = '${LOCK_TIMEOUT}'`, `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`];
+
+/** Questions that tell what stands in the places of a swap. */
+const STANDING = ['old_relations', 'dependents'] as const;
 
 /** What stands in the places of a swap. */
 interface Standing {
@@ -84,7 +87,8 @@ export class Swaps {
   async oldRelations(places: readonly Place[]): Promise<OldRelation[]> {
     if (places.length === 0) return [];
     await planCatalog(this.statements.client);
-    return (await this.statements.send(questions(['old_relations'], places).join(';\n'))).at(-2)!.rows as OldRelation[];
+    const answers = await this.statements.send(questions(['old_relations'], places).join(';\n'));
+    return answersTo(['old_relations'], answers)[0] as OldRelation[];
   }
 
   /** True when the view beside is the view in place to the letter, comments included. */
@@ -162,7 +166,7 @@ export class Swaps {
 
   /** What a swap has to know of its places; `standing` reads the answers. */
   private asks(items: readonly SwapItem[], dropped: readonly Place[], finishing: LoadPlan | undefined): string[] {
-    return questions(['old_relations', 'dependents'], [...items.map((i) => i.target), ...dropped, ...(finishing ? [finishing.beside] : [])]);
+    return questions(STANDING, [...items.map((i) => i.target), ...dropped, ...(finishing ? [finishing.beside] : [])]);
   }
 
   /** Where a dependent belongs to someone else, the rows are replaced and the table stays. */
@@ -183,6 +187,6 @@ export class Swaps {
 }
 
 const standing = (answers: readonly pg.QueryResult[]): Standing => {
-  const [old, dependents] = answers.slice(-3, -1).map((r) => r.rows);
+  const [old, dependents] = answersTo(STANDING, answers);
   return { old: old as OldRelation[], dependents: dependents as Dependent[] };
 };
