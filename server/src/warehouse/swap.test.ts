@@ -3,6 +3,7 @@ import { besideSchema, type LoadPlan } from '@ouvrage/core';
 import pg from 'pg';
 import { Config } from '../shared/config.js';
 import { connectTo, scratchSchema } from '../testing-sql.js';
+import { planCatalog, questions } from './catalog-questions.js';
 import { Loader } from './loader.js';
 
 const SCHEMA = 'swap_test';
@@ -60,6 +61,17 @@ test.each<[string, string, string]>([
   await twoStates();
   await swap(answering(() => other.query(made)));
   expect((await other.query(asked)).rows).toEqual([{ n: '3' }]);
+});
+
+test('what stands in the way of a swap is asked of indexes, however small the catalog is', async () => {
+  await twoStates();
+  await planCatalog(client as unknown as pg.PoolClient);
+  const asked = questions(['old_relations', 'dependents'], [{ schema: SCHEMA, name: 't' }]).map((q) => q.replace(/^execute/, 'explain $&'));
+  const plan = ([await client.query(`begin; ${asked.join('; ')}; rollback`)].flat() as pg.QueryResult<Record<string, string>>[])
+    .flatMap((r) => r.rows)
+    .map((row) => row['QUERY PLAN']);
+  expect(plan).toContainEqual(expect.stringContaining('Index Scan using pg_depend_reference_index'));
+  expect(plan).not.toContainEqual(expect.stringContaining('Seq Scan'));
 });
 
 describe('a question that is asked while the table is finished', () => {
