@@ -103,7 +103,20 @@ export { OPTION_POLICIES, ROLE_POLICIES } from './project/policy-diagnostics.js'
 export { schemaNameOf, schemaNames } from './project/fan-out.js';
 export { losses, migrations, otherMeaning, TREATMENTS, type Migration, type Treatment } from './review/migration.js';
 export { rememberedColumns, type LoadBase } from './load/base.js';
-export { FITS_FUNCTION, misfitQuery, valueQueries } from './load/trace.js';
+export {
+  FITS_FUNCTION,
+  likeliest,
+  misfitColumn,
+  misfitQuery,
+  ROWS_A_BLOCK,
+  rowsBetween,
+  suspects,
+  TRACED_ROWS,
+  valueQueries,
+  type StoredInput,
+  type Suspect,
+} from './load/trace.js';
+export { type QueryPart } from './load/query-parts.js';
 export { boundNote } from './load/bound-plan.js';
 export { driftColumns, untypedDrift } from './load/drift.js';
 export { namesIn, optionOf, REMEMBERED, rememberedPlace, type Remembered } from './load/target.js';

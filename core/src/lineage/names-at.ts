@@ -1,4 +1,5 @@
 import type { Project } from '../project/model.js';
+import { commonTables, Words } from '../sql/blocks.js';
 import { parseSql } from '../sql/parser.js';
 import { nameOf, tokenize, type Token } from '../sql/tokens.js';
 import { resolveColumns } from './columns.js';
@@ -55,20 +56,16 @@ const AFTER_ITEM = new Set([
   'intersect',
 ]);
 
-class ScopeReader {
+class ScopeReader extends Words {
   readonly ctes = new Map<string, NameInScope>();
 
   constructor(
     private readonly project: Pick<Project, 'columns'>,
     private readonly text: string,
-    private readonly tokens: readonly Token[],
+    tokens: readonly Token[],
   ) {
+    super(tokens);
     this.readCtes();
-  }
-
-  private word(i: number): string {
-    const token = this.tokens[i];
-    return token?.kind === 'word' ? token.text.toLowerCase() : (token?.text ?? '');
   }
 
   private isName(i: number): boolean {
@@ -76,34 +73,16 @@ class ScopeReader {
     return kind === 'quoted' || (kind === 'word' && !AFTER_ITEM.has(this.word(i)));
   }
 
-  private closing(open: number): number {
-    let depth = 0;
-    for (let i = open; i < this.tokens.length; i++) {
-      if (this.word(i) === '(') depth++;
-      else if (this.word(i) === ')' && --depth === 0) return i;
-    }
-    return this.tokens.length;
-  }
-
-  /** `name [(columns)] as [not] [materialized] (`: a CTE, whose columns come from its text. */
+  /** CTEs, whose columns come from their texts. */
   private readCtes(): void {
-    const first = this.tokens.findIndex((_, i) => this.word(i) === 'with');
+    // `with (` begins the options of a table.
+    const first = this.tokens.findIndex((_, i) => this.word(i) === 'with' && this.word(i + 1) !== '(');
     if (first < 0) return;
     const from = this.tokens[first]!.start;
-    for (let i = first + 1; i < this.tokens.length; i++) {
-      if (!this.isName(i) || !['with', 'recursive', ','].includes(this.word(i - 1))) continue;
-      let at = i + 1;
-      if (this.word(at) === '(') at = this.closing(at) + 1;
-      if (this.word(at) !== 'as') continue;
-      at++;
-      while (['not', 'materialized'].includes(this.word(at))) at++;
-      if (this.word(at) !== '(') continue;
-      const end = this.closing(at);
-      const upTo = this.tokens[end]?.end;
-      const name = nameOf(this.tokens[i]!);
-      const columns = upTo === undefined ? undefined : this.columnsOf(`${this.text.slice(from, upTo)} select * from ${this.tokens[i]!.text}`);
+    for (const { name, named, close } of commonTables(this, first)) {
+      const upTo = this.tokens[close]?.end;
+      const columns = upTo === undefined ? undefined : this.columnsOf(`${this.text.slice(from, upTo)} select * from ${named.text}`);
       this.ctes.set(name, { name, of: 'common table expression', columns: columns ?? [] });
-      i = end;
     }
   }
 

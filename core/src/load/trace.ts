@@ -1,10 +1,14 @@
-import type { Definition, Project } from '../project/model.js';
+import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
+import type { Range } from '../sql/positions.js';
 import { ident, literal, qualified } from '../sql/quote.js';
+import { nameOf, tokenize } from '../sql/tokens.js';
 import { compileText, settingsOf, withEach, type Names } from './compile.js';
+import type { Place } from './place.js';
+import { queryParts, type QueryPart } from './query-parts.js';
 import { isFilled } from './target.js';
 
 /** Rows that a trace shows. */
-const SHOWN = 50;
+export const TRACED_ROWS = 50;
 
 /** Says of a text whether it has the form of a type: PostgreSQL 15 has nothing of its own for that. */
 export const FITS_FUNCTION = `create function pg_temp.fits(value text, type text) returns boolean language plpgsql as $fits$
@@ -32,26 +36,79 @@ export function misfitQuery(project: Project, table: Definition, names: Names): 
   from (\n${query.text}\n) as q
 ) as held
 where does_not_fit <> ''
-limit ${SHOWN}`;
+limit ${TRACED_ROWS}`;
 }
+
+/** The column of the contract that a row of `misfitQuery` is about. @param told what it says does not fit */
+export const misfitColumn = (table: Definition, told: string): ColumnDeclaration | undefined =>
+  table.contract?.columns.find((c) => !isFilled(c) && told.startsWith(`${c.name}: no ${c.type}`));
+
+/** A stored table that a definition reads, through views too. */
+export interface StoredInput {
+  readonly table: string;
+  readonly place: Place;
+  readonly columns: readonly string[];
+}
+
+function storedInputs(project: Project, table: Definition, names: Names): StoredInput[] {
+  const found = new Map<string, StoredInput>();
+  for (const input of [...readThroughViews(project, table)].filter((t) => !isView(project, t))) {
+    const place = names.placeOf(input);
+    const columns = project.columns.get(input);
+    if (place && columns?.length) found.set(input, { table: input, place, columns: columns.map((c) => c.name) });
+  }
+  return [...found.values()];
+}
+
+/** The tables that a definition reads, and what those of them that are views read, nearest first. */
+function readThroughViews(project: Project, table: Definition): Set<string> {
+  const found = new Set(project.reads.get(table.fullName));
+  for (const input of found) if (isView(project, input)) for (const inner of project.reads.get(input) ?? []) found.add(inner);
+  return found;
+}
+
+const isView = (project: Project, name: string): boolean => {
+  const table = project.tables.get(name);
+  return table?.kind === 'definition' && table.policy === 'view';
+};
 
 /** Rows of the stored tables that a definition reads, through views too, in which a column has a value as its text, whatever its case and the blanks around it. */
 export function valueQueries(project: Project, table: Definition, value: string, names: Names): { readonly table: string; readonly sql: string }[] {
-  const found = new Map<string, string>();
-  const visit = (name: string): void => {
-    for (const input of project.reads.get(name) ?? []) {
-      const read = project.tables.get(input);
-      const place = names.placeOf(input);
-      const columns = project.columns.get(input);
-      if (!read || !place || !columns?.length || found.has(input)) continue;
-      if (read.kind === 'definition' && read.policy === 'view') visit(input);
-      else
-        found.set(
-          input,
-          `select * from ${qualified(place)} as t where ${literal(value.trim().toLowerCase()).trim()} in (${columns.map((c) => `lower(trim(t.${ident(c.name)}::text))`).join(', ')}) limit ${SHOWN}`,
-        );
-    }
-  };
-  visit(table.fullName);
-  return [...found].map(([name, sql]) => ({ table: name, sql }));
+  const sought = literal(value.trim().toLowerCase()).trim();
+  return storedInputs(project, table, names).map(({ table: input, place, columns }) => ({
+    table: input,
+    sql: `select * from ${qualified(place)} as t where ${sought} in (${columns.map((c) => `lower(trim(t.${ident(c)}::text))`).join(', ')}) limit ${TRACED_ROWS}`,
+  }));
+}
+
+/** A query in which an error may arise: its definition, its parts, and the stored tables that its rows come from. */
+export interface Suspect {
+  readonly table: Definition;
+  readonly parts: readonly QueryPart[];
+  readonly inputs: readonly StoredInput[];
+}
+
+/** The queries in which an error of a table's load may arise: of the views that it reads, farthest first, then its own. */
+export function suspects(project: Project, table: Definition, names: Names): Suspect[] {
+  const inlining: Names = { ...names, placeOf: (name) => (isView(project, name) ? undefined : names.placeOf(name)) };
+  const views = [...readThroughViews(project, table)].filter((name) => isView(project, name)).map((name) => project.tables.get(name) as Definition);
+  return [...views.reverse(), table]
+    .filter((t) => t.query)
+    .map((t) => ({ table: t, parts: queryParts(project, t, inlining), inputs: storedInputs(project, t, names) }));
+}
+
+/** Inputs with those first of whose columns a part names most. */
+export function likeliest(project: Project, { table, inputs }: Suspect, part: Range): StoredInput[] {
+  const named = new Set(tokenize(project.files.get(table.path)!.text, part.start, part.end).map(nameOf));
+  const score = (input: StoredInput) => input.columns.filter((c) => named.has(c)).length;
+  return [...inputs].sort((a, b) => score(b) - score(a));
+}
+
+/** More rows than a block of 8 kB can hold, which is 291. */
+export const ROWS_A_BLOCK = 512;
+
+/** The rows of a stored table from one position to before another; a position is `block * ROWS_A_BLOCK + number`. */
+export function rowsBetween(place: Place, from: number, to: number): string {
+  const tid = (at: number) => `'(${Math.floor(at / ROWS_A_BLOCK)},${at % ROWS_A_BLOCK})'::tid`;
+  return `select * from ${qualified(place)} where ctid >= ${tid(from)} and ctid < ${tid(to)}`;
 }

@@ -1,59 +1,176 @@
-import { FITS_FUNCTION, misfitQuery, SESSION_SETTINGS, valueQueries, type Definition, type Names, type Project } from '@ouvrage/core';
+import {
+  FITS_FUNCTION,
+  likeliest,
+  lineColumn,
+  misfitColumn,
+  misfitQuery,
+  qualified,
+  ROWS_A_BLOCK,
+  rowsBetween,
+  SESSION_SETTINGS,
+  suspects,
+  TRACED_ROWS,
+  valueQueries,
+  type Definition,
+  type Names,
+  type Project,
+  type QueryPart,
+  type StoredInput,
+  type Suspect,
+} from '@ouvrage/core';
 import type pg from 'pg';
-import { StatementFailed } from '../warehouse/load-errors.js';
-import { Loader } from '../warehouse/loader.js';
-import { isDatabaseError } from '../warehouse/sql-error.js';
+import { codeOf, StatementFailed } from '../warehouse/load-errors.js';
+import { isDatabaseError, type DatabaseError } from '../warehouse/sql-error.js';
+import { Statements } from '../warehouse/statements.js';
 import type { FaultRows, StepError } from './run.entities.js';
 
 /** Errors about a value: it has not the form of its type, or does not fit into it. */
 const OF_VALUES = new Set(['22P02', '22007', '22008', '22003', '22001']);
-/** Looking for the rows may not take longer than people wait. */
-const TIMEOUT = '15s';
+/** Classes of errors that rows bring about: data, cardinality, and what functions raise. */
+const OF_ROWS = ['22', '21', 'P0'];
+/** Looking for the place and the rows may not take longer than people wait. */
+const LONGEST_MS = 15_000;
 
 /** The value that an error is about, where its message ends with it. */
 const valueOf = (message: string): string | undefined => /: "([^"]*)"$/.exec(message)?.[1];
 
+/** What was found of an error. */
+type Traced = Pick<StepError, 'rows' | 'detail' | 'path' | 'line' | 'column'>;
+
 /**
- * The rows that made a load fail with an error about a value: those of the query that do not fit the
- * contract, else those of its inputs that hold the value. Nothing where they are not found in time.
+ * Where in the author's text a load failed, if rows made it fail, and those rows: those of the query that do not
+ * fit the contract, else those of its inputs that hold the value or with which the query still fails. Nothing
+ * where they are not found in time.
  * @param client a connection in a transaction that no error has ended; what is done here is taken back
  */
-export async function traceRows(
-  client: pg.PoolClient,
-  project: Project,
-  table: Definition,
-  names: Names,
-  error: unknown,
-): Promise<Pick<StepError, 'rows' | 'detail'>> {
+export async function traceRows(client: pg.PoolClient, project: Project, table: Definition, names: Names, error: unknown): Promise<Traced> {
   const cause = error instanceof StatementFailed ? error.cause : error;
-  if (!isDatabaseError(cause) || !OF_VALUES.has(cause.code ?? '')) return {};
-  const loader = new Loader(client);
-  const ask = async (sql: string): Promise<FaultRows | undefined> => {
-    try {
-      await client.query('savepoint asked');
-      const rows = await loader.faultRows(sql);
-      return rows.rows.length ? rows : undefined;
-    } catch {
-      // The query itself may fail on the value: then its inputs are looked through.
-      await client.query('rollback to savepoint asked');
-      return undefined;
-    }
-  };
+  if (!isDatabaseError(cause) || !OF_ROWS.includes((cause.code ?? '').slice(0, 2))) return {};
   try {
     await client.query('savepoint tracing');
     for (const setting of SESSION_SETTINGS) await client.query(setting);
-    await client.query(`set local statement_timeout = '${TIMEOUT}'`);
-    await client.query(FITS_FUNCTION);
-    const misfits = misfitQuery(project, table, names);
-    const rows = misfits === undefined ? undefined : await ask(misfits);
-    if (rows) return { rows, detail: 'The rows of the query that do not fit the contract:' };
-    const value = valueOf(cause.message);
-    for (const input of value === undefined ? [] : valueQueries(project, table, value, names)) {
-      const held = await ask(input.sql);
-      if (held) return { rows: held, detail: `“${value!}” stands in these rows of ${input.table}:` };
-    }
-    return {};
+    return await new Trace(client, project, names, cause).of(table);
   } finally {
     await client.query('rollback to savepoint tracing');
+  }
+}
+
+class Trace {
+  private readonly statements: Statements;
+  private readonly until = Date.now() + LONGEST_MS;
+
+  constructor(
+    private readonly client: pg.PoolClient,
+    private readonly project: Project,
+    private readonly names: Names,
+    private readonly cause: DatabaseError,
+  ) {
+    this.statements = new Statements(client);
+  }
+
+  async of(table: Definition): Promise<Traced> {
+    const ofValue = OF_VALUES.has(this.cause.code!);
+    const misfits = ofValue ? await this.misfits(table) : {};
+    if (misfits.rows) return misfits;
+    const found = await this.find(suspects(this.project, table, this.names));
+    const held = ofValue ? await this.holders(table) : {};
+    if (!found) return held;
+    const file = this.project.files.get(found.suspect.table.path)!;
+    return { path: file.path, ...lineColumn(file.text, found.part.start), ...(held.rows ? held : await this.rowsOf(found)) };
+  }
+
+  /** Rows of the query that do not fit the contract. */
+  private async misfits(table: Definition): Promise<Traced> {
+    await this.client.query(FITS_FUNCTION);
+    const query = misfitQuery(this.project, table, this.names);
+    const rows = query === undefined ? undefined : await this.ask(query);
+    if (!rows) return {};
+    const column = misfitColumn(table, rows.rows[0]![0]!);
+    const place = column && { path: table.path, ...lineColumn(this.project.files.get(table.path)!.text, column.range.start) };
+    return { rows, detail: 'The rows of the query that do not fit the contract:', ...place };
+  }
+
+  /** Rows of an input that hold the value that the error is about. */
+  private async holders(table: Definition): Promise<Traced> {
+    const value = valueOf(this.cause.message);
+    for (const input of value === undefined ? [] : valueQueries(this.project, table, value, this.names)) {
+      const rows = await this.ask(input.sql);
+      if (rows) return { rows, detail: `“${value!}” stands in these rows of ${input.table}:` };
+    }
+    return {};
+  }
+
+  /** The smallest part of a query that brings the error about. */
+  private async find(among: readonly Suspect[]): Promise<{ suspect: Suspect; part: QueryPart } | undefined> {
+    for (const suspect of among) {
+      let part: QueryPart | undefined;
+      for (let parts = suspect.parts, failing; (failing = await this.firstFailing(parts)); parts = failing.parts) part = failing;
+      if (part) return { suspect, part };
+    }
+    return undefined;
+  }
+
+  private async firstFailing(parts: readonly QueryPart[]): Promise<QueryPart | undefined> {
+    for (const part of parts) if (await this.fails(part.sql())) return part;
+    return undefined;
+  }
+
+  /** Rows of the likeliest input with which a part still brings the error about. */
+  private async rowsOf({ suspect, part }: { suspect: Suspect; part: QueryPart }): Promise<Traced> {
+    for (const input of likeliest(this.project, suspect, part)) {
+      const rows = await this.ask(await this.narrowed(part, input));
+      if (rows && rows.rows.length <= TRACED_ROWS)
+        return { rows, detail: `The error comes from ${rows.rows.length === 1 ? 'this row' : 'these rows'} of ${input.table}:` };
+    }
+    return {};
+  }
+
+  /** A query for as few rows of an input as are found, by halves, to bring the error about. */
+  private async narrowed(part: QueryPart, { table, place }: StoredInput): Promise<string> {
+    const { rows } = await this.client.query<{ blocks: number }>(
+      `select (pg_relation_size($1::regclass) / current_setting('block_size')::integer)::integer as blocks`,
+      [qualified(place)],
+    );
+    const failsWith = (from: number, to: number) => this.fails(part.sql(new Map([[table, rowsBetween(place, from, to)]])));
+    let [from, to] = [0, rows[0]!.blocks * ROWS_A_BLOCK];
+    while (to - from > 1) {
+      const middle = Math.floor((from + to) / 2);
+      if (await failsWith(from, middle)) to = middle;
+      else if (await failsWith(middle, to)) from = middle;
+      else break;
+    }
+    return `${rowsBetween(place, from, to)} limit ${TRACED_ROWS + 1}`;
+  }
+
+  /** Whether a query fails as the load did. */
+  private fails(sql: string): Promise<boolean> {
+    return this.trying(
+      () => this.client.query(sql).then(() => false),
+      (error) => codeOf(error) === this.cause.code,
+    );
+  }
+
+  /** @returns rows, if there are any and the query does not fail */
+  private ask(sql: string): Promise<FaultRows | undefined> {
+    return this.trying(
+      async () => {
+        const found = await this.statements.faultRows(sql);
+        return found.rows.length ? found : undefined;
+      },
+      () => undefined,
+    );
+  }
+
+  /** Does something that may fail, within the time that is left. */
+  private async trying<T>(work: () => Promise<T>, failed: (error: unknown) => T): Promise<T> {
+    await this.client.query(`savepoint trying; set local statement_timeout = ${Math.max(1, this.until - Date.now())}`);
+    try {
+      const result = await work();
+      await this.client.query('release savepoint trying');
+      return result;
+    } catch (error) {
+      await this.client.query('rollback to savepoint trying');
+      return failed(error);
+    }
   }
 }
