@@ -24,7 +24,18 @@ export { checksOf, checkTitle, queryCheck, countStatement, rowsStatement, queryC
 export { constraintChecks, type ConstraintCheck } from './check/constraint-checks.js';
 export { verdictOf, worst, type Verdict } from './check/verdict.js';
 export { productionEnvironment, workspaceEnvironment, workspacePrefix, besideSchema, type Environment, type Place } from './load/place.js';
-export { compileText, compileFunction, functionsOf, definitionQuery, previewQuery, settingsOf, withEach, wrapped, type Names } from './load/compile.js';
+export {
+  compileText,
+  compileFunction,
+  functionsOf,
+  definitionQuery,
+  inlinedTables,
+  previewQuery,
+  settingsOf,
+  withEach,
+  wrapped,
+  type Names,
+} from './load/compile.js';
 export { driftProbe, planLoad, targetPlace, besidePlace, SESSION_SETTINGS, type LoadPlan, type LoadStatement, type PlanContext } from './load/plan.js';
 export { planIntake, sourceQuery, boundSql, watermarkOf, type IntakePlan, type IntakeScope } from './load/intake.js';
 export {
@@ -108,6 +119,7 @@ export {
   likeliest,
   misfitColumn,
   misfitQuery,
+  readThroughViews,
   ROWS_A_BLOCK,
   rowsBetween,
   suspects,
@@ -116,7 +128,7 @@ export {
   type StoredInput,
   type Suspect,
 } from './load/trace.js';
-export { type QueryPart } from './load/query-parts.js';
+export { type Queried, type QueryPart } from './load/query-parts.js';
 export { boundNote } from './load/bound-plan.js';
 export { driftColumns, untypedDrift } from './load/drift.js';
 export { namesIn, optionOf, REMEMBERED, rememberedPlace, type Remembered } from './load/target.js';

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import pg from 'pg';
-import { draft, startApplication, warehouse, workspace, type Client, type TestApplication } from './testing.js';
+import { draft, runTables, startApplication, warehouse, workspace, type Client, type TestApplication } from './testing.js';
 
 /** Queries that are being written: run as the reader, described, held against the database. */
 let application: TestApplication;
@@ -61,12 +61,42 @@ describe('previews', () => {
     await expect(warehouse('create table core.x (a int)', 'workspace')).rejects.toThrow(/permission denied/);
   });
 
+  test('functions are those of the drafts, and those of built tables stay', async () => {
+    const slug = await workspace(mira, 'Preview functions');
+    const text = 'select count(*) filter (where functions.hull_no_is_valid(hull_no)) as valid from staging.vessel';
+    const valid = async () => (await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/x.sql', text, limit: 1 })).body;
+    const built = await warehouse<{ n: string }>('select count(*) filter (where hull_no_is_valid) as n from staging.vessel');
+    expect(Number(built[0]!.n)).toBeGreaterThan(0);
+    expect(await valid()).toMatchObject({ rows: [[built[0]!.n]] });
+    await draft(mira, slug, 'staging/vessel.sql', (t) => t.replace('trim(', 'upper('));
+    await runTables(mira, slug, ['staging.vessel']);
+    await draft(mira, slug, 'functions/hull_no_is_valid.sql', (t) => t.replace(/return hull_no ~[^]*/, "return hull_no = 'none';\n"));
+    expect(await valid()).toMatchObject({ rows: [['0']] });
+    expect(await warehouse('select count(*) filter (where hull_no_is_valid) as n from w_preview_functions_staging.vessel', 'workspace')).toEqual(built);
+    await draft(mira, slug, 'functions/hull_no_is_valid.sql', (t) => t.replace("hull_no = 'none'", 'hull_number is null'));
+    expect(await valid()).toMatchObject({
+      status: 422,
+      title: expect.stringMatching(/^functions.hull_no_is_valid cannot be made: /),
+      error: { path: 'functions/hull_no_is_valid.sql', line: 2 },
+    });
+  });
+
   test('an error has its line and column in the author’s text, drafts put in or not', async () => {
     const slug = await workspace(mira, 'Preview places');
     await draft(mira, slug, 'staging/port.sql', (t) => t.replace('trim(port_name)', 'upper(port_name)'));
     const text = '-- é\nselect port_code,\n       port_name::date as d\nfrom staging.port';
     const answer = await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/x.sql', text, limit: 5 });
-    expect(answer.body).toMatchObject({ status: 422, title: expect.stringContaining('invalid input syntax for type date') });
+    expect(answer.body).toMatchObject({
+      status: 422,
+      title: expect.stringContaining('invalid input syntax for type date'),
+      error: {
+        line: 3,
+        column: 8,
+        path: 'adhoc/x.sql',
+        detail: expect.stringMatching(/stands in these rows of landing.port:$/),
+        rows: { rows: { length: 1 } },
+      },
+    });
     const unknown = await mira.send('post', `/api/workspaces/${slug}/preview`, {
       path: 'adhoc/x.sql',
       text: text.replace('port_name::date', 'lower(port_nam)'),

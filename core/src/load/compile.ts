@@ -102,18 +102,24 @@ export function wrapped(before: string, inner: EditedText, after: string): Edite
  * @returns the text, and the file that `original` leads back to
  */
 export function previewQuery(project: Project, main: EditedText, reads: readonly string[], names: Names): EditedText {
-  const inlined = new Map<string, string>();
+  const inlined = inlinedTables(project, reads, names.placeOf);
+  if (inlined.length === 0) return main;
+  const ctes = inlined.map((t) => `${ident(inlinedName(t.fullName))} as not materialized (\n${definitionQuery(project, t, names).text}\n)`);
+  return wrapped(`with ${ctes.join(',\n')}\nselect * from (\n`, main, '\n) as preview');
+}
+
+/** Tables without a place that others read, through any number of them, each before what reads it. */
+export function inlinedTables(project: Project, reads: Iterable<string>, placeOf: Names['placeOf']): Definition[] {
+  const found = new Map<string, Definition>();
   const visit = (full: string): void => {
     const table = project.tables.get(full);
-    if (!table || inlined.has(full) || names.placeOf(full)) return;
+    if (!table || found.has(full) || placeOf(full)) return;
     if (table.kind !== 'definition' || !table.query) return;
     for (const input of project.reads.get(full) ?? []) visit(input);
-    inlined.set(full, definitionQuery(project, table, names).text);
+    found.set(full, table);
   };
   for (const full of reads) visit(full);
-  if (inlined.size === 0) return main;
-  const ctes = [...inlined].map(([full, text]) => `${ident(inlinedName(full))} as not materialized (\n${text}\n)`);
-  return wrapped(`with ${ctes.join(',\n')}\nselect * from (\n`, main, '\n) as preview');
+  return [...found.values()];
 }
 
 /** `create or replace function` for an environment. */
@@ -155,8 +161,11 @@ function functionsOfContract({ constraints, options }: Contract): string[] {
   });
 }
 
-/** The functions that a set of tables needs, each after those that it calls itself. */
-export function functionsOf(project: Project, tables: Iterable<string>): ProjectFunction[] {
+/**
+ * The functions that a set of tables needs, each after those that it calls itself.
+ * @param queries others that need functions
+ */
+export function functionsOf(project: Project, tables: Iterable<string>, queries: readonly Pick<Query, 'functions'>[] = []): ProjectFunction[] {
   const found = new Map<string, ProjectFunction>();
   const visit = (name: string, open: ReadonlySet<string>): void => {
     const f = project.functions.get(name);
@@ -164,6 +173,7 @@ export function functionsOf(project: Project, tables: Iterable<string>): Project
     for (const inner of f.functions) visit(inner.name, new Set([...open, name]));
     found.set(name, f);
   };
+  for (const { functions } of queries) for (const { name } of functions) visit(name, new Set());
   for (const full of tables) {
     const table = project.tables.get(full);
     const ofQuery = table?.kind === 'definition' ? (table.query?.functions ?? []).map((f) => f.name) : [];

@@ -3,7 +3,7 @@ import { commonTables, Words } from '../sql/blocks.js';
 import type { Range } from '../sql/positions.js';
 import { compileText, previewQuery, settingsOf, withEach, type Names } from './compile.js';
 
-/** A part of a definition's query, where its author wrote it, and the parts that it is made of. */
+/** A part of a query, where its author wrote it, and the parts that it is made of. */
 export interface QueryPart extends Range {
   /**
    * A query that works the part out for all rows. What the part stands in is left out but for its FROM, WHERE and
@@ -14,17 +14,23 @@ export interface QueryPart extends Range {
   readonly parts: readonly QueryPart[];
 }
 
+/** What has a query: a definition, a file of checks or an ad hoc query. */
+export type Queried = Pick<Definition, 'path' | 'query' | 'contract' | 'each'>;
+
+/** The tables that a query names. */
+export const readsOf = ({ query }: Queried): string[] => [...new Set((query?.tables ?? []).map((t) => `${t.layer ?? ''}.${t.name}`))];
+
 const SET_OPERATIONS = new Set(['union', 'intersect', 'except']);
 /** Clauses behind the groups. */
 const TAIL = new Set(['order', 'limit', 'offset', 'fetch', 'for']);
 
 /**
- * The parts of a definition's query in the order in which they are worked out: common table expressions, then the
+ * The parts of a query in the order in which they are worked out: common table expressions, then the
  * query itself; of a select its FROM, WHERE and GROUP BY, then what it returns.
  * @param names views without a place are put in as common table expressions
  */
-export function queryParts(project: Project, table: Definition, names: Names): QueryPart[] {
-  return new PartReader(project, table, names).parts();
+export function queryParts(project: Project, of: Queried, names: Names): QueryPart[] {
+  return new PartReader(project, of, names).parts();
 }
 
 class PartReader {
@@ -33,11 +39,11 @@ class PartReader {
 
   constructor(
     private readonly project: Project,
-    private readonly table: Definition,
+    private readonly of: Queried,
     private readonly names: Names,
   ) {
-    this.file = project.files.get(table.path)!;
-    this.words = Words.of(this.file.text, table.query!);
+    this.file = project.files.get(of.path)!;
+    this.words = Words.of(this.file.text, of.query!);
   }
 
   parts(): QueryPart[] {
@@ -50,16 +56,16 @@ class PartReader {
       ...ctes.map(({ named, open, close }, i) =>
         this.part(words.range(open + 1, close), [...upTo(i), ` select count(q) from ${named.text} as q`], this.arms(open + 1, close, upTo(i - 1))),
       ),
-      this.part(words.range(main, words.tokens.length), counted([], [this.table.query!]), this.arms(main, words.tokens.length, upTo(ctes.length - 1))),
+      this.part(words.range(main, words.tokens.length), counted([], [this.of.query!]), this.arms(main, words.tokens.length, upTo(ctes.length - 1))),
     ];
   }
 
   private part(range: Range, pieces: readonly (Range | string)[], parts: readonly QueryPart[] = []): QueryPart {
-    const { project, table, file } = this;
+    const { project, of, file } = this;
     const sql = (standIns?: Names['standIns']) => {
-      const names = { ...this.names, settings: withEach(this.names.settings ?? settingsOf(project), table), ...(standIns && { standIns }) };
-      const text = pieces.map((p) => (typeof p === 'string' ? p : compileText(file, p, table.query!, names).text)).join('');
-      return previewQuery(project, { text, original: () => range.start }, project.reads.get(table.fullName) ?? [], names).text;
+      const names = { ...this.names, settings: withEach(this.names.settings ?? settingsOf(project), of), ...(standIns && { standIns }) };
+      const text = pieces.map((p) => (typeof p === 'string' ? p : compileText(file, p, of.query!, names).text)).join('');
+      return previewQuery(project, { text, original: () => range.start }, readsOf(of), names).text;
     };
     return { start: range.start, end: range.end, sql, parts };
   }

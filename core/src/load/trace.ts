@@ -4,7 +4,7 @@ import { ident, literal, qualified } from '../sql/quote.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
 import { compileText, settingsOf, withEach, type Names } from './compile.js';
 import type { Place } from './place.js';
-import { queryParts, type QueryPart } from './query-parts.js';
+import { queryParts, readsOf, type Queried, type QueryPart } from './query-parts.js';
 import { isFilled } from './target.js';
 
 /** Rows that a trace shows. */
@@ -23,7 +23,7 @@ end $fits$`;
  * The rows of a definition's query in which a value does not fit its type of the contract, each with the
  * columns that do not; undefined without a contract. It needs `FITS_FUNCTION`.
  */
-export function misfitQuery(project: Project, table: Definition, names: Names): string | undefined {
+export function misfitQuery(project: Project, table: Queried, names: Names): string | undefined {
   const columns = (table.contract?.columns ?? []).filter((c) => !isFilled(c) && c.type !== 'text');
   if (columns.length === 0 || !table.query) return undefined;
   const settings = withEach(settingsOf(project), table);
@@ -40,19 +40,19 @@ limit ${TRACED_ROWS}`;
 }
 
 /** The column of the contract that a row of `misfitQuery` is about. @param told what it says does not fit */
-export const misfitColumn = (table: Definition, told: string): ColumnDeclaration | undefined =>
+export const misfitColumn = (table: Queried, told: string): ColumnDeclaration | undefined =>
   table.contract?.columns.find((c) => !isFilled(c) && told.startsWith(`${c.name}: no ${c.type}`));
 
-/** A stored table that a definition reads, through views too. */
+/** A stored table that a query reads, through views too. */
 export interface StoredInput {
   readonly table: string;
   readonly place: Place;
   readonly columns: readonly string[];
 }
 
-function storedInputs(project: Project, table: Definition, names: Names): StoredInput[] {
+function storedInputs(project: Project, of: Queried, names: Names): StoredInput[] {
   const found = new Map<string, StoredInput>();
-  for (const input of [...readThroughViews(project, table)].filter((t) => !isView(project, t))) {
+  for (const input of [...readThroughViews(project, of)].filter((t) => !isView(project, t))) {
     const place = names.placeOf(input);
     const columns = project.columns.get(input);
     if (place && columns?.length) found.set(input, { table: input, place, columns: columns.map((c) => c.name) });
@@ -60,9 +60,9 @@ function storedInputs(project: Project, table: Definition, names: Names): Stored
   return [...found.values()];
 }
 
-/** The tables that a definition reads, and what those of them that are views read, nearest first. */
-function readThroughViews(project: Project, table: Definition): Set<string> {
-  const found = new Set(project.reads.get(table.fullName));
+/** The tables that a query reads, and what those of them that are views read, nearest first. */
+export function readThroughViews(project: Project, of: Queried): Set<string> {
+  const found = new Set(readsOf(of));
   for (const input of found) if (isView(project, input)) for (const inner of project.reads.get(input) ?? []) found.add(inner);
   return found;
 }
@@ -72,34 +72,34 @@ const isView = (project: Project, name: string): boolean => {
   return table?.kind === 'definition' && table.policy === 'view';
 };
 
-/** Rows of the stored tables that a definition reads, through views too, in which a column has a value as its text, whatever its case and the blanks around it. */
-export function valueQueries(project: Project, table: Definition, value: string, names: Names): { readonly table: string; readonly sql: string }[] {
+/** Rows of the stored tables that a query reads, through views too, in which a column has a value as its text, whatever its case and the blanks around it. */
+export function valueQueries(project: Project, of: Queried, value: string, names: Names): { readonly table: string; readonly sql: string }[] {
   const sought = literal(value.trim().toLowerCase()).trim();
-  return storedInputs(project, table, names).map(({ table: input, place, columns }) => ({
+  return storedInputs(project, of, names).map(({ table: input, place, columns }) => ({
     table: input,
     sql: `select * from ${qualified(place)} as t where ${sought} in (${columns.map((c) => `lower(trim(t.${ident(c)}::text))`).join(', ')}) limit ${TRACED_ROWS}`,
   }));
 }
 
-/** A query in which an error may arise: its definition, its parts, and the stored tables that its rows come from. */
+/** A query in which an error may arise: whose it is, its parts, and the stored tables that its rows come from. */
 export interface Suspect {
-  readonly table: Definition;
+  readonly of: Queried;
   readonly parts: readonly QueryPart[];
   readonly inputs: readonly StoredInput[];
 }
 
-/** The queries in which an error of a table's load may arise: of the views that it reads, farthest first, then its own. */
-export function suspects(project: Project, table: Definition, names: Names): Suspect[] {
+/** The queries in which an error of a query may arise: those of the views that it reads, farthest first, then its own. */
+export function suspects(project: Project, of: Queried, names: Names): Suspect[] {
   const inlining: Names = { ...names, placeOf: (name) => (isView(project, name) ? undefined : names.placeOf(name)) };
-  const views = [...readThroughViews(project, table)].filter((name) => isView(project, name)).map((name) => project.tables.get(name) as Definition);
-  return [...views.reverse(), table]
-    .filter((t) => t.query)
-    .map((t) => ({ table: t, parts: queryParts(project, t, inlining), inputs: storedInputs(project, t, names) }));
+  const views = [...readThroughViews(project, of)].filter((name) => isView(project, name)).map((name) => project.tables.get(name) as Definition);
+  return [...views.reverse(), of]
+    .filter((q) => q.query)
+    .map((q) => ({ of: q, parts: queryParts(project, q, inlining), inputs: storedInputs(project, q, names) }));
 }
 
 /** Inputs with those first of whose columns a part names most. */
-export function likeliest(project: Project, { table, inputs }: Suspect, part: Range): StoredInput[] {
-  const named = new Set(tokenize(project.files.get(table.path)!.text, part.start, part.end).map(nameOf));
+export function likeliest(project: Project, { of, inputs }: Suspect, part: Range): StoredInput[] {
+  const named = new Set(tokenize(project.files.get(of.path)!.text, part.start, part.end).map(nameOf));
   const score = (input: StoredInput) => input.columns.filter((c) => named.has(c)).length;
   return [...inputs].sort((a, b) => score(b) - score(a));
 }

@@ -19,7 +19,7 @@ import {
 import type pg from 'pg';
 import { BuildService, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
-import { traceRows } from '../run/trace.js';
+import { traceRows } from '../warehouse/trace.js';
 import { logger, Problem } from '../shared/problem.js';
 import type { StepJournal } from '../run/step-journal.js';
 import { Run, type RunStep, type StepError } from '../run/run.entities.js';

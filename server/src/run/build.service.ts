@@ -1,13 +1,13 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import {
   schemaNames,
-  compileFunction,
   compileText,
   fingerprints,
   functionsOf,
   qualified,
   queryCheck,
   queryCheckStatements,
+  readThroughViews,
   SESSION_SETTINGS,
   settingsOf,
   targetPlace,
@@ -32,7 +32,7 @@ import { ClockService } from './clock.service.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';
 import { RunService } from './run.service.js';
 import { StepJournal } from './step-journal.js';
-import { traceRows } from './trace.js';
+import { traceRows } from '../warehouse/trace.js';
 
 /** All that the steps of one run share. */
 interface BuildContext {
@@ -103,10 +103,8 @@ export class BuildService implements OnModuleInit {
 
   private async build(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     const context = await this.context(run);
-    await this.makeFunctions(
-      context,
-      steps.filter((s) => s.kind === 'load').map((s) => s.table),
-    );
+    const names = (kind: RunStep['kind']) => steps.filter((s) => s.kind === kind).map((s) => s.table);
+    await this.makeFunctions(context, names('load'), names('check').map(checkName));
     const waiting = new Map(steps.filter((s) => s.state === 'waiting').map((s) => [s.table, s]));
     const ended = new Map<string, 'done' | 'bad'>(steps.filter((s) => s.state === 'reused').map((s) => [s.table, 'done']));
     const known = new Set(steps.map((s) => s.table));
@@ -143,23 +141,15 @@ export class BuildService implements OnModuleInit {
     return signal.aborted ? 'stopped' : failed ? 'failed' : 'succeeded';
   }
 
-  /** The project's functions that the tables use, in the environment's own schema. */
-  private async makeFunctions({ project, environment }: BuildContext, tables: readonly string[]): Promise<void> {
-    const functions = functionsOf(project, tables);
-    if (functions.length === 0) return;
+  /** The project's functions that tables and files of checks use, in the environment's own schema. */
+  private async makeFunctions({ project, environment }: BuildContext, tables: Iterable<string>, checks: Iterable<string> = []): Promise<void> {
     const names = { placeOf: (t: string) => targetPlace(environment, project.tables.get(t)!), functionsSchema: environment.schemaOf('functions') };
-    const client = await this.warehouse.connect(this.warehouse.builder(environment));
-    try {
-      await client.query('begin');
-      for (const setting of SESSION_SETTINGS) await client.query(setting);
-      for (const f of functions) await client.query(compileFunction(project, f, names));
-      await client.query('commit');
-    } catch (error) {
-      await client.query('rollback');
-      throw error;
-    } finally {
-      client.release();
-    }
+    const functions = functionsOf(
+      project,
+      tables,
+      [...checks].flatMap((name) => project.checks.get(name)?.query ?? []),
+    );
+    await this.warehouse.makeFunctions(environment, project, functions, names);
   }
 
   /** One step on one connection. @returns whether what waits for it may start */
@@ -190,13 +180,16 @@ export class BuildService implements OnModuleInit {
   }
 
   /** The rows that caused an error about a value. */
-  private async traced({ project, environment, placeOf }: BuildContext, step: RunStep, error: unknown): Promise<Partial<StepError>> {
-    const table = project.tables.get(step.table);
-    if (table?.kind !== 'definition') return {};
+  private async traced(context: BuildContext, step: RunStep, error: unknown): Promise<Partial<StepError>> {
+    const { project, environment, placeOf } = context;
+    const of = step.kind === 'check' ? project.checks.get(checkName(step.table)) : project.tables.get(step.table);
+    if (!of || !('query' in of)) return {};
+    // Views that are production's are looked into, too.
+    await this.makeFunctions(context, readThroughViews(project, of));
     const client = await this.warehouse.connect(this.warehouse.builder(environment));
     try {
       await client.query('begin');
-      return await traceRows(client, project, table, { placeOf, functionsSchema: environment.schemaOf('functions') }, error);
+      return await traceRows(client, project, of, { placeOf, functionsSchema: environment.schemaOf('functions') }, error);
     } catch (failure) {
       logger.warn(failure);
       return {};
@@ -265,7 +258,7 @@ export class BuildService implements OnModuleInit {
 
   private async runCheck(context: BuildContext, step: RunStep, loader: Loader): Promise<boolean> {
     const { run, project, environment, placeOf, parameters } = context;
-    const outcome = await this.checkFile(loader, project, step.table.slice('checks/'.length), {
+    const outcome = await this.checkFile(loader, project, checkName(step.table), {
       placeOf,
       functionsSchema: environment.schemaOf('functions'),
       settings: settingsOf(project, parameters),
@@ -307,6 +300,9 @@ export class BuildService implements OnModuleInit {
     };
   }
 }
+
+/** The name of a file of checks/ that a step runs. */
+const checkName = (step: string): string => step.slice('checks/'.length);
 
 /** What a load did: what it counted, if it counts anything, rows of each kind, and why it took its shape. */
 export const didOf = ({ counts, kinds, note }: Loader) => ({

@@ -3,12 +3,17 @@ import {
   changeFiles,
   compileText,
   conditionProbes,
+  functionsOf,
   indexFile,
+  inlinedTables,
   lineColumn,
   previewQuery,
+  readThroughViews,
   sampleQuery,
+  schemaNames,
   qualified,
   settingsOf,
+  targetPlace,
   withEach,
   wrapped,
   type Definition,
@@ -16,15 +21,17 @@ import {
   type Project,
   type EditedText,
   type Place,
+  type Queried,
   type Query,
   type Table,
 } from '@ouvrage/core';
 import { ProjectService, type Line } from '../project/project.service.js';
-import { notFound, Problem } from '../shared/problem.js';
+import { logger, notFound, Problem } from '../shared/problem.js';
 import { ReaderService } from './reader.service.js';
 import type { StepError } from '../run/run.entities.js';
 import { isDatabaseError, stepError } from './sql-error.js';
-import { WarehouseService, type Standing } from './warehouse.service.js';
+import { traceRows } from './trace.js';
+import { previewFunctions, WarehouseService, type Standing } from './warehouse.service.js';
 
 export interface PreviewColumn {
   readonly name: string;
@@ -98,7 +105,7 @@ export class PreviewService {
   /** Columns and types that a file's query would return, asked of the database without reading a row. */
   async describe(slug: string, path: string, text: string, signal: AbortSignal): Promise<readonly PreviewColumn[]> {
     const { line, query } = await this.written(slug, path, text);
-    const { full } = this.compiled(line, path, query, await this.standings(line));
+    const { full } = await this.compiled(line, path, query, await this.standings(line));
     const described = wrapped('select * from (\n', full, '\n) as described limit 0');
     const { columns } = await this.run(described.text, 1, signal).catch((error: unknown) => {
       throw told(error, line.project, path, described);
@@ -143,11 +150,25 @@ export class PreviewService {
   private async query(line: Line, path: string, query: Query, limit: number, signal: AbortSignal, sample?: PreviewSample): Promise<Preview> {
     const standings = await this.standings(line);
     const standIns = sample && (await this.standIn(line, standings, sample, signal));
-    const { full, inlined } = this.compiled(line, path, query, standings, standIns);
-    const preview = await this.run(full.text, limit, signal).catch((error: unknown) => {
-      throw told(error, line.project, path, full);
+    const { full, inlined } = await this.compiled(line, path, query, standings, standIns);
+    const preview = await this.run(full.text, limit, signal).catch(async (error: unknown) => {
+      throw told(error, line.project, path, full, await this.traced(line, { path, query }, standings, error, signal));
     });
     return { ...preview, inlined, ...(sample ? { sampled: sample.table } : {}) };
+  }
+
+  /** What rows brought an error about, and where in the author's text. */
+  private async traced(line: Line, of: Queried, standings: Map<string, Standing>, error: unknown, signal: AbortSignal): Promise<Partial<StepError>> {
+    if (!isDatabaseError(error)) return {};
+    const { project } = line;
+    const names = { ...this.namesOf(line, standings), settings: this.settingsOf(project, of.path) };
+    try {
+      await this.makeFunctions(line, names, readThroughViews(project, of));
+      return await this.reader.read(signal, (client) => traceRows(client, project, of, names, error, 'preview'));
+    } catch (failure) {
+      logger.warn(failure);
+      return {};
+    }
   }
 
   /** Parameters, and for a definition that makes a table a row of a list, the first row. */
@@ -157,25 +178,39 @@ export class PreviewService {
   }
 
   /** A query as it can be run now: drafted and unbuilt tables are put in as their queries. */
-  private compiled(
+  private async compiled(
     line: Line,
     path: string,
     query: Query,
     standings: Map<string, Standing>,
     standIns?: ReadonlyMap<string, string>,
-  ): { full: EditedText; inlined: string[] } {
+  ): Promise<{ full: EditedText; inlined: string[] }> {
     const { project } = line;
     const names: Names = {
-      placeOf: (table) => standings.get(table)?.place,
-      functionsSchema: line.environment.schemaOf('functions'),
+      ...this.namesOf(line, standings),
       settings: this.settingsOf(project, path),
       ...(standIns ? { standIns } : {}),
     };
     const reads = [...new Set(query.tables.map((t) => `${t.layer ?? ''}.${t.name}`))];
     const missing = this.missing(project, reads, standings);
     if (missing) throw missing;
+    const without = inlinedTables(project, reads, names.placeOf).map((t) => t.fullName);
+    await this.makeFunctions(line, names, without, query);
     const main = compileText(project.files.get(path)!, query, query, names);
     return { full: previewQuery(project, main, reads, names), inlined: reads.filter((r) => project.tables.has(r) && !standings.get(r)?.place) };
+  }
+
+  private namesOf({ workspace, environment }: Line, standings: Map<string, Standing>): Pick<Names, 'placeOf' | 'functionsSchema'> {
+    return { placeOf: (table) => standings.get(table)?.place, functionsSchema: workspace ? previewFunctions(environment) : environment.schemaOf('functions') };
+  }
+
+  /** Makes the functions that tables and a query need, as the drafts have them; those of production are there. */
+  private async makeFunctions({ workspace, environment, project }: Line, names: Names, tables: Iterable<string>, query?: Query): Promise<void> {
+    const functions = functionsOf(project, tables, query ? [query] : []);
+    if (!workspace || functions.length === 0) return;
+    await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
+    const placeOf = (table: string): Place => names.placeOf(table) ?? targetPlace(environment, project.tables.get(table)!);
+    await this.warehouse.makeFunctions(environment, project, functions, { ...names, placeOf });
   }
 
   /** The query that stands for a sampled input. */
@@ -207,7 +242,7 @@ export class PreviewService {
     const standing = standings.get(table);
     if (standing?.place) return { from: qualified(standing.place), place: standing.place, where: standing.where, key: keyOf(definition) };
     if (definition.kind !== 'definition' || !definition.query) throw this.notThere(table);
-    return { from: `(${this.compiled(line, definition.path, definition.query, standings).full.text}\n)`, where: 'nowhere', key: [] };
+    return { from: `(${(await this.compiled(line, definition.path, definition.query, standings)).full.text}\n)`, where: 'nowhere', key: [] };
   }
 
   /** Source and reference tables cannot be put in as queries: they have to be there. */
@@ -265,8 +300,8 @@ function keyOf(table: Table): readonly string[] {
   return key && !loose && (table.kind !== 'definition' || table.policy !== 'view') ? key.columns : [];
 }
 
-function told(error: unknown, project: Project, path: string, full: EditedText): unknown {
+function told(error: unknown, project: Project, path: string, full: EditedText, traced: Partial<StepError> = {}): unknown {
   if (!isDatabaseError(error)) return error;
-  const place = stepError(error, project, { path, original: full.original });
+  const place = { ...stepError(error, project, { path, original: full.original }), ...traced };
   return new Problem(422, 'query-failed', place.message, place.hint, { error: place, sql: full.text });
 }

@@ -1,9 +1,27 @@
 import { Inject, Injectable, type OnModuleDestroy } from '@nestjs/common';
-import { besideSchema, fingerprints, ident, idents, literal, qualified, targetPlace, type Environment, type Place, type Project } from '@ouvrage/core';
+import {
+  besideSchema,
+  compileFunction,
+  fingerprints,
+  ident,
+  idents,
+  lineColumn,
+  literal,
+  qualified,
+  SESSION_SETTINGS,
+  targetPlace,
+  type Environment,
+  type Names,
+  type Place,
+  type Project,
+  type ProjectFunction,
+} from '@ouvrage/core';
 import net from 'node:net';
 import pg from 'pg';
 import { Config, type WarehouseRole } from '../shared/config.js';
-import { logger } from '../shared/problem.js';
+import type { StepError } from '../run/run.entities.js';
+import { logger, Problem } from '../shared/problem.js';
+import { isDatabaseError, stepError } from './sql-error.js';
 
 /** What the last successful load of a table was. */
 export interface Loaded {
@@ -26,6 +44,9 @@ export interface Standing {
 /** The code of CancelRequest in the frontend/backend protocol. */
 const CANCEL_REQUEST = 80877102;
 
+/** The schema of the functions that previews in a workspace use, apart from those of its tables, which previews must not change. */
+export const previewFunctions = (environment: Environment): string => besideSchema(environment.schemaOf('functions'));
+
 /** Values of the warehouse stay text, so that no digit is lost. */
 const asText: pg.CustomTypesConfig = { getTypeParser: () => (value: unknown) => value };
 
@@ -35,6 +56,13 @@ export const takeBack = (client: pg.PoolClient): Promise<void> =>
     () => client.release(),
     (broken: Error) => client.release(broken),
   );
+
+/** What the database does not take of a function, with its place. */
+function notMade(error: unknown, project: Project, { name, path, nameRange }: ProjectFunction): unknown {
+  if (!isDatabaseError(error)) return error;
+  const told: StepError = { ...stepError(error, project), path, ...lineColumn(project.files.get(path)!.text, nameRange.start) };
+  return new Problem(422, 'query-failed', `functions.${name} cannot be made: ${told.message}`, told.hint, { error: told });
+}
 
 /** Connections to the warehouse under its three roles, and what is in it. */
 @Injectable()
@@ -101,6 +129,8 @@ export class WarehouseService implements OnModuleDestroy {
         await client.query(`create schema if not exists ${ident(besideSchema(schema))}`);
         if (environment.readers.length) await client.query(`grant usage on schema ${ident(schema)} to ${idents(environment.readers)}`);
       }
+      const ofPreviews = ident(previewFunctions(environment));
+      if (environment.kind === 'workspace') await client.query(`grant usage on schema ${ofPreviews} to ${idents(environment.readers)}`);
       const state = ident(environment.schemaOf(STATE_LAYER));
       await client.query(`create table if not exists ${state}.loaded (
         table_name text primary key, fingerprint text not null, row_count bigint, run_id integer not null, loaded_at timestamptz not null default now())`);
@@ -112,6 +142,31 @@ export class WarehouseService implements OnModuleDestroy {
       throw error;
     } finally {
       client.release();
+    }
+  }
+
+  /**
+   * Makes functions of an environment, one maker at a time: two that replace the same function fail.
+   * @param functions each after those that it calls
+   * @throws Problem that names the function that cannot be made
+   */
+  async makeFunctions(environment: Environment, project: Project, functions: readonly ProjectFunction[], names: Names): Promise<void> {
+    if (functions.length === 0) return;
+    const client = await this.connect(this.builder(environment));
+    try {
+      await client.query('begin');
+      for (const setting of SESSION_SETTINGS) await client.query(setting);
+      await client.query(`select pg_advisory_xact_lock(hashtext('ouvrage functions'))`);
+      for (const f of functions) {
+        await client.query(compileFunction(project, f, names)).catch((error: unknown) => {
+          throw notMade(error, project, f);
+        });
+      }
+      await client.query('commit');
+      client.release();
+    } catch (error) {
+      await takeBack(client);
+      throw error;
     }
   }
 

@@ -3,36 +3,12 @@ import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useStepQuery } from '../../app/api';
 import { useProject } from '../../app/project';
-import type { FaultRows, LoadCounts, ProblemBody, StepDetail, StepEntry } from '../../app/types';
+import type { LoadCounts, ProblemBody, StepDetail, StepEntry } from '../../app/types';
 import { Sql } from '../../shared/diff';
 import { count, duration, rows } from '../../shared/format';
-import { Grid } from '../../shared/grid';
+import { FaultGrid } from '../../shared/fault-grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
 import { Loading, ProblemNote, SectionTitle } from '../../shared/ui';
-
-/** Rows that are at fault, in a grid as high as they need. */
-function FaultGrid({
-  title,
-  about,
-  rows: found,
-  atFault,
-  word = 'at fault of',
-}: {
-  title: string;
-  about: string;
-  rows: FaultRows;
-  atFault: number;
-  word?: string;
-}) {
-  return (
-    <section className="flex flex-col gap-1.5" aria-label={`Rows ${word} ${about}`}>
-      <SectionTitle aside={atFault > found.rows.length ? `first ${found.rows.length} of ${count(atFault)}` : rows(atFault)}>{title}</SectionTitle>
-      <div className="border border-line" style={{ height: Math.min(240, 42 + found.rows.length * 22) }}>
-        <Grid label={`Rows ${word} ${about}`} columns={found.columns.map((name) => ({ name }))} rows={found.rows} />
-      </div>
-    </section>
-  );
-}
 
 /** What the load did, kind by kind; nothing done is said too. */
 function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | null; kinds: StepDetail['kinds'] }) {

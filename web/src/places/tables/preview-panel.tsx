@@ -1,7 +1,8 @@
 import { useEffect, useRef, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';
-import type { PreviewSample, ProblemBody, Rows } from '../../app/types';
+import type { PreviewSample, ProblemBody, Rows, StepError } from '../../app/types';
+import { FaultGrid } from '../../shared/fault-grid';
 import { count, duration } from '../../shared/format';
 import { Grid } from '../../shared/grid';
 import { Sql } from '../../shared/diff';
@@ -40,7 +41,7 @@ export function usePreview(path: string, onPlace: (line: number, column: number)
       .catch((error: ProblemBody & { name?: string }) => {
         if (error.name === 'AbortError') return;
         setResult({ problem: error });
-        const place = error['error'] as { line?: number; column?: number; path?: string } | undefined;
+        const place = error['error'] as StepError | undefined;
         if (place?.line !== undefined && place.path === path) onPlace(place.line, place.column ?? 1);
       })
       .finally(() => going.current === request && setRunning(false));
@@ -59,6 +60,7 @@ export function PreviewPanel({
   /** Tables that can be sampled. */ inputs?: readonly string[];
 }) {
   const { rows, problem, running } = preview;
+  const failed = problem?.['error'] as StepError | undefined;
   const [showing, setShowing] = useState(false);
   return (
     <div className="flex h-full min-h-0 flex-col">
@@ -97,8 +99,9 @@ export function PreviewPanel({
         {running && !rows ? (
           <Loading what="Running the query in the warehouse" />
         ) : problem && !running ? (
-          <div className="p-3">
+          <div className="flex h-full flex-col gap-3 overflow-auto p-3">
             <ProblemNote problem={problem} />
+            {failed?.rows && <FaultGrid title="Rows that stop the query" about={table} rows={failed.rows} atFault={failed.rows.rows.length} />}
           </div>
         ) : rows ? (
           rows.rows.length ? (

@@ -11,25 +11,25 @@ import {
   suspects,
   TRACED_ROWS,
   valueQueries,
-  type Definition,
   type Names,
   type Project,
+  type Queried,
   type QueryPart,
   type StoredInput,
   type Suspect,
 } from '@ouvrage/core';
 import type pg from 'pg';
-import { codeOf, StatementFailed } from '../warehouse/load-errors.js';
-import { isDatabaseError, type DatabaseError } from '../warehouse/sql-error.js';
-import { Statements } from '../warehouse/statements.js';
-import type { FaultRows, StepError } from './run.entities.js';
+import { codeOf, StatementFailed } from './load-errors.js';
+import { isDatabaseError, type DatabaseError } from './sql-error.js';
+import { Statements } from './statements.js';
+import type { FaultRows, StepError } from '../run/run.entities.js';
 
 /** Errors about a value: it has not the form of its type, or does not fit into it. */
 const OF_VALUES = new Set(['22P02', '22007', '22008', '22003', '22001']);
 /** Classes of errors that rows bring about: data, cardinality, and what functions raise. */
 const OF_ROWS = ['22', '21', 'P0'];
 /** Looking for the place and the rows may not take longer than people wait. */
-const LONGEST_MS = 15_000;
+const LONGEST_MS = { load: 15_000, preview: 3_000 };
 
 /** The value that an error is about, where its message ends with it. */
 const valueOf = (message: string): string | undefined => /: "([^"]*)"$/.exec(message)?.[1];
@@ -38,18 +38,26 @@ const valueOf = (message: string): string | undefined => /: "([^"]*)"$/.exec(mes
 type Traced = Pick<StepError, 'rows' | 'detail' | 'path' | 'line' | 'column'>;
 
 /**
- * Where in the author's text a load failed, if rows made it fail, and those rows: those of the query that do not
- * fit the contract, else those of its inputs that hold the value or with which the query still fails. Nothing
- * where they are not found in time.
+ * Where in the author's text a load or a preview failed, if rows made it fail, and those rows: those of the query
+ * that do not fit the contract, which only loads know, else those of its inputs that hold the value or with which
+ * the query still fails. Nothing where they are not found in time.
  * @param client a connection in a transaction that no error has ended; what is done here is taken back
  */
-export async function traceRows(client: pg.PoolClient, project: Project, table: Definition, names: Names, error: unknown): Promise<Traced> {
+export async function traceRows(
+  client: pg.PoolClient,
+  project: Project,
+  of: Queried,
+  names: Names,
+  error: unknown,
+  work: keyof typeof LONGEST_MS = 'load',
+): Promise<Traced> {
   const cause = error instanceof StatementFailed ? error.cause : error;
   if (!isDatabaseError(cause) || !OF_ROWS.includes((cause.code ?? '').slice(0, 2))) return {};
   try {
     await client.query('savepoint tracing');
     for (const setting of SESSION_SETTINGS) await client.query(setting);
-    return await new Trace(client, project, names, cause).of(table);
+    const trace = new Trace(client, project, names, cause, Date.now() + LONGEST_MS[work]);
+    return (work === 'load' && (await trace.misfits(of))) || (await trace.place(of));
   } finally {
     await client.query('rollback to savepoint tracing');
   }
@@ -57,47 +65,48 @@ export async function traceRows(client: pg.PoolClient, project: Project, table: 
 
 class Trace {
   private readonly statements: Statements;
-  private readonly until = Date.now() + LONGEST_MS;
 
   constructor(
     private readonly client: pg.PoolClient,
     private readonly project: Project,
     private readonly names: Names,
     private readonly cause: DatabaseError,
+    private readonly until: number,
   ) {
     this.statements = new Statements(client);
   }
 
-  async of(table: Definition): Promise<Traced> {
-    const ofValue = OF_VALUES.has(this.cause.code!);
-    const misfits = ofValue ? await this.misfits(table) : {};
-    if (misfits.rows) return misfits;
-    const found = await this.find(suspects(this.project, table, this.names));
-    const held = ofValue ? await this.holders(table) : {};
-    if (!found) return held;
-    const file = this.project.files.get(found.suspect.table.path)!;
-    return { path: file.path, ...lineColumn(file.text, found.part.start), ...(held.rows ? held : await this.rowsOf(found)) };
+  /** Rows of the query that do not fit the contract, and the column there. */
+  async misfits(of: Queried): Promise<Traced | undefined> {
+    if (!OF_VALUES.has(this.cause.code!)) return undefined;
+    await this.client.query(FITS_FUNCTION);
+    const query = misfitQuery(this.project, of, this.names);
+    const rows = query === undefined ? undefined : await this.ask(query);
+    if (!rows) return undefined;
+    const column = misfitColumn(of, rows.rows[0]![0]!);
+    return { rows, detail: 'The rows of the query that do not fit the contract:', ...(column && this.at(of, column.range.start)) };
   }
 
-  /** Rows of the query that do not fit the contract. */
-  private async misfits(table: Definition): Promise<Traced> {
-    await this.client.query(FITS_FUNCTION);
-    const query = misfitQuery(this.project, table, this.names);
-    const rows = query === undefined ? undefined : await this.ask(query);
-    if (!rows) return {};
-    const column = misfitColumn(table, rows.rows[0]![0]!);
-    const place = column && { path: table.path, ...lineColumn(this.project.files.get(table.path)!.text, column.range.start) };
-    return { rows, detail: 'The rows of the query that do not fit the contract:', ...place };
+  /** The place in the text of a query, and rows. */
+  async place(of: Queried): Promise<Traced> {
+    const found = await this.find(suspects(this.project, of, this.names));
+    const held = await this.holders(of);
+    if (!found) return held ?? {};
+    return { ...this.at(found.suspect.of, found.part.start), ...(held ?? (await this.rowsOf(found))) };
+  }
+
+  private at({ path }: Queried, offset: number): Traced {
+    return { path, ...lineColumn(this.project.files.get(path)!.text, offset) };
   }
 
   /** Rows of an input that hold the value that the error is about. */
-  private async holders(table: Definition): Promise<Traced> {
-    const value = valueOf(this.cause.message);
-    for (const input of value === undefined ? [] : valueQueries(this.project, table, value, this.names)) {
+  private async holders(of: Queried): Promise<Traced | undefined> {
+    const value = OF_VALUES.has(this.cause.code!) ? valueOf(this.cause.message) : undefined;
+    for (const input of value === undefined ? [] : valueQueries(this.project, of, value, this.names)) {
       const rows = await this.ask(input.sql);
       if (rows) return { rows, detail: `“${value!}” stands in these rows of ${input.table}:` };
     }
-    return {};
+    return undefined;
   }
 
   /** The smallest part of a query that brings the error about. */
