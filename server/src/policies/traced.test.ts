@@ -108,6 +108,18 @@ test('a value that does not fit the contract: the place is its column there', as
   expect(at).toBe('berth_name numeric(4,1)');
 });
 
+test('a file of checks/, functions in it', async () => {
+  const [{ hull }] = (await warehouse<{ hull: string }>('select hull_no as hull from landing.vessel order by 1 offset 7 limit 1')) as [{ hull: string }];
+  const condition = `where not functions.hull_no_is_valid(hull_no) or 1 / (hull_no <> '${hull}')::integer = 0`;
+  const check = `create view checks.traced with (about = 'core.traced') as\nselect hull_no from core.traced\n${condition}\n;`;
+  await draft(mira, slug, 'checks/traced.sql', () => check);
+  const { error, at } = await failing('create table core.traced with (load = rebuild) as select hull_no from landing.vessel;', 'checks/traced');
+  expect(error).toMatchObject({ sqlstate: '22012', path: 'checks/traced.sql', detail: 'The error comes from this row of core.traced:' });
+  expect(at).toBe(condition);
+  expect(column(error, 'hull_no')).toEqual([hull]);
+  await draft(mira, slug, 'checks/traced.sql', () => null);
+});
+
 test('parts of the demo’s queries run, or are no query of their own', async () => {
   const { files } = (await mira.get('/api/workspaces/production/files')).body as { files: Record<string, string> };
   const project: Project = readProject(new Map(Object.entries(files)));
