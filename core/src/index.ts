@@ -112,7 +112,7 @@ export { editContract, ContractEditError, type ContractEdit } from './contract/e
 export { contractView, type ContractView, type ContractColumn, type ContractConstraint, type ContractDifferences } from './contract/view.js';
 export { OPTION_POLICIES, ROLE_POLICIES } from './project/policy-diagnostics.js';
 export { schemaNameOf, schemaNames } from './project/fan-out.js';
-export { losses, migrations, otherMeaning, TREATMENTS, type Migration, type Treatment } from './review/migration.js';
+export { losses, migrations, otherMeaning, TREATMENTS, type Loss, type Migration, type Treatment } from './review/migration.js';
 export { rememberedColumns, type LoadBase } from './load/base.js';
 export {
   FITS_FUNCTION,

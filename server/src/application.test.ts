@@ -371,7 +371,7 @@ describe('releases', () => {
     await draft(mira, slug, 'mart/port_calls.sql', () => null);
     await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'No longer needed' });
     const drop = (consents: string[]) => mira.send('post', `/api/workspaces/${slug}/release`, { message: 'Drop', consents });
-    expect((await drop([])).body).toMatchObject({ code: 'needs-consent', losses: ['mart.port_calls'] });
+    expect((await drop([])).body).toMatchObject({ code: 'needs-consent', losses: [{ of: 'mart.port_calls' }] });
     expect((await mira.ended(((await drop(['mart.port_calls'])).body as { id: number }).id)).state).toBe('succeeded');
     expect(await warehouse("select to_regclass('mart.port_calls') as t")).toEqual([{ t: null }]);
   });

@@ -115,16 +115,18 @@ describe('graphs', () => {
 test('two states of a project: changed, downstream, new, deleted, columns', () => {
   const before = projectOf({ 'mart/gone.sql': 'select 1 as a' });
   const after = changed(before, {
-    'staging/berth.sql': 'select berth_code, length_m::numeric(6,1) as length_m, 1 as extra from landing.berth',
+    'staging/berth.sql': 'select berth_code, length_m::numeric(8,1) as length_m, 1 as extra from landing.berth',
     'mart/fresh.sql': 'select 1 as a',
     'mart/gone.sql': null,
   });
   const { files, tables } = compareProjects(before, after);
   expect(files.map((f) => `${f.path} ${f.kind}`)).toEqual(['mart/fresh.sql new', 'mart/gone.sql deleted', 'staging/berth.sql changed']);
-  expect(Object.fromEntries(tables.map((t) => [t.table, `${t.kind} +${t.columnsAdded.join()} -${t.columnsDropped.join()}`]))).toEqual({
-    'staging.berth': 'changed +extra -',
-    'core.fact_call': 'downstream + -',
-    'mart.fresh': 'new + -',
-    'mart.gone': 'deleted + -a',
+  expect(
+    Object.fromEntries(tables.map((t) => [t.table, `${t.kind} +${t.columnsAdded.join()} -${t.columnsDropped.join()} ~${t.columnsRetyped.join()}`])),
+  ).toEqual({
+    'staging.berth': 'changed +extra - ~length_m',
+    'core.fact_call': 'downstream + - ~length_m',
+    'mart.fresh': 'new + - ~',
+    'mart.gone': 'deleted + -a ~',
   });
 });

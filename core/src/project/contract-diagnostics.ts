@@ -3,6 +3,7 @@ import { constraintRange } from '../contract/contract.js';
 import { resolveExpression } from '../lineage/columns.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
+import { narrows } from '../sql/types.js';
 import { startOf } from './column-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
 import { helperColumns, isFilled, optionOf } from '../load/target.js';
@@ -134,21 +135,6 @@ export function referenceColumns(table: ReferenceTable): { columns: readonly Col
   }
   const names = table.contract ? [...declared.keys()] : table.header;
   return { columns: names.map((name) => ({ name, type: declared.get(name)?.type ?? 'text', origins: [] })), diagnostics };
-}
-
-/** True when values of one type may not fit another: a smaller numeric, a shorter text. */
-function narrows(from: string, to: string): boolean {
-  const shape = (type: string) => /^([a-z ]+)(?:\((\d+)(?:,(\d+))?\))?$/.exec(type);
-  const [a, b] = [shape(from), shape(to)];
-  if (!a || !b) return false;
-  if (b[1] === 'numeric' && b[2] !== undefined && a[1] === 'numeric') {
-    if (a[2] === undefined) return true;
-    return Number(a[3] ?? 0) > Number(b[3] ?? 0) || Number(a[2]) - Number(a[3] ?? 0) > Number(b[2]) - Number(b[3] ?? 0);
-  }
-  const integers = ['smallint', 'integer', 'bigint'];
-  if (integers.includes(a[1]!) && integers.includes(b[1]!)) return integers.indexOf(a[1]!) > integers.indexOf(b[1]!);
-  if ((b[1] === 'varchar' || b[1] === 'character') && b[2] !== undefined) return a[1] === 'text' || a[2] === undefined || Number(a[2]) > Number(b[2]);
-  return false;
 }
 
 const joined = new WeakMap<Definition, WeakMap<ReferenceTable, ReferenceTable>>();

@@ -56,7 +56,7 @@ test('a changed value changes the table of its row; a row that goes leaves a tab
     'mart_gw.calls': 'new',
     'mart_tb.calls': 'deleted',
   });
-  expect(losses(before, after, change)).toEqual(['mart_tb.calls']);
+  expect(losses(before, after, change)).toEqual([{ of: 'mart_tb.calls' }]);
   const same = changeFiles(before, new Map([['reference/terminal.csv', `${LIST}gw,west\n`]]));
   expect(fingerprints(same).get('mart_nq.calls')).toBe(fingerprints(before).get('mart_nq.calls'));
 });

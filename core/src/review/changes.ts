@@ -8,6 +8,8 @@ export interface TableChange {
   readonly table: string;
   readonly columnsAdded: readonly string[];
   readonly columnsDropped: readonly string[];
+  /** Columns that have another type. */
+  readonly columnsRetyped: readonly string[];
 }
 
 export interface FileChange {
@@ -42,15 +44,22 @@ function tableChanges(before: Project, after: Project): TableChange[] {
   const edited = differing.filter((name) => ownText(before, before.tables.get(name)) !== ownText(after, after.tables.get(name)));
   const readers = readersOf(after.reads);
   const below = new Set(edited.flatMap((name) => [...reachable(readers, [name]).keys()]));
-  const columnNames = (project: Project, name: string) => project.columns.get(name)?.map((c) => c.name) ?? [];
+  const columnsOf = (project: Project, name: string) => new Map(project.columns.get(name)?.map((c) => [c.name, c.type]));
   const changes = differing.map((name): TableChange => {
     const isNew = !before.tables.has(name);
     const kind = isNew ? 'new' : edited.includes(name) || !below.has(name) ? 'changed' : 'downstream';
-    const [a, b] = [columnNames(before, name), columnNames(after, name)];
-    return { kind, table: name, columnsAdded: isNew ? [] : b.filter((c) => !a.includes(c)), columnsDropped: a.filter((c) => !b.includes(c)) };
+    const [a, b] = [columnsOf(before, name), columnsOf(after, name)];
+    return {
+      kind,
+      table: name,
+      columnsAdded: isNew ? [] : [...b.keys()].filter((c) => !a.has(c)),
+      columnsDropped: [...a.keys()].filter((c) => !b.has(c)),
+      columnsRetyped: [...b].flatMap(([c, type]) => (type !== undefined && (a.get(c) ?? type) !== type ? [c] : [])),
+    };
   });
   for (const name of before.tables.keys()) {
-    if (!after.tables.has(name)) changes.push({ kind: 'deleted', table: name, columnsAdded: [], columnsDropped: columnNames(before, name) });
+    if (!after.tables.has(name))
+      changes.push({ kind: 'deleted', table: name, columnsAdded: [], columnsDropped: [...columnsOf(before, name).keys()], columnsRetyped: [] });
   }
   return changes;
 }

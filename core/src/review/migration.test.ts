@@ -48,7 +48,7 @@ describe('a changed definition of a table that keeps rows', () => {
     [
       'a column less',
       BEFORE.replace(' b text,', '').replace('a, b from', 'a from'),
-      { choices: 'go on, correct, start over', statements: [`${t} drop column b;`], obstacle: undefined, losses: ['core.t.b'] },
+      { choices: 'go on, correct, start over', statements: [`${t} drop column b;`], obstacle: undefined, losses: [{ of: 'core.t.b' }] },
     ],
     [
       'a column renamed and widened',
@@ -58,6 +58,16 @@ describe('a changed definition of a table that keeps rows', () => {
         statements: [`${t} rename column a to amount;`, `${t} alter column amount type bigint using cast(amount as bigint);`],
         obstacle: undefined,
         losses: [],
+      },
+    ],
+    [
+      'a column whose values may not fit any more',
+      BEFORE.replace('b text,', 'b varchar(3),'),
+      {
+        choices: 'go on, start over',
+        statements: [`${t} alter column b type varchar(3) using cast(b as varchar(3));`],
+        obstacle: undefined,
+        losses: [{ of: 'core.t.b', cutTo: 'varchar(3)' }],
       },
     ],
     [
@@ -75,7 +85,7 @@ describe('a changed definition of a table that keeps rows', () => {
       'create table core.t (k text); select k from landing.src;',
       { choices: undefined, statements: undefined, obstacle: undefined, losses: [] },
     ],
-    ['deleted', null, { choices: undefined, statements: undefined, obstacle: undefined, losses: ['core.t'] }],
+    ['deleted', null, { choices: undefined, statements: undefined, obstacle: undefined, losses: [{ of: 'core.t' }] }],
   ])('%s', (_, after, expected) => expect(asked(after)).toEqual(expected));
 
   test('a column stays where drift keeps what is there', () => {

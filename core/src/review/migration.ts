@@ -3,6 +3,7 @@ import { optionOf } from '../load/target.js';
 import type { Definition, LoadPolicy, Project, Table } from '../project/model.js';
 import { schemaNameOf } from '../project/fan-out.js';
 import { plainIdent } from '../sql/quote.js';
+import { keepsValues } from '../sql/types.js';
 import type { ProjectChange } from './changes.js';
 
 /** What a release may do with the rows that a table holds. */
@@ -54,17 +55,27 @@ export function migrations(before: Project, after: Project, change: ProjectChang
 const keepsRows = (table: Table | undefined): table is Definition => table?.kind === 'definition' && STATEFUL.has(table.policy) && table.contract !== undefined;
 const queryText = (project: Project, table: Definition) => project.files.get(table.path)!.text.slice(table.query!.start, table.query!.end);
 
+/** Columns that stay, under their new names and types, with those that they had. */
+function keptColumns(before: Definition, after: Definition): { name: string; type: string; was: string; typeWas: string }[] {
+  return after.contract!.columns.flatMap(({ name, type, options }) => {
+    const was = renamedFrom(before, name, options['was']) ?? name;
+    const old = before.contract!.columns.find((o) => o.name === was);
+    return old ? [{ name, type, was, typeWas: old.type }] : [];
+  });
+}
+
 /** How the columns of one contract become those of another. */
 function columnStatements(before: Definition, after: Definition): string[] {
   const alter = (action: string) => `alter table ${plainIdent(schemaNameOf(after))}.${plainIdent(after.name)} ${action};`;
-  const [old, fresh] = [before.contract!.columns, after.contract!.columns];
+  const kept = new Map(keptColumns(before, after).map((c) => [c.name, c]));
   const statements: string[] = [];
-  for (const c of fresh) {
-    const was = renamedFrom(before, c.name, c.options['was']);
-    const same = old.find((o) => o.name === (was ?? c.name));
-    if (was !== undefined) statements.push(alter(`rename column ${plainIdent(was)} to ${plainIdent(c.name)}`));
-    if (!same) statements.push(`${alter(`add column ${plainIdent(c.name)} ${c.type}`)} -- null in the rows that are there`);
-    else if (same.type !== c.type) statements.push(alter(`alter column ${plainIdent(c.name)} type ${c.type} using cast(${plainIdent(c.name)} as ${c.type})`));
+  for (const { name, type } of after.contract!.columns) {
+    const old = kept.get(name);
+    if (!old) statements.push(`${alter(`add column ${plainIdent(name)} ${type}`)} -- null in the rows that are there`);
+    else {
+      if (old.was !== name) statements.push(alter(`rename column ${plainIdent(old.was)} to ${plainIdent(name)}`));
+      if (old.typeWas !== type) statements.push(alter(`alter column ${plainIdent(name)} type ${type} using cast(${plainIdent(name)} as ${type})`));
+    }
   }
   for (const name of droppedColumns(before, after)) statements.push(alter(`drop column ${plainIdent(name)}`));
   return statements;
@@ -77,18 +88,28 @@ const renamedFrom = (before: Definition, name: string, was: string | undefined):
 
 function droppedColumns(before: Definition, after: Definition): string[] {
   if (optionOf(after, 'drift') === 'add') return [];
-  const kept = new Set(after.contract!.columns.flatMap((c) => [c.name, renamedFrom(before, c.name, c.options['was']) ?? c.name]));
+  const kept = new Set([...after.contract!.columns.map((c) => c.name), ...keptColumns(before, after).map((c) => c.was)]);
   return before.contract!.columns.filter((c) => !kept.has(c.name)).map((c) => c.name);
 }
 
+/** What a release takes away for good, or may cut: each needs someone's consent. */
+export interface Loss {
+  /** `core.dim_port` or `core.dim_port.flag_code`. */
+  readonly of: string;
+  /** The type that a column's values may not fit; without it what is named is dropped. */
+  readonly cutTo?: string;
+}
+
 /**
- * What a release takes away for good: tables whose definition is deleted, and columns of tables that
- * keep rows. `core.dim_port` and `core.dim_port.flag_code`: each needs someone's consent.
+ * What is lost by a release: tables whose definition is deleted, columns of tables that keep rows, and what their
+ * values have too much for another type.
  */
-export function losses(before: Project, after: Project, change: ProjectChange): string[] {
-  return change.tables.flatMap((t) => {
+export function losses(before: Project, after: Project, change: ProjectChange): Loss[] {
+  return change.tables.flatMap((t): Loss[] => {
     const [old, fresh] = [before.tables.get(t.table), after.tables.get(t.table)];
-    if (t.kind === 'deleted') return old?.kind === 'definition' && old.policy === 'view' ? [] : [t.table];
-    return keepsRows(old) && keepsRows(fresh) ? droppedColumns(old, fresh).map((c) => `${t.table}.${c}`) : [];
+    if (t.kind === 'deleted') return old?.kind === 'definition' && old.policy === 'view' ? [] : [{ of: t.table }];
+    if (!keepsRows(old) || !keepsRows(fresh)) return [];
+    const cut = keptColumns(old, fresh).filter((c) => !keepsValues(c.typeWas, c.type));
+    return [...droppedColumns(old, fresh).map((c) => ({ of: `${t.table}.${c}` })), ...cut.map((c) => ({ of: `${t.table}.${c.name}`, cutTo: c.type }))];
   });
 }

@@ -7,7 +7,7 @@ import { loadParser, parseSql } from './parser.js';
 import { byteToCharacter, lineColumn } from './positions.js';
 import { boundedName, ident, literal } from './quote.js';
 import { nameOf, tokenize, withoutLayout } from './tokens.js';
-import { shortType } from './types.js';
+import { keepsValues, narrows, shortType } from './types.js';
 
 beforeAll(loadParser);
 
@@ -157,3 +157,31 @@ test.each([
   ['double precision', 'double precision'],
   ['text[]', 'text[]'],
 ])('%s is written %s', (from, to) => expect(shortType(from)).toBe(to));
+
+test.each<[string, string, 'keeps' | 'narrows' | 'may lose']>([
+  ['integer', 'integer', 'keeps'],
+  ['integer', 'bigint', 'keeps'],
+  ['bigint', 'integer', 'narrows'],
+  ['integer', 'numeric(12,2)', 'keeps'],
+  ['bigint', 'numeric(12,2)', 'may lose'],
+  ['numeric(9,0)', 'integer', 'keeps'],
+  ['numeric(10,0)', 'integer', 'narrows'],
+  ['numeric(5,2)', 'integer', 'narrows'],
+  ['numeric(10,2)', 'numeric(12,2)', 'keeps'],
+  ['numeric(10,2)', 'numeric(11,3)', 'keeps'],
+  ['numeric(10,2)', 'numeric(10,3)', 'narrows'],
+  ['numeric(10,2)', 'numeric(12,1)', 'narrows'],
+  ['numeric(10,2)', 'numeric', 'keeps'],
+  ['numeric', 'numeric(38,10)', 'narrows'],
+  ['varchar(3)', 'varchar(4)', 'keeps'],
+  ['varchar(3)', 'varchar(2)', 'narrows'],
+  ['varchar', 'varchar(2)', 'narrows'],
+  ['varchar(3)', 'text', 'keeps'],
+  ['text', 'varchar(3)', 'narrows'],
+  ['text', 'character(3)', 'narrows'],
+  ['uuid', 'text', 'keeps'],
+  ['text', 'uuid', 'may lose'],
+  ['date', 'timestamptz', 'keeps'],
+  ['timestamptz', 'date', 'may lose'],
+  ['double precision', 'numeric(10,2)', 'may lose'],
+])('%s as %s: %s', (from, to, expected) => expect(keepsValues(from, to) ? 'keeps' : narrows(from, to) ? 'narrows' : 'may lose').toBe(expected));

@@ -50,3 +50,45 @@ export function shortType(formatted: string): string {
   if (zoned) return `${zoned[1]}${zoned[3] === 'with' ? 'tz' : ''}${zoned[2] ?? ''}${zoned[4] ?? ''}`;
   return (SHORT[base] ?? base) + rest;
 }
+
+/** Digits of the greatest value of each type of whole numbers. */
+const INTEGERS: Readonly<Record<string, number>> = { smallint: 5, integer: 10, bigint: 19 };
+
+/** A type's name, and its numbers in brackets. */
+function partsOf(type: string): { name: string; sizes: number[] } {
+  const [, name = type, sizes] = /^([a-z ]+)(?:\(([\d,]+)\))?$/.exec(type) ?? [];
+  return { name, sizes: sizes?.split(',').map(Number) ?? [] };
+}
+
+/** Digits before and behind the point that values of a number's type may have; undefined for other types. */
+function digitsOf(type: string): { before: number; behind: number } | undefined {
+  const { name, sizes } = partsOf(type);
+  if (INTEGERS[name] !== undefined) return { before: INTEGERS[name], behind: 0 };
+  if (name !== 'numeric') return undefined;
+  const [precision = Infinity, scale = precision === Infinity ? Infinity : 0] = sizes;
+  return { before: precision === Infinity ? Infinity : precision - scale, behind: scale };
+}
+
+/**
+ * Whether each value of one type is the same value in another: a wider number, a longer text, any type as text.
+ * False where that is not known. @param from, to types in their short forms
+ */
+export function keepsValues(from: string, to: string): boolean {
+  if (from === to || to === 'text' || to === 'varchar') return true;
+  const [a, b] = [digitsOf(from), digitsOf(to)];
+  if (a && b) {
+    if (INTEGERS[from] !== undefined && INTEGERS[to] !== undefined) return a.before <= b.before;
+    // Not every number with as many digits as the greatest whole number has is as small as that.
+    return a.before <= b.before - (INTEGERS[to] === undefined ? 0 : 1) && a.behind <= b.behind;
+  }
+  const [texts, longer] = [partsOf(from), partsOf(to)];
+  if (texts.name === 'varchar' && longer.name === 'varchar') return (texts.sizes[0] ?? Infinity) <= longer.sizes[0]!;
+  return from === 'date' && (to === 'timestamp' || to === 'timestamptz');
+}
+
+/** Whether values of a type may be cut or refused in another one: a smaller number, a shorter text. Whole numbers are taken to fit any numeric. */
+export function narrows(from: string, to: string): boolean {
+  const numbers = digitsOf(from) && digitsOf(to) && (INTEGERS[from] === undefined || INTEGERS[to] !== undefined);
+  const texts = ['text', 'varchar', 'character'].includes(partsOf(from).name) && ['varchar', 'character'].includes(partsOf(to).name);
+  return Boolean(numbers || texts) && !keepsValues(from, to);
+}

@@ -109,7 +109,7 @@ test('a release migrates a history and keeps its versions and numbers', async ()
   // What is dropped for good needs consent; what cannot be done is refused.
   await draft(mira, slug, 'core/dim_vessel.sql', () => original.files['core/dim_vessel.sql']!);
   await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'As it was' });
-  expect((await ask('As it was')).body).toMatchObject({ code: 'needs-consent', losses: ['core.dim_vessel.tons_known'] });
+  expect((await ask('As it was')).body).toMatchObject({ code: 'needs-consent', losses: [{ of: 'core.dim_vessel.tons_known' }] });
   const consents = ['core.dim_vessel.tons_known'];
   expect((await ask('As it was', { consents, treatments: { 'core.dim_vessel': 'forget it' } })).body).toMatchObject({ code: 'bad-treatment' });
   await mira.ended(((await ask('As it was', { consents, treatments: { 'core.dim_vessel': 'correct' } })).body as { id: number }).id);

@@ -1,6 +1,6 @@
 import { Injectable, type OnApplicationBootstrap, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { compareProjects, schemaNames, losses, migrations, type Migration, type Project, type ProjectChange, type Treatment } from '@ouvrage/core';
+import { compareProjects, schemaNames, losses, migrations, type Loss, type Migration, type Project, type ProjectChange, type Treatment } from '@ouvrage/core';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -152,12 +152,15 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     );
   }
 
-  private refuseLosses(lost: readonly string[], consents: readonly string[]): void {
-    const open = lost.filter((l) => !consents.includes(l));
-    if (open.length)
-      throw new Problem(409, 'needs-consent', `This release drops ${open.join(', ')} for good`, 'Say that it may, or keep it in the contract.', {
-        losses: open,
-      });
+  private refuseLosses(lost: readonly Loss[], consents: readonly string[]): void {
+    const open = lost.filter((l) => !consents.includes(l.of));
+    if (open.length === 0) return;
+    const [cut, dropped] = [open.filter((l) => l.cutTo !== undefined), open.filter((l) => l.cutTo === undefined)];
+    const does = [
+      ...(dropped.length ? [`drops ${dropped.map((l) => l.of).join(', ')} for good`] : []),
+      ...(cut.length ? [`may cut values of ${cut.map((l) => `${l.of} to ${l.cutTo!}`).join(', ')}`] : []),
+    ];
+    throw new Problem(409, 'needs-consent', `This release ${does.join(' and ')}`, 'Say that it may, or keep it in the contract.', { losses: open });
   }
 
   /** What is done with the rows of each table that keeps them. */

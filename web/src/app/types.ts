@@ -1,4 +1,4 @@
-import type { Drift, Migration, Profile, RowFilter, Verdict } from '@ouvrage/core';
+import type { Drift, Loss, Migration, Profile, RowFilter, Verdict } from '@ouvrage/core';
 
 /** The answers of the server, as the interface reads them. */
 export interface Person {
@@ -310,6 +310,7 @@ export interface TableChange {
   readonly table: string;
   readonly columnsAdded: readonly string[];
   readonly columnsDropped: readonly string[];
+  readonly columnsRetyped: readonly string[];
 }
 
 export interface FileConflict {
@@ -333,7 +334,7 @@ export interface Comparison {
   }[];
   readonly tables: readonly TableChange[];
   /** Tables, and columns of tables that keep rows, which the release drops for good. */
-  readonly losses: readonly string[];
+  readonly losses: readonly Loss[];
   /** Tables that keep rows and whose definition changed. */
   readonly migrations: readonly Migration[];
   readonly untouched: number;

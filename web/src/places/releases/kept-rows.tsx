@@ -20,7 +20,7 @@ export const firstAnswers = (data: Comparison): Answers => ({
   consents: [],
 });
 
-/** Tables that keep rows: what becomes of them, how their columns change, and what is dropped for good. */
+/** Tables that keep rows: what becomes of them, how their columns change, and what is lost for good. */
 export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answers: Answers; onAnswer: (answers: Answers) => void }) {
   if (data.migrations.length + data.losses.length === 0) return null;
   return (
@@ -53,8 +53,8 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
           )}
         </fieldset>
       ))}
-      {data.losses.length > 0 && <SectionTitle>Dropped for good</SectionTitle>}
-      {data.losses.map((loss) => (
+      {data.losses.length > 0 && <SectionTitle>Lost for good</SectionTitle>}
+      {data.losses.map(({ of: loss, cutTo }) => (
         <label key={loss} className="flex min-h-6 items-baseline gap-2">
           <input
             type="checkbox"
@@ -62,7 +62,7 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
             onChange={(e) => onAnswer({ ...answers, consents: e.target.checked ? [...answers.consents, loss] : answers.consents.filter((c) => c !== loss) })}
           />
           <span className="min-w-0 break-words">
-            <span className="font-mono text-[12px]">{loss}</span> may be dropped
+            <span className="font-mono text-[12px]">{loss}</span> {cutTo === undefined ? 'may be dropped' : `may be cut to ${cutTo}`}
           </span>
         </label>
       ))}

@@ -122,7 +122,7 @@ function ReleaseForm({ data }: { data: Comparison }) {
   const [answers, setAnswers] = useState(() => firstAnswers(data));
   const [release, { error, isLoading }] = useReleaseMutation();
   const navigate = useNavigate();
-  const unsettled = data.losses.some((l) => !answers.consents.includes(l));
+  const unsettled = data.losses.some((l) => !answers.consents.includes(l.of));
   const blocked = data.errors.length
     ? 'Definitions have errors.'
     : data.conflicts.length

@@ -99,10 +99,11 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
 
 function TableLine({ change, to, current }: { change: TableChange; to: string | undefined; current: boolean }) {
   const { layerPosition, tables } = useProject();
-  const name = tables.get(change.table)?.name ?? change.table.split('.')[1];
+  const name = tables.get(change.table)?.name ?? change.table;
   const columns = [
     change.columnsAdded.length ? `new: ${change.columnsAdded.join(', ')}` : '',
     change.columnsDropped.length ? `gone: ${change.columnsDropped.join(', ')}` : '',
+    change.columnsRetyped.length ? `other type: ${change.columnsRetyped.join(', ')}` : '',
   ]
     .filter(Boolean)
     .join('; ');
