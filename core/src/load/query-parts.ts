@@ -1,7 +1,8 @@
 import type { Definition, IndexedFile, Project } from '../project/model.js';
+import { constraintRange } from '../contract/contract.js';
 import { commonTables, Words } from '../sql/blocks.js';
 import type { Range } from '../sql/positions.js';
-import { compileText, previewQuery, settingsOf, withEach, type Names } from './compile.js';
+import { compileCondition, compileText, definitionQuery, previewQuery, settingsOf, withEach, wrapped, type Names } from './compile.js';
 
 /** A part of a query, where its author wrote it, and the parts that it is made of. */
 export interface QueryPart extends Range {
@@ -31,6 +32,20 @@ const TAIL = new Set(['order', 'limit', 'offset', 'fetch', 'for']);
  */
 export function queryParts(project: Project, of: Queried, names: Names): QueryPart[] {
   return new PartReader(project, of, names).parts();
+}
+
+/** The conditions that a definition's contract has for rows, as they hold or fail over what its query returns. */
+export function conditionParts(project: Project, table: Definition, names: Names): QueryPart[] {
+  const { text } = project.files.get(table.path)!;
+  return (table.contract?.constraints ?? []).flatMap(({ expression, start }) => {
+    if (expression === undefined) return [];
+    const sql = (standIns?: Names['standIns']) => {
+      const all = { ...names, settings: names.settings ?? settingsOf(project), ...(standIns && { standIns }) };
+      const rows = wrapped(`select count(*) from (\n`, definitionQuery(project, table, all), `\n) as q where not (${compileCondition(expression, all)})`);
+      return previewQuery(project, rows, readsOf(table), all).text;
+    };
+    return [{ ...constraintRange(text, start), sql, parts: [] }];
+  });
 }
 
 class PartReader {

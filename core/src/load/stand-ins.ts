@@ -1,7 +1,7 @@
 import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
 import { ident } from '../sql/quote.js';
 import type { Names } from './compile.js';
-import { hashOf } from './keys.js';
+import { hashOf, rowHash } from './keys.js';
 import { lookUpJoin } from './look-ups.js';
 import { targetOf, type Target } from './target.js';
 
@@ -23,6 +23,12 @@ export function standInColumns(project: Project, table: Definition, names: Names
     const value = standIn(target, column);
     if (value !== undefined) values.set(column.name, value);
   }
+  for (const column of target.columns.filter((c) => c.options['role'] === 'row hash')) {
+    values.set(
+      column.name,
+      rowHash(target, column, (c) => values.get(c.name) ?? `q.${ident(c.name)}`),
+    );
+  }
   return { values, joins };
 }
 
@@ -30,6 +36,7 @@ function standIn(target: Target, column: ColumnDeclaration): string | undefined 
   if (column.options['on_change'] === 'previous') return 'null';
   switch (column.options['role']) {
     case 'surrogate key':
+    case 'durable key':
       return hashOf(target.key.map((k) => `q.${ident(k)}`));
     case 'valid from':
       return "'-infinity'";

@@ -4,7 +4,7 @@ import { ident, literal, qualified } from '../sql/quote.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
 import { compileText, settingsOf, withEach, type Names } from './compile.js';
 import type { Place } from './place.js';
-import { queryParts, readsOf, type Queried, type QueryPart } from './query-parts.js';
+import { conditionParts, queryParts, readsOf, type Queried, type QueryPart } from './query-parts.js';
 import { isFilled } from './target.js';
 
 /** Rows that a trace shows. */
@@ -94,8 +94,13 @@ export function suspects(project: Project, of: Queried, names: Names): Suspect[]
   const views = [...readThroughViews(project, of)].filter((name) => isView(project, name)).map((name) => project.tables.get(name) as Definition);
   return [...views.reverse(), of]
     .filter((q) => q.query)
-    .map((q) => ({ of: q, parts: queryParts(project, q, inlining), inputs: storedInputs(project, q, names) }));
+    .map((q) => {
+      const conditions = isDefinition(q) ? conditionParts(project, q, inlining) : [];
+      return { of: q, parts: [...queryParts(project, q, inlining), ...conditions], inputs: storedInputs(project, q, names) };
+    });
 }
+
+const isDefinition = (of: Queried): of is Definition => 'policy' in of;
 
 /** Inputs with those first of whose columns a part names most. */
 export function likeliest(project: Project, { of, inputs }: Suspect, part: Range): StoredInput[] {

@@ -108,6 +108,23 @@ test('a value that does not fit the contract: the place is its column there', as
   expect(at).toBe('berth_name numeric(4,1)');
 });
 
+test('a condition of the contract: the place, and the row', async () => {
+  const condition = `check (1 / (berth_code <> '${first}')::integer > 0)`;
+  const { error, at } = await failing(
+    `create table core.traced (\n  berth_code text,\n  ${condition}\n) with (load = rebuild);\nselect berth_code from landing.berth;`,
+  );
+  expect(error).toMatchObject({ sqlstate: '22012', path: 'core/traced.sql', detail: 'The error comes from this row of landing.berth:' });
+  expect(at).toBe(condition);
+  expect(column(error, 'berth_code')).toEqual([first]);
+});
+
+test('a statement of which the database tells no place: its beginning', async () => {
+  const index = 'create unique index on core.traced (terminal_code);';
+  const { error, at } = await failing(`create table core.traced with (load = rebuild) as\nselect terminal_code from landing.berth;\n\n${index}`);
+  expect(error).toMatchObject({ sqlstate: '23505', detail: expect.stringContaining('is duplicated') });
+  expect(at).toBe(index);
+});
+
 test('a file of checks/, functions in it', async () => {
   const [{ hull }] = (await warehouse<{ hull: string }>('select hull_no as hull from landing.vessel order by 1 offset 7 limit 1')) as [{ hull: string }];
   const condition = `where not functions.hull_no_is_valid(hull_no) or 1 / (hull_no <> '${hull}')::integer = 0`;

@@ -35,14 +35,14 @@ const REMEDIES: Readonly<Record<string, string>> = {
 };
 
 /**
- * An error in plain words, with the place in the author's file where it can be told.
+ * An error in plain words, with the place in the author's file: where the database tells none, that of the statement.
  * @param author leads from an offset of the statement back to the file
  */
 export function stepError(error: unknown, project: Project, author?: { readonly path: string; readonly original: (offset: number) => number }): StepError {
   if (!isDatabaseError(error)) return { message: error instanceof Error ? error.message : String(error) };
   const position = Number(error.position ?? 0);
   const file = author && project.files.get(author.path);
-  const place = file && position > 0 ? { path: author.path, ...lineColumn(file.text, author.original(position - 1)) } : author ? { path: author.path } : {};
+  const place = file ? { path: author.path, ...lineColumn(file.text, author.original(Math.max(0, position - 1))) } : {};
   const hint = error.hint ?? REMEDIES[error.code ?? ''];
   return {
     message: error.message,
