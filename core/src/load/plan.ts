@@ -280,13 +280,15 @@ function usedSettings(table: Definition, settings: ReadonlyMap<string, string>):
 /** What `set` before the contract says. */
 function beforeStatements(project: Project, table: Definition): LoadStatement[] {
   const { text } = project.files.get(table.path)!;
-  return table.before.map((s) => ({ kind: 'session', sql: localSet(text.slice(s.start, s.end)) }));
+  return table.before.map((s) => ({ kind: 'session', sql: localSet(text.slice(s.start, s.end)), author: { path: table.path, original: () => s.start } }));
 }
 
 /** The option `before`: in the load's transaction, before the query, when the table is there to be changed. */
 function beforeQuery(table: Definition, names: Names): LoadStatement[] {
-  const text = optionOf(table, 'before');
-  return text === undefined ? [] : beforeStatementsOf(text, names).map((sql): LoadStatement => ({ kind: 'before', sql }));
+  const option = table.contract?.options.get('before');
+  if (!option) return [];
+  const author = { path: table.path, original: () => option.range.start };
+  return beforeStatementsOf(option.value, names).map((sql): LoadStatement => ({ kind: 'before', sql, author }));
 }
 
 /** Columns of the contract, or of the header as text; the order is the contract's. */

@@ -118,11 +118,30 @@ test('a condition of the contract: the place, and the row', async () => {
   expect(column(error, 'berth_code')).toEqual([first]);
 });
 
-test('a statement of which the database tells no place: its beginning', async () => {
-  const index = 'create unique index on core.traced (terminal_code);';
-  const { error, at } = await failing(`create table core.traced with (load = rebuild) as\nselect terminal_code from landing.berth;\n\n${index}`);
-  expect(error).toMatchObject({ sqlstate: '23505', detail: expect.stringContaining('is duplicated') });
-  expect(at).toBe(index);
+test.each<[string, (statement: string) => string, string, string]>([
+  [
+    'an index',
+    (index) => `create table core.traced with (load = rebuild) as\nselect terminal_code from landing.berth;\n\n${index}`,
+    'create unique index on core.traced (terminal_code);',
+    '23505',
+  ],
+  [
+    'a setting',
+    (set) => `\n${set}\ncreate table core.traced with (load = rebuild) as select terminal_code from landing.berth;`,
+    "set work_mem = 'lots';",
+    '22023',
+  ],
+  [
+    'the option before',
+    (option) =>
+      `create table core.traced (berth_code text primary key)\nwith (load = merge, business_key = 'berth_code',\n${option}\nselect berth_code from landing.berth;`,
+    "before = 'select 1 / 0');",
+    '22012',
+  ],
+])('%s, of which the database tells no place: its beginning', async (_, text, statement, sqlstate) => {
+  const { error, at } = await failing(text(statement));
+  expect(error).toMatchObject({ sqlstate, path: 'core/traced.sql' });
+  expect(at).toBe(statement);
 });
 
 test('a file of checks/, functions in it', async () => {

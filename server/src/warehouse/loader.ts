@@ -23,7 +23,9 @@ export class Loader extends Statements {
    * @returns the plan as it stands, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
    */
   async makeBeside(plan: LoadPlan, csv: string | undefined, swapsNext: boolean): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
-    this.settings(plan.session.map((s) => s.sql));
+    this.settings(plan.session.filter((s) => !s.author).map((s) => s.sql));
+    // What an author sets may be refused.
+    for (const statement of plan.session.filter((s) => s.author)) await this.run(statement);
     let built: number | null | undefined;
     for (const statement of plan.build) built = (await this.runInTurn(statement))?.rowCount;
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
