@@ -192,17 +192,16 @@ class PolicyReader {
         this.report(`option ${name}: ${condition.problem}`, 'write one condition over q, the query’s row, and t, the table’s', option.range);
         continue;
       }
-      for (const problem of resolveExpression(condition.node, [
+      const problems = resolveExpression(condition.node, [
         { name: 'q', columns: query },
         { name: 't', columns: target },
-      ])) {
-        const parts = 'parts' in problem ? problem.parts : [];
-        const wrong = parts.at(-1) ?? '';
+      ]);
+      for (const wrong of new Set(problems.map((p) => ('parts' in p ? p.parts.join('.') : '')))) {
         const near = didYouMean(
-          wrong,
+          wrong.split('.').at(-1)!,
           target.map((c) => c.name),
         );
-        this.report(`option ${name}: there is no ${parts.join('.')}`, near ?? 'write q.column or t.column', option.range);
+        this.report(`option ${name}: there is no ${wrong}`, near ?? 'write q.column or t.column', option.range);
       }
     }
   }

@@ -130,7 +130,7 @@ describe('what a policy cannot use', () => {
     ],
     [
       'a condition over an unknown column',
-      table('k text, x text', "load = merge, business_key = 'k', update_when = 'q.xx > t.x'"),
+      table('k text, x text', "load = merge, business_key = 'k', update_when = 'q.xx > t.x or q.xx is null'"),
       ['[update_when] option update_when: there is no q.xx (write q.column or t.column)'],
     ],
     [
