@@ -1,7 +1,7 @@
 import { HighlightStyle, syntaxHighlighting } from '@codemirror/language';
 import { EditorState, type Extension } from '@codemirror/state';
 import { EditorView } from '@codemirror/view';
-import { PostgreSQL, sql } from '@codemirror/lang-sql';
+import { PostgreSQL, sql, SQLDialect } from '@codemirror/lang-sql';
 import { tags } from '@lezer/highlight';
 
 /** The page's nonce: styles that CodeMirror and Radix put in carry it. */
@@ -49,10 +49,13 @@ const look = EditorView.theme({
   '&.cm-merge-a .cm-changedText, .cm-deletedChunk .cm-deletedText': { background: 'color-mix(in srgb, var(--broken) 12%, transparent) !important' },
 });
 
+/** Statements in the bodies of blocks and procedures, which are strings to PostgreSQL, look like statements. */
+export const WITH_BODIES = SQLDialect.define({ ...PostgreSQL.spec, doubleDollarQuotedStrings: false });
+
 /** Colours, SQL, and the nonce: what every view of code has. */
-export function codeLook(path = 'x.sql'): Extension[] {
+export function codeLook(path = 'x.sql', dialect = PostgreSQL): Extension[] {
   return [
-    path.endsWith('.sql') ? sql({ dialect: PostgreSQL }) : [],
+    path.endsWith('.sql') ? sql({ dialect }) : [],
     syntaxHighlighting(highlight),
     look,
     EditorView.cspNonce.of(pageNonce()),

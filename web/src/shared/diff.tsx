@@ -2,7 +2,7 @@ import { MergeView, unifiedMergeView } from '@codemirror/merge';
 import { EditorState } from '@codemirror/state';
 import { EditorView, lineNumbers } from '@codemirror/view';
 import { useEffect, useRef } from 'react';
-import { codeLook } from './code';
+import { codeLook, WITH_BODIES } from './code';
 
 const still = (path: string) => [
   lineNumbers(),
@@ -48,7 +48,7 @@ export function Sql({ text, label = 'SQL', tall }: { text: string; label?: strin
         EditorView.editable.of(false),
         EditorView.lineWrapping,
         EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': label }),
-        codeLook(),
+        codeLook('x.sql', WITH_BODIES),
       ],
     });
     return () => view.destroy();
