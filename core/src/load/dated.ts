@@ -22,6 +22,9 @@ export function datedSteps({ target, own, home }: PolicyContext): LoadStep[] {
   const ofQuery = `select ${columnsOf('q', names)} from ${ROWS} as q where q.${asOf} in (select ${asOf} from ${place})`;
   const ofTable = `select ${columnsOf('t', names)} from ${place} as t where t.${asOf} in (select ${asOf} from ${ROWS})`;
   const changed = `(select ${asOf} from ${CHANGES} where differs$)`;
+  const oldest = (dates: string) => `(select min(${asOf}) from (${dates} order by ${asOf} desc limit ${keep!}) as kept)`;
+  // A date beyond those that stay would come and go again with each load.
+  const ofKept = keep === undefined ? '' : ` where ${asOf} >= ${oldest(`select ${asOf} from delivered union select ${asOf} from ${place}`)}`;
   return [
     ...createKeyMaps(maps),
     run(
@@ -29,8 +32,10 @@ export function datedSteps({ target, own, home }: PolicyContext): LoadStep[] {
       // A date that is not there is taken without comparing: the list of different ones is only made where it is asked for.
       // Whether a date is there is asked by the least from it on, which an index gives: exists reads the whole table for one that is not.
       `create temp table changes on commit drop as
-with dates as materialized (
-  select ${asOf}, (select min(t.${asOf}) from ${place} as t where t.${asOf} >= d.${asOf}) is not distinct from d.${asOf} as replaced$ from (select distinct ${asOf} from ${ROWS}) as d
+with delivered as materialized (
+  select distinct ${asOf} from ${ROWS}
+), dates as materialized (
+  select ${asOf}, (select min(t.${asOf}) from ${place} as t where t.${asOf} >= d.${asOf}) is not distinct from d.${asOf} as replaced$ from delivered as d${ofKept}
 )
 select ${asOf}, replaced$, case when replaced$ then ${asOf} in (select ${asOf} from ((${ofQuery} except all ${ofTable}) union all (${ofTable} except all ${ofQuery})) as different) else true end as differs$
 from dates`,
@@ -45,15 +50,12 @@ from dates`,
       'build',
       `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${ROWS} as q${row.join}\nwhere q.${asOf} in ${changed}`,
     ),
-    ...(keep === undefined
-      ? []
-      : [
-          run(
-            'build',
-            `delete from ${place} where ${asOf} < (select min(${asOf}) from (select distinct ${asOf} from ${place} order by ${asOf} desc limit ${keep}) as kept)`,
-          ),
-        ]),
-    counts(CHANGES, { 'new dates': 'not replaced$', 'replaced dates': 'replaced$ and differs$', 'unchanged dates': 'not differs$' }),
+    ...(keep === undefined ? [] : [run('build', `delete from ${place} where ${asOf} < ${oldest(`select distinct ${asOf} from ${place}`)}`)]),
+    counts(
+      CHANGES,
+      { 'new dates': 'not replaced$', 'replaced dates': 'replaced$ and differs$', 'unchanged dates': 'not differs$' },
+      keep === undefined ? {} : { 'dates too old to stay': `(select count(distinct ${asOf}) from ${ROWS}) - count(*)` },
+    ),
     dropTemporary(CHANGES),
   ];
 }
