@@ -1,4 +1,4 @@
-import type { Definition, Project } from '../project/model.js';
+import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
 import { ident, qualified } from '../sql/quote.js';
 import { keyMapsOf, numberIn } from './keys.js';
 import { askedTable } from './look-ups-again.js';
@@ -45,14 +45,18 @@ export function rememberedColumns(project: Project, table: Definition): Map<Reme
   ]);
 }
 
+/** The column of the rows that are copied that a column goes on from, under its name or its former one. */
+export function columnBefore({ name, options }: ColumnDeclaration, { columns }: Extract<LoadBase, { readonly kind: 'copy' }>): string | undefined {
+  return [name, options['was']].find((n) => n !== undefined && columns.includes(n));
+}
+
 /** The table that the load goes on with: empty, or a copy in the contract's form; new columns are null in old rows. */
 export function startingTable(table: Definition, own: Place, base: LoadBase): string {
   const columns = table.contract!.columns;
   if (base.kind !== 'copy') return emptyTable(table, own);
   const extras = (base.extras ?? []).filter((e) => !columns.some((c) => c.name === e.name)).map((e) => ident(e.name));
   const items = columns.map((c) => {
-    const was = c.options['was'];
-    const from = base.columns.includes(c.name) ? c.name : was !== undefined && base.columns.includes(was) ? was : undefined;
+    const from = columnBefore(c, base);
     return `cast(${from === undefined ? 'null' : ident(from)} as ${c.type}) as ${ident(c.name)}`;
   });
   return `create table ${qualified(own)}${storage(table)} as\nselect ${[...items, ...extras].join(',\n       ')}\nfrom ${qualified(base.from)}`;

@@ -42,16 +42,20 @@ export const surrogateMap = (target: Target, home: Place): KeyMap | undefined =>
 export const numberIn = (map: Pick<KeyMap, 'parts'>): string => (map.parts.some((p) => p.name === 'number') ? 'number$' : 'number');
 
 /** Makes the key maps that are not there. */
-export function createKeyMaps(maps: readonly KeyMap[]): LoadStep[] {
-  return maps
-    .filter((m) => m.method === 'sequence')
-    .map((map) => {
-      const columns = map.parts.map((c) => `${ident(c.name)} ${c.type} not null`);
-      return run(
-        'build',
-        `create table if not exists ${qualified(map.place)} (\n  ${columns.join(',\n  ')},\n  ${numberIn(map)} bigint not null unique,\n  primary key (${idents(map.parts.map((p) => p.name))})\n)`,
-      );
-    });
+export const createKeyMaps = (maps: readonly KeyMap[]): LoadStep[] => maps.filter((m) => m.method === 'sequence').map((map) => run('build', keyMapTable(map)));
+
+export function keyMapTable(map: KeyMap): string {
+  const columns = map.parts.map((c) => `${ident(c.name)} ${c.type} not null`);
+  return `create table if not exists ${qualified(map.place)} (\n  ${columns.join(',\n  ')},\n  ${numberIn(map)} bigint not null unique,\n  primary key (${idents(map.parts.map((p) => p.name))})\n)`;
+}
+
+/** Numbers keys that have none yet. @param from as of `numberKeys` */
+export function numbering(map: KeyMap, from: string): string {
+  const [keys, parts] = [qualified(map.place), map.parts.map((p) => p.name)];
+  return `insert into ${keys} (${idents(parts)}, ${numberIn(map)})
+select ${idents(parts)}, (select coalesce(max(${numberIn(map)}), 0) from ${keys}) + row_number() over (order by ${idents(parts)})
+from (select distinct ${idents(parts)} from ${from} as keyed) as n
+where not exists (select from ${keys} as k where ${parts.map((p) => `k.${ident(p)} = n.${ident(p)}`).join(' and ')})`;
 }
 
 /** Numbers the keys of some rows that have none yet. @param from a table with the parts as columns */
@@ -59,7 +63,6 @@ export function numberKeys(maps: readonly KeyMap[], from: string): LoadStep[] {
   return maps.flatMap((map) => {
     const parts = map.parts.map((p) => p.name);
     if (map.method === 'hash') return hashGuards(map, from);
-    const keys = qualified(map.place);
     const known = [...new Set(parts)].map((p) => `n.${ident(p)} is null`).join(' or ');
     return [
       checking(
@@ -70,13 +73,7 @@ export function numberKeys(maps: readonly KeyMap[], from: string): LoadStep[] {
           'Leave them out in the query, or give them a value.',
         ),
       ),
-      run(
-        'build',
-        `insert into ${keys} (${idents(parts)}, ${numberIn(map)})
-select ${idents(parts)}, (select coalesce(max(${numberIn(map)}), 0) from ${keys}) + row_number() over (order by ${idents(parts)})
-from (select distinct ${idents(parts)} from ${from} as keyed) as n
-where not exists (select from ${keys} as k where ${parts.map((p) => `k.${ident(p)} = n.${ident(p)}`).join(' and ')})`,
-      ),
+      run('build', numbering(map, from)),
     ];
   });
 }

@@ -10,6 +10,7 @@ import { beforeStatementsOf, localSet } from './before.js';
 import { compileCondition, compileText, definitionQuery, namesFunctions, settingsOf, withEach, type Names } from './compile.js';
 import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
+import { lateColumns } from './late-columns.js';
 import { askedColumns } from './look-ups-again.js';
 import { keyProvenAnew } from './merge.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
@@ -199,7 +200,11 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
     build: [
       ...(base.kind === 'in place'
         ? addDrift(context.project, table, own)
-        : [...remembered(target, base), ...(table.policy === 'rebuild' ? [] : [{ kind: 'build' as const, sql: startingTable(table, own, base) }])]),
+        : [
+            ...remembered(target, base),
+            ...(table.policy === 'rebuild' ? [] : [{ kind: 'build' as const, sql: startingTable(table, own, base) }]),
+            ...(base.kind === 'copy' ? lateColumns(policy.target, keyMapsOf(policy.target, target), own, base) : []),
+          ]),
       ...beforeQuery(table, names),
     ],
     steps: policySteps(policy, query, table.path, base.kind === 'none'),

@@ -1,3 +1,4 @@
+import { GIVEN_LATE } from '../load/late-columns.js';
 import { STATEFUL } from '../load/policy.js';
 import { optionOf } from '../load/target.js';
 import type { Definition, LoadPolicy, Project, Table } from '../project/model.js';
@@ -69,9 +70,10 @@ function columnStatements(before: Definition, after: Definition): string[] {
   const alter = (action: string) => `alter table ${plainIdent(schemaNameOf(after))}.${plainIdent(after.name)} ${action};`;
   const kept = new Map(keptColumns(before, after).map((c) => [c.name, c]));
   const statements: string[] = [];
-  for (const { name, type } of after.contract!.columns) {
+  for (const { name, type, options } of after.contract!.columns) {
     const old = kept.get(name);
-    if (!old) statements.push(`${alter(`add column ${plainIdent(name)} ${type}`)} -- null in the rows that are there`);
+    const holds = GIVEN_LATE.has(options['role'] ?? '') ? 'given to the rows that are there, too' : 'null in the rows that are there';
+    if (!old) statements.push(`${alter(`add column ${plainIdent(name)} ${type}`)} -- ${holds}`);
     else {
       if (old.was !== name) statements.push(alter(`rename column ${plainIdent(old.was)} to ${plainIdent(name)}`));
       if (old.typeWas !== type) statements.push(alter(`alter column ${plainIdent(name)} type ${type} using cast(${plainIdent(name)} as ${type})`));

@@ -264,6 +264,41 @@ select case call_no when 'no key' then null when 'one key' then 1 else invoice_i
   );
 });
 
+test.each<[string, string, string, Record<string, string>]>([
+  [
+    'a history: numbers of vessels and of versions, hashes of rows',
+    'core.dim_vessel',
+    `hull_no |vessel_no bigint options (role 'durable key') not null,
+  version_no integer options (role 'version number') not null,
+  said uuid options (role 'row hash') not null,`,
+    {
+      'each vessel has one number': 'select hull_no from T group by hull_no having count(distinct vessel_no) <> 1',
+      'each number is of one vessel': 'select vessel_no from T group by vessel_no having count(distinct coalesce(hull_no, $$$$)) <> 1',
+      'versions are counted from the first':
+        'select from (select version_no, row_number() over (partition by hull_no order by valid_from) as n from T) v where version_no <> n',
+      'the unknown one has number 0': 'select from T where (vessel_key = 0) <> (vessel_no = 0)',
+      'equal rows alone have equal hashes': 'select said from T group by said having count(distinct (vessel_name, flag_code, built_on)) > 1',
+    },
+  ],
+  [
+    'a merge: numbers of invoices',
+    'core.fact_dues',
+    "invoice_no |dues_key bigint options (role 'surrogate key') not null,",
+    { 'each invoice has a number of its own': 'select dues_key from T group by dues_key having count(*) > 1' },
+  ],
+])('columns that a load fills are given to the rows of %s', async (_, table, columns, faults) => {
+  const slug = await workspace(mira, `Late ${table}`);
+  const [before, more] = columns.split('|') as [string, string];
+  await draft(mira, slug, `${table.replace('.', '/')}.sql`, (t) => t.replace(`  ${before}`, `  ${more}\n  ${before}`));
+  const run = step(await runTables(mira, slug, [table]), table) as unknown as { state: string; error: unknown; counts: Record<string, number> };
+  expect(run).toMatchObject({ state: 'done', error: null });
+  // Nothing in them changes by that.
+  expect(run.counts['new versions'] ?? run.counts['updated']).toBe(0);
+  const place = `${schemaOf(slug)}.${table.split('.')[1]!}`;
+  for (const [what, fault] of Object.entries(faults)) expect([what, await warehouse(fault.replaceAll('T', place), 'workspace')]).toEqual([what, []]);
+  expect((await warehouse(`select from ${place}`, 'workspace')).length).toBe((await warehouse(`select from ${table}`)).length);
+});
+
 test('a value that does not fit is shown with its rows: of the query, or of its inputs where the query itself fails', async () => {
   const slug = await workspace(mira, 'Misfits');
   const error = async (change: (text: string) => string, table = 'core/dim_port.sql') => {
