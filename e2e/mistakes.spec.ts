@@ -20,8 +20,9 @@ test('errors name the place and the nearest right name', async ({ page }) => {
   await expect(problems).toContainText('core.dim_port reads itself: core.dim_port reads core.dim_port');
   await write(page, 'select port_code, (port_name::date) as d, flag_code from staging.port');
   await page.keyboard.press('Control+Enter');
-  // A value that cannot be cast has no place in the text; PostgreSQL says the value.
-  await expect(page.getByRole('alert')).toContainText('invalid input syntax for type date: "Saltmere"');
+  // PostgreSQL says the value; its place in the text and its row are found.
+  await expect(page.getByRole('alert')).toContainText('invalid input syntax for type date: "Saltmere" core/dim_port.sql line 1, column 19');
+  await expect(page.getByRole('grid', { name: 'Rows at fault of core.dim_port' })).toContainText('Saltmere');
   await write(page, 'select port_code,\n  no_such(port_name) as d, flag_code from staging.port');
   // The database is asked a moment after the last keystroke.
   await expect(problems).toContainText('2:3function no_such(text) does not exist');
@@ -31,5 +32,38 @@ test('errors name the place and the nearest right name', async ({ page }) => {
   await page.getByRole('link', { name: 'Quality' }).click();
   await page.goBack();
   await expect(page.locator('.cm-content').first()).toContainText('no_such(port_name)');
+  expect(messages).toEqual([]);
+});
+
+test('a run that rows stop shows the line and the row, and goes on once the line is mended', async ({ page }) => {
+  const messages = watchConsole(page);
+  await signIn(page, 'jonas');
+  const slug = await openWorkspace(page, 'Stopped');
+  await page.goto(`/w/${slug}/tables/staging.berth`);
+  const query = (length: string) =>
+    `select b.berth_code, b.terminal_code, trim(b.berth_name) as berth_name,\n  ${length} as length_m, b.depth_m, b.changed_at\nfrom landing.berth b;`;
+  const text = (length: string) => `create table staging.berth with (load = rebuild) as\n${query(length)}\n`;
+  await write(page, text("b.length_m / nullif(b.berth_code <> 'NQ-2', false)::integer"));
+  await page.getByRole('button', { name: 'Preview' }).click();
+  await expect(page.getByRole('grid', { name: 'Rows of staging.berth' })).toContainText('NQ-2');
+  await write(page, text("b.length_m / (b.berth_code <> 'NQ-2')::integer"));
+  await page.getByRole('button', { name: 'Keep draft' }).click();
+  await expect(page.getByText('not kept yet')).toHaveCount(0);
+  await page.getByRole('button', { name: 'Run table' }).click();
+  await expect(page.locator('header').getByText('failed')).toBeVisible();
+  await page.getByRole('button', { name: 'staging.berth', exact: true }).click();
+  const alert = page.getByRole('alert');
+  await expect(alert).toContainText('division by zero');
+  await expect(alert).toContainText('staging/berth.sql line 3, column 3');
+  await expect(alert).toContainText('The error comes from this row of landing.berth:');
+  await expect(page.getByRole('grid', { name: 'Rows at fault of staging.berth' })).toContainText('NQ-2');
+  await alert.getByRole('link', { name: 'staging/berth.sql' }).click();
+  await expect(page).toHaveURL(/tables\/staging.berth\?at=3.3$/);
+  await expect(page.locator('.cm-activeLine').first()).toContainText('b.length_m / (b.berth_code');
+  await write(page, text('b.length_m'));
+  await page.getByRole('button', { name: 'Keep draft' }).click();
+  await expect(page.getByText('not kept yet')).toHaveCount(0);
+  await page.getByRole('button', { name: 'Run table' }).click();
+  await expect(page.locator('header').getByText('succeeded')).toBeVisible();
   expect(messages).toEqual([]);
 });

@@ -2,6 +2,7 @@ import { createContext, useContext, useEffect, useMemo, useState, type ReactNode
 import { useParams } from 'react-router';
 import type { ProjectSummary, TableSummary } from '../worker/protocol';
 import { projectWorker } from '../worker/client';
+import { address } from './addresses';
 import { useFilesQuery, useSessionQuery, useStateQuery } from './api';
 import type { DraftEntry, Person, ProblemBody, StateAnswer, TableState } from './types';
 
@@ -30,6 +31,13 @@ export function useProject(): ProjectView {
   const view = useContext(Context);
   if (!view) throw new Error('outside a workspace');
   return view;
+}
+
+/** Where a place of a file is looked at: on the bench of the one table that the file declares, else as a file. */
+export function placeAddress({ slug, summary }: ProjectView, { path, line, column = 1 }: { path: string; line?: number; column?: number }): string {
+  const tables = summary.tables.filter((t) => t.path === path);
+  const sheet = tables.length === 1 ? address.table(slug, tables[0]!.fullName) : address.file(slug, path);
+  return line === undefined ? sheet : `${sheet}?at=${line}.${column}`;
 }
 
 export function usePerson(): Person {

@@ -54,11 +54,5 @@ export const WITH_BODIES = SQLDialect.define({ ...PostgreSQL.spec, doubleDollarQ
 
 /** Colours, SQL, and the nonce: what every view of code has. */
 export function codeLook(path = 'x.sql', dialect = PostgreSQL): Extension[] {
-  return [
-    path.endsWith('.sql') ? sql({ dialect }) : [],
-    syntaxHighlighting(highlight),
-    look,
-    EditorView.cspNonce.of(pageNonce()),
-    EditorState.tabSize.of(2),
-  ];
+  return [path.endsWith('.sql') ? sql({ dialect }) : [], syntaxHighlighting(highlight), look, EditorView.cspNonce.of(pageNonce()), EditorState.tabSize.of(2)];
 }

@@ -2,7 +2,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useStepQuery } from '../../app/api';
-import { useProject } from '../../app/project';
+import { placeAddress, useProject } from '../../app/project';
 import type { LoadCounts, ProblemBody, StepDetail, StepEntry } from '../../app/types';
 import { Sql } from '../../shared/diff';
 import { count, duration, rows } from '../../shared/format';
@@ -46,7 +46,8 @@ function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | nu
 
 /** What one step did: the error with its place, checks with the rows at fault, and the SQL that ran. */
 export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
-  const { slug, tables, textOf } = useProject();
+  const project = useProject();
+  const { slug, tables, textOf } = project;
   const { data, error, isLoading } = useStepQuery({ run, step: step.id, state: step.state });
   if (isLoading) return <Loading what="Reading the step" />;
   if (error || !data) return <ProblemNote problem={error as ProblemBody} />;
@@ -67,7 +68,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
           <p className="font-medium text-broken">{place.message}</p>
           {place.path && (
             <p className="font-mono text-[12px]">
-              <Link className="text-plan underline underline-offset-2" to={address.file(slug, place.path)}>
+              <Link className="text-plan underline underline-offset-2" to={placeAddress(project, { ...place, path: place.path })}>
                 {place.path}
               </Link>
               {place.line !== undefined && ` line ${place.line}, column ${place.column}`}

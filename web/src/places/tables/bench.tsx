@@ -1,5 +1,5 @@
-import { useRef, useState } from 'react';
-import { Link } from 'react-router';
+import { useEffect, useRef, useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
 import { Group, Panel, Separator } from 'react-resizable-panels';
 import { address } from '../../app/addresses';
 import { useProject } from '../../app/project';
@@ -113,6 +113,13 @@ export function DefinitionFacet({
 }) {
   const { diagnostics } = file;
   const { states } = useProject();
+  const at = useSearchParams()[0].get('at');
+  useEffect(() => {
+    const [line, column = 1] = (at ?? '').split('.').map(Number);
+    if (line) editor.current?.goTo(offsetOf(file.text, line, column));
+    // Only the address leads there; typing goes on where it is.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [at, path]);
   const inputs = (file.answer?.table?.reads ?? []).filter((t) => (states.get(t)?.where ?? 'nowhere') !== 'nowhere');
   const body = (
     <div className="flex h-full min-h-0 flex-col">

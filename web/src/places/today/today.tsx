@@ -2,7 +2,7 @@ import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useTodayQuery } from '../../app/api';
-import { useProject } from '../../app/project';
+import { placeAddress, useProject } from '../../app/project';
 import type { CheckState, ProblemBody, TodayAnswer } from '../../app/types';
 import { ago, between, duration, moment, plural, rows, shortCommit } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
@@ -43,7 +43,8 @@ export default function Today() {
 }
 
 function Needs({ data }: { data: TodayAnswer }) {
-  const { slug } = useProject();
+  const project = useProject();
+  const { slug } = project;
   const nothing =
     data.broken.length + data.failedRuns.length + data.errors.length + data.late.length + data.drifted.length + data.advisory.length + data.drafts.length === 0;
   return (
@@ -56,7 +57,7 @@ function Needs({ data }: { data: TodayAnswer }) {
         {(e) => (
           <Line
             key={e.path + e.line + e.message}
-            to={address.file(slug, e.path)}
+            to={placeAddress(project, e)}
             mark={
               <span aria-hidden className="w-3 text-center font-semibold text-broken">
                 !
