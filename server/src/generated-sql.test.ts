@@ -1,17 +1,10 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { beforeAll, describe, expect, test } from '@jest/globals';
 import { constraintChecks, countStatement, ident, readProject, rowsStatement, shortType, type Project } from '@ouvrage/core';
-import type pg from 'pg';
-import { random, scratchSchema } from './testing-sql.js';
+import { random, scratch } from './testing-sql.js';
 
 /** What core says about SQL, held against PostgreSQL itself. */
 const SCHEMA = 'generated_sql_test';
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 const project = (files: Readonly<Record<string, string>>): Project =>
   readProject(new Map(Object.entries({ 'layers.sql': `create schema ${SCHEMA};`, ...files })));

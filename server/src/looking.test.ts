@@ -12,20 +12,13 @@ import {
   type Profile,
   type RowFilter,
 } from '@ouvrage/core';
-import type pg from 'pg';
 import { parquetReadObjects } from 'hyparquet';
-import { random, scratchSchema } from './testing-sql.js';
+import { random, scratch } from './testing-sql.js';
 import { startApplication, type Client, type TestApplication } from './testing.js';
 
 /** Pages, profiles and samples on PostgreSQL, held against plain computations. */
 const SCHEMA = 'looking_test';
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 type Row = readonly [id: number, n: number | null, t: string | null];
 const COLUMNS = [

@@ -1,14 +1,14 @@
 import type pg from 'pg';
-import { random as numbers, scratchSchema } from './testing-sql.js';
+import { random as numbers, scratch } from './testing-sql.js';
 
 /** What the tests of starters share: tables of random rows in a schema of the test file's own, and results as multisets. */
 let schema: string;
 export let client: pg.Client;
-export let close: () => Promise<void>;
 
-export async function open(own: string): Promise<void> {
+/** Says which schema; once for a file. */
+export function open(own: string): void {
   schema = own;
-  ({ client, close } = await scratchSchema(own));
+  client = scratch(own);
 }
 
 export type Value = string | number | boolean | null;

@@ -1,10 +1,9 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { describe, expect, test } from '@jest/globals';
 import { againstTargets, pivot, pivotNames, summarise, unpivot, type MeasureKind } from '@ouvrage/core';
-import { client, close, full, multiset, open, random, run, SEEDS, table, type Value } from './starters-harness.js';
+import { client, full, multiset, open, random, run, SEEDS, table, type Value } from './starters-harness.js';
 
 /** Starters that add up: their SQL over random rows, held against a plain computation. */
-beforeAll(() => open('starter_measures_test'));
-afterAll(() => close());
+open('starter_measures_test');
 
 /** A measure over a group's values, written from what its name says. */
 function measured(kind: MeasureKind, values: (number | null)[], nullIsZero: boolean, all: (number | null)[]): Value {

@@ -1,4 +1,4 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { describe, expect, test } from '@jest/globals';
 import {
   cleanTable,
   fromRelated,
@@ -14,12 +14,11 @@ import {
   type CleanColumn,
   type JoinedTable,
 } from '@ouvrage/core';
-import { client, close, full, multiset, open, random, run, SEEDS, table, type Value } from './starters-harness.js';
+import { client, full, multiset, open, random, run, SEEDS, table, type Value } from './starters-harness.js';
 
 /** Every starter's SQL, run over random rows and held against a plain computation: the same rows as a multiset. */
 const SCHEMA = 'starter_test';
-beforeAll(() => open(SCHEMA));
-afterAll(() => close());
+open(SCHEMA);
 
 describe('clean', () => {
   const TEXTS = ['a', ' b ', '', '  ', 'n/a', 'IN', ' OUT', '7', ' 42 '];

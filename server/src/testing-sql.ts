@@ -1,5 +1,6 @@
-import pg from 'pg';
+import { afterAll, beforeAll } from '@jest/globals';
 import { besideSchema, ident, loadParser } from '@ouvrage/core';
+import pg from 'pg';
 import { Config } from './shared/config.js';
 
 /** A repeatable source of whole numbers below a bound (a linear congruence). */
@@ -11,34 +12,38 @@ export function random(seed: number): (below: number) => number {
   };
 }
 
-/** A connection of the production builder whose values are text, in a schema of its own, with one beside it for tables that are written anew. */
-export async function scratchSchema(schema: string): Promise<{ client: pg.Client; close: () => Promise<void> }> {
-  await loadParser();
-  const client = new pg.Client({
+/** A connection of the production builder, not yet open, whose values are text. */
+const asBuilder = (): pg.Client =>
+  new pg.Client({
     ...Config.fromEnvironment().warehouse.production,
     types: { getTypeParser: () => (v: string) => v } as unknown as pg.CustomTypesConfig,
   });
-  await client.connect();
+
+const settle = (schema: string): string => `set search_path = ${schema}; set timezone = 'UTC'; set synchronous_commit = off`;
+
+/**
+ * A connection for the tests of a file, in a schema of its own with one beside it for tables that are written anew.
+ * It is there from the first test to the last; core's parser is loaded, too.
+ */
+export function scratch(schema: string): pg.Client {
+  const client = asBuilder();
   const schemas = `${schema}, ${ident(besideSchema(schema))}`;
-  await client.query(
-    `drop schema if exists ${schemas} cascade; create schema ${schema}; create schema ${ident(besideSchema(schema))}; set search_path = ${schema}; set timezone = 'UTC'; set synchronous_commit = off`,
-  );
-  return {
-    client,
-    close: async () => {
-      await client.query(`drop schema ${schemas} cascade`);
-      await client.end();
-    },
-  };
+  beforeAll(async () => {
+    await loadParser();
+    await client.connect();
+    await client.query(`drop schema if exists ${schemas} cascade; create schema ${schema}; create schema ${ident(besideSchema(schema))}; ${settle(schema)}`);
+  });
+  afterAll(async () => {
+    await client.query(`drop schema ${schemas} cascade`);
+    await client.end();
+  });
+  return client;
 }
 
 /** One more connection like it. */
 export async function connectTo(schema: string): Promise<pg.Client> {
-  const client = new pg.Client({
-    ...Config.fromEnvironment().warehouse.production,
-    types: { getTypeParser: () => (v: string) => v } as unknown as pg.CustomTypesConfig,
-  });
+  const client = asBuilder();
   await client.connect();
-  await client.query(`set search_path = ${schema}; set timezone = 'UTC'; set synchronous_commit = off`);
+  await client.query(settle(schema));
   return client;
 }

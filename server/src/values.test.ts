@@ -1,4 +1,4 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { beforeAll, describe, expect, test } from '@jest/globals';
 import {
   constraintChecks,
   matchByValues,
@@ -13,18 +13,11 @@ import {
   type KeyedTable,
   type ValuePair,
 } from '@ouvrage/core';
-import type pg from 'pg';
-import { random, scratchSchema } from './testing-sql.js';
+import { random, scratch } from './testing-sql.js';
 
 /** What is found out by asking the database about values: relations, columns that match, checks of typed-in rows. */
 const SCHEMA = 'values_test';
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 const rowsOf = async (sql: string) => (await client.query<(string | null)[]>({ text: sql, rowMode: 'array' })).rows;
 const shared = async (pairs: readonly ValuePair[]) => readSharedValues(pairs, await rowsOf(sharedValuesQuery(pairs)));

@@ -1,6 +1,5 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
-import type pg from 'pg';
-import { connectTo, random, scratchSchema } from '../testing-sql.js';
+import { describe, expect, test } from '@jest/globals';
+import { connectTo, random, scratch } from '../testing-sql.js';
 import { loadsIn, written } from './harness.js';
 
 /**
@@ -8,13 +7,7 @@ import { loadsIn, written } from './harness.js';
  * facts that point to them then point to the member. Dimensions of every policy, over random sequences.
  */
 const SCHEMA = 'inferred_test';
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 const HISTORY = `valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to'),
   is_current boolean options (role 'current flag') not null, thing bigint options (role 'durable key') not null, `;

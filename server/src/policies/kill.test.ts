@@ -1,6 +1,5 @@
-import { afterAll, beforeAll, expect, test } from '@jest/globals';
-import type pg from 'pg';
-import { connectTo, random, scratchSchema } from '../testing-sql.js';
+import { expect, test } from '@jest/globals';
+import { connectTo, random, scratch } from '../testing-sql.js';
 import { loadsOf } from './harness.js';
 
 /**
@@ -10,13 +9,7 @@ import { loadsOf } from './harness.js';
  */
 const SCHEMA = 'kill_test';
 const KILLS = Number(process.env['OUVRAGE_KILLS'] ?? 4);
-let watcher: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client: watcher, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const watcher = scratch(SCHEMA);
 
 const source = {
   'sources/s.sql':

@@ -1,18 +1,11 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { describe, expect, test } from '@jest/globals';
 import { asOfQuery, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core';
-import type pg from 'pg';
-import { random, scratchSchema } from '../testing-sql.js';
+import { random, scratch } from '../testing-sql.js';
 import { loadsOf, written } from './harness.js';
 
 /** Keys that facts look up, and the views of a history, against plain computations over random versions. */
 const SCHEMA = 'look_ups_test';
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 const DAY = (n: number) => `2026-01-${String(n).padStart(2, '0')}`;
 interface Version {

@@ -1,20 +1,13 @@
-import { afterAll, beforeAll, expect, jest, test } from '@jest/globals';
+import { expect, jest, test } from '@jest/globals';
 import { ident } from '@ouvrage/core';
-import type pg from 'pg';
-import { scratchSchema } from '../testing-sql.js';
+import { scratch } from '../testing-sql.js';
 import { loadsIn } from './harness.js';
 import { dice, hour } from './worlds.js';
 
 /** Whatever columns and tables are called, their loads are the same: each contract is loaded under plain names and under awkward ones. */
 const SCHEMA = 'names_test';
 jest.setTimeout(300_000);
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 type Names = Readonly<Record<string, string>>;
 const PLAIN: Names = Object.fromEntries(

@@ -1,6 +1,5 @@
-import { afterAll, beforeAll, describe, expect, jest, test } from '@jest/globals';
-import type pg from 'pg';
-import { scratchSchema } from '../testing-sql.js';
+import { describe, expect, jest, test } from '@jest/globals';
+import { scratch } from '../testing-sql.js';
 import { loadsOf, written } from './harness.js';
 import { mergeLoad, stateLoad, versionsOfEvents, type MergeRules, type Row, type Value } from './models.js';
 import { dice, fill, hour, KEYS, source, VALUES } from './worlds.js';
@@ -14,13 +13,7 @@ const SCHEMA = 'policies_test';
 const WORLDS = Number(process.env['OUVRAGE_WORLDS'] ?? 200);
 const TOGETHER = 100;
 const LOADS = 6;
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 const batches = (variants: number) => Array.from({ length: Math.max(1, Math.ceil(WORLDS / TOGETHER / variants)) }, (_, seed) => seed);
 /** The worlds of a batch whose tables differ from their model's, with what each has. */

@@ -1,6 +1,5 @@
-import { afterAll, beforeAll, describe, expect, jest, test } from '@jest/globals';
-import type pg from 'pg';
-import { scratchSchema } from '../testing-sql.js';
+import { beforeAll, describe, expect, jest, test } from '@jest/globals';
+import { scratch } from '../testing-sql.js';
 import { loadsOf, written, type Loads } from './harness.js';
 import { appendLoad, datedLoad, type Row } from './models.js';
 import { dice, fill, holds, hour, KEYS, source, VALUES } from './worlds.js';
@@ -10,13 +9,7 @@ const SCHEMA = 'sequences_test';
 const WORLDS = Number(process.env['OUVRAGE_WORLDS'] ?? 200);
 const SEQUENCES = Array.from({ length: Math.ceil(WORLDS < 3000 ? WORLDS / 10 : WORLDS / 2) }, (_, seed) => seed);
 jest.setTimeout(1_800_000);
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 describe('append', () => {
   let plain: Loads;

@@ -1,6 +1,5 @@
-import { afterAll, beforeAll, expect, jest, test } from '@jest/globals';
-import type pg from 'pg';
-import { scratchSchema } from '../testing-sql.js';
+import { expect, jest, test } from '@jest/globals';
+import { scratch } from '../testing-sql.js';
 import { loadsOf, written } from './harness.js';
 import { source } from './worlds.js';
 
@@ -8,13 +7,7 @@ import { source } from './worlds.js';
 const SCHEMA = 'shapes_test';
 const ROWS = 20_000;
 jest.setTimeout(300_000);
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 const PLAIN = 'key bigint not null, x text, n numeric(8,2)';
 const NUMBERED = `id bigint options (role 'surrogate key'), ${PLAIN}, loaded_at timestamptz options (role 'loaded at')`;

@@ -1,4 +1,4 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { describe, expect, test } from '@jest/globals';
 import {
   dateDimension,
   dimensionTable,
@@ -10,19 +10,12 @@ import {
   type DateChoices,
   type Definition,
 } from '@ouvrage/core';
-import type pg from 'pg';
-import { random, scratchSchema } from '../testing-sql.js';
+import { random, scratch } from '../testing-sql.js';
 import { loadsIn, loadsOf, type Loads } from './harness.js';
 
 /** What the starters of dimensions, facts and calendars write, loaded and held against plain computations. */
 const SCHEMA = 'policy_starters_test';
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 const SOURCES = {
   'sources/s.sql': `create server s foreign data wrapper postgres_fdw;

@@ -1,18 +1,11 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
-import type pg from 'pg';
-import { scratchSchema } from '../testing-sql.js';
+import { describe, expect, test } from '@jest/globals';
+import { scratch } from '../testing-sql.js';
 import { loadsOf, written } from './harness.js';
 import type { Row } from './models.js';
 import { fill, holds, hour, source } from './worlds.js';
 
 const SCHEMA = 'stops_test';
-let client: pg.Client;
-let close: () => Promise<void>;
-
-beforeAll(async () => {
-  ({ client, close } = await scratchSchema(SCHEMA));
-});
-afterAll(() => close());
+const client = scratch(SCHEMA);
 
 describe('what stops a load leaves the table as it was', () => {
   const key = 'key text, x text';

@@ -2,27 +2,22 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import { besideSchema, type LoadPlan } from '@ouvrage/core';
 import pg from 'pg';
 import { Config } from '../shared/config.js';
-import { connectTo, scratchSchema } from '../testing-sql.js';
+import { connectTo, scratch } from '../testing-sql.js';
 import { planCatalog, questions } from './catalog-questions.js';
 import { Loader } from './loader.js';
 
 const SCHEMA = 'swap_test';
 const BESIDE = besideSchema(SCHEMA);
-let client: pg.Client;
+scratch(SCHEMA);
+/** One whose values are as the server has them. */
+const client = new pg.Client(Config.fromEnvironment().warehouse.production);
 let other: pg.Client;
-let close: () => Promise<void>;
 
 beforeAll(async () => {
-  const scratch = await scratchSchema(SCHEMA);
-  client = new pg.Client(Config.fromEnvironment().warehouse.production);
   await client.connect();
   other = await connectTo(SCHEMA);
-  close = async () => {
-    await Promise.all([client.end(), other.end()]);
-    await scratch.close();
-  };
 });
-afterAll(() => close());
+afterAll(() => Promise.all([client.end(), other.end()]));
 
 const T = `"${SCHEMA}".t`;
 /** A table, and its next state beside. */
