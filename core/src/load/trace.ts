@@ -26,7 +26,7 @@ end $fits$`;
 export function misfitQuery(project: Project, table: Queried, names: Names): string | undefined {
   const columns = (table.contract?.columns ?? []).filter((c) => !isFilled(c) && c.type !== 'text');
   if (columns.length === 0 || !table.query) return undefined;
-  const settings = withEach(settingsOf(project), table);
+  const settings = withEach(names.settings ?? settingsOf(project), table);
   const query = compileText(project.files.get(table.path)!, table.query, table.query, { ...names, settings });
   const misfit = columns.map(
     (c) => `case when not pg_temp.fits(q.${ident(c.name)}::text, ${literal(c.type).trim()}) then ${literal(`${c.name}: no ${c.type}`).trim()} end`,

@@ -144,6 +144,23 @@ test.each<[string, (statement: string) => string, string, string]>([
   expect(at).toBe(statement);
 });
 
+test('an error that no row brings about: the place alone', async () => {
+  const { error, at } = await failing('create table core.traced with (load = rebuild) as\nselect berth_code,\n  1 / 0 as n from landing.berth;');
+  expect(error).toMatchObject({ sqlstate: '22012', path: 'core/traced.sql' });
+  expect(at).toBe('1 / 0 as n from landing.berth;');
+  expect(error.rows).toBeUndefined();
+});
+
+test('a run with a parameter of its own: the row is found with it', async () => {
+  const [parameter] = (await mira.get('/api/workspaces/production/files')).body.files['parameters.sql'].match(/param\.\w+/) as [string];
+  const text = `create table core.traced with (load = rebuild) as\nselect 1 / (berth_code <> current_setting('${parameter}'))::integer as n from landing.berth;`;
+  await draft(mira, slug, 'core/traced.sql', () => text);
+  const ask = { tables: ['core.traced'], upstream: false, downstream: false, parameters: { [parameter.slice('param.'.length)]: second } };
+  const { id } = (await mira.send('post', `/api/workspaces/${slug}/runs`, ask)).body as { id: number };
+  const error = (await mira.ended(id)).steps.find((s) => s.table === 'core.traced')!.error as unknown as Told;
+  expect(column(error, 'berth_code')).toEqual([second]);
+});
+
 test('a file of checks/, functions in it', async () => {
   const [{ hull }] = (await warehouse<{ hull: string }>('select hull_no as hull from landing.vessel order by 1 offset 7 limit 1')) as [{ hull: string }];
   const condition = `where not functions.hull_no_is_valid(hull_no) or 1 / (hull_no <> '${hull}')::integer = 0`;

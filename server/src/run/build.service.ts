@@ -181,7 +181,7 @@ export class BuildService implements OnModuleInit {
 
   /** The rows that caused an error about a value. */
   private async traced(context: BuildContext, step: RunStep, error: unknown): Promise<Partial<StepError>> {
-    const { project, environment, placeOf } = context;
+    const { project, environment, placeOf, parameters } = context;
     const of = step.kind === 'check' ? project.checks.get(checkName(step.table)) : project.tables.get(step.table);
     if (!of || !('query' in of)) return {};
     // Views that are production's are looked into, too.
@@ -189,7 +189,8 @@ export class BuildService implements OnModuleInit {
     const client = await this.warehouse.connect(this.warehouse.builder(environment));
     try {
       await client.query('begin');
-      return await traceRows(client, project, of, { placeOf, functionsSchema: environment.schemaOf('functions') }, error);
+      const settings = settingsOf(project, parameters);
+      return await traceRows(client, project, of, { placeOf, functionsSchema: environment.schemaOf('functions'), settings }, error);
     } catch (failure) {
       logger.warn(failure);
       return {};

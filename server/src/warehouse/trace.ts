@@ -127,20 +127,22 @@ class Trace {
   /** Rows of the likeliest input with which a part still brings the error about. */
   private async rowsOf({ suspect, part }: { suspect: Suspect; part: QueryPart }): Promise<Traced> {
     for (const input of likeliest(this.project, suspect, part)) {
-      const rows = await this.ask(await this.narrowed(part, input));
+      const narrowed = await this.narrowed(part, input);
+      const rows = narrowed === undefined ? undefined : await this.ask(narrowed);
       if (rows && rows.rows.length <= TRACED_ROWS)
         return { rows, detail: `The error comes from ${rows.rows.length === 1 ? 'this row' : 'these rows'} of ${input.table}:` };
     }
     return {};
   }
 
-  /** A query for as few rows of an input as are found, by halves, to bring the error about. */
-  private async narrowed(part: QueryPart, { table, place }: StoredInput): Promise<string> {
+  /** A query for as few rows of an input as are found, by halves, to bring the error about; nothing where it comes about without any. */
+  private async narrowed(part: QueryPart, { table, place }: StoredInput): Promise<string | undefined> {
     const { rows } = await this.client.query<{ blocks: number }>(
       `select (pg_relation_size($1::regclass) / current_setting('block_size')::integer)::integer as blocks`,
       [qualified(place)],
     );
     const failsWith = (from: number, to: number) => this.fails(part.sql(new Map([[table, rowsBetween(place, from, to)]])));
+    if (await failsWith(0, 0)) return undefined;
     let [from, to] = [0, rows[0]!.blocks * ROWS_A_BLOCK];
     while (to - from > 1) {
       const middle = Math.floor((from + to) / 2);
