@@ -42,7 +42,7 @@ test('a run that rows stop shows the line and the row, and goes on once the line
   await page.goto(`/w/${slug}/tables/staging.berth`);
   const query = (length: string) =>
     `select b.berth_code, b.terminal_code, trim(b.berth_name) as berth_name,\n  ${length} as length_m, b.depth_m, b.changed_at\nfrom landing.berth b;`;
-  const text = (length: string) => `create table staging.berth with (load = rebuild) as\n${query(length)}\n`;
+  const text = (length: string) => `create table staging.berth as\n${query(length)}\n`;
   await write(page, text("b.length_m / nullif(b.berth_code <> 'NQ-2', false)::integer"));
   await page.getByRole('button', { name: 'Preview' }).click();
   await expect(page.getByRole('grid', { name: 'Rows of staging.berth' })).toContainText('NQ-2');

@@ -145,7 +145,7 @@ export async function superuser(config, database, sql) {
   );
 }
 
-const PROVISION_VERSION = 1;
+const PROVISION_VERSION = 2;
 
 /**
  * Roles and databases: the application's own, the warehouse with its three roles, the stand-in's.
@@ -166,6 +166,8 @@ export async function provision(data, config) {
     sql += `do $$ begin if not exists (select from pg_roles where rolname = ${quote(role)}) then create role ${role} login; end if; end $$;
 alter role ${role} login nosuperuser nocreatedb nocreaterole noreplication password ${quote(config.passwords[key])};\n`;
   }
+  // Views of workspaces over production's tables are made again when these are swapped.
+  sql += `grant ${roles.workspace} to ${roles.production};\n`;
   sql += `do $$ begin if not exists (select from pg_roles where rolname = 'reporting') then create role reporting nologin; end if; end $$;\n`;
   await superuser(config, 'postgres', sql);
   const databases = { ouvrage: roles.application, warehouse: 'postgres', port_ops: roles.harbour };

@@ -128,8 +128,15 @@ export interface SwapPlan {
  * The statements of one swap.
  * @param items in dependency order, each after what it reads
  * @param dropped places that go without a successor
+ * @param mayGo dependents that go where they cannot be made again: they hold up no swap
  */
-export function planSwap(items: readonly SwapItem[], old: readonly OldRelation[], dependents: readonly Dependent[], dropped: readonly Place[] = []): SwapPlan {
+export function planSwap(
+  items: readonly SwapItem[],
+  old: readonly OldRelation[],
+  dependents: readonly Dependent[],
+  dropped: readonly Place[] = [],
+  mayGo: (dependent: Dependent) => boolean = () => false,
+): SwapPlan {
   const blockers = dependents.filter((d) => !d.ours);
   if (blockers.length) return { statements: [], blockedBy: blockers };
   const statements: string[] = [];
@@ -148,7 +155,7 @@ export function planSwap(items: readonly SwapItem[], old: readonly OldRelation[]
   }
   // Bodies may name tables as their callers find them, which this session does not.
   if (dependents.some((d) => d.kind === 'function' || d.kind === 'procedure')) statements.push('set local check_function_bodies = off');
-  for (const d of dependents) statements.push(...remake(d));
+  for (const d of dependents) statements.push(...(mayGo(d) ? [ifPossible(remake(d))] : remake(d)));
   return { statements };
 }
 
@@ -207,6 +214,20 @@ function dropWord(relkind: OldRelation['relkind']): string {
 
 function dependentName(d: Dependent): string {
   return d.kind === 'function' || d.kind === 'procedure' ? `${qualified(d)}(${d.identity})` : qualified(d);
+}
+
+/** Statements that are taken back together where one of them fails; a lock that is not had fails them all. */
+function ifPossible(statements: readonly string[]): string {
+  const text = statements.map((sql) => `  ${sql};`).join('\n');
+  let tag = '$remade$';
+  for (let n = 1; text.includes(tag); n++) tag = `$remade${n}$`;
+  return `do ${tag}
+begin
+${text}
+exception
+  when lock_not_available or deadlock_detected then raise;
+  when others then null;
+end ${tag}`;
 }
 
 function remake(d: Dependent): string[] {

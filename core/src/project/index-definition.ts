@@ -1,4 +1,4 @@
-import type { CreateStmt, RangeVar, SelectStmt } from 'libpg-query';
+import type { CreateStmt, Node, RangeVar, SelectStmt } from 'libpg-query';
 import { readContract } from '../contract/contract.js';
 import { tableNameRange, mentionsIn, queryOf } from '../lineage/mentions.js';
 import type { Statement } from '../sql/parser.js';
@@ -33,6 +33,15 @@ export function definitionFile(file: FileReader, layer: string): void {
   const option = state.contract?.options.get('load');
   const declared = option && (option.value as LoadPolicy);
   pushDefinition(file, state, state.form ?? declared ?? (state.contract ? 'rebuild' : 'view'));
+}
+
+/** Without columns there is no contract that options could belong to. */
+function refuseOption(file: FileReader, option: Node): void {
+  if (!('DefElem' in option)) return;
+  const start = file.parsed.at(option.DefElem.location);
+  const name = option.DefElem.defname ?? '';
+  const hint = 'declare the columns: create table … (…) with (…); and the query after it';
+  file.problem('bad-option', { start, end: start + name.length }, `option ${name} needs a contract`, hint);
 }
 
 function pushDefinition(file: FileReader, state: DefinitionState, policy: LoadPolicy): void {
@@ -95,6 +104,7 @@ function definitionStatement(file: FileReader, statement: Statement, state: Defi
     node.CreateTableAsStmt.objtype !== 'OBJECT_MATVIEW'
   ) {
     takeName(file, state, node.CreateTableAsStmt.into?.rel ?? {});
+    for (const option of node.CreateTableAsStmt.into?.options ?? []) refuseOption(file, option);
     takeQuery(file, state, node.CreateTableAsStmt.query.SelectStmt, file.rangeAfterAs(statement), 'rebuild');
   } else if ('VariableSetStmt' in node) {
     if (state.contract || state.query) file.notAllowed(statement, 'set stands before the contract and the query');

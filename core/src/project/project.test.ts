@@ -76,6 +76,14 @@ describe('diagnostics name the place and the remedy', () => {
         'staging/x.sql [drop] this statement is not allowed here (a definition holds a contract, a query, comments, and after them create index, grant and analyze)',
       ],
     ],
+    [
+      'options without a contract',
+      staging("create table staging.x with (load = append, watermark = 'a') as select 1 as a"),
+      [
+        'staging/x.sql [load] option load needs a contract (declare the columns: create table … (…) with (…); and the query after it)',
+        'staging/x.sql [watermark] option watermark needs a contract (declare the columns: create table … (…) with (…); and the query after it)',
+      ],
+    ],
     ['two queries', staging('select 1 as a; select 2 as b'), ['staging/x.sql [select] the definition has a second query (one file makes one table)']],
     ['no query', staging('-- nothing yet'), ['staging/x.sql [] the definition has no query (write a select that makes the table’s rows)']],
     [

@@ -299,6 +299,47 @@ test.each<[string, string, string, Record<string, string>]>([
   expect((await warehouse(`select from ${place}`, 'workspace')).length).toBe((await warehouse(`select from ${table}`)).length);
 });
 
+test('views of a workspace over production’s tables hold up no release: they are made again, or are not built any more', async () => {
+  const reader = await workspace(mira, 'Reads owners');
+  await draft(mira, reader, 'mart/owners_by_flag.sql', () => 'select flag_code, count(*) as owners from core.dim_owner group by flag_code');
+  await runTables(mira, reader, ['mart.owners_by_flag']);
+  const view = `w_${reader.replaceAll('-', '_')}_mart.owners_by_flag`;
+  const asked = () => warehouse<{ owners: string }>(`select sum(owners) as owners from ${view}`, 'workspace');
+  const where = async () =>
+    ((await mira.get(`/api/workspaces/${reader}/state`)).body as { tables: { table: string; where: string }[] }).tables.find(
+      (t) => t.table === 'mart.owners_by_flag',
+    )!.where;
+  const before = await asked();
+  expect(await where()).toBe('here');
+  const changer = await workspace(mira, 'Changes owners');
+  const release = async (message: string, change: (text: string) => string, consents: string[]) => {
+    await draft(mira, changer, 'core/dim_owner.sql', change);
+    await mira.send('post', `/api/workspaces/${changer}/commits`, { message });
+    const { id } = (await mira.send('post', `/api/workspaces/${changer}/release`, { message, consents })).body as { id: number };
+    return mira.ended(id);
+  };
+  const more = await release(
+    'A column more',
+    (t) =>
+      t
+        .replace('  owner_name ', '  mark text,\n  owner_name ')
+        .replace('trim(owner_name) as owner_name', 'md5(owner_name) as mark, trim(owner_name) as owner_name'),
+    [],
+  );
+  expect(more).toMatchObject({ state: 'succeeded', error: null });
+  expect(await asked()).toEqual(before);
+  expect(await where()).toBe('here');
+  expect(await warehouse(`select viewowner from pg_views where schemaname || '.' || viewname = '${view}'`)).toEqual([{ viewowner: 'ouvrage_workspace' }]);
+  const less = await release('A column less', (t) => t.replace(/  flag_code [^\n]*\n/, '').replace(/owner_name, flag_code/, 'owner_name'), [
+    'core.dim_owner.flag_code',
+  ]);
+  expect(less).toMatchObject({ state: 'succeeded', error: null });
+  expect(await warehouse(`select to_regclass('${view}') as there`)).toEqual([{ there: null }]);
+  expect(await where()).toBe('nowhere');
+  expect(step(await runTables(mira, reader, ['mart.owners_by_flag']), 'mart.owners_by_flag')).toMatchObject({ state: 'done' });
+  expect(await asked()).toEqual(before);
+});
+
 test('a value that does not fit is shown with its rows: of the query, or of its inputs where the query itself fails', async () => {
   const slug = await workspace(mira, 'Misfits');
   const error = async (change: (text: string) => string, table = 'core/dim_port.sql') => {

@@ -69,7 +69,7 @@ test.each<[string, () => string, () => string]>([
   ['a group', () => `select count(*) as n\nfrom landing.berth b\ngroup by ${faulty(first!)}`, () => `group by ${faulty(first!)}`],
   ['rows of a view', () => `select ${faulty(first!)} as n from staging.berth b`, () => `${faulty(first!)} as n from staging.berth b`],
 ])('%s: the place, and the row', async (_, text, place) => {
-  const { error, at } = await failing(`create table core.traced with (load = rebuild) as\n${text()}\n;`);
+  const { error, at } = await failing(`create table core.traced as\n${text()}\n;`);
   expect(error).toMatchObject({ sqlstate: '22012', path: 'core/traced.sql', detail: 'The error comes from this row of landing.berth:' });
   expect(at).toBe(place());
   expect(column(error, 'berth_code')).toEqual([first]);
@@ -84,7 +84,7 @@ test.each<[string, string, string, string, string]>([
   const [alias, name] = value.slice(0, -1).split('.');
   const changed = `${alias}.${name} / (${alias}.${key} <> '${code}')::integer as ${name},`;
   await draft(mira, slug, file, (t) => t.replace(value, changed));
-  const reading = `create table core.traced with (load = rebuild) as\nselect ${key}, ${name} from ${file.slice(0, -4).replace('/', '.')};`;
+  const reading = `create table core.traced as\nselect ${key}, ${name} from ${file.slice(0, -4).replace('/', '.')};`;
   const { error, at } = await failing(reading, failed);
   expect(error).toMatchObject({ sqlstate: '22012', path: file });
   expect(at).toBe(changed);
@@ -93,7 +93,7 @@ test.each<[string, string, string, string, string]>([
 
 test('a subquery of several rows: the rows together', async () => {
   const { error, at } = await failing(
-    `create table core.traced with (load = rebuild) as\nselect t.terminal_name,\n  (select b.berth_code from landing.berth b where b.berth_code in ('${first}', '${second}')) as code\nfrom landing.terminal t;`,
+    `create table core.traced as\nselect t.terminal_name,\n  (select b.berth_code from landing.berth b where b.berth_code in ('${first}', '${second}')) as code\nfrom landing.terminal t;`,
   );
   expect(error.sqlstate).toBe('21000');
   expect(at).toMatch(/^\(select b\.berth_code/);
@@ -121,16 +121,11 @@ test('a condition of the contract: the place, and the row', async () => {
 test.each<[string, (statement: string) => string, string, string]>([
   [
     'an index',
-    (index) => `create table core.traced with (load = rebuild) as\nselect terminal_code from landing.berth;\n\n${index}`,
+    (index) => `create table core.traced as\nselect terminal_code from landing.berth;\n\n${index}`,
     'create unique index on core.traced (terminal_code);',
     '23505',
   ],
-  [
-    'a setting',
-    (set) => `\n${set}\ncreate table core.traced with (load = rebuild) as select terminal_code from landing.berth;`,
-    "set work_mem = 'lots';",
-    '22023',
-  ],
+  ['a setting', (set) => `\n${set}\ncreate table core.traced as select terminal_code from landing.berth;`, "set work_mem = 'lots';", '22023'],
   [
     'the option before',
     (option) =>
@@ -145,7 +140,7 @@ test.each<[string, (statement: string) => string, string, string]>([
 });
 
 test('an error that no row brings about: the place alone', async () => {
-  const { error, at } = await failing('create table core.traced with (load = rebuild) as\nselect berth_code,\n  1 / 0 as n from landing.berth;');
+  const { error, at } = await failing('create table core.traced as\nselect berth_code,\n  1 / 0 as n from landing.berth;');
   expect(error).toMatchObject({ sqlstate: '22012', path: 'core/traced.sql' });
   expect(at).toBe('1 / 0 as n from landing.berth;');
   expect(error.rows).toBeUndefined();
@@ -153,7 +148,7 @@ test('an error that no row brings about: the place alone', async () => {
 
 test('a run with a parameter of its own: the row is found with it', async () => {
   const [parameter] = (await mira.get('/api/workspaces/production/files')).body.files['parameters.sql'].match(/param\.\w+/) as [string];
-  const text = `create table core.traced with (load = rebuild) as\nselect 1 / (berth_code <> current_setting('${parameter}'))::integer as n from landing.berth;`;
+  const text = `create table core.traced as\nselect 1 / (berth_code <> current_setting('${parameter}'))::integer as n from landing.berth;`;
   await draft(mira, slug, 'core/traced.sql', () => text);
   const ask = { tables: ['core.traced'], upstream: false, downstream: false, parameters: { [parameter.slice('param.'.length)]: second } };
   const { id } = (await mira.send('post', `/api/workspaces/${slug}/runs`, ask)).body as { id: number };
@@ -166,7 +161,7 @@ test('a file of checks/, functions in it', async () => {
   const condition = `where not functions.hull_no_is_valid(hull_no) or 1 / (hull_no <> '${hull}')::integer = 0`;
   const check = `create view checks.traced with (about = 'core.traced') as\nselect hull_no from core.traced\n${condition}\n;`;
   await draft(mira, slug, 'checks/traced.sql', () => check);
-  const { error, at } = await failing('create table core.traced with (load = rebuild) as select hull_no from landing.vessel;', 'checks/traced');
+  const { error, at } = await failing('create table core.traced as select hull_no from landing.vessel;', 'checks/traced');
   expect(error).toMatchObject({ sqlstate: '22012', path: 'checks/traced.sql', detail: 'The error comes from this row of core.traced:' });
   expect(at).toBe(condition);
   expect(column(error, 'hull_no')).toEqual([hull]);

@@ -22,6 +22,9 @@ export type MergeResult =
   | { readonly kind: 'merged'; readonly tree: string }
   | { readonly kind: 'conflict'; readonly paths: readonly string[]; /** With marks in the files in conflict. */ readonly tree: string };
 
+/** An object's id, as against a name that may come to mean another one. */
+const FULL_ID = /^[0-9a-f]{40}$/;
+
 /** A branch was moved by someone else in the meantime. */
 export class RefMoved extends Error {}
 
@@ -34,6 +37,7 @@ export class GitStore {
   private buffered = Buffer.alloc(0);
   private readonly waiting: { resolve: (text: string) => void; reject: (error: Error) => void }[] = [];
   private readonly blobs = new Map<string, string>();
+  private readonly trees = new Map<string, ReadonlyMap<string, string>>();
 
   constructor(readonly folder: string) {}
 
@@ -65,14 +69,18 @@ export class GitStore {
     return out.trim() || undefined;
   }
 
-  /** Blob ids by path. */
-  async tree(commit: string): Promise<Map<string, string>> {
+  /** Blob ids by path. @param commit a full id: what it names never changes, and stays in memory */
+  async tree(commit: string): Promise<ReadonlyMap<string, string>> {
+    const known = this.trees.get(commit);
+    if (known) return known;
     const out = await this.git(['ls-tree', '-r', '-z', '--full-tree', commit]);
     const entries = new Map<string, string>();
     for (const line of out.split('\0')) {
       const match = /^\d+ blob ([0-9a-f]+)\t(.+)$/s.exec(line);
       if (match) entries.set(match[2]!, match[1]!);
     }
+    if (this.trees.size > 100) this.trees.clear();
+    if (FULL_ID.test(commit)) this.trees.set(commit, entries);
     return entries;
   }
 

@@ -10,6 +10,7 @@ import {
   type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
+import { ROLES } from '../shared/config.js';
 import { answersTo, planCatalog, questions } from './catalog-questions.js';
 import { codeOf, StatementFailed, SwapBlocked } from './load-errors.js';
 import type { Statements } from './statements.js';
@@ -157,7 +158,7 @@ export class Swaps {
     const found = this.found ?? standing(await statements.together(finish, [...OPENING, ...this.asks(items, dropped, finishing)]));
     this.found = undefined;
     if (finishing) await this.keepOld(finishing, found.old);
-    const plan = planSwap(items, found.old, found.dependents, dropped);
+    const plan = planSwap(items, found.old, found.dependents, dropped, ofWorkspaces);
     if (plan.blockedBy) {
       await this.replaceInPlace(items, found.old, plan.blockedBy);
       await statements.conclude(closing);
@@ -185,6 +186,9 @@ export class Swaps {
     }
   }
 }
+
+/** Production may act for workspaces, and does not wait for them: what reads its tables there is made again, or is not built any more. */
+const ofWorkspaces = ({ owner }: Dependent): boolean => owner === ROLES.workspace;
 
 const standing = (answers: readonly pg.QueryResult[]): Standing => {
   const [old, dependents] = answersTo(STANDING, answers);

@@ -223,6 +223,7 @@ export class WarehouseService implements OnModuleDestroy {
     const there = environment.kind === 'production' ? here : await this.loaded(production);
     const prints = fingerprints(project);
     const result = new Map<string, Standing>();
+    const views: string[] = [];
     for (const table of project.tables.values()) {
       const print = prints.get(table.fullName);
       const own = here.get(table.fullName);
@@ -231,11 +232,24 @@ export class WarehouseService implements OnModuleDestroy {
         result.set(table.fullName, { where: 'production', place: targetPlace(production, table), loaded: released });
       } else if (own?.fingerprint === print) {
         result.set(table.fullName, { where: 'here', place: targetPlace(environment, table), loaded: own });
+        if (table.kind === 'definition' && table.policy === 'view') views.push(table.fullName);
       } else if (released && table.kind === 'source') {
         result.set(table.fullName, { where: 'production', place: targetPlace(production, table), loaded: released });
       } else result.set(table.fullName, { where: 'nowhere' });
     }
+    for (const gone of await this.gone(environment, views, result)) result.set(gone, { where: 'nowhere' });
     return result;
+  }
+
+  /** Views of a workspace that are not there any more: a release has changed what they read. */
+  private async gone(environment: Environment, views: readonly string[], standings: ReadonlyMap<string, Standing>): Promise<string[]> {
+    if (environment.kind === 'production' || views.length === 0) return [];
+    const places = views.map((name) => qualified(standings.get(name)!.place!));
+    const { rows } = await this.pools[this.builder(environment)].query<{ n: string }>(
+      `select n::text from unnest($1::text[]) with ordinality as p (place, n) where to_regclass(place) is null`,
+      [places],
+    );
+    return rows.map(({ n }) => views[Number(n) - 1]!);
   }
 
   /** Drops the schemas of a workspace. */
