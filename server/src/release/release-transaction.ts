@@ -19,7 +19,7 @@ import {
 import type pg from 'pg';
 import { BuildService, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
-import { traceRows } from '../warehouse/trace.js';
+import { errorOfRows, traceRows } from '../warehouse/trace.js';
 import { logger, Problem } from '../shared/problem.js';
 import type { StepJournal } from '../run/step-journal.js';
 import { Run, type RunStep, type StepError } from '../run/run.entities.js';
@@ -168,10 +168,11 @@ export class ReleaseTransaction {
 
   /** The rows that caused an error about a value; what this release has built so far is seen by its own transaction only. */
   private async traced(table: Definition | ReferenceTable, error: StatementFailed): Promise<Partial<StepError>> {
-    if (table.kind === 'reference') return {};
+    const cause = errorOfRows(error);
+    if (!cause || table.kind === 'reference') return {};
     try {
       await this.client.query('rollback to savepoint before_table');
-      return await traceRows(this.client, this.after, table, { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') }, error);
+      return await traceRows(this.client, this.after, table, { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') }, cause);
     } catch (failure) {
       logger.warn(failure);
       return {};

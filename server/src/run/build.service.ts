@@ -32,7 +32,7 @@ import { ClockService } from './clock.service.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';
 import { RunService } from './run.service.js';
 import { StepJournal } from './step-journal.js';
-import { traceRows } from '../warehouse/trace.js';
+import { errorOfRows, traceRows } from '../warehouse/trace.js';
 
 /** All that the steps of one run share. */
 interface BuildContext {
@@ -183,19 +183,22 @@ export class BuildService implements OnModuleInit {
   private async traced(context: BuildContext, step: RunStep, error: unknown): Promise<Partial<StepError>> {
     const { project, environment, placeOf, parameters } = context;
     const of = step.kind === 'check' ? project.checks.get(checkName(step.table)) : project.tables.get(step.table);
-    if (!of || !('query' in of)) return {};
-    // Views that are production's are looked into, too.
-    await this.makeFunctions(context, readThroughViews(project, of));
-    const client = await this.warehouse.connect(this.warehouse.builder(environment));
+    const cause = errorOfRows(error);
+    if (!cause || !of || !('query' in of)) return {};
     try {
-      await client.query('begin');
-      const settings = settingsOf(project, parameters);
-      return await traceRows(client, project, of, { placeOf, functionsSchema: environment.schemaOf('functions'), settings }, error);
+      // Views that are production's are looked into, too.
+      await this.makeFunctions(context, readThroughViews(project, of));
+      const client = await this.warehouse.connect(this.warehouse.builder(environment));
+      try {
+        await client.query('begin');
+        const settings = settingsOf(project, parameters);
+        return await traceRows(client, project, of, { placeOf, functionsSchema: environment.schemaOf('functions'), settings }, cause);
+      } finally {
+        await takeBack(client);
+      }
     } catch (failure) {
       logger.warn(failure);
       return {};
-    } finally {
-      await takeBack(client);
     }
   }
 

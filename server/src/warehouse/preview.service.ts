@@ -30,7 +30,7 @@ import { logger, notFound, Problem } from '../shared/problem.js';
 import { ReaderService } from './reader.service.js';
 import type { StepError } from '../run/run.entities.js';
 import { isDatabaseError, stepError } from './sql-error.js';
-import { traceRows } from './trace.js';
+import { errorOfRows, traceRows } from './trace.js';
 import { previewFunctions, WarehouseService, type Standing } from './warehouse.service.js';
 
 export interface PreviewColumn {
@@ -159,12 +159,13 @@ export class PreviewService {
 
   /** What rows brought an error about, and where in the author's text. */
   private async traced(line: Line, of: Queried, standings: Map<string, Standing>, error: unknown, signal: AbortSignal): Promise<Partial<StepError>> {
-    if (!isDatabaseError(error)) return {};
+    const cause = errorOfRows(error);
+    if (!cause) return {};
     const { project } = line;
     const names = { ...this.namesOf(line, standings), settings: this.settingsOf(project, of.path) };
     try {
       await this.makeFunctions(line, names, readThroughViews(project, of));
-      return await this.reader.read(signal, (client) => traceRows(client, project, of, names, error, 'preview'));
+      return await this.reader.read(signal, (client) => traceRows(client, project, of, names, cause, 'preview'));
     } catch (failure) {
       logger.warn(failure);
       return {};

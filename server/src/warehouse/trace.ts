@@ -37,8 +37,14 @@ const valueOf = (message: string): string | undefined => /: "([^"]*)"$/.exec(mes
 /** What was found of an error. */
 type Traced = Pick<StepError, 'rows' | 'detail' | 'path' | 'line' | 'column'>;
 
+/** The database's error, if it is one that rows may bring about. */
+export function errorOfRows(error: unknown): DatabaseError | undefined {
+  const cause = error instanceof StatementFailed ? error.cause : error;
+  return isDatabaseError(cause) && OF_ROWS.includes((cause.code ?? '').slice(0, 2)) ? cause : undefined;
+}
+
 /**
- * Where in the author's text a load or a preview failed, if rows made it fail, and those rows: those of the query
+ * Where in the author's text a load or a preview failed, and the rows that made it fail: those of the query
  * that do not fit the contract, which only loads know, else those of its inputs that hold the value or with which
  * the query still fails. Nothing where they are not found in time.
  * @param client a connection in a transaction that no error has ended; what is done here is taken back
@@ -48,11 +54,9 @@ export async function traceRows(
   project: Project,
   of: Queried,
   names: Names,
-  error: unknown,
+  cause: DatabaseError,
   work: keyof typeof LONGEST_MS = 'load',
 ): Promise<Traced> {
-  const cause = error instanceof StatementFailed ? error.cause : error;
-  if (!isDatabaseError(cause) || !OF_ROWS.includes((cause.code ?? '').slice(0, 2))) return {};
   try {
     await client.query('savepoint tracing');
     for (const setting of SESSION_SETTINGS) await client.query(setting);
