@@ -6,11 +6,13 @@ export { ident, idents, literal, qualified } from './sql/quote.js';
 export { shortType } from './sql/types.js';
 export { didYouMean, nearest } from './sql/nearest.js';
 export { readCsv, csvText, readPasted, type Csv, type CsvField } from './project/csv.js';
+export { conditionProblems } from './project/source-diagnostics.js';
 export { conditionProbes, type ConditionProbe } from './project/condition-probes.js';
 export { MOST_CHECKED, referenceCheckQuery, referenceProblems, type ReferenceProblem } from './project/reference-values.js';
 export { readProject, changeFiles } from './project/read-project.js';
 export { layersInOrder, layerStatements, type LayerStatement } from './project/layer-order.js';
 export { withParameterValues } from './project/parameter-values.js';
+export { LONGEST_PATH, pathProblem, treeEntryProblem } from './project/paths.js';
 export { indexFile } from './project/index-file.js';
 export type { Diagnostic, DiagnosticCode } from './project/diagnostic.js';
 export type * from './project/model.js';
@@ -53,6 +55,7 @@ export {
   planSwap,
   planReplaceInPlace,
   keptFromOld,
+  remadeByOwner,
   OLD_SQL,
   DEPENDENTS_SQL,
   type Dependent,

@@ -145,11 +145,14 @@ export async function superuser(config, database, sql) {
   );
 }
 
-const PROVISION_VERSION = 2;
+/** Temporary space of one query of a person; a build of production has no limit but the disk. */
+const TEMP_FILE_LIMIT = '4GB';
+const PROVISION_VERSION = 3;
 
 /**
  * Roles and databases: the application's own, the warehouse with its three roles, the stand-in's.
- * None of the roles is a superuser; each can connect to its own database only.
+ * None of the roles is a superuser; each can connect to its own database only. The production builder makes
+ * all schemas of the warehouse; those of workspaces are lent to the workspace builder, which can make none.
  */
 export async function provision(data, config) {
   if (config.provisioned === PROVISION_VERSION) return;
@@ -166,8 +169,11 @@ export async function provision(data, config) {
     sql += `do $$ begin if not exists (select from pg_roles where rolname = ${quote(role)}) then create role ${role} login; end if; end $$;
 alter role ${role} login nosuperuser nocreatedb nocreaterole noreplication password ${quote(config.passwords[key])};\n`;
   }
-  // Views of workspaces over production's tables are made again when these are swapped.
-  sql += `grant ${roles.workspace} to ${roles.production};\n`;
+  // Nothing of a workspace's is run as production: neither may act for the other.
+  sql += `revoke ${roles.workspace} from ${roles.production};\n`;
+  // Names are never looked up in a schema that others can write into, and what one query spills has a limit.
+  for (const role of [roles.production, roles.workspace, roles.reader]) sql += `alter role ${role} set search_path = pg_catalog, extensions;\n`;
+  sql += `alter role ${roles.workspace} set temp_file_limit = '${TEMP_FILE_LIMIT}';\nalter role ${roles.reader} set temp_file_limit = '${TEMP_FILE_LIMIT}';\n`;
   sql += `do $$ begin if not exists (select from pg_roles where rolname = 'reporting') then create role reporting nologin; end if; end $$;\n`;
   await superuser(config, 'postgres', sql);
   const databases = { ouvrage: roles.application, warehouse: 'postgres', port_ops: roles.harbour };
@@ -180,7 +186,9 @@ alter role ${role} login nosuperuser nocreatedb nocreaterole noreplication passw
     config,
     'postgres',
     `revoke connect on database postgres, template1 from public;
-grant connect, temporary, create on database warehouse to ${roles.production}, ${roles.workspace};
+grant connect, temporary, create on database warehouse to ${roles.production};
+grant connect, temporary on database warehouse to ${roles.workspace};
+revoke create on database warehouse from ${roles.workspace};
 grant connect on database warehouse to ${roles.reader};`,
   );
   await superuser(
@@ -190,13 +198,22 @@ grant connect on database warehouse to ${roles.reader};`,
 create schema if not exists extensions;
 grant usage on schema extensions to ${roles.production}, ${roles.workspace}, ${roles.reader};
 alter role ${roles.reader} set default_transaction_read_only = on;
+-- Schemas that the workspace builder made itself, before it could not, become lent ones.
+do $$ declare s name; begin
+  for s in select nspname from pg_namespace where nspowner = '${roles.workspace}'::regrole loop
+    execute format('alter schema %I owner to ${roles.production}', s);
+    execute format('grant usage, create on schema %I to ${roles.workspace}', s);
+  end loop;
+end $$;
 -- A preview is one person's query under a role that all previews share: it may not end, lock out or watch others.
+-- What a workspace builds is an editor's SQL, and may not either.
 do $$ declare f regprocedure; begin
   for f in select oid::regprocedure from pg_proc where pronamespace = 'pg_catalog'::regnamespace
     and (proname ~ '^pg_(try_)?advisory_' or proname in ('pg_cancel_backend', 'pg_terminate_backend', 'pg_notify', 'pg_stat_get_activity', 'pg_logical_emit_message')
       or proname ~ '^lo_') loop
     execute format('revoke execute on function %s from public', f);
-    execute format('grant execute on function %s to ${roles.production}, ${roles.workspace}', f);
+    execute format('revoke execute on function %s from ${roles.workspace}', f);
+    execute format('grant execute on function %s to ${roles.production}', f);
   end loop;
 end $$;
 revoke select on pg_stat_activity from public;`,

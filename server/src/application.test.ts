@@ -112,11 +112,12 @@ describe('getting in', () => {
   test('bad input is told by field', async () => {
     const answer = await mira.send('put', '/api/workspaces/berth-dues/drafts', { path: '../etc/passwd', text: 'x', version: 0, more: 1 });
     expect(answer.status).toBe(400);
-    expect(answer.body).toMatchObject({ code: 'bad-input', fields: expect.arrayContaining([expect.stringContaining('path must be')]) });
+    expect(answer.body).toMatchObject({ code: 'bad-input', fields: expect.arrayContaining([expect.stringContaining('a path has no . or ..')]) });
   });
 
   test('the API is described', async () => {
-    const answer = await request(server()).get('/api/docs-json');
+    expect((await request(server()).get('/api/docs-json')).status).toBe(401);
+    const answer = await vera.get('/api/docs-json');
     expect(Object.keys((answer.body as { paths: object }).paths)).toContain('/api/workspaces/{slug}/preview');
   });
 });
@@ -134,7 +135,7 @@ describe('drafts, commits and git', () => {
     expect(both.map((a) => a.status).sort()).toEqual([200, 409]);
   });
 
-  test('clone and push with a token; a branch that does not parse only as a workspace', async () => {
+  test('clone and push with a token; only branches of workspaces, which may hold errors', async () => {
     const { port } = application.app.getHttpServer().address() as AddressInfo;
     const { token } = (await jonas.send('post', '/api/tokens', { label: 'test' })).body as { token: string };
     const folder = await mkdtemp(path.join(os.tmpdir(), 'ouvrage-clone-'));
@@ -154,12 +155,10 @@ describe('drafts, commits and git', () => {
       await writeFile(path.join(folder, 'staging/port.sql'), 'select from from');
       await git('commit', '--quiet', '-am', 'Broken on purpose');
       await expect(git('push', 'origin', 'HEAD:refs/heads/main')).rejects.toThrow(/moves by a release/);
-      await expect(git('push', 'origin', 'HEAD:refs/heads/other')).rejects.toThrow(/staging\/port.sql:1:13 syntax error/);
+      await expect(git('push', 'origin', 'HEAD:refs/heads/other')).rejects.toThrow(/Only branches of workspaces are taken, not refs\/heads\/other/);
       await git('push', '--quiet', 'origin', 'HEAD:workspace/pushed');
       const { files } = (await jonas.get('/api/workspaces/pushed/files')).body as { files: Record<string, string> };
       expect(files['staging/port.sql']).toBe('select from from');
-      await git('checkout', '--quiet', '-b', 'good', 'origin/main');
-      await git('push', '--quiet', 'origin', 'HEAD:refs/heads/good');
     } finally {
       await rm(folder, { recursive: true, force: true });
     }
@@ -251,7 +250,9 @@ describe('runs', () => {
 
   test('a run can be stopped; the table is as it was', async () => {
     const slug = await workspace(mira, 'Slow');
-    await draft(mira, slug, 'core/dim_port.sql', (t) => t.replace('from staging.port', 'from staging.port, pg_sleep(900)'));
+    await draft(mira, slug, 'core/dim_port.sql', (t) =>
+      t.replace('from staging.port', 'from staging.port, (select count(*) from generate_series(1, 90000000000) as s (n)) as slow'),
+    );
     const started = (await mira.send('post', `/api/workspaces/${slug}/runs`, { tables: ['core.dim_port'], upstream: true, downstream: false })).body as {
       id: number;
     };

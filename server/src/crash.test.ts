@@ -87,7 +87,10 @@ test('killed in mid-run, the next start marks the run interrupted, nothing is ha
   let ask = await client(await start());
   const { slug } = await ask<{ slug: string }>('POST', 'workspaces', { name: 'Killed' });
   const { files } = await ask<{ files: Record<string, string> }>('GET', `workspaces/${slug}/files`);
-  const slow = files['core/dim_port.sql']!.replace('from staging.port', 'from staging.port, pg_sleep(4)');
+  const slow = files['core/dim_port.sql']!.replace(
+    'from staging.port',
+    'from staging.port, (select count(*) from generate_series(1, 40000000) as s (n)) as slow',
+  );
   await ask('PUT', `workspaces/${slug}/drafts`, { path: 'core/dim_port.sql', text: slow, version: 0 });
   const { id } = await ask<{ id: number }>('POST', `workspaces/${slug}/runs`, { tables: ['core.dim_port'], upstream: true, downstream: false });
   const stepOf = (run: RunView) => run.steps.find((s) => s.table === 'core.dim_port')?.state;

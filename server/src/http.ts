@@ -1,4 +1,5 @@
 import { ValidationPipe, type INestApplication } from '@nestjs/common';
+import type { NestExpressApplication } from '@nestjs/platform-express';
 import { DocumentBuilder, SwaggerModule } from '@nestjs/swagger';
 import cookieParser from 'cookie-parser';
 import express, { type NextFunction, type Request, type Response } from 'express';
@@ -8,7 +9,10 @@ import { existsSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { pinoHttp } from 'pino-http';
-import { logger, ProblemFilter } from './shared/problem.js';
+import { PeopleService } from './people/people.service.js';
+import { sessionToken } from './people/session.guard.js';
+import { Config } from './shared/config.js';
+import { logger, Problem, ProblemFilter, sendProblem } from './shared/problem.js';
 
 const WEB = fileURLToPath(new URL('../../web/dist', import.meta.url));
 
@@ -48,8 +52,19 @@ export function configure(app: INestApplication): void {
   });
   app.use((request: Request, response: Response, next: NextFunction) => (request.path.startsWith('/api/docs') ? docsPolicy : policy)(request, response, next));
   app.use(pinoHttp({ logger, useLevel: 'debug', autoLogging: true }));
+  const { proxy } = app.get(Config);
+  if (proxy !== undefined) (app as NestExpressApplication).set('trust proxy', proxy);
   app.use(cookieParser());
+  // What the API answers is one person's, and is kept by nobody on the way.
+  app.use('/api', (_: Request, response: Response, next: NextFunction) => {
+    response.setHeader('Cache-Control', 'no-store');
+    next();
+  });
   app.use('/api', express.json({ limit: '4mb' }));
+  app.use('/api', refuseNul);
+  app.use('/api/docs', requireSession(app));
+  app.use('/api/docs-json', requireSession(app));
+  app.use('/api/docs-yaml', requireSession(app));
   app.useGlobalPipes(new ValidationPipe({ whitelist: true, forbidNonWhitelisted: true, transform: true }));
   app.useGlobalFilters(new ProblemFilter());
   const document = SwaggerModule.createDocument(
@@ -58,6 +73,37 @@ export function configure(app: INestApplication): void {
   );
   SwaggerModule.setup('api/docs', app, document);
   serveInterface(app, nonceOf);
+}
+
+/** No text of PostgreSQL can hold NUL: a request with one is refused with the field that has it. */
+function refuseNul(request: Request, response: Response, next: NextFunction): void {
+  const field = /%00|\0/.test(request.originalUrl) ? 'the address' : nulIn(request.body, 'body');
+  if (field === undefined) return next();
+  sendProblem(response, new Problem(400, 'bad-input', 'The request is not right', `${field} has a NUL character, which no text can have`, { fields: [field] }));
+}
+
+/** Where in a value a text has NUL. Values of JSON are no deeper than the parser of JSON allows: walked without recursion. */
+function nulIn(value: unknown, name: string): string | undefined {
+  const open: [unknown, string][] = [[value, name]];
+  for (let next = open.pop(); next; next = open.pop()) {
+    const [found, path] = next;
+    if (typeof found === 'string' && found.includes('\0')) return path;
+    if (typeof found !== 'object' || found === null) continue;
+    for (const [key, inner] of Object.entries(found)) {
+      if (key.includes('\0')) return path;
+      open.push([inner, `${path}.${key}`.slice(0, 200)]);
+    }
+  }
+  return undefined;
+}
+
+/** Lets only people who are signed in pass. */
+function requireSession(app: INestApplication) {
+  return (request: Request, response: Response, next: NextFunction): void => {
+    const token = sessionToken(request);
+    const session = token === undefined ? Promise.resolve(undefined) : app.get(PeopleService).session(token);
+    session.then((found) => (found ? next() : sendProblem(response, new Problem(401, 'sign-in', 'Sign in first'))), next);
+  };
 }
 
 function serveInterface(app: INestApplication, nonceOf: WeakMap<Response, string>): void {

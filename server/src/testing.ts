@@ -2,6 +2,8 @@ import type { INestApplication } from '@nestjs/common';
 import { expect } from '@jest/globals';
 import { NestFactory } from '@nestjs/core';
 import { loadParser } from '@ouvrage/core';
+import { readFileSync } from 'node:fs';
+import path from 'node:path';
 import pg from 'pg';
 import request from 'supertest';
 import { AppModule } from './app.module.js';
@@ -104,9 +106,19 @@ export async function runTables(client: Client, slug: string, tables: string[], 
   return client.ended((answer.body as { id: number }).id);
 }
 
+/** The superuser of the test cluster; the application has no such role. */
+export function superuser(): { readonly user: string; readonly password: string } {
+  const { passwords } = JSON.parse(readFileSync(path.join(Config.fromEnvironment().data, 'config.json'), 'utf8')) as { passwords: { postgres: string } };
+  return { user: 'postgres', password: passwords.postgres };
+}
+
 /** Rows of one statement in the warehouse, as a role of it. */
-export const warehouse = async <T extends pg.QueryResultRow>(sql: string, role: 'production' | 'workspace' | 'reader' = 'production'): Promise<T[]> => {
-  const client = new pg.Client(Config.fromEnvironment().warehouse[role]);
+export const warehouse = async <T extends pg.QueryResultRow>(
+  sql: string,
+  role: 'production' | 'workspace' | 'reader' | 'superuser' = 'production',
+): Promise<T[]> => {
+  const roles = Config.fromEnvironment().warehouse;
+  const client = new pg.Client(role === 'superuser' ? { ...roles.production, ...superuser() } : roles[role]);
   await client.connect();
   try {
     return (await client.query<T>(sql)).rows;

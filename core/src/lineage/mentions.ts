@@ -3,6 +3,7 @@ import type { ParsedText } from '../sql/parser.js';
 import { strings } from '../sql/nodes.js';
 import type { Range } from '../sql/positions.js';
 import { nextToken, type Token } from '../sql/tokens.js';
+import { effectOf, effectOfCall, type Effect } from '../project/only-reading.js';
 import type { FunctionMention, Query, SettingMention, TableMention } from '../project/model.js';
 
 /**
@@ -14,16 +15,18 @@ export interface Mentions {
   readonly tables: TableMention[];
   readonly functions: FunctionMention[];
   readonly settings: SettingMention[];
+  /** What does more than read. */
+  readonly effects: Effect[];
 }
 
 /** The schema of the project's own functions. */
 export const FUNCTIONS_SCHEMA = 'functions';
 
 export function noMentions(): Mentions {
-  return { tables: [], functions: [], settings: [] };
+  return { tables: [], functions: [], settings: [], effects: [] };
 }
 
-export function queryOf(parsed: ParsedText, select: SelectStmt, range: Range): Query {
+export function queryOf(parsed: ParsedText, select: SelectStmt, range: Range): Query & Pick<Mentions, 'effects'> {
   const found = mentionsIn(parsed, { SelectStmt: select });
   return { select, start: range.start, end: range.end, ...found };
 }
@@ -85,6 +88,17 @@ function walkField(state: Walk, key: string, value: object, ctes: Names): void {
     case 'alias':
     case 'funcname':
     case 'name':
+      break;
+    // What does more than read: kinds that are rare.
+    case 'InsertStmt':
+    case 'UpdateStmt':
+    case 'DeleteStmt':
+    case 'MergeStmt':
+    case 'intoClause':
+    case 'LockingClause':
+    case 'ParamRef':
+      state.found.effects.push(effectOf(key, value)!);
+      walk(state, value, ctes);
       break;
     default:
       walk(state, value, ctes);
@@ -166,6 +180,8 @@ function mentionFunction({ parsed, found }: Walk, call: FuncCallLike): void {
   if (names.length === 2 && names[0] === FUNCTIONS_SCHEMA) {
     found.functions.push({ ...dottedRange(parsed.text, start, 2), name: names[1]! });
   }
+  const effect = effectOfCall(names.at(-1) ?? '', call.location ?? 0);
+  if (effect && (names.length === 1 || names[0] !== FUNCTIONS_SCHEMA)) found.effects.push(effect);
   if (names.at(-1) === 'current_setting') {
     const first = call.args?.[0];
     const setting = first && 'A_Const' in first ? first.A_Const.sval?.sval : undefined;

@@ -22,7 +22,10 @@ export function beforeProblem(text: string, own: string, reads: readonly string[
     const allowed = ALLOWED[kind ?? ''];
     if (!allowed) return 'only set, select, analyze, lock, insert, update and delete stand there';
     if (kind === 'VacuumStmt' && !/^\s*analyze\b/i.test(text.slice(statement.start, statement.end))) return 'vacuum cannot run inside a transaction';
-    const tables = mentionsIn(parsed, statement.node).tables.map((t) => `${t.layer ?? ''}.${t.name}`);
+    const { tables: mentioned, effects } = mentionsIn(parsed, statement.node);
+    const call = effects.find((e) => e.kind === 'call');
+    if (call) return call.message;
+    const tables = mentioned.map((t) => `${t.layer ?? ''}.${t.name}`);
     const other = tables.find((t) => t !== own && !reads.includes(t));
     if (other !== undefined)
       return `${other.startsWith('.') ? `${other.slice(1)} lacks its layer` : `${other} is not read by the query, so it may not be there yet`}`;

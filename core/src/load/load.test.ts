@@ -37,7 +37,7 @@ describe('compiled text is the author’s, with names replaced', () => {
   const compile = (sql: string, names: Partial<Names> = {}) => {
     const project = projectOf({
       'core/x.sql': sql,
-      'functions/clean.sql': 'create function functions.clean(t text) returns text language sql return trim(t);',
+      'functions/clean.sql': 'create function functions.clean(t text) returns text language sql immutable return trim(t);',
     });
     const table = definition(project, 'core.x');
     return compileText(project.files.get('core/x.sql')!, table.query!, table.query!, {
@@ -167,11 +167,11 @@ grant select on core.x to reporting;`;
   });
   test('a function goes into the environment’s schema', () => {
     const project = projectOf({
-      'functions/f.sql': 'create function functions.f() returns bigint language sql begin atomic select count(*) from landing.berth; end;',
+      'functions/f.sql': 'create function functions.f() returns bigint language sql stable begin atomic select count(*) from landing.berth; end;',
     });
     expect(
       compileFunction(project, project.functions.get('f')!, { placeOf: (t) => ({ ...place(t), schema: 'w_landing' }), functionsSchema: 'w_functions' }),
-    ).toBe('create or replace function "w_functions"."f"() returns bigint language sql begin atomic select count(*) from "w_landing"."berth"; end');
+    ).toBe('create or replace function "w_functions"."f"() returns bigint language sql stable begin atomic select count(*) from "w_landing"."berth"; end');
   });
 });
 
@@ -254,10 +254,10 @@ describe('fingerprints', () => {
     const uses = {
       'staging/call.sql':
         "select c.call_no, functions.f(c.berth_code) as berth_code, c.tonnage from landing.call c where current_setting('param.region') = 'x'",
-      'functions/f.sql': 'create function functions.f(t text) returns text language sql return t;',
+      'functions/f.sql': 'create function functions.f(t text) returns text language sql immutable return t;',
     };
     expect(of(uses)).not.toBe(of({ ...uses, 'parameters.sql': "set param.region = 'south'" }));
-    expect(of(uses)).not.toBe(of({ ...uses, 'functions/f.sql': 'create function functions.f(t text) returns text language sql return trim(t);' }));
+    expect(of(uses)).not.toBe(of({ ...uses, 'functions/f.sql': 'create function functions.f(t text) returns text language sql immutable return trim(t);' }));
   });
   test.each<[string, string]>([
     ['a check', "create table core.t (\n  call_no text check (functions.f(call_no) <> '')\n);\nselect call_no from staging.call"],
@@ -267,7 +267,7 @@ describe('fingerprints', () => {
     ],
   ])('a function that %s uses counts', (_, table) => {
     const meaning = (body: string) =>
-      of({ 'core/t.sql': table, 'functions/f.sql': `create function functions.f(t text) returns text language sql return ${body};` }, 'core.t');
+      of({ 'core/t.sql': table, 'functions/f.sql': `create function functions.f(t text) returns text language sql immutable return ${body};` }, 'core.t');
     expect(meaning('t')).toBe(meaning('t'));
     expect(meaning('t')).not.toBe(meaning('trim(t)'));
   });

@@ -7,7 +7,7 @@ import { besideSchema, type Environment, type Place } from './place.js';
 import { constraintStatement } from './constraints.js';
 import { addDrift, remembered, startingTable, type LoadBase } from './base.js';
 import { beforeStatementsOf, localSet } from './before.js';
-import { compileCondition, compileText, definitionQuery, namesFunctions, settingsOf, withEach, type Names } from './compile.js';
+import { compileCondition, compileText, definitionQuery, namesFunctions, settingsOf, withEach, wrapped, type Names } from './compile.js';
 import { untypedDrift, withDrift } from './drift.js';
 import { keyMapsOf } from './keys.js';
 import { lateColumns } from './late-columns.js';
@@ -125,7 +125,9 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
     };
   }
   if (!table.query) throw new Error(`${table.fullName} has no query`);
-  const query = definitionQuery(project, table, names);
+  const asked = definitionQuery(project, table, names);
+  // In FROM, PostgreSQL takes nothing that writes; a view and a query under casts are refused by it as they are.
+  const query = isView || table.contract ? asked : wrapped('select * from (\n', asked, '\n) as q');
   const head = isView ? `create view ${qualified(beside)} as\n` : `create table ${qualified(beside)}${storage(table)} as\n`;
   const author = { path: table.path, original: (offset: number) => query.original(Math.max(0, offset - head.length)) };
   return {

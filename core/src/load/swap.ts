@@ -120,6 +120,8 @@ order by depth, schema, name`;
 
 export interface SwapPlan {
   readonly statements: readonly string[];
+  /** Dependents that are gone once the statements have run, nearest first: they are not made again here. */
+  readonly gone: readonly Dependent[];
   /** Set when the swap cannot be done by renaming: what stands in the way. */
   readonly blockedBy?: readonly Dependent[];
 }
@@ -128,25 +130,29 @@ export interface SwapPlan {
  * The statements of one swap.
  * @param items in dependency order, each after what it reads
  * @param dropped places that go without a successor
- * @param mayGo dependents that go where they cannot be made again: they hold up no swap
+ * @param goes dependents that are dropped and not made again: they hold up no swap, and nothing of theirs is run
  */
 export function planSwap(
   items: readonly SwapItem[],
   old: readonly OldRelation[],
   dependents: readonly Dependent[],
   dropped: readonly Place[] = [],
-  mayGo: (dependent: Dependent) => boolean = () => false,
+  goes: (dependent: Dependent) => boolean = () => false,
 ): SwapPlan {
-  const blockers = dependents.filter((d) => !d.ours);
-  if (blockers.length) return { statements: [], blockedBy: blockers };
+  const gone = dependents.filter(goes);
+  const kept = dependents.filter((d) => !goes(d));
+  const blockers = kept.filter((d) => !d.ours);
+  if (blockers.length) return { statements: [], gone: [], blockedBy: blockers };
   const statements: string[] = [];
   const oldAt = (place: Place) => old.find((o) => o.schema === place.schema && o.name === place.name);
-  for (const d of [...dependents].reverse()) statements.push(`drop ${d.kind} ${dependentName(d)}`);
+  // A view in a session's own schema of temporary tables belongs to nobody who could be asked.
+  const temporary = gone.some(isTemporary);
+  for (const d of [...dependents].reverse()) if (!isTemporary(d)) statements.push(`drop ${d.kind} ${dependentName(d)}`);
   // One statement for each kind: old views may read each other in any order.
   const going = [...items.map((i) => i.target), ...dropped].flatMap((place) => oldAt(place) ?? []);
   for (const word of ['view', 'materialized view', 'foreign table', 'table']) {
     const names = going.filter((o) => dropWord(o.relkind) === word).map(qualified);
-    if (names.length) statements.push(`drop ${word} ${names.join(', ')}`);
+    if (names.length) statements.push(`drop ${word} ${names.join(', ')}${temporary ? ' cascade' : ''}`);
   }
   for (const item of items) {
     statements.push(`alter ${item.relation} ${qualified(item.beside)} set schema ${ident(item.target.schema)}`);
@@ -154,9 +160,21 @@ export function planSwap(
     if (before) statements.push(...grantStatements('table', qualified(item.target), before.grants));
   }
   // Bodies may name tables as their callers find them, which this session does not.
-  if (dependents.some((d) => d.kind === 'function' || d.kind === 'procedure')) statements.push('set local check_function_bodies = off');
-  for (const d of dependents) statements.push(...(mayGo(d) ? [ifPossible(remake(d))] : remake(d)));
-  return { statements };
+  if (kept.some(isRoutine)) statements.push('set local check_function_bodies = off');
+  for (const d of kept) statements.push(...remake(d, [`alter ${d.kind} ${dependentName(d)} owner to ${ident(d.owner)}`]));
+  return { statements, gone };
+}
+
+const isTemporary = ({ schema }: Dependent): boolean => /^pg_temp_\d+$/.test(schema);
+const isRoutine = ({ kind }: Dependent): boolean => kind === 'function' || kind === 'procedure';
+
+/**
+ * The statements with which the owner of a dependent makes it again. Materialized views, whose making runs
+ * their query, are left to who wants them.
+ */
+export function remadeByOwner(d: Dependent): string[] {
+  if (d.kind === 'materialized view' || isTemporary(d)) return [];
+  return [...(isRoutine(d) ? ['set local check_function_bodies = off'] : []), ...remake(d, [])];
 }
 
 /**
@@ -213,34 +231,20 @@ function dropWord(relkind: OldRelation['relkind']): string {
 }
 
 function dependentName(d: Dependent): string {
-  return d.kind === 'function' || d.kind === 'procedure' ? `${qualified(d)}(${d.identity})` : qualified(d);
+  return isRoutine(d) ? `${qualified(d)}(${d.identity})` : qualified(d);
 }
 
-/** Statements that are taken back together where one of them fails; a lock that is not had fails them all. */
-function ifPossible(statements: readonly string[]): string {
-  const text = statements.map((sql) => `  ${sql};`).join('\n');
-  let tag = '$remade$';
-  for (let n = 1; text.includes(tag); n++) tag = `$remade${n}$`;
-  return `do ${tag}
-begin
-${text}
-exception
-  when lock_not_available or deadlock_detected then raise;
-  when others then null;
-end ${tag}`;
-}
-
-function remake(d: Dependent): string[] {
+/** @param owned what gives it to its owner, where someone else makes it */
+function remake(d: Dependent, owned: readonly string[]): string[] {
   const name = dependentName(d);
   const statements: string[] = [];
-  if (d.kind === 'function' || d.kind === 'procedure') statements.push(d.definition);
+  if (isRoutine(d)) statements.push(d.definition);
   else {
     const options = d.options?.length ? ` with (${d.options.join(', ')})` : '';
     statements.push(`create ${d.kind} ${name}${options} as\n${d.definition.replace(/;\s*$/, '')}`);
   }
-  statements.push(`alter ${d.kind} ${name} owner to ${ident(d.owner)}`);
-  statements.push(...d.indexes);
-  if (d.kind === 'function' || d.kind === 'procedure') {
+  statements.push(...owned, ...d.indexes);
+  if (isRoutine(d)) {
     if (d.grants.length) statements.push(`revoke all on ${d.kind} ${name} from public`);
     statements.push(...grantStatements(d.kind, name, d.grants));
   } else statements.push(...grantStatements('table', name, d.grants));

@@ -5,6 +5,8 @@ export type DiagnosticCode =
   /** Told by the database, which was asked to prepare the statement. */
   | 'database'
   | 'statement-not-allowed'
+  /** Something in a query, a check or a function does more than read. */
+  | 'not-only-reading'
   | 'no-query'
   | 'name-mismatch'
   | 'unknown-layer'

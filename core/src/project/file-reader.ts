@@ -1,10 +1,12 @@
-import { dottedRange } from '../lineage/mentions.js';
+import type { SelectStmt } from 'libpg-query';
+import { dottedRange, queryOf } from '../lineage/mentions.js';
 import { parseSql, type ParsedText, type Statement } from '../sql/parser.js';
 import { strings } from '../sql/nodes.js';
 import type { Range } from '../sql/positions.js';
 import { nextToken, tokenize } from '../sql/tokens.js';
 import type { Diagnostic, DiagnosticCode } from './diagnostic.js';
-import type { Contract, IndexedFile } from './model.js';
+import type { Contract, IndexedFile, Query } from './model.js';
+import type { Effect } from './only-reading.js';
 import { checkOptions } from './options.js';
 
 /** What is gathered while one file is read, and what all kinds of files need for it. */
@@ -48,6 +50,20 @@ export class FileReader {
 
   notAllowed(statement: Statement, what: string): void {
     this.problem('statement-not-allowed', this.firstWord(statement), `this statement is not allowed here`, what);
+  }
+
+  /** A query of the file; what in it does more than read is reported. */
+  query(select: SelectStmt, range: Range): Query {
+    const { effects, ...query } = queryOf(this.parsed, select, range);
+    this.effects(effects);
+    return query;
+  }
+
+  effects(found: readonly Effect[]): void {
+    for (const { location, message, hint } of found) {
+      const token = nextToken(this.text, this.parsed.at(location));
+      this.problem('not-only-reading', token ? { start: token.start, end: token.end } : this.whole(), message, hint);
+    }
   }
 
   /** The dotted name that follows the first of these words. */

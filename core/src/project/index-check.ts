@@ -1,5 +1,5 @@
 import { readOptions } from '../contract/contract.js';
-import { dottedRange, queryOf } from '../lineage/mentions.js';
+import { dottedRange } from '../lineage/mentions.js';
 import type { Range } from '../sql/positions.js';
 import { optional, type FileReader } from './file-reader.js';
 import type { CheckQuery, Query } from './model.js';
@@ -11,7 +11,7 @@ export function checkFile(file: FileReader): void {
     const { node } = statement;
     if ('CommentStmt' in node) continue;
     if ('SelectStmt' in node) {
-      pushCheck(file, file.stem, file.firstWord(statement), queryOf(file.parsed, node.SelectStmt, statement), new Map());
+      pushCheck(file, file.stem, file.firstWord(statement), file.query(node.SelectStmt, statement), new Map());
       continue;
     }
     const select = 'ViewStmt' in node && node.ViewStmt.query && 'SelectStmt' in node.ViewStmt.query ? node.ViewStmt.query.SelectStmt : undefined;
@@ -31,7 +31,7 @@ export function checkFile(file: FileReader): void {
     }
     const options = readOptions(file.parsed, node.ViewStmt.options ?? []);
     file.result.diagnostics.push(...checkOptions(file.path, options, CHECK_OPTIONS, 'a check'));
-    pushCheck(file, file.stem, nameRange, queryOf(file.parsed, select, file.rangeAfterAs(statement)), options);
+    pushCheck(file, file.stem, nameRange, file.query(select, file.rangeAfterAs(statement)), options);
   }
   if (file.result.checks.length === 0 && file.result.diagnostics.length === 0)
     file.problem('no-query', file.whole(), 'the check has no query', 'write select … that returns the rows that should not exist');

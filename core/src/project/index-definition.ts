@@ -1,6 +1,6 @@
 import type { CreateStmt, Node, RangeVar, SelectStmt } from 'libpg-query';
 import { readContract } from '../contract/contract.js';
-import { tableNameRange, mentionsIn, queryOf } from '../lineage/mentions.js';
+import { tableNameRange, mentionsIn } from '../lineage/mentions.js';
 import type { Statement } from '../sql/parser.js';
 import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
@@ -127,11 +127,12 @@ function takeContract(file: FileReader, state: DefinitionState, create: CreateSt
     return file.problem('statement-not-allowed', file.firstWord(statement), 'the definition has a second contract', 'one file makes one table');
   takeName(file, state, create.relation ?? {});
   state.contract = readContract(file.parsed, file.stem, create.tableElts ?? [], create.options ?? [], { start: statement.start, end: statement.end });
+  for (const { condition } of state.contract.constraints) if (condition) file.effects(mentionsIn(file.parsed, condition).effects);
 }
 
 function takeQuery(file: FileReader, state: DefinitionState, select: SelectStmt, range: Range, form: LoadPolicy | undefined): void {
   if (state.query) return file.problem('statement-not-allowed', file.firstWord(range), 'the definition has a second query', 'one file makes one table');
-  state.query = queryOf(file.parsed, select, range);
+  state.query = file.query(select, range);
   if (form) state.form = form;
 }
 

@@ -1,9 +1,8 @@
-import type { CreateFunctionStmt, Node } from 'libpg-query';
-import { FUNCTIONS_SCHEMA, mentionsIn, queryOf } from '../lineage/mentions.js';
-import { strings } from '../sql/nodes.js';
+import type { Node } from 'libpg-query';
 import { FileReader } from './file-reader.js';
 import { checkFile } from './index-check.js';
 import { brokenDefinition, definitionFile } from './index-definition.js';
+import { functionFile } from './index-function.js';
 import { referenceFile } from './index-reference.js';
 import { sourcesFile } from './index-source.js';
 import type { IndexedFile } from './model.js';
@@ -62,29 +61,11 @@ function parametersFile(file: FileReader): void {
   }
 }
 
-function functionFile(file: FileReader): void {
-  for (const statement of file.parsed.statements) {
-    if (!('CreateFunctionStmt' in statement.node)) {
-      if (!('CommentStmt' in statement.node)) file.notAllowed(statement, 'functions/ holds one create function a file');
-      continue;
-    }
-    const create: CreateFunctionStmt = statement.node.CreateFunctionStmt;
-    const names = strings(create.funcname);
-    const nameRange = file.rangeAfterWord(statement, ['function', 'procedure'], names.length);
-    const name = names.at(-1) ?? '';
-    if (names.length !== 2 || names[0] !== FUNCTIONS_SCHEMA || name !== file.stem) {
-      file.problem('name-mismatch', nameRange, `the file is ${file.path}, the function ${names.join('.')}`, `name it functions.${file.stem}`);
-    }
-    const { tables, functions } = mentionsIn(file.parsed, create.sql_body ?? {});
-    file.result.functions.push({ name, path: file.path, range: { start: statement.start, end: statement.end }, nameRange, tables, functions });
-  }
-}
-
 function adhocFile(file: FileReader): void {
   const [statement, ...more] = file.parsed.statements;
   if (!statement) return;
   if (!('SelectStmt' in statement.node) || more.length) file.notAllowed(more[0] ?? statement, 'an ad hoc query is one select');
-  else file.result.adhoc.push({ name: file.stem, path: file.path, query: queryOf(file.parsed, statement.node.SelectStmt, statement) });
+  else file.result.adhoc.push({ name: file.stem, path: file.path, query: file.query(statement.node.SelectStmt, statement) });
 }
 
 function constantText(node: Node): string {

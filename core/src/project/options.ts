@@ -19,6 +19,12 @@ const boolean = oneOf('true', 'false', 'on', 'off');
 const count: OptionCheck = (value) => (/^\d+$/.test(value) ? undefined : `${value} is no whole number`);
 const share: OptionCheck = (value) => (/^\d+(\.\d+)?%?$/.test(value) ? undefined : `${value} is neither a count nor a percentage such as 0.5%`);
 
+const INTERVAL =
+  /^\s*(([+-]?\d+(\.\d+)?\s*(years?|yrs?|y|months?|mons?|weeks?|w|days?|d|hours?|hrs?|h|minutes?|mins?|m|seconds?|secs?|s)\b\s*)+|\d+:\d\d(:\d\d(\.\d+)?)?|P[\dYMWDTHS.]+)\s*$/i;
+const interval: OptionCheck = (value) => (INTERVAL.test(value) ? undefined : `${value} is not a length of time such as 26 hours`);
+const intervalOrNumber: OptionCheck = (value) =>
+  INTERVAL.test(value) || /^\s*\d+(\.\d+)?\s*$/.test(value) ? undefined : `${value} is neither a length of time such as 3 days nor a number`;
+
 /** Storage parameters of PostgreSQL pass through to the table. */
 export const STORAGE_PARAMETERS: readonly string[] = [
   'fillfactor',
@@ -33,7 +39,7 @@ export const TABLE_OPTIONS: Readonly<Record<string, OptionCheck>> = {
   load: oneOf(...LOAD_POLICIES),
   business_key: anything,
   watermark: anything,
-  look_back: anything,
+  look_back: intervalOrNumber,
   set_columns: anything,
   update_when: anything,
   insert_when: anything,
@@ -94,8 +100,8 @@ export const SOURCE_TABLE_OPTIONS: Readonly<Record<string, OptionCheck>> = {
   table_name: anything,
   intake: oneOf('full', 'incremental'),
   watermark: anything,
-  look_back: anything,
-  late_after: anything,
+  look_back: intervalOrNumber,
+  late_after: interval,
   only: anything,
   left_out: anything,
   limit: count,

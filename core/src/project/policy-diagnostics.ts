@@ -192,6 +192,7 @@ class PolicyReader {
         this.report(`option ${name}: ${condition.problem}`, 'write one condition over q, the query’s row, and t, the table’s', option.range);
         continue;
       }
+      if (condition.effect) this.report(`option ${name}: ${condition.effect}`, 'a condition only reads', option.range);
       const problems = resolveExpression(condition.node, [
         { name: 'q', columns: query },
         { name: 't', columns: target },

@@ -1,5 +1,6 @@
 import type { Node } from 'libpg-query';
 import { resolveExpression } from '../lineage/columns.js';
+import { mentionsIn } from '../lineage/mentions.js';
 import { didYouMean } from '../sql/nearest.js';
 import { parseSql } from '../sql/parser.js';
 import type { Diagnostic } from './diagnostic.js';
@@ -37,6 +38,7 @@ export function conditionProblems(condition: string, table: string, columns: rea
   const read = oneCondition(condition);
   if ('problem' in read) return [read.problem];
   const inputs = columns.map((name) => ({ name, origins: [] }));
+  if (read.effect) return [read.effect];
   return resolveExpression(read.node, [{ name: table, columns: inputs }]).map((p) => {
     const name = 'parts' in p ? p.parts.at(-1)! : '';
     const near = didYouMean(name, columns);
@@ -44,12 +46,14 @@ export function conditionProblems(condition: string, table: string, columns: rea
   });
 }
 
-/** A text as one condition, or why it is none. */
-export function oneCondition(condition: string): { readonly node: Node } | { readonly problem: string } {
+/** A text as one condition, with the first thing in it that does more than read, or why it is none. */
+export function oneCondition(condition: string): { readonly node: Node; readonly effect?: string } | { readonly problem: string } {
   const parsed = parseSql(`select where (${condition}\n)`);
   if (parsed.error) return { problem: parsed.error.message };
   const [statement, ...more] = parsed.statements;
   const select = statement && 'SelectStmt' in statement.node ? statement.node.SelectStmt : undefined;
   const others = Object.keys(select ?? {}).filter((k) => !['whereClause', 'limitOption', 'op'].includes(k));
-  return !select?.whereClause || more.length || others.length ? { problem: 'this is not one condition' } : { node: select.whereClause };
+  if (!select?.whereClause || more.length || others.length) return { problem: 'this is not one condition' };
+  const [effect] = mentionsIn(parsed, select.whereClause).effects;
+  return { node: select.whereClause, ...(effect ? { effect: effect.message } : {}) };
 }

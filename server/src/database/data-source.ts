@@ -1,6 +1,6 @@
 import type { DataSourceOptions } from 'typeorm';
 import { AccessToken, Audit, Person, Session } from '../people/people.entities.js';
-import { Draft, Workspace } from '../project/project.entities.js';
+import { CommitAuthor, Draft, Workspace } from '../project/project.entities.js';
 import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
 import { Delivery } from '../source/delivery.entities.js';
 import { Binding, Connection, Setting, SourceState } from '../source/source.entities.js';
@@ -9,6 +9,8 @@ import { Initial1764057600000 } from './migrations/1764057600000-initial.js';
 import { Bindings1764072000000 } from './migrations/1764072000000-bindings.js';
 import { Deliveries1764079200000 } from './migrations/1764079200000-deliveries.js';
 import { LoadNote1764100000000 } from './migrations/1764100000000-load-note.js';
+import { Authors1764300000000 } from './migrations/1764300000000-authors.js';
+import { SignInAttempts1764300100000 } from './migrations/1764300100000-sign-in-attempts.js';
 import { LoadCounts1764090000000 } from './migrations/1764090000000-load-counts.js';
 
 export const ENTITIES = [
@@ -18,6 +20,7 @@ export const ENTITIES = [
   Audit,
   Workspace,
   Draft,
+  CommitAuthor,
   Run,
   RunStep,
   CheckResult,
@@ -39,7 +42,15 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
     username: a.user,
     password: a.password,
     entities: ENTITIES,
-    migrations: [Initial1764057600000, Bindings1764072000000, Deliveries1764079200000, LoadCounts1764090000000, LoadNote1764100000000],
+    migrations: [
+      Initial1764057600000,
+      Bindings1764072000000,
+      Deliveries1764079200000,
+      LoadCounts1764090000000,
+      LoadNote1764100000000,
+      Authors1764300000000,
+      SignInAttempts1764300100000,
+    ],
     synchronize: false,
     uuidExtension: 'pgcrypto',
     installExtensions: false,

@@ -4,10 +4,10 @@ import type { Request, Response } from 'express';
 import { OptionalText, OptionalWhole, Text } from '../shared/fields.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { Me, Needs, Public } from './access.js';
-import { Attempts } from './attempts.js';
 import type { Person } from './people.entities.js';
 import { PeopleService } from './people.service.js';
-import { COOKIE } from './session.guard.js';
+import { COOKIE, sessionToken } from './session.guard.js';
+import { SignInGate } from './sign-in-gate.js';
 
 class SignInBody {
   @Text(1, 100, 'mira')
@@ -37,28 +37,20 @@ const publicPerson = ({ name, displayName, role }: Person) => ({ name, displayNa
 @ApiTags('people')
 @Controller('api')
 export class PeopleController {
-  /** Ten wrong passwords for a name, thirty from an address, in five minutes. */
-  private readonly byName = new Attempts(10, 5 * 60_000);
-  private readonly byAddress = new Attempts(30, 5 * 60_000);
-
-  constructor(private readonly people: PeopleService) {}
+  constructor(
+    private readonly people: PeopleService,
+    private readonly gate: SignInGate,
+  ) {}
 
   @Public()
   @Post('sign-in')
   @HttpCode(200)
   async signIn(@Body() { name, password }: SignInBody, @Ip() ip: string, @Res({ passthrough: true }) response: Response) {
-    const wait = Math.max(this.byName.count(name), this.byAddress.count(ip));
-    if (wait > 0) {
-      response.setHeader('Retry-After', String(wait));
-      throw new Problem(429, 'too-many-attempts', 'Too many attempts to sign in', `Wait ${wait} seconds, then try again.`);
-    }
-    const signedIn = await this.people.signIn(name, password);
+    const signedIn = await this.gate.through(name, ip, () => this.people.signIn(name, password));
     if (!signedIn) {
       await this.people.audit(name.slice(0, 100), 'sign-in refused', ip);
       throw new Problem(401, 'wrong-password', 'The name or the password is not right', 'Check both; upper and lower case count in the password.');
     }
-    this.byName.forget(name);
-    this.byAddress.forget(ip);
     await this.people.audit(signedIn.person, 'sign-in', ip);
     response.cookie(COOKIE, signedIn.token, { httpOnly: true, sameSite: 'strict', path: '/', expires: signedIn.session.expiresAt });
     return { person: publicPerson(signedIn.person), csrf: signedIn.session.csrf };
@@ -67,7 +59,7 @@ export class PeopleController {
   @Post('sign-out')
   @HttpCode(204)
   async signOut(@Me() me: Person, @Req() request: Request, @Res({ passthrough: true }) response: Response) {
-    await this.people.signOut((request.cookies as Record<string, string>)[COOKIE]!);
+    await this.people.signOut(sessionToken(request)!);
     await this.people.audit(me, 'sign-out', '');
     response.clearCookie(COOKIE, { path: '/' });
   }
@@ -75,7 +67,7 @@ export class PeopleController {
   @Public()
   @Get('session')
   async session(@Req() request: Request) {
-    const token = (request.cookies as Record<string, string> | undefined)?.[COOKIE];
+    const token = sessionToken(request);
     const session = token ? await this.people.session(token) : undefined;
     return session ? { person: publicPerson(session.person), csrf: session.csrf } : { person: null, csrf: null };
   }

@@ -1,11 +1,14 @@
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { hash, verify } from '@node-rs/argon2';
-import { LessThan, Repository } from 'typeorm';
+import { exhaustMap, filter, from, interval, merge, Subject, take, type Observable } from 'rxjs';
+import { In, LessThan, Repository } from 'typeorm';
 import { randomToken, tokenHash } from '../shared/secret.js';
 import { AccessToken, Audit, Person, Session, type PersonRole } from './people.entities.js';
 
 const SESSION_HOURS = 24 * 7;
+/** How often an open event stream asks whether its session is still there. */
+const SESSION_LOOK_MILLISECONDS = 5000;
 
 /** Entries of one page of the audit log. */
 const AUDIT_PAGE = 100;
@@ -14,6 +17,8 @@ const AUDIT_PAGE = 100;
 export class PeopleService {
   /** Verified against when no such person exists, so that the answer takes as long. */
   private readonly nobody = hash(randomToken());
+
+  private readonly signedOut = new Subject<string>();
 
   constructor(
     @InjectRepository(Person) private readonly people: Repository<Person>,
@@ -28,6 +33,16 @@ export class PeopleService {
 
   count(): Promise<number> {
     return this.people.count();
+  }
+
+  /** People by their ids, in the order of their names. */
+  byIds(ids: readonly string[]): Promise<Person[]> {
+    return this.people.find({ where: { id: In(ids) }, order: { name: 'ASC' } });
+  }
+
+  /** The names of those who are administrators, for people who need one. */
+  async administrators(): Promise<string[]> {
+    return (await this.people.find({ where: { role: 'administrator' }, order: { displayName: 'ASC' } })).map((p) => p.displayName);
   }
 
   /** A new session for the right name and password; undefined for wrong ones. */
@@ -50,6 +65,16 @@ export class PeopleService {
 
   async signOut(token: string): Promise<void> {
     await this.sessions.delete({ id: tokenHash(token) });
+    this.signedOut.next(token);
+  }
+
+  /** Gives a value once a session has ended: at once where this process ended it, else within some seconds. */
+  sessionEnd(token: string): Observable<unknown> {
+    const elsewhere = interval(SESSION_LOOK_MILLISECONDS).pipe(
+      exhaustMap(() => from(this.session(token))),
+      filter((session) => session === undefined),
+    );
+    return merge(this.signedOut.pipe(filter((t) => t === token)), elsewhere).pipe(take(1));
   }
 
   listTokens(person: Person): Promise<AccessToken[]> {

@@ -5,7 +5,7 @@ import os from 'node:os';
 import path from 'node:path';
 import { promisify } from 'node:util';
 import { Config } from '../shared/config.js';
-import { runTables, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
+import { runTables, startApplication, superuser, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
 
 /** What is taken away runs in plain psql, and gives the rows that Ouvrage gives. */
 const run = promisify(execFile);
@@ -24,7 +24,8 @@ afterAll(async () => {
 });
 
 async function psql(sql: string): Promise<void> {
-  const { host, port, user, password, database } = Config.fromEnvironment().warehouse.workspace;
+  const { host, port, database } = Config.fromEnvironment().warehouse.workspace;
+  const { user, password } = superuser();
   const file = path.join(folder, 'script.sql');
   await writeFile(file, sql);
   await run('psql', ['-X', '-q', '-v', 'ON_ERROR_STOP=1', '-h', host, '-p', String(port), '-U', user, '-d', database, '-f', file], {
@@ -53,7 +54,7 @@ const READ: Readonly<Record<string, string>> = {
 async function sameAsProduction(core: string): Promise<void> {
   for (const [table, sql] of Object.entries(READ)) {
     const rows = async (schema: string) =>
-      (await warehouse<{ t: string }>(`select r::text as t from (${sql.replaceAll('C.', `${schema}.`)}) as r order by 1`, 'workspace')).map((r) => r.t);
+      (await warehouse<{ t: string }>(`select r::text as t from (${sql.replaceAll('C.', `${schema}.`)}) as r order by 1`, 'superuser')).map((r) => r.t);
     expect({ table, rows: await rows(core) }).toEqual({ table, rows: await rows('core') });
   }
 }

@@ -7,9 +7,9 @@ import { chmod, writeFile } from 'node:fs/promises';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { mayAct, Public } from '../people/access.js';
-import { Attempts } from '../people/attempts.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
+import { SignInGate } from '../people/sign-in-gate.js';
 import { Config } from '../shared/config.js';
 import { logger } from '../shared/problem.js';
 import { gitEnvironment } from './git.js';
@@ -21,12 +21,12 @@ const BACKENDS = ['/usr/lib/git-core/git-http-backend', '/usr/libexec/git-core/g
 @ApiExcludeController()
 @Controller('git')
 export class GitHttpController {
-  private readonly attempts = new Attempts(30, 5 * 60_000);
   private readonly hook: Promise<void>;
 
   constructor(
     @Inject(Config) private readonly config: Config,
     private readonly people: PeopleService,
+    private readonly gate: SignInGate,
     private readonly project: ProjectService,
   ) {
     this.hook = this.installHook();
@@ -73,11 +73,8 @@ export class GitHttpController {
   private async signedIn(request: Request): Promise<Person | undefined> {
     const encoded = /^Basic (.+)$/i.exec(request.get('authorization') ?? '')?.[1];
     if (!encoded) return undefined;
-    if (this.attempts.count(request.ip ?? '') > 0) return undefined;
     const [name = '', ...token] = Buffer.from(encoded, 'base64').toString('utf8').split(':');
-    const person = await this.people.personOfToken(name, token.join(':'));
-    if (person) this.attempts.forget(request.ip ?? '');
-    return person;
+    return this.gate.through(`git ${name}`, request.ip ?? '', () => this.people.personOfToken(name, token.join(':')));
   }
 
   private backend(request: Request, response: Response, url: URL, person: Person): Promise<void> {

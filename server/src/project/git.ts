@@ -1,7 +1,7 @@
 import { spawn, type ChildProcessWithoutNullStreams } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { existsSync } from 'node:fs';
-import { rm } from 'node:fs/promises';
+import { chmod, rm } from 'node:fs/promises';
 import path from 'node:path';
 
 export interface Commit {
@@ -18,9 +18,27 @@ export interface TreeChange {
   readonly text: string | null;
 }
 
+/** Who wrote a commit, and who put it on a branch. */
+export interface Signature {
+  readonly author: { readonly name: string; readonly email: string };
+  readonly committer?: { readonly name: string; readonly email: string };
+}
+
 export type MergeResult =
   | { readonly kind: 'merged'; readonly tree: string }
   | { readonly kind: 'conflict'; readonly paths: readonly string[]; /** With marks in the files in conflict. */ readonly tree: string };
+
+const MAIN = 'refs/heads/main';
+const WORKSPACES = 'refs/heads/workspace/';
+
+const SETTINGS = [
+  ['http.receivepack', 'true'],
+  ['receive.denyNonFastForwards', 'true'],
+  ['receive.denyDeletes', 'true'],
+  // Objects that would leave a working tree, or that no git program writes, are refused as they arrive.
+  ['receive.fsckObjects', 'true'],
+  ['core.logAllRefUpdates', 'true'],
+] as const;
 
 /** An object's id, as against a name that may come to mean another one. */
 const FULL_ID = /^[0-9a-f]{40}$/;
@@ -41,17 +59,11 @@ export class GitStore {
 
   constructor(readonly folder: string) {}
 
+  /** Makes the repository where there is none, and gives one that is there today's settings. */
   async create(): Promise<void> {
-    if (existsSync(path.join(this.folder, 'HEAD'))) return;
-    await runGit(undefined, ['init', '--bare', '--quiet', '--initial-branch=main', this.folder]);
-    for (const [name, value] of [
-      ['http.receivepack', 'true'],
-      ['receive.denyNonFastForwards', 'true'],
-      ['receive.denyDeletes', 'true'],
-      ['core.logAllRefUpdates', 'true'],
-    ] as const) {
-      await this.git(['config', name, value]);
-    }
+    if (!existsSync(path.join(this.folder, 'HEAD'))) await runGit(undefined, ['init', '--bare', '--quiet', '--initial-branch=main', this.folder]);
+    await chmod(this.folder, 0o700);
+    for (const [name, value] of SETTINGS) await this.git(['config', name, value]);
   }
 
   close(): void {
@@ -73,15 +85,20 @@ export class GitStore {
   async tree(commit: string): Promise<ReadonlyMap<string, string>> {
     const known = this.trees.get(commit);
     if (known) return known;
-    const out = await this.git(['ls-tree', '-r', '-z', '--full-tree', commit]);
-    const entries = new Map<string, string>();
-    for (const line of out.split('\0')) {
-      const match = /^\d+ blob ([0-9a-f]+)\t(.+)$/s.exec(line);
-      if (match) entries.set(match[2]!, match[1]!);
-    }
+    // A link or a submodule is no file of the project.
+    const entries = new Map((await this.entries(commit)).flatMap((e) => (e.mode.startsWith('100') ? [[e.path, e.id] as const] : [])));
     if (this.trees.size > 100) this.trees.clear();
     if (FULL_ID.test(commit)) this.trees.set(commit, entries);
     return entries;
+  }
+
+  /** All that a commit holds, links and submodules included. */
+  async entries(commit: string): Promise<{ readonly mode: string; readonly id: string; readonly path: string }[]> {
+    const out = await this.git(['ls-tree', '-r', '-z', '--full-tree', commit]);
+    return out.split('\0').flatMap((line) => {
+      const match = /^(\d+) \w+ ([0-9a-f]+)\t(.+)$/s.exec(line);
+      return match ? [{ mode: match[1]!, id: match[2]!, path: match[3]! }] : [];
+    });
   }
 
   /** Texts by path. */
@@ -112,15 +129,19 @@ export class GitStore {
   private reader(): ChildProcessWithoutNullStreams {
     if (this.batch && this.batch.exitCode === null) return this.batch;
     const child = spawn('git', ['--git-dir', this.folder, 'cat-file', '--batch'], { stdio: 'pipe', env: gitEnvironment() });
+    const ended = (why: string) => {
+      if (this.batch !== child) return;
+      this.batch = undefined;
+      this.buffered = Buffer.alloc(0);
+      for (const w of this.waiting.splice(0)) w.reject(new Error(why));
+    };
     child.stdout.on('data', (data: Buffer) => {
       this.buffered = Buffer.concat([this.buffered, data]);
       this.takeBuffered();
     });
-    child.on('close', () => {
-      for (const w of this.waiting.splice(0)) w.reject(new Error('git cat-file ended'));
-      this.buffered = Buffer.alloc(0);
-      this.batch = undefined;
-    });
+    child.stdin.on('error', () => ended('git cat-file ended'));
+    child.on('error', (error) => ended(`git cannot be run: ${error.message}`));
+    child.on('close', () => ended('git cat-file ended'));
     return (this.batch = child);
   }
 
@@ -163,13 +184,23 @@ export class GitStore {
     }
   }
 
-  async commitTree(tree: string, parents: readonly string[], author: { name: string; email: string }, message: string): Promise<string> {
-    const env = { GIT_AUTHOR_NAME: author.name, GIT_AUTHOR_EMAIL: author.email, GIT_COMMITTER_NAME: author.name, GIT_COMMITTER_EMAIL: author.email };
+  async commitTree(tree: string, parents: readonly string[], { author, committer = author }: Signature, message: string): Promise<string> {
+    const env = { GIT_AUTHOR_NAME: author.name, GIT_AUTHOR_EMAIL: author.email, GIT_COMMITTER_NAME: committer.name, GIT_COMMITTER_EMAIL: committer.email };
     return (await this.git(['commit-tree', tree, ...parents.flatMap((p) => ['-p', p]), '-F', '-'], { env, input: message })).trim();
   }
 
-  /** Moves a branch from one commit to another. @throws RefMoved when it is elsewhere by now */
-  async moveRef(ref: string, to: string, from: string | undefined): Promise<void> {
+  /** Moves a workspace's branch from one commit to another. @throws RefMoved when it is elsewhere by now */
+  async moveBranch(ref: string, to: string, from: string | undefined): Promise<void> {
+    if (!ref.startsWith(WORKSPACES)) throw new Error(`${ref} is not the branch of a workspace`);
+    await this.moveRef(ref, to, from);
+  }
+
+  /** Moves main, which production is built from: the only way to. @throws RefMoved when it is elsewhere by now */
+  moveMain(to: string, from: string | undefined): Promise<void> {
+    return this.moveRef(MAIN, to, from);
+  }
+
+  private async moveRef(ref: string, to: string, from: string | undefined): Promise<void> {
     await this.git(['update-ref', ref, to, from ?? '0'.repeat(40)]).catch(async (error: unknown) => {
       if ((await this.resolve(ref)) !== from) throw new RefMoved(`${ref} was moved in the meantime`);
       throw error;
@@ -228,6 +259,8 @@ export function gitEnvironment(): Record<string, string> {
     GIT_CONFIG_GLOBAL: '/dev/null',
     HOME: '/nonexistent',
     LC_ALL: 'C.UTF-8',
+    // A replacement would swap contents under an unchanged commit.
+    GIT_NO_REPLACE_OBJECTS: '1',
     GIT_CONFIG_COUNT: '1',
     GIT_CONFIG_KEY_0: 'safe.directory',
     GIT_CONFIG_VALUE_0: '*',

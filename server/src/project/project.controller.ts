@@ -1,9 +1,9 @@
 import { Body, Controller, Delete, Get, HttpCode, Param, Post, Put, Query } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
-import { IsObject, IsOptional, Matches } from 'class-validator';
+import { Matches } from 'class-validator';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
-import { OptionalText, ProjectPath, Text, Whole } from '../shared/fields.js';
+import { ProjectPath, Text, TextOrNull, TextsByName, Whole } from '../shared/fields.js';
 import { notFound } from '../shared/problem.js';
 import type { Draft, Workspace } from './project.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from './project.service.js';
@@ -18,7 +18,7 @@ class DraftBody {
   path: string;
 
   /** The new text; null deletes the file. */
-  @OptionalText(2_000_000)
+  @TextOrNull(2_000_000)
   text: string | null;
 
   /** The version that was edited; 0 where there was no draft. */
@@ -33,9 +33,7 @@ class CommitBody {
 
 class SettledBody {
   /** Texts by path for files in conflict; null deletes. */
-  @IsOptional()
-  @IsObject()
-  @ApiProperty({ type: Object, required: false })
+  @TextsByName({ most: 1000, longest: 2_000_000, orNull: true })
   files?: Record<string, string | null>;
 }
 
@@ -50,7 +48,7 @@ class CommitFileQuery extends FileQuery {
   commit: string;
 }
 
-const draftOut = (d: Draft) => ({ path: d.path, text: d.text, version: d.version, by: d.person.displayName, at: d.updatedAt, isNew: d.baseBlob === null });
+const draftOut = (d: Draft) => ({ path: d.path, text: d.text, version: d.version, by: d.savedBy.displayName, at: d.updatedAt, isNew: d.baseBlob === null });
 const workspaceOut = (w: Workspace, drafts: number) => ({
   slug: w.slug,
   name: w.name,

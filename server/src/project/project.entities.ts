@@ -1,4 +1,15 @@
-import { Column, CreateDateColumn, Entity, JoinColumn, ManyToOne, PrimaryGeneratedColumn, Unique, UpdateDateColumn, type Relation } from 'typeorm';
+import {
+  Column,
+  CreateDateColumn,
+  Entity,
+  JoinColumn,
+  ManyToOne,
+  PrimaryColumn,
+  PrimaryGeneratedColumn,
+  Unique,
+  UpdateDateColumn,
+  type Relation,
+} from 'typeorm';
 import { Person } from '../people/people.entities.js';
 
 /** One person's line of work: a branch, the drafts on it, its schemas. */
@@ -55,10 +66,33 @@ export class Draft {
   @Column('integer')
   version: number;
 
+  /** Who began it: whose it is. */
   @ManyToOne(() => Person, { onDelete: 'RESTRICT', nullable: false })
   @JoinColumn({ name: 'person_id' })
   person: Relation<Person>;
 
+  /** Who saved it last. */
+  @ManyToOne(() => Person, { onDelete: 'RESTRICT', nullable: false })
+  @JoinColumn({ name: 'saved_by_id' })
+  savedBy: Relation<Person>;
+
+  /** The ids of all who saved it. */
+  @Column('uuid', { array: true })
+  authors: string[];
+
   @UpdateDateColumn({ name: 'updated_at', type: 'timestamptz' })
   updatedAt: Date;
+}
+
+/** Who wrote a file of a commit: all who had saved the draft that it was made from. */
+@Entity('commit_author')
+export class CommitAuthor {
+  @PrimaryColumn('text')
+  commit: string;
+
+  @PrimaryColumn('text')
+  path: string;
+
+  @PrimaryColumn('uuid', { name: 'person_id' })
+  personId: string;
 }

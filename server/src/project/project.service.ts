@@ -1,13 +1,23 @@
 import { Inject, Injectable, type OnModuleDestroy } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { changeFiles, productionEnvironment, readProject, workspaceEnvironment, workspacePrefix, type Environment, type Project } from '@ouvrage/core';
+import {
+  changeFiles,
+  pathProblem,
+  productionEnvironment,
+  readProject,
+  workspaceEnvironment,
+  workspacePrefix,
+  type Environment,
+  type Project,
+} from '@ouvrage/core';
 import { IsNull, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { Config, ROLES } from '../shared/config.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { GitStore, RefMoved, type Commit, type TreeChange } from './git.js';
-import { Draft, Workspace } from './project.entities.js';
+import { CommitAuthor, Draft, Workspace } from './project.entities.js';
+import { isSlug, slugFor } from './slugs.js';
 
 export const PRODUCTION = 'production';
 export const MAIN = 'refs/heads/main';
@@ -23,6 +33,12 @@ export interface Line {
   readonly drafts: readonly Draft[];
 }
 
+const WRITERS = { person: true, savedBy: true } as const;
+
+/** A commit's message with those who wrote parts of it. */
+const withAuthors = (message: string, others: readonly Person[]): string =>
+  others.length === 0 ? message : `${message.trimEnd()}\n\n${others.map((p) => `Co-authored-by: ${p.displayName} <${author(p).email}>`).join('\n')}\n`;
+
 const author = (person: Person) => ({ name: person.displayName, email: `${person.name}@ouvrage.invalid` });
 
 /** Files, drafts, commits and workspaces of the project. */
@@ -36,6 +52,7 @@ export class ProjectService implements OnModuleDestroy {
     @Inject(Config) config: Config,
     @InjectRepository(Workspace) private readonly workspaces: Repository<Workspace>,
     @InjectRepository(Draft) private readonly drafts: Repository<Draft>,
+    @InjectRepository(CommitAuthor) private readonly authors: Repository<CommitAuthor>,
     private readonly people: PeopleService,
   ) {
     this.git = new GitStore(config.projectFolder);
@@ -45,7 +62,7 @@ export class ProjectService implements OnModuleDestroy {
     this.git.close();
   }
 
-  /** Makes the repository; its first commit holds `files`. */
+  /** Makes the repository, if there is none; its first commit holds `files`. */
   async create(files: ReadonlyMap<string, string>, message: string): Promise<void> {
     await this.git.create();
     if (await this.git.resolve(MAIN)) return;
@@ -53,11 +70,16 @@ export class ProjectService implements OnModuleDestroy {
       undefined,
       [...files].map(([path, text]) => ({ path, text })),
     );
-    const commit = await this.git.commitTree(tree, [], { name: 'Ouvrage', email: 'ouvrage@ouvrage.invalid' }, message);
-    await this.git.moveRef(MAIN, commit, undefined);
+    const commit = await this.git.commitTree(tree, [], { author: { name: 'Ouvrage', email: 'ouvrage@ouvrage.invalid' } }, message);
+    await this.git.moveMain(commit, undefined);
   }
 
+  /**
+   * A workspace, for whatever changes something of one.
+   * @throws Problem for production, which moves by releases only, and where there is none of this name
+   */
   async workspace(slug: string): Promise<Workspace> {
+    if (slug === PRODUCTION) throw new Problem(409, 'is-production', 'Production changes by a release only', 'Choose a workspace, and release from there.');
     const found = await this.workspaces.findOne({ where: { slug, closedAt: IsNull() }, relations: { owner: true } });
     if (!found) throw notFound(`The workspace ${slug}`);
     return found;
@@ -68,20 +90,11 @@ export class ProjectService implements OnModuleDestroy {
   }
 
   async createWorkspace(person: Person, name: string, from?: string): Promise<Workspace> {
-    const base =
-      name
-        .normalize('NFKD')
-        .toLowerCase()
-        .replaceAll(/[^a-z0-9]+/g, '-')
-        .replaceAll(/^-+|-+$/g, '')
-        .slice(0, 40) || 'workspace';
     const all = await this.workspaces.find();
-    const slugs = new Set([...all.map((w) => w.slug), PRODUCTION]);
-    let slug = base;
-    for (let n = 2; slugs.has(slug); n++) slug = `${base}-${n}`;
+    const slug = slugFor(name, new Set(all.map((w) => w.slug)));
     const prefix = workspacePrefix(slug, (p) => all.some((w) => w.prefix === p));
     const head = from ?? (await this.git.resolve(MAIN));
-    if (!(await this.git.resolve(branchOf(slug)))) await this.git.moveRef(branchOf(slug), head!, undefined);
+    if (!(await this.git.resolve(branchOf(slug)))) await this.git.moveBranch(branchOf(slug), head!, undefined);
     const made = await this.workspaces.save(this.workspaces.create({ slug, name, prefix, owner: person, closedAt: null }));
     await this.people.audit(person, 'workspace opened', slug);
     return made;
@@ -89,12 +102,13 @@ export class ProjectService implements OnModuleDestroy {
 
   /** Branches that were pushed under workspace/ become workspaces of the person who pushed. */
   async adoptBranches(person: Person): Promise<void> {
-    const known = new Set((await this.workspaces.find()).map((w) => w.slug));
+    const all = await this.workspaces.find();
+    const known = new Set(all.map((w) => w.slug));
     for (const ref of (await this.git.branches('refs/heads/workspace/')).keys()) {
       const slug = ref.slice('refs/heads/workspace/'.length);
-      if (known.has(slug) || !/^[a-z0-9][a-z0-9-]{0,39}$/.test(slug)) continue;
-      const prefix = workspacePrefix(slug, () => false);
-      await this.workspaces.save(this.workspaces.create({ slug, name: slug, prefix, owner: person, closedAt: null }));
+      if (known.has(slug) || !isSlug(slug)) continue;
+      const prefix = workspacePrefix(slug, (p) => all.some((w) => w.prefix === p));
+      all.push(await this.workspaces.save(this.workspaces.create({ slug, name: slug, prefix, owner: person, closedAt: null })));
       await this.people.audit(person, 'workspace opened by a push', slug);
     }
   }
@@ -144,7 +158,7 @@ export class ProjectService implements OnModuleDestroy {
   }
 
   draftsOf(workspace: Workspace): Promise<Draft[]> {
-    return this.drafts.find({ where: { workspace: { id: workspace.id } }, relations: { person: true }, order: { path: 'ASC' } });
+    return this.drafts.find({ where: { workspace: { id: workspace.id } }, relations: WRITERS, order: { path: 'ASC' } });
   }
 
   /**
@@ -157,25 +171,27 @@ export class ProjectService implements OnModuleDestroy {
     const where = { workspace: { id: workspace.id }, path };
     const commit = await this.git.resolve(branchOf(slug));
     const tree = await this.git.tree(commit!);
-    const current = await this.drafts.findOne({ where, relations: { person: true } });
+    const current = await this.drafts.findOne({ where, relations: WRITERS });
     if (!current) {
       if (version !== 0)
         throw await this.conflict(path, text, { text: tree.has(path) ? await this.git.blob(tree.get(path)!) : null, by: 'a commit', version: 0 });
-      const draft = this.drafts.create({ workspace, path, text, baseBlob: tree.get(path) ?? null, version: 1, person });
+      const draft = this.drafts.create({ workspace, path, text, baseBlob: tree.get(path) ?? null, version: 1, person, savedBy: person, authors: [person.id] });
       try {
         await this.drafts.insert(draft);
       } catch {
-        const other = await this.drafts.findOneOrFail({ where, relations: { person: true } });
-        throw await this.conflict(path, text, { text: other.text, by: other.person.displayName, version: other.version });
+        const other = await this.drafts.findOneOrFail({ where, relations: WRITERS });
+        throw await this.conflict(path, text, { text: other.text, by: other.savedBy.displayName, version: other.version });
       }
-      return this.drafts.findOneOrFail({ where, relations: { person: true } });
+      return this.drafts.findOneOrFail({ where, relations: WRITERS });
     }
-    const kept = await this.drafts.update({ id: current.id, version }, { text, version: version + 1, person });
+    // It stays the draft of who began it; whoever saves it is one of its authors from then on.
+    const authors = [...new Set([...current.authors, person.id])];
+    const kept = await this.drafts.update({ id: current.id, version }, { text, version: version + 1, savedBy: person, authors });
     if (!kept.affected) {
-      const other = await this.drafts.findOneOrFail({ where, relations: { person: true } });
-      throw await this.conflict(path, text, { text: other.text, by: other.person.displayName, version: other.version });
+      const other = await this.drafts.findOneOrFail({ where, relations: WRITERS });
+      throw await this.conflict(path, text, { text: other.text, by: other.savedBy.displayName, version: other.version });
     }
-    return this.drafts.findOneOrFail({ where, relations: { person: true } });
+    return this.drafts.findOneOrFail({ where, relations: WRITERS });
   }
 
   private async conflict(path: string, mine: string | null, theirs: { text: string | null; by: string; version: number }): Promise<Problem> {
@@ -210,18 +226,26 @@ export class ProjectService implements OnModuleDestroy {
         throw await this.conflict(d.path, d.text, { text: now ? await this.git.blob(now) : null, by: 'a commit to the branch', version: d.version });
     }
     const changes: TreeChange[] = drafts.map(({ path, text }) => ({ path, text }));
-    const id = await this.git.commitTree(await this.git.changedTree(head, changes), [head!], author(person), message);
-    await this.git.moveRef(ref, id, head).catch((error: unknown) => {
-      if (error instanceof RefMoved)
-        throw new Problem(409, 'branch-moved', 'Someone committed to this workspace in the meantime', 'Commit again; your drafts are kept.');
-      throw error;
-    });
+    const writers = await this.people.byIds([...new Set(drafts.flatMap((d) => [d.person.id, ...d.authors]))]);
+    const [writer, ...others] = writers.some((w) => w.id === person.id) ? [person, ...writers.filter((w) => w.id !== person.id)] : writers;
+    const changed = await this.git.changedTree(head, changes);
+    const id = await this.git.commitTree(changed, [head!], { author: author(writer ?? person), committer: author(person) }, withAuthors(message, others));
+    await this.moveBranch(slug, id, head, 'Commit again; your drafts are kept.');
+    await this.authors.insert(drafts.flatMap((d) => d.authors.map((writerId) => ({ commit: id, path: d.path, personId: writerId }))));
     for (const d of drafts) await this.drafts.delete({ id: d.id, version: d.version });
     // A draft that was kept again meanwhile now stands over the new commit.
     const after = await this.git.tree(id);
     for (const d of await this.draftsOf(workspace)) await this.drafts.update(d.id, { baseBlob: after.get(d.path) ?? null });
-    await this.people.audit(person, 'commit', slug, { commit: id, files: changes.map((c) => c.path) });
+    await this.people.audit(person, 'commit', slug, { commit: id, files: changes.map((c) => c.path), authors: writers.map((w) => w.name) });
     return (await this.git.log(id, { most: 1 }))[0]!;
+  }
+
+  /** Moves a workspace's branch. @throws Problem 409 when someone else has moved it in between */
+  private async moveBranch(slug: string, to: string, from: string | undefined, remedy: string): Promise<void> {
+    await this.git.moveBranch(branchOf(slug), to, from).catch((error: unknown) => {
+      if (error instanceof RefMoved) throw new Problem(409, 'branch-moved', 'Someone committed to this workspace in the meantime', remedy);
+      throw error;
+    });
   }
 
   /** The draft of a file begins anew from what is committed now, keeping its text: after a conflict was settled. */
@@ -254,15 +278,21 @@ export class ProjectService implements OnModuleDestroy {
 
   /** Merges main into a workspace; texts for files in conflict are given. */
   async takeProduction(person: Person, slug: string, settled: Readonly<Record<string, string | null>>): Promise<Commit> {
+    await this.workspace(slug);
     const ref = branchOf(slug);
     const [head, main] = [(await this.git.resolve(ref))!, (await this.git.resolve(MAIN))!];
     const merged = await this.git.merge(head, main);
-    const open = merged.kind === 'conflict' ? merged.paths.filter((p) => !(p in settled)) : [];
-    if (merged.kind === 'conflict' && open.length) await this.mergedWithMain(slug);
+    const open = merged.kind === 'conflict' ? merged.paths.filter((p) => !Object.hasOwn(settled, p)) : [];
+    if (open.length) await this.mergedWithMain(slug);
+    const conflicts = merged.kind === 'conflict' ? merged.paths : [];
+    for (const path of Object.keys(settled)) {
+      const problem = conflicts.includes(path) ? undefined : pathProblem(path);
+      if (problem) throw new Problem(400, 'bad-path', `${path} is not a path of the project`, problem);
+    }
     const changes = Object.entries(settled).map(([path, text]) => ({ path, text }));
     const tree = await this.git.changedTree(merged.tree, changes);
-    const id = await this.git.commitTree(tree, [head, main], author(person), `Take over production`);
-    await this.git.moveRef(ref, id, head);
+    const id = await this.git.commitTree(tree, [head, main], { author: author(person) }, `Take over production`);
+    await this.moveBranch(slug, id, head, 'Settle the files again; what you chose is still shown.');
     await this.people.audit(person, 'production taken over', slug, { commit: id });
     return (await this.git.log(id, { most: 1 }))[0]!;
   }
@@ -270,6 +300,6 @@ export class ProjectService implements OnModuleDestroy {
   /** Records a released tree as a commit that is not on main yet. */
   async releaseCommit(person: Person, merged: { tree: string; head: string; main: string }, message: string): Promise<string> {
     const tree = (await this.git.git(['rev-parse', merged.tree])).trim();
-    return this.git.commitTree(tree, [merged.main, merged.head], author(person), message);
+    return this.git.commitTree(tree, [merged.main, merged.head], { author: author(person) }, message);
   }
 }

@@ -1,35 +1,32 @@
-import { loadParser, readProject, lineColumn } from '@ouvrage/core';
+import { treeEntryProblem } from '@ouvrage/core';
+import { isSlug } from './slugs.js';
 import { GitStore } from './git.js';
 
 /**
- * Git's update hook: `update-hook.js REF OLD NEW`, run by git itself for each pushed branch.
- * Workspace branches take anything; production moves by releases only; any other branch has to
- * hold a project without errors.
+ * Git's update hook: `update-hook.js REF OLD NEW`, run by git itself for each pushed name. Branches of
+ * workspaces are taken and nothing else: production moves by releases only. What a branch holds may have
+ * errors, but is plain files.
  */
 const [ref = '', , to = ''] = process.argv.slice(2);
 
+/** Commits of one push whose trees are read. */
+const MOST_COMMITS = 5000;
+
 async function verdict(): Promise<string | undefined> {
-  if (ref.startsWith('refs/heads/workspace/')) {
-    return /^refs\/heads\/workspace\/[a-z0-9][a-z0-9-]{0,39}$/.test(ref)
-      ? undefined
-      : 'A workspace’s name has lower-case letters, digits and hyphens, 40 at most.';
-  }
   if (ref === 'refs/heads/main') return 'main is what production runs: it moves by a release. Push to workspace/NAME and release from there.';
-  if (!ref.startsWith('refs/heads/')) return undefined;
-  await loadParser();
+  const slug = /^refs\/heads\/workspace\/(.*)$/s.exec(ref)?.[1];
+  if (slug === undefined) return `Only branches of workspaces are taken, not ${ref}. Push to workspace/NAME, for example: git push origin HEAD:workspace/NAME`;
+  if (!isSlug(slug)) return 'A workspace’s name has lower-case letters, digits and hyphens, 40 at most, and is none of production, main and head.';
   const git = new GitStore(process.env['GIT_DIR'] ?? '.');
-  try {
-    const project = readProject(await git.files(to));
-    const errors = project.diagnostics.filter((d) => d.severity === 'error');
-    if (errors.length === 0) return undefined;
-    const lines = errors.slice(0, 10).map((d) => {
-      const { line, column } = lineColumn(project.files.get(d.path)?.text ?? '', d.range.start);
-      return `  ${d.path}:${line}:${column} ${d.message}${d.hint ? ` (${d.hint})` : ''}`;
-    });
-    return `The project has ${errors.length} errors; only a workspace/ branch may have them.\n${lines.join('\n')}`;
-  } finally {
-    git.close();
+  const commits = (await git.git(['rev-list', `--max-count=${MOST_COMMITS + 1}`, to, '--not', '--all'])).split('\n').filter(Boolean);
+  if (commits.length > MOST_COMMITS) return `A push may bring ${MOST_COMMITS} commits; push in several steps.`;
+  for (const commit of commits.length ? commits : [to]) {
+    for (const { mode, path } of await git.entries(commit)) {
+      const problem = treeEntryProblem(mode, path);
+      if (problem) return `Commit ${commit.slice(0, 12)} is refused: ${problem}.`;
+    }
   }
+  return undefined;
 }
 
 const refused = await verdict();

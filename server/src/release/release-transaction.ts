@@ -9,6 +9,7 @@ import {
   targetPlace,
   worst,
   type Definition,
+  type Dependent,
   type Environment,
   type Place,
   type Project,
@@ -27,7 +28,7 @@ import { landingBeside } from '../source/delivery.service.js';
 import { intakeError, IntakeService } from '../source/intake.service.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
 import type { CheckOutcome } from '../warehouse/check-outcome.js';
-import { Loader } from '../warehouse/loader.js';
+import type { Loader } from '../warehouse/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 
@@ -45,6 +46,8 @@ interface BuiltTable {
 export class ReleaseTransaction {
   readonly built = new Map<string, BuiltTable>();
   readonly dropped: string[] = [];
+  /** What was dropped of workspaces', to be made again by its owner. */
+  readonly gone: Dependent[] = [];
   /** Source tables brought in, with their newest watermark. */
   readonly broughtIn = new Map<string, string | null>();
   private failure?: { readonly step: RunStep; readonly loader: Loader; readonly checks: readonly CheckOutcome[]; readonly error?: StepError };
@@ -101,7 +104,7 @@ export class ReleaseTransaction {
 
   private async bringIn(step: RunStep): Promise<boolean> {
     const table = this.after.tables.get(step.table) as SourceTable;
-    const loader = new Loader(this.client);
+    const loader = this.warehouse.loader(this.client, this.environment);
     try {
       if (this.after.servers.get(table.server)?.wrapper === 'file_fdw') {
         // Files come by themselves: the release makes room for them.
@@ -123,7 +126,7 @@ export class ReleaseTransaction {
   private async table(step: RunStep): Promise<boolean> {
     const table = this.after.tables.get(step.table)!;
     if (table.kind === 'source') return true;
-    const loader = new Loader(this.client);
+    const loader = this.warehouse.loader(this.client, this.environment);
     try {
       await this.client.query('savepoint before_table');
       const treatment = this.run.request.release?.treatments?.[table.fullName];
@@ -192,7 +195,7 @@ export class ReleaseTransaction {
   }
 
   private async check(step: RunStep): Promise<boolean> {
-    const loader = new Loader(this.client);
+    const loader = this.warehouse.loader(this.client, this.environment);
     const outcome = await this.builds.checkFile(loader, this.after, step.table.slice('checks/'.length), {
       placeOf: this.placeOf,
       functionsSchema: this.environment.schemaOf('functions'),
@@ -207,7 +210,7 @@ export class ReleaseTransaction {
   }
 
   async swap(): Promise<void> {
-    const loader = new Loader(this.client);
+    const loader = this.warehouse.loader(this.client, this.environment);
     const items: SwapItem[] = [...this.built.values()].map((b) => b.item);
     const gone = [...this.before.tables.values()].filter((t) => !this.after.tables.has(t.fullName));
     this.dropped.push(...gone.map((t) => t.fullName));
@@ -223,6 +226,7 @@ export class ReleaseTransaction {
       await this.client.query(this.warehouse.remembering(this.environment, table, prints.get(table)!, rows, this.run.id));
     await this.warehouse.forget(this.client, this.environment, this.dropped);
     await this.warehouse.rememberRelease(this.client, this.environment, this.run.commit);
+    this.gone.push(...loader.swaps.gone);
     const last = [...this.built.values()].at(-1);
     last?.loader.ran.push(...loader.ran);
   }

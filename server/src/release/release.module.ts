@@ -1,5 +1,4 @@
 import { Body, Controller, Get, Module, Param, Post } from '@nestjs/common';
-import { ArrayMaxSize, IsArray, IsObject, IsOptional, IsString } from 'class-validator';
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import { Me, Needs } from '../people/access.js';
@@ -9,7 +8,7 @@ import { QualityModule } from '../quality/quality.module.js';
 import { runOut } from '../run/run.controller.js';
 import { Release } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
-import { Text } from '../shared/fields.js';
+import { Names, Optional, Text, TextsByName } from '../shared/fields.js';
 import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ReleaseService } from './release.service.js';
@@ -20,15 +19,12 @@ class ReleaseBody {
   message: string;
 
   /** What may be dropped for good: tables, and columns of tables that keep rows. */
-  @IsArray()
-  @ArrayMaxSize(500)
-  @IsString({ each: true })
-  @IsOptional()
+  @Optional()
+  @Names(500)
   consents?: string[];
 
   /** What is done with the rows of a table that keeps them; the usual thing where nothing is said. */
-  @IsObject()
-  @IsOptional()
+  @TextsByName({ most: 5000, longest: 100 })
   treatments?: Record<string, string>;
 }
 
@@ -58,8 +54,8 @@ export class ReleaseController {
 
   /** What needs a person. */
   @Get('workspaces/:slug/today')
-  today(@Param('slug') slug: string) {
-    return this.todays.today(slug);
+  today(@Me() me: Person, @Param('slug') slug: string) {
+    return this.todays.today(slug, me);
   }
 }
 

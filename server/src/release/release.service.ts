@@ -1,6 +1,17 @@
 import { Injectable, type OnApplicationBootstrap, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { compareProjects, schemaNames, losses, migrations, type Loss, type Migration, type Project, type ProjectChange, type Treatment } from '@ouvrage/core';
+import {
+  compareProjects,
+  schemaNames,
+  SESSION_SETTINGS,
+  losses,
+  migrations,
+  type Loss,
+  type Migration,
+  type Project,
+  type ProjectChange,
+  type Treatment,
+} from '@ouvrage/core';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -50,7 +61,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     const released = await this.warehouse.releasedCommit(environment).catch(() => undefined);
     if (!main || !released || released === main || !(await this.projects.git.isAncestor(main, released).catch(() => false))) return;
     logger.warn(`main is moved to ${released}, which the warehouse holds already`);
-    await this.projects.git.moveRef(MAIN, released, main);
+    await this.projects.git.moveMain(released, main);
   }
 
   list(): Promise<Release[]> {
@@ -205,7 +216,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     signal.addEventListener('abort', stop);
     const release = new ReleaseTransaction(run, before, after, environment, client, this.builds, this.journal, this.warehouse, this.intake);
     try {
-      await client.query('begin');
+      await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
       const well = await release.build(steps);
       if (!well || signal.aborted) {
         await client.query('rollback');
@@ -216,6 +227,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       await release.swap();
       await client.query('commit');
       client.release();
+      await this.warehouse.remake(release.gone);
     } catch (error) {
       await takeBack(client);
       if (signal.aborted) {
@@ -231,10 +243,10 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     } finally {
       signal.removeEventListener('abort', stop);
     }
-    await this.projects.git.moveRef(MAIN, run.commit, main);
+    await this.projects.git.moveMain(run.commit, main);
     const slug = run.request.release!.workspace;
     const head = await this.projects.git.resolve(branchOf(slug));
-    if (head && (await this.projects.git.isAncestor(head, run.commit))) await this.projects.git.moveRef(branchOf(slug), run.commit, head);
+    if (head && (await this.projects.git.isAncestor(head, run.commit))) await this.projects.git.moveBranch(branchOf(slug), run.commit, head);
     await this.releases.insert({
       commit: run.commit,
       commitBefore: main,

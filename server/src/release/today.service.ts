@@ -1,10 +1,14 @@
 import { Injectable } from '@nestjs/common';
 import { lineColumn, type SourceTable } from '@ouvrage/core';
+import { mayAct } from '../people/access.js';
+import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { QualityService } from '../quality/quality.service.js';
 import { runOut } from '../run/run.controller.js';
 import { RunService } from '../run/run.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
+import { DeliveryService } from '../source/delivery.service.js';
+import { ImportService } from '../source/import.service.js';
 import { ReleaseService } from './release.service.js';
 
 /** Gathers what needs a person in an environment. */
@@ -16,9 +20,11 @@ export class TodayService {
     private readonly runs: RunService,
     private readonly releases: ReleaseService,
     private readonly sources: SourceStateService,
+    private readonly deliveries: DeliveryService,
+    private readonly imports: ImportService,
   ) {}
 
-  async today(slug: string) {
+  async today(slug: string, person: Person) {
     const line = await this.projects.line(slug);
     const { checks, tables } = await this.quality.state(slug);
     const recent = await this.runs.list(slug, 20);
@@ -29,7 +35,10 @@ export class TodayService {
     const steps = lastRun ? await this.runs.stepsOf(lastRun.id) : [];
     const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
     const [lateness, states] = await Promise.all([this.sources.lateness(PRODUCTION, sources), this.sources.of(PRODUCTION)]);
+    const failedFiles = await this.deliveries.failed();
     return {
+      toBind: mayAct(person.role, 'administrator') ? await this.imports.unbound() : [],
+      failedFiles: failedFiles.map(({ file, reason, at }) => ({ file, reason, at })),
       late: [...lateness].flatMap(([table, { late, since, allowed }]) => (late ? [{ table, since, allowed }] : [])),
       drifted: sources.map((t) => t.fullName).filter((name) => states.get(name)?.drift),
       broken: checks.filter((c) => c.verdict === 'broken'),

@@ -4,6 +4,7 @@ import {
   compileText,
   fingerprints,
   functionsOf,
+  lineColumn,
   qualified,
   queryCheck,
   queryCheckStatements,
@@ -160,12 +161,13 @@ export class BuildService implements OnModuleInit {
     const client = await this.warehouse.connect(role);
     const stop = () => void this.warehouse.cancel(role, client);
     signal.addEventListener('abort', stop);
-    const loader = new Loader(client);
+    const loader = this.warehouse.loader(client, environment);
     try {
       if (signal.aborted) throw new Error('stopped');
       loader.begin();
       const well = step.kind === 'check' ? await this.runCheck(context, step, loader) : await this.load(context, step, client, loader);
       client.release();
+      await this.warehouse.remake(loader.swaps.gone);
       return well;
     } catch (error) {
       await takeBack(client);
@@ -213,6 +215,7 @@ export class BuildService implements OnModuleInit {
     const { run, project, environment, placeOf, parameters } = context;
     const table = project.tables.get(step.table)!;
     if (table.kind === 'source') throw new Error(`${table.fullName} is brought in, not built`);
+    refuseEffects(project, table.path);
     const over = run.request.startOver?.includes(table.fullName);
     const time = context.time === undefined ? {} : { time: context.time };
     const planned = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...time }, table, context.bases, over);
@@ -277,11 +280,13 @@ export class BuildService implements OnModuleInit {
   /** Runs one file of checks/; shared with releases. */
   async checkFile(loader: Loader, project: Project, name: string, names: Parameters<typeof compileText>[3]): Promise<CheckOutcome> {
     const file = project.checks.get(name)!;
+    refuseEffects(project, file.path);
     const check = queryCheck(file);
     const compiled = compileText(project.files.get(file.path)!, file.query, file.query, names);
     const sql = queryCheckStatements(compiled.text, FAULT_ROWS);
     const head = sql.count.indexOf(compiled.text);
-    await loader.run({ kind: 'session', sql: SESSION_SETTINGS.join(';\n') });
+    // Taken back with the savepoint, as nothing else can make a transaction write again.
+    await loader.run({ kind: 'session', sql: [...SESSION_SETTINGS, 'savepoint before_check', 'set local transaction_read_only = on'].join(';\n') });
     const { rows } = await loader.run({
       kind: 'check',
       sql: sql.count,
@@ -293,6 +298,8 @@ export class BuildService implements OnModuleInit {
       atFault !== '0' && place
         ? String(((await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` })).rows[0] as { total: string }).total)
         : null;
+    const faults = atFault === '0' ? null : await loader.faultRows(sql.rows);
+    await loader.run({ kind: 'session', sql: 'rollback to savepoint before_check' });
     return {
       id: check.id,
       table: check.about ?? check.reads[0] ?? '',
@@ -300,9 +307,17 @@ export class BuildService implements OnModuleInit {
       atFault,
       total,
       sql: sql.rows,
-      rows: atFault === '0' ? null : await loader.faultRows(sql.rows),
+      rows: faults,
     };
   }
+}
+
+/** @throws Problem for a file in which something does more than read: it is not run */
+function refuseEffects(project: Project, path: string): void {
+  const found = project.diagnostics.find((d) => d.code === 'not-only-reading' && d.path === path);
+  if (!found) return;
+  const { line } = lineColumn(project.files.get(path)!.text, found.range.start);
+  throw new Problem(422, 'not-only-reading', `${path}, line ${line}: ${found.message}`, found.hint);
 }
 
 /** The name of a file of checks/ that a step runs. */

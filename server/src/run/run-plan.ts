@@ -1,4 +1,4 @@
-import { fingerprints, queryCheck, reachable, readersOf, select, type Project } from '@ouvrage/core';
+import { functionsOf, fingerprints, queryCheck, reachable, readersOf, select, type Project } from '@ouvrage/core';
 import { Problem } from '../shared/problem.js';
 import type { Standing } from '../warehouse/warehouse.service.js';
 
@@ -84,6 +84,7 @@ function refuseErrors(project: Project, tables: readonly string[]): void {
       return table.kind === 'reference' ? [table.path, table.csvPath] : [table.path];
     }),
   );
+  for (const f of functionsOf(project, tables)) paths.add(f.path);
   const errors = project.diagnostics.filter((d) => d.severity === 'error' && paths.has(d.path));
   if (errors.length === 0) return;
   throw new Problem(

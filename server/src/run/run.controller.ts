@@ -1,11 +1,14 @@
-import { Body, Controller, Get, Header, HttpCode, Param, ParseIntPipe, Post, Query, Sse, type MessageEvent } from '@nestjs/common';
+import { Body, Controller, Get, Header, HttpCode, Param, Post, Query, Req, Sse, type MessageEvent } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
-import { IsIn, IsObject, IsOptional, IsString, Length } from 'class-validator';
-import { filter, from, interval, map, merge, startWith, switchMap, takeWhile, throttleTime, type Observable } from 'rxjs';
+import { IsIn, IsString, Length } from 'class-validator';
+import { filter, from, interval, map, merge, startWith, switchMap, takeUntil, takeWhile, throttleTime, type Observable } from 'rxjs';
 import { Me, mayAct, Needs } from '../people/access.js';
+import type { Request } from 'express';
 import type { Person } from '../people/people.entities.js';
+import { PeopleService } from '../people/people.service.js';
+import { sessionToken } from '../people/session.guard.js';
 import { PRODUCTION } from '../project/project.service.js';
-import { Flag, Names, OptionalText, OptionalWhole } from '../shared/fields.js';
+import { Flag, Names, Optional, OptionalText, OptionalWhole, RowId, TextsByName } from '../shared/fields.js';
 import { Problem } from '../shared/problem.js';
 import { ProgressService } from './progress.service.js';
 import type { CheckResult, Run, RunStep } from './run.entities.js';
@@ -29,14 +32,12 @@ class RunBody {
   parallelism?: number;
 
   /** Tables of them that begin with nothing of what they held. */
-  @IsOptional()
+  @Optional()
   @Names(100)
   startOver?: string[];
 
   /** Values of parameters for this run. */
-  @IsOptional()
-  @IsObject()
-  @ApiProperty({ type: Object, required: false })
+  @TextsByName({ most: 1000, longest: 1000 })
   parameters?: Record<string, string>;
 }
 
@@ -50,19 +51,19 @@ class ListQuery {
 
 class ScriptQuery {
   /** Full names with commas between; none for all. */
-  @IsOptional()
+  @Optional()
   @IsString()
   @Length(0, 20_000)
   @ApiProperty({ type: String, required: false, example: 'core.dim_vessel' })
   tables?: string;
 
   /** With what they need. */
-  @IsOptional()
+  @Optional()
   @IsIn(['true', 'false'])
   @ApiProperty({ type: String, required: false, enum: ['true', 'false'] })
   upstream?: 'true' | 'false';
 
-  @IsOptional()
+  @Optional()
   @IsIn(['script', 'procedures'])
   @ApiProperty({ type: String, required: false, enum: ['script', 'procedures'] })
   form?: 'script' | 'procedures';
@@ -110,6 +111,7 @@ export class RunController {
     private readonly runs: RunService,
     private readonly progress: ProgressService,
     private readonly scripts: ScriptService,
+    private readonly people: PeopleService,
   ) {}
 
   @Needs('editor')
@@ -137,7 +139,7 @@ export class RunController {
   }
 
   @Get('runs/:id')
-  get(@Param('id', ParseIntPipe) id: number) {
+  get(@Param('id', RowId) id: number) {
     return this.view(id);
   }
 
@@ -150,7 +152,7 @@ export class RunController {
 
   /** The statements that a step ran. */
   @Get('runs/:id/steps/:step')
-  async step(@Param('id', ParseIntPipe) id: number, @Param('step', ParseIntPipe) step: number) {
+  async step(@Param('id', RowId) id: number, @Param('step', RowId) step: number) {
     const found = (await this.runs.stepsOf(id)).find((s) => s.id === step);
     if (!found) throw new Problem(404, 'not-found', `Step ${step} of run ${id} does not exist`);
     const { statements, kinds, results } = await this.runs.detailOf(step);
@@ -165,21 +167,21 @@ export class RunController {
   @Needs('editor')
   @Post('runs/:id/stop')
   @HttpCode(204)
-  async stop(@Me() me: Person, @Param('id', ParseIntPipe) id: number) {
+  async stop(@Me() me: Person, @Param('id', RowId) id: number) {
     if ((await this.runs.get(id)).environment === PRODUCTION) this.needsReleaser(me, 'Stopping a run in production');
     await this.runs.stop(me, id);
   }
 
   @Needs('editor')
   @Post('runs/:id/continue')
-  async goOn(@Me() me: Person, @Param('id', ParseIntPipe) id: number) {
+  async goOn(@Me() me: Person, @Param('id', RowId) id: number) {
     if ((await this.runs.get(id)).environment === PRODUCTION) this.needsReleaser(me, 'A run in production');
     return runOut(await this.runs.goOn(me, id));
   }
 
   /** The run as it moves on: a server-sent event for each change, until it has ended. */
   @Sse('runs/:id/events')
-  events(@Param('id', ParseIntPipe) id: number): Observable<MessageEvent> {
+  events(@Param('id', RowId) id: number, @Req() request: Request): Observable<MessageEvent> {
     const changes = this.progress.notes.pipe(
       filter((n) => n.run === id),
       throttleTime(150, undefined, { leading: true, trailing: true }),
@@ -189,15 +191,19 @@ export class RunController {
       switchMap(() => from(this.view(id))),
       takeWhile((view) => ['queued', 'running'].includes(view.state), true),
       map((view): MessageEvent => ({ data: view })),
+      takeUntil(this.people.sessionEnd(sessionToken(request)!)),
     );
   }
 
   /** A note whenever any run changes: for lists. */
   @Sse('events')
-  all(): Observable<MessageEvent> {
+  all(@Req() request: Request): Observable<MessageEvent> {
     return merge(
       this.progress.notes.pipe(throttleTime(500, undefined, { leading: true, trailing: true })),
       interval(20_000).pipe(map(() => ({ what: 'alive' }))),
-    ).pipe(map((note): MessageEvent => ({ data: note })));
+    ).pipe(
+      map((note): MessageEvent => ({ data: note })),
+      takeUntil(this.people.sessionEnd(sessionToken(request)!)),
+    );
   }
 }

@@ -23,6 +23,8 @@ export class Config {
   readonly projectFolder: string;
   /** Where files are delivered: `drop` in the data folder, or what OUVRAGE_DROP says. */
   readonly dropFolder: string;
+  /** Proxies before the server whose header with the caller's address is believed, as Express's `trust proxy` takes them: OUVRAGE_PROXY. */
+  readonly proxy: string | number | undefined;
   /** Tables that a run builds at a time: while one waits for an answer or a lock, others use the processors. */
   readonly atATime = Math.min(16, 2 * Math.max(1, os.availableParallelism()));
 
@@ -48,6 +50,8 @@ export class Config {
     this.harbour = address('port_ops', 'harbour', 'harbour');
     this.key = Buffer.from(file.key, 'base64');
     this.projectFolder = path.join(data, 'project.git');
+    const proxy = process.env['OUVRAGE_PROXY'];
+    this.proxy = proxy === undefined || proxy === '' ? undefined : /^\d+$/.test(proxy) ? Number(proxy) : proxy;
     this.dropFolder = process.env['OUVRAGE_DROP'] ?? path.join(data, 'drop');
   }
 

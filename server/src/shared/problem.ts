@@ -34,12 +34,18 @@ export class ProblemFilter implements ExceptionFilter {
       response.end();
       return;
     }
-    const { code, title, detail, extra } = problem;
-    response
-      .status(problem.getStatus())
-      .type('application/problem+json')
-      .send(JSON.stringify({ type: `about:blank#${code}`, code, status: problem.getStatus(), title, ...(detail ? { detail } : {}), ...extra }));
+    sendProblem(response, problem);
   }
+}
+
+/** A problem as it leaves the server. */
+export function sendProblem(response: Response, problem: Problem): void {
+  const { code, title, detail, extra } = problem;
+  if (typeof extra['retryAfter'] === 'number') response.setHeader('Retry-After', String(extra['retryAfter']));
+  response
+    .status(problem.getStatus())
+    .type('application/problem+json')
+    .send(JSON.stringify({ type: `about:blank#${code}`, code, status: problem.getStatus(), title, ...(detail ? { detail } : {}), ...extra }));
 }
 
 function asProblem(error: unknown): Problem {
@@ -50,6 +56,9 @@ function asProblem(error: unknown): Problem {
     if (messages) return new Problem(error.getStatus(), 'bad-input', 'The request is not right', messages.join('; '), { fields: messages });
     return new Problem(error.getStatus(), error.getStatus() === 404 ? 'not-found' : 'refused', error.message);
   }
+  // What reads requests says of itself whether the request is at fault: no JSON, too long, an address that cannot be decoded.
+  const { status, message } = (error ?? {}) as { status?: unknown; message?: unknown };
+  if (typeof status === 'number' && status >= 400 && status < 500) return new Problem(status, 'bad-input', 'The request is not right', String(message));
   logger.error(error);
   return new Problem(500, 'internal', 'Something went wrong in the server', 'It is in the server’s log. Nothing that you typed is lost.');
 }

@@ -4,7 +4,7 @@ import { IsIn, IsOptional, IsUUID } from 'class-validator';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
-import { Text, Whole } from '../shared/fields.js';
+import { Optional, Text, Whole } from '../shared/fields.js';
 import { ConnectionService } from './connection.service.js';
 import { BOUND_ENVIRONMENTS, TLS_MODES, type BoundEnvironment, type TlsMode } from './source.entities.js';
 
@@ -25,7 +25,7 @@ class ConnectionBody {
   user: string;
 
   /** Left out, the known one stays. */
-  @IsOptional()
+  @Optional()
   @Text(1, 500)
   password?: string;
 
@@ -36,7 +36,7 @@ class ConnectionBody {
 
 class TestBody extends ConnectionBody {
   /** A known connection, whose password is used if none is typed. */
-  @IsOptional()
+  @Optional()
   @IsUUID()
   @ApiProperty({ type: String, required: false })
   id?: string;

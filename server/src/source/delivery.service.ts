@@ -2,6 +2,7 @@ import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import {
   schemaNames,
+  SESSION_SETTINGS,
   deliveryOptions,
   fingerprints,
   ident,
@@ -92,6 +93,17 @@ export class DeliveryService implements OnApplicationShutdown {
   async onApplicationShutdown(): Promise<void> {
     clearInterval(this.timer);
     await this.going;
+  }
+
+  /** Files that could not be loaded, of which no later one of the same name was: newest first. */
+  failed(): Promise<Delivery[]> {
+    return this.deliveries
+      .createQueryBuilder('d')
+      .where(`d.state in ('failed', 'unknown')`)
+      .andWhere(`not exists (select from delivery l where l.file = d.file and l.id > d.id)`)
+      .orderBy('d.id', 'DESC')
+      .take(50)
+      .getMany();
   }
 
   recent(): Promise<Delivery[]> {
@@ -189,9 +201,8 @@ export class DeliveryService implements OnApplicationShutdown {
     await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
     const options = deliveryOptions(table)!;
     try {
-      await client.query('begin');
-      await client.query("set local timezone = 'UTC'; set local datestyle = 'ISO, YMD'");
-      const loader = new Loader(client);
+      await client.query(['begin', ...SESSION_SETTINGS, "set local datestyle = 'ISO, YMD'"].join(';\n'));
+      const loader = this.warehouse.loader(client, environment);
       await makeLandingTable(client, loader, environment, table);
       const { rows, rejects } = await this.copy(client, environment, table, options, file, name, parts);
       if (rows === 0 && rejects === 0) {

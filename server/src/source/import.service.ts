@@ -1,6 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { driftOf, drifted, importTables, remotePlace, type Drift, type SourceTable } from '@ouvrage/core';
-import type { Line } from '../project/project.service.js';
+import { PeopleService } from '../people/people.service.js';
+import { PRODUCTION, ProjectService, type Line } from '../project/project.service.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { describeTables, listTables, type CatalogEntry } from './catalog.js';
 import { ConnectionService } from './connection.service.js';
@@ -14,22 +15,35 @@ export interface ProposedFile {
   readonly after: string;
 }
 
+/** Tables of a connection, and whether the server that stands for it in the project is bound to it. */
+export interface CatalogAnswer {
+  readonly server: string;
+  readonly isBound: boolean;
+  /** Who can bind it. */
+  readonly administrators: readonly string[];
+  readonly tables: readonly (CatalogEntry & { readonly declared: string | null })[];
+}
+
 /** Looks at other databases' catalogs and declares their tables in the project. */
 @Injectable()
 export class ImportService {
   constructor(
     private readonly connections: ConnectionService,
     private readonly states: SourceStateService,
+    private readonly projects: ProjectService,
+    private readonly people: PeopleService,
   ) {}
 
   /** Tables of a connection, and which of them the project has declared already. */
-  async catalog(line: Line, connection: string): Promise<{ server: string; tables: (CatalogEntry & { declared: string | null })[] }> {
+  async catalog(line: Line, connection: string): Promise<CatalogAnswer> {
     const known = await this.connections.known(connection);
     const server = await this.serverOf(line, known);
     const declared = new Map(declaredIn(line, server).map((t) => [placeKey(remotePlace(t)), t.fullName]));
     const client = await this.connections.openConnection(known);
     try {
-      return { server, tables: (await listTables(client)).map((t) => ({ ...t, declared: declared.get(placeKey(t)) ?? null })) };
+      const isBound = (await this.connections.bound('production')).has(server);
+      const tables = (await listTables(client)).map((t) => ({ ...t, declared: declared.get(placeKey(t)) ?? null }));
+      return { server, isBound, administrators: await this.people.administrators(), tables };
     } finally {
       await client.end().catch(() => undefined);
     }
@@ -89,6 +103,18 @@ export class ImportService {
     const bound = await this.connections.bound('production');
     const found = [...bound].find(([server, c]) => c.id === connection.id && line.project.servers.has(server))?.[0];
     return found ?? connection.name;
+  }
+
+  /** Servers that some line of work declares tables of, and that nobody has bound yet: for administrators. */
+  async unbound(): Promise<{ readonly server: string; readonly workspaces: readonly string[] }[]> {
+    const bound = await this.connections.bound('production');
+    const found = new Map<string, string[]>();
+    for (const slug of [PRODUCTION, ...(await this.projects.list()).map((w) => w.slug)]) {
+      const { project } = await this.projects.line(slug);
+      for (const { name, wrapper } of project.servers.values())
+        if (name !== 'warehouse' && wrapper !== 'file_fdw' && !bound.has(name)) found.set(name, [...(found.get(name) ?? []), slug]);
+    }
+    return [...found].map(([server, workspaces]) => ({ server, workspaces }));
   }
 
   /** Binds a server that an import has just made to the connection that it was made from. */

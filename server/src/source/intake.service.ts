@@ -1,7 +1,9 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import {
   schemaNames,
+  SESSION_SETTINGS,
   boundSql,
+  conditionProblems,
   driftOf,
   drifted,
   fingerprints,
@@ -20,7 +22,7 @@ import {
   type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
-import { from as copyFrom, to as copyTo } from 'pg-copy-streams';
+import { from as copyFrom } from 'pg-copy-streams';
 import { pipeline } from 'node:stream/promises';
 import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -34,6 +36,7 @@ import { stepError } from '../warehouse/sql-error.js';
 import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
 import { describeTables } from './catalog.js';
 import { ConnectionService } from './connection.service.js';
+import { copyOut } from './copy-out.js';
 import type { BoundEnvironment } from './source.entities.js';
 import { SourceStateService } from './source-state.service.js';
 
@@ -97,7 +100,7 @@ export class IntakeService implements OnModuleInit {
     this.journal.begin(run, step);
     const role = this.warehouse.builder(environment);
     const client = await this.warehouse.connect(role);
-    const loader = new Loader(client);
+    const loader = this.warehouse.loader(client, environment);
     let source: pg.Client | undefined;
     const stop = () => {
       void this.warehouse.cancel(role, client);
@@ -105,13 +108,15 @@ export class IntakeService implements OnModuleInit {
     };
     signal.addEventListener('abort', stop);
     try {
+      refuseErrors(project, table);
       source = await this.connections.open(table.server, boundEnvironment(environment));
       const taken = await this.heldAgainstSystem(source, run.environment, table);
-      await client.query('begin');
+      await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
       const rows = await this.copy(source, client, loader, environment, taken, run.request.limit);
       await client.query(this.warehouse.remembering(environment, table.fullName, fingerprints(project).get(table.fullName)!, rows.total, run.id));
       await client.query('commit');
       client.release();
+      await this.warehouse.remake(loader.swaps.gone);
       await this.states.broughtIn(run.environment, table.fullName, rows.newest);
       this.journal.end(run, step, { state: 'done', statements: loader.ran, rowsOut: rows.out, rowsIn: rows.in });
       return true;
@@ -178,6 +183,7 @@ export class IntakeService implements OnModuleInit {
    * swaps it in together with all else. @throws Problem, or what the databases say
    */
   async bringBeside(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable): Promise<BroughtBeside> {
+    refuseCondition(table);
     const source = await this.connections.open(table.server, boundEnvironment(environment));
     try {
       const plan = planIntake(environment, await this.heldAgainstSystem(source, PRODUCTION, table));
@@ -194,7 +200,7 @@ export class IntakeService implements OnModuleInit {
     await source.query("set timezone = 'UTC'");
     await source.query('begin transaction isolation level repeatable read read only');
     const started = performance.now();
-    const reading = source.query(copyTo(plan.readSql));
+    const reading = copyOut(source, plan.readSql);
     const writing = client.query(copyFrom(plan.copySql));
     await pipeline(reading, writing);
     const out = String((reading as unknown as { rowCount: number }).rowCount);
@@ -223,6 +229,29 @@ export class IntakeService implements OnModuleInit {
     const { rows } = await client.query<{ past: string | null }>(sql);
     return rows[0]?.past ?? undefined;
   }
+}
+
+/** @throws Problem for a table whose declaration has errors: what it says is not run */
+export function refuseErrors(project: Project, table: SourceTable): void {
+  const { start, end } = table.contract.range;
+  const error = project.diagnostics.find((d) => d.severity === 'error' && d.path === table.path && d.range.start < end && d.range.end > start);
+  if (error)
+    throw new Problem(422, 'table-errors', `${table.fullName} is declared with an error: ${error.message}`, error.hint ?? `Correct it in ${table.path}.`);
+  refuseCondition(table);
+}
+
+/** The condition of a source is put into a statement that its system runs: it is one condition that only reads. */
+function refuseCondition(table: SourceTable): void {
+  const only = table.contract.options.get('only')?.value;
+  const [problem] =
+    only === undefined
+      ? []
+      : conditionProblems(
+          only,
+          table.name,
+          table.contract.columns.map((c) => c.name),
+        );
+  if (problem) throw new Problem(422, 'table-errors', `${table.fullName}, option only: ${problem}`, `Correct it in ${table.path}.`);
 }
 
 /** Tables of a server in the warehouse stand there already; files of a drop folder come by themselves. */

@@ -168,10 +168,12 @@ export class SourceController {
   }
 
   /** Binds the server that an import declared to the connection that it came from. */
-  @Needs('editor')
+  @Needs('administrator')
   @Post('import/bind')
   @HttpCode(204)
-  async bindNew(@Me() me: Person, @Body() { connection, server }: BindNewBody) {
+  async bindNew(@Me() me: Person, @Param('slug') slug: string, @Body() { connection, server }: BindNewBody) {
+    const line = await this.projects.line(slug);
+    if (!line.project.servers.has(server)) throw notFound(`The server ${server}`);
     await this.imports.bindNew(connection, server);
     await this.people.audit(me, 'server bound', server);
   }

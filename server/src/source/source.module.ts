@@ -20,6 +20,6 @@ import { Binding, Connection, Setting, SourceState } from './source.entities.js'
   imports: [PeopleModule, TypeOrmModule.forFeature([Connection, Binding, SourceState, Delivery, Setting, RunStep]), ProjectModule, WarehouseModule, RunModule],
   controllers: [SourceController, ConnectionController, DeliveryController],
   providers: [ConnectionService, DeliveryService, ImportService, IntakeService, SourceStateService],
-  exports: [ConnectionService, DeliveryService, IntakeService, SourceStateService, TypeOrmModule],
+  exports: [ConnectionService, DeliveryService, ImportService, IntakeService, SourceStateService, TypeOrmModule],
 })
 export class SourceModule {}

@@ -31,6 +31,9 @@ export const answersTo = (names: readonly (keyof typeof CATALOG)[], results: rea
     .slice(0, names.length)
     .map((r) => r.rows as unknown[]);
 
+/** A connection's plans are gone. */
+export const forgetPlans = (client: pg.PoolClient): boolean => asked.delete(client);
+
 /** Has a connection plan the questions, unless it has done so. */
 export async function planCatalog(client: pg.PoolClient): Promise<void> {
   if (asked.has(client)) return;

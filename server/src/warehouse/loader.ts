@@ -15,7 +15,13 @@ const LARGE = 100_000;
 
 /** Runs the statements of loads on one connection, in a transaction that the caller begins and ends, and keeps what ran. */
 export class Loader extends Statements {
-  readonly swaps = new Swaps(this);
+  readonly swaps: Swaps;
+
+  /** @param swapLock a statement that holds the lock of swaps, where there is one */
+  constructor(client: pg.PoolClient, swapLock?: string) {
+    super(client);
+    this.swaps = new Swaps(this, swapLock);
+  }
 
   /**
    * Makes and fills the table, and runs its checks.

@@ -2,11 +2,11 @@ import { BadRequestException, Body, Controller, Get, HttpCode, Param, Post, Quer
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { FILTER_OPS, type FilterOp } from '@ouvrage/core';
 import { plainToInstance, Type } from 'class-transformer';
-import { ArrayMaxSize, IsArray, IsBoolean, IsIn, IsOptional, IsString, Length, validate, ValidateNested } from 'class-validator';
+import { ArrayMaxSize, IsArray, IsBoolean, IsIn, IsString, Length, validate, ValidateNested } from 'class-validator';
 import type { Request, Response } from 'express';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { Flag, Names, Text, Whole } from '../shared/fields.js';
+import { Flag, IsTextOrNull, Names, Optional, Text, Whole } from '../shared/fields.js';
 import { CONTENT_TYPES, EXPORT_FORMATS, written, type ExportFormat } from './export-formats.js';
 import { LookService } from './look.service.js';
 import { leaving } from './leaving.js';
@@ -19,7 +19,7 @@ class FilterBody {
   @ApiProperty({ enum: FILTER_OPS })
   op: FilterOp;
 
-  @IsOptional()
+  @Optional()
   @IsString()
   @Length(0, 1000)
   @ApiProperty({ type: String, required: false })
@@ -61,9 +61,10 @@ class LookBody {
 
 class PageBody extends LookBody {
   /** `next` of the page before. */
-  @IsOptional()
+  @Optional()
   @IsArray()
   @ArrayMaxSize(1700)
+  @IsTextOrNull({ each: true })
   @ApiProperty({ type: [String], required: false })
   after?: (string | null)[];
 
@@ -126,8 +127,9 @@ async function lookOf(text: string): Promise<LookBody> {
   try {
     look = plainToInstance(LookBody, JSON.parse(text));
   } catch {
-    throw new BadRequestException('look is no JSON');
+    throw new BadRequestException(['look must be JSON']);
   }
+  if (!(look instanceof LookBody)) throw new BadRequestException(['look must be an object']);
   const errors = await validate(look, { whitelist: true, forbidNonWhitelisted: true });
   if (errors.length) throw new BadRequestException(errors.map(String));
   return look;

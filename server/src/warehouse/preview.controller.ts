@@ -1,9 +1,9 @@
 import { Body, Controller, HttpCode, Param, Post, Req } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { Type } from 'class-transformer';
-import { IsNumber, IsOptional, IsString, Length, Max, Min, ValidateNested } from 'class-validator';
+import { IsNumber, IsString, Length, Max, Min, ValidateNested } from 'class-validator';
 import type { Request } from 'express';
-import { Names, OptionalWhole, ProjectPath, Text, Whole } from '../shared/fields.js';
+import { Names, Optional, OptionalWhole, ProjectPath, Text, Whole } from '../shared/fields.js';
 import { leaving } from './leaving.js';
 import { PreviewService } from './preview.service.js';
 
@@ -12,14 +12,14 @@ class SampleBody {
   @Text(3, 200)
   table: string;
 
-  @IsOptional()
+  @Optional()
   @IsNumber()
   @Min(0)
   @Max(1)
   @ApiProperty({ type: Number, required: false })
   share?: number;
 
-  @IsOptional()
+  @Optional()
   @Names(20)
   by?: string[];
 
@@ -42,16 +42,16 @@ class TextRowsBody {
   path: string;
 
   /** The file as it is being written. */
-  @IsOptional()
+  @Optional()
   @IsString()
   @Length(0, 2_000_000)
   @ApiProperty({ type: String })
-  text: string;
+  text?: string;
 
   @Whole(1, 1000)
   limit: number;
 
-  @IsOptional()
+  @Optional()
   @ValidateNested()
   @Type(() => SampleBody)
   @ApiProperty({ type: SampleBody, required: false })
@@ -81,6 +81,6 @@ export class PreviewController {
   @Post('validate')
   @HttpCode(200)
   validate(@Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request) {
-    return this.previews.validate(slug, path, text ?? '', leaving(request));
+    return this.previews.validate(slug, path, text, leaving(request));
   }
 }

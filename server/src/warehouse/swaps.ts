@@ -22,8 +22,8 @@ const READ_BY_OTHERS = '2BP01';
 /** Someone has cancelled the statement. */
 const STOPPED = '57014';
 const LOCK_NOT_HAD = ['55P03', '40P01'];
-/** One swap at a time. */
-const OPENING = ['savepoint before_swap', `set local lock_timeout = '${LOCK_TIMEOUT}'`, `select pg_advisory_xact_lock(hashtext('ouvrage swap'))`];
+/** What comes before the questions of a swap. */
+const OPENING = ['savepoint before_swap', `set local lock_timeout = '${LOCK_TIMEOUT}'`];
 
 /** Questions that tell what stands in the places of a swap. */
 const STANDING = ['old_relations', 'dependents'] as const;
@@ -36,7 +36,17 @@ interface Standing {
 
 /** Finishes what was made beside and moves it into place, on one connection, in the caller's transaction. */
 export class Swaps {
-  constructor(private readonly statements: Statements) {}
+  /** Dependents that swaps have dropped and not made again: for who owns them, once the transaction is committed. */
+  readonly gone: Dependent[] = [];
+  private readonly opening: readonly string[];
+
+  /** @param lock a statement that holds the lock of swaps, where there is one */
+  constructor(
+    private readonly statements: Statements,
+    lock: string | undefined,
+  ) {
+    this.opening = lock === undefined ? OPENING : [...OPENING, lock];
+  }
 
   /** What was found of a table that was finished together with its checks. */
   private found: Standing | undefined;
@@ -59,9 +69,9 @@ export class Swaps {
     const before = statements.ran.length;
     statements.savepoint('before_question');
     try {
-      const answers = await statements.together([{ kind: 'check', sql: question }, ...plan.finish], [...OPENING, ...asks]);
+      const answers = await statements.together([{ kind: 'check', sql: question }, ...plan.finish], [...this.opening, ...asks]);
       this.found = standing(answers);
-      return answers.at(-OPENING.length - asks.length - plan.finish.length - 1)!;
+      return answers.at(-this.opening.length - asks.length - plan.finish.length - 1)!;
     } catch (error) {
       if (!(error instanceof StatementFailed) || codeOf(error) === STOPPED) throw error;
       await statements.client.query('rollback to savepoint before_question').catch(() => {
@@ -155,14 +165,17 @@ export class Swaps {
   ): Promise<void> {
     const { statements } = this;
     const finish = attempt === 1 && finishing ? finishing.finish : [];
-    const found = this.found ?? standing(await statements.together(finish, [...OPENING, ...this.asks(items, dropped, finishing)]));
+    const found = this.found ?? standing(await statements.together(finish, [...this.opening, ...this.asks(items, dropped, finishing)]));
     this.found = undefined;
     if (finishing) await this.keepOld(finishing, found.old);
     const plan = planSwap(items, found.old, found.dependents, dropped, ofWorkspaces);
     if (plan.blockedBy) {
       await this.replaceInPlace(items, found.old, plan.blockedBy);
       await statements.conclude(closing);
-    } else await statements.together([{ kind: 'swap', sql: [...plan.statements, 'set local lock_timeout = 0'].join(';\n') }], closing);
+    } else {
+      await statements.together([{ kind: 'swap', sql: [...plan.statements, 'set local lock_timeout = 0'].join(';\n') }], closing);
+      this.gone.push(...plan.gone);
+    }
   }
 
   /** What a swap has to know of its places; `standing` reads the answers. */
@@ -187,7 +200,7 @@ export class Swaps {
   }
 }
 
-/** Production may act for workspaces, and does not wait for them: what reads its tables there is made again, or is not built any more. */
+/** Production does not wait for workspaces, and runs nothing of theirs: what reads its tables there goes, and its owner makes it again. */
 const ofWorkspaces = ({ owner }: Dependent): boolean => owner === ROLES.workspace;
 
 const standing = (answers: readonly pg.QueryResult[]): Standing => {

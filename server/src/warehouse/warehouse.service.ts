@@ -1,8 +1,10 @@
-import { Inject, Injectable, type OnModuleDestroy } from '@nestjs/common';
+import { Inject, Injectable, type OnModuleDestroy, type OnModuleInit } from '@nestjs/common';
 import {
   besideSchema,
   compileFunction,
   fingerprints,
+  remadeByOwner,
+  type Dependent,
   ident,
   idents,
   lineColumn,
@@ -18,9 +20,13 @@ import {
 } from '@ouvrage/core';
 import net from 'node:net';
 import pg from 'pg';
-import { Config, type WarehouseRole } from '../shared/config.js';
+import { Config, ROLES, type WarehouseRole } from '../shared/config.js';
 import type { StepError } from '../run/run.entities.js';
 import { logger, Problem } from '../shared/problem.js';
+import { handled } from '../shared/pools.js';
+import { forgetPlans } from './catalog-questions.js';
+import { Loader } from './loader.js';
+import { holding, makeLocks } from './locks.js';
 import { isDatabaseError, stepError } from './sql-error.js';
 
 /** What the last successful load of a table was. */
@@ -50,6 +56,31 @@ export const previewFunctions = (environment: Environment): string => besideSche
 /** Values of the warehouse stay text, so that no digit is lost. */
 const asText: pg.CustomTypesConfig = { getTypeParser: () => (value: unknown) => value };
 
+/** All that a session leaves behind: settings, locks, temporary tables, cursors, plans. */
+const ALL = 'discard all';
+/**
+ * How a connection is cleaned. On the production builder's only released SQL has run: its plans of questions to
+ * the catalog, which take longer than most small loads, are kept.
+ */
+const CLEANED: Readonly<Record<WarehouseRole, string>> = {
+  production: 'close all; set session authorization default; reset all; unlisten *; select pg_advisory_unlock_all(); discard temp; discard sequences',
+  workspace: ALL,
+  reader: ALL,
+};
+
+const MAKING_ATTEMPTS = 10;
+/** Someone else has replaced the same function in between. */
+const isReplacedMeanwhile = (error: unknown): boolean =>
+  isDatabaseError(error) && (error.code === '23505' || error.code === '40P01' || /tuple concurrently/.test(error.message));
+
+interface LoadedRow {
+  readonly table_name: string;
+  readonly fingerprint: string;
+  readonly row_count: string | null;
+  readonly run_id: number;
+  readonly loaded_at: Date;
+}
+
 /** Takes back what a connection has not committed, and gives it back; a broken one is closed. */
 export const takeBack = (client: pg.PoolClient): Promise<void> =>
   client.query('rollback').then(
@@ -66,25 +97,89 @@ function notMade(error: unknown, project: Project, { name, path, nameRange }: Pr
 
 /** Connections to the warehouse under its three roles, and what is in it. */
 @Injectable()
-export class WarehouseService implements OnModuleDestroy {
+export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   private readonly pools: Readonly<Record<WarehouseRole, pg.Pool>>;
   private readonly prepared = new Map<string, Promise<void>>();
 
   constructor(@Inject(Config) config: Config) {
-    const pool = (role: WarehouseRole, max: number) => {
-      const made = new pg.Pool({ ...config.warehouse[role], max, idleTimeoutMillis: 60_000, application_name: `ouvrage ${role}` });
-      made.on('error', (error) => logger.warn(error));
-      return made;
-    };
+    const pool = (role: WarehouseRole, max: number) =>
+      handled(new pg.Pool({ ...config.warehouse[role], max, idleTimeoutMillis: 60_000, application_name: `ouvrage ${role}` }));
     this.pools = { production: pool('production', 12), workspace: pool('workspace', 12), reader: pool('reader', 10) };
+  }
+
+  async onModuleInit(): Promise<void> {
+    await this.session('production', async (client) => {
+      for (const sql of makeLocks(STATE_LAYER)) await client.query(sql);
+    });
   }
 
   async onModuleDestroy(): Promise<void> {
     await Promise.all(Object.values(this.pools).map((p) => p.end()));
   }
 
-  connect(role: WarehouseRole): Promise<pg.PoolClient> {
-    return this.pools[role].connect();
+  /** A connection of a role. What it leaves behind is cleaned away as it is given back, before anyone has it again. */
+  async connect(role: WarehouseRole): Promise<pg.PoolClient> {
+    const client = await this.pools[role].connect();
+    const release = client.release.bind(client);
+    client.release = (broken?: Error | boolean) => {
+      if (broken) return release(broken);
+      client.query(CLEANED[role]).then(
+        () => {
+          if (CLEANED[role] === ALL) forgetPlans(client);
+          release();
+        },
+        (error: Error) => release(error),
+      );
+    };
+    return client;
+  }
+
+  /** Does something on a connection of a role, in no transaction but its own. */
+  async session<T>(role: WarehouseRole, body: (client: pg.PoolClient) => Promise<T>): Promise<T> {
+    const client = await this.connect(role);
+    try {
+      const result = await body(client);
+      client.release();
+      return result;
+    } catch (error) {
+      await takeBack(client);
+      throw error;
+    }
+  }
+
+  /** Does something in one transaction of a role, under the settings of all transactions. */
+  transaction<T>(role: WarehouseRole, body: (client: pg.PoolClient) => Promise<T>): Promise<T> {
+    return this.session(role, async (client) => {
+      await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
+      const result = await body(client);
+      await client.query('commit');
+      return result;
+    });
+  }
+
+  /** What runs loads and swaps on a connection. */
+  loader(client: pg.PoolClient, environment: Environment): Loader {
+    return new Loader(client, environment.kind === 'production' ? holding(STATE_LAYER, 'swap') : undefined);
+  }
+
+  /** What was dropped of workspaces' in a swap of production is made again by the workspace builder, where that is still possible. */
+  async remake(gone: readonly Dependent[]): Promise<void> {
+    if (gone.length === 0) return;
+    await this.transaction('workspace', async (client) => {
+      for (const dependent of gone) {
+        await client.query('savepoint before_remake');
+        for (const sql of remadeByOwner(dependent))
+          if (
+            !(await client.query(sql).then(
+              () => true,
+              () => false,
+            ))
+          ) {
+            await client.query('rollback to savepoint before_remake');
+            break;
+          }
+      }
+    }).catch((error: unknown) => logger.warn(error));
   }
 
   builder(environment: Environment): WarehouseRole {
@@ -120,29 +215,48 @@ export class WarehouseService implements OnModuleDestroy {
   }
 
   private async makeSchemas(environment: Environment, schemas: readonly string[]): Promise<void> {
-    const client = await this.connect(this.builder(environment));
-    try {
-      await client.query('begin');
-      await client.query(`select pg_advisory_xact_lock(hashtext('ouvrage schemas'))`);
-      for (const schema of schemas) {
-        await client.query(`create schema if not exists ${ident(schema)}`);
-        await client.query(`create schema if not exists ${ident(besideSchema(schema))}`);
-        if (environment.readers.length) await client.query(`grant usage on schema ${ident(schema)} to ${idents(environment.readers)}`);
-      }
-      const ofPreviews = ident(previewFunctions(environment));
-      if (environment.kind === 'workspace') await client.query(`grant usage on schema ${ofPreviews} to ${idents(environment.readers)}`);
-      const state = ident(environment.schemaOf(STATE_LAYER));
+    const isLent = environment.kind === 'workspace';
+    const made = schemas.flatMap((schema) => [schema, besideSchema(schema)]);
+    await this.transaction('production', async (client) => {
+      await client.query(holding(STATE_LAYER, 'schemas'));
+      for (const schema of made) await client.query(`create schema if not exists ${ident(schema)}`);
+      await this.refuseOthers(client, made, isLent);
+      if (isLent) await client.query(`grant usage, create on schema ${idents(made)} to ${ident(ROLES.workspace)}`);
+      const read = isLent ? [...schemas, previewFunctions(environment)] : schemas;
+      if (environment.readers.length) await client.query(`grant usage on schema ${idents(read)} to ${idents(environment.readers)}`);
+    });
+    const state = ident(environment.schemaOf(STATE_LAYER));
+    await this.transaction(this.builder(environment), async (client) => {
       await client.query(`create table if not exists ${state}.loaded (
         table_name text primary key, fingerprint text not null, row_count bigint, run_id integer not null, loaded_at timestamptz not null default now())`);
       await client.query(`create table if not exists ${state}.released (commit_id text not null, released_at timestamptz not null default now())`);
       if (environment.readers.length) await client.query(`grant select on ${state}.loaded to ${idents(environment.readers)}`);
-      await client.query('commit');
-    } catch (error) {
-      await client.query('rollback');
-      throw error;
-    } finally {
-      client.release();
-    }
+    });
+  }
+
+  /** @throws Problem where a schema is somebody else's, or one of production's is open to the workspace builder */
+  private async refuseOthers(client: pg.PoolClient, schemas: readonly string[], isLent: boolean): Promise<void> {
+    const { rows } = await client.query<{ name: string; owner: string; ours: boolean; open: boolean }>(
+      `select nspname as name, pg_get_userbyid(nspowner) as owner, nspowner = current_user::regrole as ours, has_schema_privilege($2, oid, 'create') as open
+       from pg_namespace where nspname = any($1)`,
+      [schemas, ROLES.workspace],
+    );
+    const other = rows.find((r) => !r.ours);
+    if (other)
+      throw new Problem(
+        409,
+        'schema-of-others',
+        `The schema ${other.name} of the warehouse belongs to ${other.owner}, not to Ouvrage`,
+        `Have its owner drop it or rename it, or give the layer another name.`,
+      );
+    const open = isLent ? undefined : rows.find((r) => r.open);
+    if (open)
+      throw new Problem(
+        409,
+        'schema-of-others',
+        `The schema ${open.name} of the warehouse is lent to workspaces, so production cannot be built in it`,
+        'Give the layer another name, or drop the schema.',
+      );
   }
 
   /**
@@ -152,37 +266,34 @@ export class WarehouseService implements OnModuleDestroy {
    */
   async makeFunctions(environment: Environment, project: Project, functions: readonly ProjectFunction[], names: Names): Promise<void> {
     if (functions.length === 0) return;
-    const client = await this.connect(this.builder(environment));
-    try {
-      await client.query('begin');
-      for (const setting of SESSION_SETTINGS) await client.query(setting);
-      await client.query(`select pg_advisory_xact_lock(hashtext('ouvrage functions'))`);
-      for (const f of functions) {
-        await client.query(compileFunction(project, f, names)).catch((error: unknown) => {
-          throw notMade(error, project, f);
-        });
+    const make = () =>
+      this.transaction(this.builder(environment), async (client) => {
+        if (environment.kind === 'production') await client.query(holding(STATE_LAYER, 'functions'));
+        for (const f of functions) {
+          await client.query(compileFunction(project, f, names)).catch((error: unknown) => {
+            throw isReplacedMeanwhile(error) ? error : notMade(error, project, f);
+          });
+        }
+      });
+    for (let attempt = 1; ; attempt++) {
+      try {
+        return await make();
+      } catch (error) {
+        if (!isReplacedMeanwhile(error) || attempt === MAKING_ATTEMPTS) throw error;
+        await new Promise((resolve) => setTimeout(resolve, 20 * attempt));
       }
-      await client.query('commit');
-      client.release();
-    } catch (error) {
-      await takeBack(client);
-      throw error;
     }
   }
 
   /** What an environment holds; empty before anything was built. */
   async loaded(environment: Environment): Promise<Map<string, Loaded>> {
     const place = { schema: environment.schemaOf(STATE_LAYER), name: 'loaded' };
-    const { rows } = await this.pools[this.builder(environment)].query<{ there: boolean }>(`select to_regclass($1) is not null as there`, [qualified(place)]);
-    if (!rows[0]?.there) return new Map();
-    const found = await this.pools[this.builder(environment)].query<{
-      table_name: string;
-      fingerprint: string;
-      row_count: string | null;
-      run_id: number;
-      loaded_at: Date;
-    }>(`select * from ${qualified(place)}`);
-    return new Map(found.rows.map((r) => [r.table_name, { fingerprint: r.fingerprint, rows: r.row_count, runId: r.run_id, at: r.loaded_at.toISOString() }]));
+    const found = await this.session(this.builder(environment), async (client) => {
+      const { rows } = await client.query<{ there: boolean }>(`select to_regclass($1) is not null as there`, [qualified(place)]);
+      if (!rows[0]?.there) return [];
+      return (await client.query<LoadedRow>(`select * from ${qualified(place)}`)).rows;
+    });
+    return new Map(found.map((r) => [r.table_name, { fingerprint: r.fingerprint, rows: r.row_count, runId: r.run_id, at: r.loaded_at.toISOString() }]));
   }
 
   /** The statement that remembers a load, for the transaction that makes it visible. */
@@ -201,9 +312,8 @@ export class WarehouseService implements OnModuleDestroy {
 
   /** The commit that production's tables were last released from, if any was. */
   async releasedCommit(environment: Environment): Promise<string | undefined> {
-    const { rows } = await this.pools.production.query<{ commit_id: string }>(
-      `select commit_id from ${qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'released' })}`,
-    );
+    const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'released' });
+    const { rows } = await this.session('production', (client) => client.query<{ commit_id: string }>(`select commit_id from ${place}`));
     return rows[0]?.commit_id;
   }
 
@@ -245,24 +355,19 @@ export class WarehouseService implements OnModuleDestroy {
   private async gone(environment: Environment, views: readonly string[], standings: ReadonlyMap<string, Standing>): Promise<string[]> {
     if (environment.kind === 'production' || views.length === 0) return [];
     const places = views.map((name) => qualified(standings.get(name)!.place!));
-    const { rows } = await this.pools[this.builder(environment)].query<{ n: string }>(
-      `select n::text from unnest($1::text[]) with ordinality as p (place, n) where to_regclass(place) is null`,
-      [places],
+    const { rows } = await this.session(this.builder(environment), (client) =>
+      client.query<{ n: string }>(`select n::text from unnest($1::text[]) with ordinality as p (place, n) where to_regclass(place) is null`, [places]),
     );
     return rows.map(({ n }) => views[Number(n) - 1]!);
   }
 
   /** Drops the schemas of a workspace. */
   async dropSchemas(environment: Environment, layers: readonly string[]): Promise<void> {
-    const client = await this.connect(this.builder(environment));
-    try {
-      for (const schema of [...layers, 'functions', STATE_LAYER].map((l) => environment.schemaOf(l))) {
-        await client.query(`drop schema if exists ${ident(schema)}, ${ident(besideSchema(schema))} cascade`);
-      }
-      this.prepared.clear();
-    } finally {
-      client.release();
-    }
+    const schemas = [...layers, 'functions', STATE_LAYER].map((l) => environment.schemaOf(l));
+    await this.session('production', async (client) => {
+      for (const schema of schemas) await client.query(`drop schema if exists ${ident(schema)}, ${ident(besideSchema(schema))} cascade`);
+    });
+    this.prepared.clear();
   }
 
   readonly types = asText;

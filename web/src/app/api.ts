@@ -250,7 +250,7 @@ export const api = createApi({
       query: (body) => ({ url: 'connections/binding', method: 'PUT', body }),
       invalidatesTags: ['Connections', 'Sources'],
     }),
-    catalog: b.query<{ server: string; tables: CatalogEntry[] }, { slug: string; connection: string }>({
+    catalog: b.query<{ server: string; isBound: boolean; administrators: string[]; tables: CatalogEntry[] }, { slug: string; connection: string }>({
       query: ({ slug, connection }) => `${at(slug)}/catalog/${connection}`,
       providesTags: ['Files'],
       keepUnusedDataFor: 0,

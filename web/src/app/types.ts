@@ -353,6 +353,9 @@ export interface ReleaseEntry {
 }
 
 export interface TodayAnswer {
+  /** For administrators: servers that are declared and bound to no connection. */
+  readonly toBind: readonly { readonly server: string; readonly workspaces: readonly string[] }[];
+  readonly failedFiles: readonly { readonly file: string; readonly reason: string | null; readonly at: string }[];
   readonly late: readonly { readonly table: string; readonly since: string | null; readonly allowed: string }[];
   readonly drifted: readonly string[];
   readonly broken: readonly CheckState[];

@@ -2,7 +2,7 @@ import { useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useBindNewMutation, useCatalogQuery, useConnectionsQuery, useProposeImportMutation } from '../../app/api';
-import { useProject } from '../../app/project';
+import { mayAct, usePerson, useProject } from '../../app/project';
 import type { CatalogEntry, ProblemBody, ProposedFile } from '../../app/types';
 import { count, plural } from '../../shared/format';
 import { Proposal } from '../../shared/proposal';
@@ -54,6 +54,7 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
   const { slug } = useProject();
   const { data, error, isLoading, refetch } = useCatalogQuery({ slug, connection });
   const [propose, { isLoading: proposing }] = useProposeImportMutation();
+  const person = usePerson();
   const [bindNew] = useBindNewMutation();
   const [search, setSearch] = useState('');
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
@@ -68,8 +69,14 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
   if (error || !data) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
   if (files) {
     const kept = async () => {
-      await bindNew({ slug, connection, server: data.server }).unwrap().catch(tell.problem);
-      tell.say(`${plural(chosen.size, 'table')} declared`, 'As drafts of this workspace. Bring them in to see their rows.');
+      const binds = !data.isBound && mayAct(person, 'administrator');
+      if (binds) await bindNew({ slug, connection, server: data.server }).unwrap().catch(tell.problem);
+      tell.say(
+        `${plural(chosen.size, 'table')} declared`,
+        data.isBound || binds
+          ? 'As drafts of this workspace. Bring them in to see their rows.'
+          : `As drafts of this workspace. An administrator still has to bind ${data.server} to a connection: ${data.administrators.join(', ')}. It is on their Today.`,
+      );
       onClose();
     };
     return <Proposal files={files} onBack={() => setFiles(undefined)} onKept={() => void kept()} />;

@@ -20,7 +20,7 @@ export default function Today() {
         <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
       </div>
     );
-  const needs = data.broken.length + data.failedRuns.length + data.errors.length + data.late.length + data.drifted.length;
+  const needs = [data.broken, data.failedRuns, data.errors, data.late, data.drifted, data.failedFiles, data.toBind].reduce((n, l) => n + l.length, 0);
   return (
     <div className="h-full overflow-auto bg-sheet">
       <div className="mx-auto grid max-w-[1180px] grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-x-9 p-5 max-[1000px]:grid-cols-1">
@@ -45,8 +45,8 @@ export default function Today() {
 function Needs({ data }: { data: TodayAnswer }) {
   const project = useProject();
   const { slug } = project;
-  const nothing =
-    data.broken.length + data.failedRuns.length + data.errors.length + data.late.length + data.drifted.length + data.advisory.length + data.drafts.length === 0;
+  const { broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts } = data;
+  const nothing = [broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts].every((list) => list.length === 0);
   return (
     <>
       {nothing && <p>No check is broken, no source is late, no run failed, no draft is open.</p>}
@@ -87,6 +87,28 @@ function Needs({ data }: { data: TodayAnswer }) {
             mark={<Hatch position={0} />}
             title={table}
             aside="its system has other columns than declared"
+          />
+        )}
+      </Section>
+      <Section title="Failed files" items={data.failedFiles}>
+        {(f) => (
+          <Line
+            key={f.file + f.at}
+            to={address.place(slug, 'sources')}
+            mark={<VerdictMark verdict="broken" label="failed" />}
+            title={`${f.file}: ${f.reason ?? 'it could not be loaded'}`}
+            aside={ago(f.at)}
+          />
+        )}
+      </Section>
+      <Section title="Servers without a connection" items={data.toBind}>
+        {(s) => (
+          <Line
+            key={s.server}
+            to={address.place(slug, 'settings/connections')}
+            mark={<Hatch position={0} />}
+            title={`${s.server} is bound to no connection`}
+            aside={`declared in ${s.workspaces.join(', ')}`}
           />
         )}
       </Section>
