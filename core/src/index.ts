@@ -12,6 +12,7 @@ export { MOST_CHECKED, referenceCheckQuery, referenceProblems, type ReferencePro
 export { readProject, changeFiles } from './project/read-project.js';
 export { layersInOrder, layerStatements, type LayerStatement } from './project/layer-order.js';
 export { withParameterValues } from './project/parameter-values.js';
+export { cutQuery, describing, LONGEST_SHOWN, type AroundQuery, type SizedColumn } from './anatomy/cut.js';
 export { LONGEST_PATH, pathProblem, treeEntryProblem } from './project/paths.js';
 export { indexFile } from './project/index-file.js';
 export type { Diagnostic, DiagnosticCode } from './project/diagnostic.js';

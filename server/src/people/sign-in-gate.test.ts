@@ -1,6 +1,6 @@
 import { expect, test } from '@jest/globals';
 import { pauseAfter } from './sign-in-gate.js';
-import { Turns } from './turns.js';
+import { Turns } from '../shared/turns.js';
 
 test('pauses grow once the free attempts are used up, up to five minutes', () =>
   expect([1, 5, 6, 7, 8, 9, 14, 15, 1000].map(pauseAfter)).toEqual([0, 0, 1, 2, 4, 8, 256, 300, 300]));

@@ -4,7 +4,7 @@ import { createHash } from 'node:crypto';
 import { RateLimiterPostgres } from 'rate-limiter-flexible';
 import { DataSource } from 'typeorm';
 import { Problem } from '../shared/problem.js';
-import { Turns } from './turns.js';
+import { Turns } from '../shared/turns.js';
 
 /** Wrong attempts of a name from an address that cost nothing but themselves. */
 const FREE = 5;

@@ -3,10 +3,9 @@ import type pg from 'pg';
 import type { FaultRows } from '../run/run.entities.js';
 import { policyOutcome, shownRows, type CheckOutcome } from './check-outcome.js';
 import { codeOf, LoadStopped } from './load-errors.js';
-import { Statements } from './statements.js';
+import { FAULT_ROWS, Statements } from './statements.js';
 import { Swaps } from './swaps.js';
 
-export const FAULT_ROWS = 100;
 /** A key is null, or there twice. */
 const FAULTY_KEYS = ['23502', '23505'];
 

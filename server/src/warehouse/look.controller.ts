@@ -1,6 +1,6 @@
 import { BadRequestException, Body, Controller, Get, HttpCode, Param, Post, Query, Req, Res } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
-import { FILTER_OPS, type FilterOp } from '@ouvrage/core';
+import { FILTER_OPS, type FilterOp, type PageColumn } from '@ouvrage/core';
 import { plainToInstance, Type } from 'class-transformer';
 import { ArrayMaxSize, IsArray, IsBoolean, IsIn, IsString, Length, validate, ValidateNested } from 'class-validator';
 import type { Request, Response } from 'express';
@@ -9,6 +9,9 @@ import { pipeline } from 'node:stream/promises';
 import { Flag, IsTextOrNull, Names, Optional, Text, Whole } from '../shared/fields.js';
 import { CONTENT_TYPES, EXPORT_FORMATS, written, type ExportFormat } from './export-formats.js';
 import { LookService } from './look.service.js';
+import { Me } from '../people/access.js';
+import type { Person } from '../people/people.entities.js';
+import { LookTurns } from './look-turns.js';
 import { leaving } from './leaving.js';
 
 class FilterBody {
@@ -94,31 +97,38 @@ class ExportQuery {
 @ApiTags('rows')
 @Controller('api/workspaces/:slug')
 export class LookController {
-  constructor(private readonly looks: LookService) {}
+  constructor(
+    private readonly looks: LookService,
+    private readonly turns: LookTurns,
+  ) {}
 
   /** One page of a table's rows, each behind the one before. */
   @Post('page')
   @HttpCode(200)
-  page(@Param('slug') slug: string, @Body() { table, ...look }: PageBody, @Req() request: Request) {
-    return this.looks.page(slug, table, look, leaving(request));
+  page(@Me() me: Person, @Param('slug') slug: string, @Body() { table, ...look }: PageBody, @Req() request: Request) {
+    const signal = leaving(request);
+    return this.turns.of(me, () => this.looks.page(slug, table, look, signal));
   }
 
   /** What a table's columns hold. */
   @Post('profile')
   @HttpCode(200)
-  profile(@Param('slug') slug: string, @Body() { table, production }: ProfileBody, @Req() request: Request) {
-    return this.looks.profile(slug, table, production, leaving(request));
+  profile(@Me() me: Person, @Param('slug') slug: string, @Body() { table, production }: ProfileBody, @Req() request: Request) {
+    const signal = leaving(request);
+    return this.turns.of(me, () => this.looks.profile(slug, table, production, signal));
   }
 
   /** All rows of a look as a file, streamed. */
   @Get('export')
-  async export(@Param('slug') slug: string, @Query() { format, look }: ExportQuery, @Req() request: Request, @Res() response: Response) {
+  async export(@Me() me: Person, @Param('slug') slug: string, @Query() { format, look }: ExportQuery, @Req() request: Request, @Res() response: Response) {
     const { table, ...rest } = await lookOf(look);
-    await this.looks.stream(slug, table, rest, leaving(request), async (columns, batches) => {
+    const signal = leaving(request);
+    const write = async (columns: readonly PageColumn[], batches: AsyncIterable<(string | null)[][]>) => {
       response.setHeader('Content-Type', CONTENT_TYPES[format]);
       response.setHeader('Content-Disposition', `attachment; filename="${table.replace(/[^\w.]/g, '_')}.${format}"`);
       await pipeline(Readable.from(written(format, columns, batches)), response);
-    });
+    };
+    await this.turns.of(me, () => this.looks.stream(slug, table, rest, signal, write));
   }
 }
 

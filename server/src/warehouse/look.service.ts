@@ -4,6 +4,8 @@ import {
   countRows,
   pageStatement,
   profileStatement,
+  ident,
+  literal,
   sampleQuery,
   type PageColumn,
   type PageRequest,
@@ -11,9 +13,11 @@ import {
   type Profile,
 } from '@ouvrage/core';
 import type pg from 'pg';
+import type Cursor from 'pg-cursor';
 import { Problem } from '../shared/problem.js';
-import { cut, PreviewService, type TableSource } from './preview.service.js';
+import { PreviewService, type TableSource } from './preview.service.js';
 import { ReaderService } from './reader.service.js';
+import { columnsOf, cursorOf, shownRows } from './shown-rows.js';
 import { isDatabaseError } from './sql-error.js';
 
 /** What of a table a person looks at. */
@@ -59,14 +63,14 @@ export class LookService {
       const key = source.key.length ? source.key : isTable ? ['ctid'] : [];
       const request: PageRequest = { ...look, source: source.from, columns, key, limit: look.limit + 1 };
       const { sql, values, orderColumns } = pageStatement(request);
-      const { rows, fields } = await this.reader.rows(client, { sql, values }, look.limit + 1);
+      const { rows, columns: shownColumns, isFull } = await shownRows(client, { sql, values }, look.limit + 1, orderColumns);
       const milliseconds = Math.round(performance.now() - started);
-      const width = fields.length - orderColumns;
+      const width = shownColumns.length - orderColumns;
       const shown = rows.slice(0, look.limit);
-      const more = rows.length > look.limit;
+      const more = rows.length > look.limit || isFull;
       return {
-        columns: fields.slice(0, width).map((f) => columns.find((c) => c.name === f.name)!),
-        rows: shown.map((r) => cut(r.slice(0, width))),
+        columns: shownColumns.slice(0, width).map((f) => columns.find((c) => c.name === f.name)!),
+        rows: shown.map((r) => r.slice(0, width)),
         next: more ? shown.at(-1)!.slice(width) : null,
         total: look.after ? null : more ? await this.total(client, request) : { rows: shown.length, exact: true },
         milliseconds,
@@ -99,8 +103,10 @@ export class LookService {
       const share = estimatedRows > PROFILED_ROWS * 1.5 ? PROFILED_ROWS / estimatedRows : 1;
       const names = columns.map((c) => c.name);
       const from = share < 1 ? `(${sampleQuery(source.from, names, { kind: 'plain', share }, isTable)})` : source.from;
-      const { rows } = await this.reader.rows(client, { sql: profileStatement(from, columns), values: [] }, 1);
-      const profile = JSON.parse(rows[0]![0]!) as Profile;
+      const cursor = cursorOf(client, { sql: profileStatement(from, columns), values: [] });
+      const [row] = await cursor.read(1);
+      await cursor.close();
+      const profile = JSON.parse(row![0]!) as Profile;
       return {
         ...profile,
         where: source.where,
@@ -126,7 +132,7 @@ export class LookService {
         const { columns } = await this.shape(client, source);
         checkColumns(look, columns);
         const shown = look.show.length ? look.show.map((name) => columns.find((c) => c.name === name)!) : columns;
-        const cursor = this.reader.cursor(client, allRows({ ...look, source: source.from, columns }));
+        const cursor = cursorOf(client, withinLimit(allRows({ ...look, source: source.from, columns }), shown));
         try {
           await sink(shown, batches(cursor));
         } finally {
@@ -139,17 +145,26 @@ export class LookService {
 
   /** Columns of a source, and whether it is a table with rows of its own. */
   private async shape(client: pg.PoolClient, source: TableSource): Promise<{ columns: PageColumn[]; isTable: boolean }> {
-    const { fields } = await this.reader.rows(client, { sql: `select * from ${source.from} as described limit 0`, values: [] }, 1);
-    const types = await this.reader.typeNames(client, fields);
+    const columns = await columnsOf(client, { sql: `select * from ${source.from} as described`, values: [] });
     const { rows } = await client.query<{ kind: string }>('select relkind as kind from pg_class where oid = to_regclass($1)', [
       source.place ? source.from : null,
     ]);
-    return { columns: fields.map((f, i) => ({ name: f.name, type: types[i]! })), isTable: rows[0]?.kind === 'r' };
+    return { columns: columns.map(({ name, type }) => ({ name, type })), isTable: rows[0]?.kind === 'r' };
   }
 
   private read<T>(signal: AbortSignal, body: (client: pg.PoolClient) => Promise<T>, seconds?: number): Promise<T> {
     return this.reader.read(signal, body, seconds).catch((error: unknown) => {
       if (!isDatabaseError(error)) throw error;
+      const [, tooLong] = new RegExp(`${TOO_LONG}([^"]*)`).exec(error.message) ?? [];
+      if (tooLong !== undefined) {
+        const [, column, size] = /^(.*), (\d+)$/.exec(tooLong) ?? [];
+        throw new Problem(
+          422,
+          'too-long',
+          `A value of ${column} has ${size} bytes: a file takes values of up to ${LONGEST_EXPORTED}`,
+          'Leave the column out, or filter its longest values.',
+        );
+      }
       if (error.code === '57014') throw new Problem(504, 'too-slow', 'The rows could not be read in time', 'Filter more, or sort by a column with an index.');
       throw new Problem(422, 'query-failed', error.message, error.hint);
     });
@@ -157,14 +172,36 @@ export class LookService {
 }
 
 const EXPORT_SECONDS = 3600;
-const BATCH = 2000;
+const MOST_ROWS = 2000;
+const BATCH_CHARACTERS = 4_000_000;
 
-async function* batches(cursor: ReturnType<ReaderService['cursor']>): AsyncGenerator<(string | null)[][]> {
-  for (;;) {
-    const rows = await cursor.read(BATCH);
+/** Rows in batches of about as many characters each, however wide the rows are. */
+async function* batches(cursor: Cursor<(string | null)[]>): AsyncGenerator<(string | null)[][]> {
+  for (let size = 1; ;) {
+    const rows = await cursor.read(size);
     if (rows.length === 0) return;
+    const characters = rows.reduce((sum, row) => sum + row.reduce((n, v) => n + (v?.length ?? 0), 0), 0);
+    // No more than twice the last: the next rows may be wider.
+    size = Math.max(1, Math.min(MOST_ROWS, size * 2, Math.floor((BATCH_CHARACTERS * rows.length) / Math.max(1, characters))));
     yield rows;
   }
+}
+
+/** A value that a file can hold: a longer one stops the export, and is told by its column. */
+const LONGEST_EXPORTED = 16_000_000;
+const TOO_LONG = 'ouvrage: too long: ';
+
+/** The rows of an export; a value that is too long fails the cast that it is put into, which tells where it was. */
+function withinLimit({ sql, values }: ParameterStatement, columns: readonly PageColumn[]): ParameterStatement {
+  const long = columns.filter(
+    (c) => !/^(smallint|integer|bigint|real|double precision|numeric|boolean|date|time|timetz|timestamp|timestamptz|interval|uuid)\b/.test(c.type),
+  );
+  if (long.length === 0) return { sql, values };
+  const conditions = long.map((c) => {
+    const size = `octet_length(format('%s', rows.${ident(c.name)}))`;
+    return `case when ${size} > ${LONGEST_EXPORTED} then cast(${literal(`${TOO_LONG}${c.name}, `)} || ${size} as bigint) end is null`;
+  });
+  return { sql: `select * from (\n${sql}\n) as rows where ${conditions.join(' and ')}`, values };
 }
 
 function checkColumns({ show, filters, sort }: Omit<Look, 'after' | 'limit'>, columns: readonly PageColumn[]): void {

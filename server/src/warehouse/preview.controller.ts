@@ -4,6 +4,9 @@ import { Type } from 'class-transformer';
 import { IsNumber, IsString, Length, Max, Min, ValidateNested } from 'class-validator';
 import type { Request } from 'express';
 import { Names, Optional, OptionalWhole, ProjectPath, Text, Whole } from '../shared/fields.js';
+import { Me } from '../people/access.js';
+import type { Person } from '../people/people.entities.js';
+import { LookTurns } from './look-turns.js';
 import { leaving } from './leaving.js';
 import { PreviewService } from './preview.service.js';
 
@@ -61,26 +64,32 @@ class TextRowsBody {
 @ApiTags('preview')
 @Controller('api/workspaces/:slug')
 export class PreviewController {
-  constructor(private readonly previews: PreviewService) {}
+  constructor(
+    private readonly previews: PreviewService,
+    private readonly turns: LookTurns,
+  ) {}
 
   /** Rows of a query that is being written. */
   @Post('preview')
   @HttpCode(200)
-  preview(@Param('slug') slug: string, @Body() { path, text, limit, sample }: TextRowsBody, @Req() request: Request) {
-    return this.previews.text(slug, path, text ?? '', limit, leaving(request), sample);
+  preview(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, limit, sample }: TextRowsBody, @Req() request: Request) {
+    const signal = leaving(request);
+    return this.turns.of(me, () => this.previews.text(slug, path, text ?? '', limit, signal, sample));
   }
 
   /** Columns and types of a query that is being written; nothing is read. */
   @Post('describe')
   @HttpCode(200)
-  describe(@Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request) {
-    return this.previews.describe(slug, path, text, leaving(request));
+  describe(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request) {
+    const signal = leaving(request);
+    return this.turns.of(me, () => this.previews.describe(slug, path, text, signal));
   }
 
   /** What the database does not take of a file that is being written; nothing is read. */
   @Post('validate')
   @HttpCode(200)
-  validate(@Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request) {
-    return this.previews.validate(slug, path, text, leaving(request));
+  validate(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request) {
+    const signal = leaving(request);
+    return this.turns.of(me, () => this.previews.validate(slug, path, text, signal));
   }
 }

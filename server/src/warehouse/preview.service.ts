@@ -29,6 +29,7 @@ import { ProjectService, type Line } from '../project/project.service.js';
 import { logger, notFound, Problem } from '../shared/problem.js';
 import { ReaderService } from './reader.service.js';
 import type { StepError } from '../run/run.entities.js';
+import { shownRows } from './shown-rows.js';
 import { isDatabaseError, stepError } from './sql-error.js';
 import { errorOfRows, traceRows } from './trace.js';
 import { previewFunctions, WarehouseService, type Standing } from './warehouse.service.js';
@@ -49,6 +50,8 @@ export interface Preview {
   readonly sql: string;
   /** Drafted or unbuilt tables whose queries were put in. */
   readonly inlined: readonly string[];
+  /** True where the rows were more than an answer can hold, so that fewer are shown than were asked for. */
+  readonly isFull: boolean;
   /** The input of which a sample was taken. */
   readonly sampled?: string;
 }
@@ -73,8 +76,6 @@ export interface TableSource {
 }
 
 const COUNT_SECONDS = 5;
-/** A value longer than this is cut; the grid says so. */
-const LONGEST_VALUE = 5000;
 
 /** Runs a person's query as the reader: read-only, limited, timed, cancelled when the person leaves, rolled back. */
 @Injectable()
@@ -268,14 +269,14 @@ export class PreviewService {
     const statement = { sql, values: [] };
     return this.reader.read(signal, async (client) => {
       const started = performance.now();
-      const { rows, fields } = await this.reader.rows(client, statement, limit + 1);
+      const { rows, columns, isFull } = await shownRows(client, statement, limit + 1);
       const milliseconds = performance.now() - started;
-      const types = await this.reader.typeNames(client, fields);
       const counting = { sql: `select count(*) as n from (\n${sql}\n) as counted`, values: [] };
-      const total = rows.length <= limit ? rows.length : await this.reader.count(client, counting, COUNT_SECONDS);
+      const total = rows.length <= limit && !isFull ? rows.length : await this.reader.count(client, counting, COUNT_SECONDS);
       return {
-        columns: fields.map((f, i) => ({ name: f.name, type: types[i]! })),
-        rows: rows.slice(0, limit).map(cut),
+        columns: columns.map(({ name, type }) => ({ name, type })),
+        rows: rows.slice(0, limit),
+        isFull,
         total,
         milliseconds: Math.round(milliseconds),
         sql,
@@ -283,10 +284,6 @@ export class PreviewService {
       };
     });
   }
-}
-
-export function cut(row: readonly (string | null)[]): (string | null)[] {
-  return row.map((v) => (v !== null && v.length > LONGEST_VALUE ? `${v.slice(0, LONGEST_VALUE)}…` : v));
 }
 
 function queryIn(file: ReturnType<typeof indexFile>): Query | undefined {

@@ -5,7 +5,11 @@ import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type { FaultRows, RanStatement } from '../run/run.entities.js';
 import { StatementFailed } from './load-errors.js';
+import { shownRows } from './shown-rows.js';
 import { isDatabaseError } from './sql-error.js';
+
+/** Rows at fault, and of each kind that a load counts, that are kept for people. */
+export const FAULT_ROWS = 100;
 
 /** Runs statements on one connection, in a transaction that the caller begins and ends, and keeps what ran. */
 export class Statements {
@@ -97,8 +101,8 @@ export class Statements {
 
   /** Rows with the names of their columns, all values as text. */
   async faultRows(sql: string): Promise<FaultRows> {
-    const result = await this.client.query<(string | null)[]>({ text: sql, rowMode: 'array', types: { getTypeParser: () => (v: unknown) => v } as never });
-    return { columns: result.fields.map((f) => f.name), rows: result.rows };
+    const { columns, rows } = await shownRows(this.client, { sql, values: [] }, FAULT_ROWS);
+    return { columns: columns.map((c) => c.name), rows };
   }
 
   /** The types of a query's columns, as PostgreSQL writes them. */

@@ -36,6 +36,11 @@ export class Turns {
     };
   }
 
+  /** Turns of a key that go on. */
+  going(key: string): number {
+    return this.ofKey.get(key) ?? 0;
+  }
+
   private isFree(key: string): boolean {
     return this.inAll < this.most && (this.ofKey.get(key) ?? 0) < this.mostOfKey;
   }

@@ -1,0 +1,35 @@
+import { Injectable } from '@nestjs/common';
+import type { Person } from '../people/people.entities.js';
+import { Problem } from '../shared/problem.js';
+import { Turns } from '../shared/turns.js';
+
+/** Previews, pages, profiles and exports that go on at a time, of all and of one person. */
+const AT_A_TIME = 10;
+const AT_A_TIME_OF_PERSON = 3;
+const PATIENCE_MILLISECONDS = 5000;
+
+/** Shares the reader's connections among people: nobody's slow queries keep the others waiting. */
+@Injectable()
+export class LookTurns {
+  private readonly turns = new Turns(AT_A_TIME, AT_A_TIME_OF_PERSON, PATIENCE_MILLISECONDS);
+
+  /** @throws Problem 429 where no turn comes in time */
+  async of<T>({ id }: Person, look: () => Promise<T>): Promise<T> {
+    const end = await this.turns.turn(id);
+    if (!end)
+      throw new Problem(
+        429,
+        'too-many-looks',
+        this.turns.going(id) >= AT_A_TIME_OF_PERSON
+          ? `${AT_A_TIME_OF_PERSON} of your queries are still running`
+          : 'The warehouse is answering as many queries as it can at a time',
+        'Wait for one to end, or stop it, then try again.',
+        { retryAfter: 5 },
+      );
+    try {
+      return await look();
+    } finally {
+      end();
+    }
+  }
+}
