@@ -1,5 +1,5 @@
 import { fork } from 'node:child_process';
-import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { parseArgs } from 'node:util';
 import { build } from './lib/build.mjs';
@@ -19,11 +19,16 @@ if (values.help) {
 const data = path.resolve(ROOT, values.data ?? '.data');
 const mark = path.join(data, 'running.json');
 
-/** Another start over the same data folder that is alive. */
+/** Deaths of the server soon after its start, one after another, that are enough. */
+const MOST_DEATHS = 3;
+const SOON_SECONDS = 20;
+
+/** Another start over the same data folder that is alive; a mark that came with a copy of the folder is of another one. */
 function beside() {
   if (!existsSync(mark)) return undefined;
   try {
-    const { pid, address } = JSON.parse(readFileSync(mark, 'utf8'));
+    const { pid, address, folder } = JSON.parse(readFileSync(mark, 'utf8'));
+    if (folder !== undefined && folder !== identity()) return undefined;
     const own = existsSync(`/proc/${pid}/cmdline`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('start.mjs');
     return alive(pid) && own && pid !== process.pid ? { pid, address } : undefined;
   } catch {
@@ -31,12 +36,18 @@ function beside() {
   }
 }
 
+/** The data folder, however it is called. */
+function identity() {
+  const { dev, ino } = statSync(data);
+  return `${dev}:${ino}`;
+}
+
 await main(async () => {
   const started = Date.now();
   const other = beside();
   if (other) throw new Plain(`Ouvrage is already running on this data folder, at ${other.address ?? 'an address still being made'} (process ${other.pid}).`);
   mkdirSync(data, { recursive: true });
-  writeFileSync(mark, JSON.stringify({ pid: process.pid }));
+  writeFileSync(mark, JSON.stringify({ pid: process.pid, folder: identity() }));
   let server;
   let config;
   let ending = false;
@@ -48,7 +59,12 @@ await main(async () => {
       await Promise.race([new Promise((resolve) => server.once('exit', resolve)), sleep(8000)]);
       if (server.exitCode === null) server.kill('SIGKILL');
     }
-    if (config) await stopCluster(config);
+    try {
+      if (config) await stopCluster(config);
+    } catch (error) {
+      process.stderr.write(`${error instanceof Plain ? error.message : error.stack}\n`);
+      code ||= 1;
+    }
     rmSync(mark, { force: true });
     say('Ouvrage has stopped.');
     process.exit(code);
@@ -65,26 +81,48 @@ await main(async () => {
     const port = await freePort(Number(values.port ?? 4100));
     if (values.port && port !== Number(values.port)) say(`Port ${values.port} is taken; using ${port}.`);
     say('Starting the server ...');
-    server = fork(path.join(ROOT, 'server/dist/main.js'), [], {
-      env: { ...process.env, NODE_ENV: 'production', OUVRAGE_DATA: data, OUVRAGE_PORT: String(port), OUVRAGE_DEMO: values['no-demo'] ? '' : '1' },
-      // A process group of its own would outlive Ctrl-C; the channel ends the server when this process dies.
-      stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
-    });
     const address = `http://127.0.0.1:${port}`;
-    await new Promise((resolve, reject) => {
-      server.on('message', (message) => {
-        if (message.kind === 'progress') say(message.text);
-        if (message.kind === 'ready') resolve();
+    let deaths = 0;
+    /** Starts the server; from its first readiness on, it is started again whenever it dies, while PostgreSQL goes on. */
+    const serve = () =>
+      new Promise((resolve, reject) => {
+        const born = Date.now();
+        let isReady = false;
+        server = fork(path.join(ROOT, 'server/dist/main.js'), [], {
+          env: { ...process.env, NODE_ENV: 'production', OUVRAGE_DATA: data, OUVRAGE_PORT: String(port), OUVRAGE_DEMO: values['no-demo'] ? '' : '1' },
+          // A process group of its own would outlive Ctrl-C; the channel ends the server when this process dies.
+          stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+        });
+        server.on('message', (message) => {
+          if (message.kind === 'progress') say(message.text);
+          if (message.kind === 'ready') {
+            isReady = true;
+            resolve();
+          }
+        });
+        server.once('exit', (code, signal) => {
+          if (ending) return;
+          const how = signal ?? `code ${code}`;
+          deaths = Date.now() - born < SOON_SECONDS * 1000 ? deaths + 1 : 1;
+          if (deaths >= MOST_DEATHS) {
+            const plain = new Plain(`The server has ended ${deaths} times within ${SOON_SECONDS} seconds of its start (${how}). What it wrote above says why; nothing was lost.`);
+            if (!isReady) return reject(plain);
+            process.stderr.write(`${plain.message}\n`);
+            return void end(1);
+          }
+          say(`The server has ended (${how}); starting it again ...`);
+          serve().then(
+            () => (isReady ? say('The server is ready again.') : resolve()),
+            (error) => {
+              if (!isReady) return reject(error);
+              process.stderr.write(`${error.message}\n`);
+              void end(1);
+            },
+          );
+        });
       });
-      server.once('exit', (code) => reject(new Plain(`the server ended with ${code}`)));
-    });
-    server.once('exit', (code) => {
-      if (!ending) {
-        say(`The server ended with ${code}.`);
-        void end(1);
-      }
-    });
-    writeFileSync(mark, JSON.stringify({ pid: process.pid, address }));
+    await serve();
+    writeFileSync(mark, JSON.stringify({ pid: process.pid, address, folder: identity() }));
     say(`\nOuvrage is ready after ${((Date.now() - started) / 1000).toFixed(1)} s at ${address}`);
     if (!values['no-demo']) say('Sign in as mira (releaser), jonas (editor), vera (viewer) or admin (administrator); the password of each is saltmere.');
     else if (existsSync(path.join(data, 'first-sign-in.txt'))) say(`The first sign-in is in ${path.join(data, 'first-sign-in.txt')}`);

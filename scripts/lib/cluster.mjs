@@ -1,45 +1,61 @@
 import { spawnSync } from 'node:child_process';
-import { createHash, randomBytes } from 'node:crypto';
-import { chmodSync, existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { randomBytes } from 'node:crypto';
+import { chmodSync, existsSync, mkdirSync, readFileSync, realpathSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
-import { alive, freePort, isRoot, Plain, portFree, run, sleep } from './shell.mjs';
+import { alive, freePort, isRoot, Plain, portFree, run, say, sleep } from './shell.mjs';
 import { postgresBinaries } from './packages.mjs';
 
 /** Under root everything of PostgreSQL runs as user postgres. */
 const asPostgres = (program, args) => (isRoot ? ['runuser', ['-u', 'postgres', '--', program, ...args]] : [program, args]);
 const ENV = { PATH: process.env.PATH, LC_ALL: 'C.UTF-8', HOME: '/tmp' };
 
-/** `.data/config.json`: passwords, keys, ports. Readable by its owner only. */
+/**
+ * `.data/config.json`: passwords, keys, ports, and which cluster is the folder's. Readable by its owner only. It holds
+ * no path, so that the folder can be moved; where the cluster is, is worked out anew each time, as `clusterFolder`.
+ */
 export function readConfig(data) {
   const file = path.join(data, 'config.json');
-  return existsSync(file) ? JSON.parse(readFileSync(file, 'utf8')) : undefined;
+  if (!existsSync(file)) return undefined;
+  const { clusterFolder: old, ...config } = JSON.parse(readFileSync(file, 'utf8'));
+  if (config.cluster === undefined) {
+    // Written before folders could be moved: the path itself was kept.
+    const isOutside = old !== undefined && old.startsWith(OUTSIDE);
+    Object.assign(config, { cluster: isOutside ? 'outside' : 'inside', id: isOutside ? path.basename(old) : newId() });
+  }
+  return { ...config, clusterFolder: folderOf(data, config) };
 }
 
 export function writeConfig(data, config) {
   const file = path.join(data, 'config.json');
-  writeFileSync(file, JSON.stringify(config, undefined, 2) + '\n', { mode: 0o600 });
+  const { clusterFolder: _, ...kept } = config;
+  writeFileSync(file, JSON.stringify(kept, undefined, 2) + '\n', { mode: 0o600 });
   chmodSync(file, 0o600);
 }
 
 const password = () => randomBytes(18).toString('base64url');
+const newId = () => randomBytes(8).toString('hex');
+
+/** Where clusters are whose data folder the user postgres cannot reach. */
+const OUTSIDE = '/var/lib/ouvrage';
+const folderOf = (data, { cluster, id }) => (cluster === 'outside' ? path.join(OUTSIDE, id) : path.join(data, 'postgres'));
 
 /** A new configuration: random secrets, ports still open. */
 function newConfig(data) {
-  return {
-    clusterFolder: clusterFolder(data),
+  const config = {
+    id: newId(),
+    cluster: reachable(data) ? 'inside' : 'outside',
     postgresPort: 0,
     key: randomBytes(32).toString('base64'),
     passwords: Object.fromEntries(['postgres', 'application', 'production', 'workspace', 'reader', 'harbour'].map((role) => [role, password()])),
   };
+  return { ...config, clusterFolder: folderOf(data, config) };
 }
 
-/** The data folder, or, where user postgres cannot reach it, a folder of its own under /var/lib. */
-function clusterFolder(data) {
-  const inside = path.join(data, 'postgres');
-  if (!isRoot) return inside;
+/** Whether user postgres can reach the data folder. */
+function reachable(data) {
+  if (!isRoot) return true;
   const [program, args] = asPostgres('test', ['-x', data]);
-  if (spawnSync(program, args, { cwd: '/', stdio: 'ignore' }).status === 0) return inside;
-  return path.join('/var/lib/ouvrage', createHash('sha256').update(data).digest('hex').slice(0, 12));
+  return spawnSync(program, args, { cwd: '/', stdio: 'ignore' }).status === 0;
 }
 
 /** Makes sure that the cluster of a data folder exists and runs; returns its configuration. */
@@ -47,21 +63,54 @@ export async function startCluster(data, { wantedPort = 5440 } = {}) {
   mkdirSync(data, { recursive: true });
   if (isRoot) chmodSync(data, 0o755);
   const config = readConfig(data) ?? newConfig(data);
+  refuseOthers(data, config);
   writeConfig(data, config);
   if (!existsSync(path.join(config.clusterFolder, 'PG_VERSION'))) await initialise(config);
-  if (config.postgresPort && running(config)) return config;
-  await waitForOldPostmaster(config);
+  claim(data, config);
+  if (await isReady(config)) return config;
   if (!config.postgresPort || !(await portFree(config.postgresPort))) {
     config.postgresPort = await freePort(config.postgresPort || wantedPort);
     writeConfig(data, config);
   }
   await control(config, 'start', ['-o', `-p ${config.postgresPort}`, '-l', path.join(config.clusterFolder, 'log')]);
+  await refuseOtherCluster(config);
   return config;
 }
 
-/** Stops the cluster, letting running statements end at once. */
+/** Stops the cluster, letting running statements end at once; what does not end in time is ended as if the power had failed. */
 export async function stopCluster(config) {
-  if (running(config)) await control(config, 'stop', ['-m', 'fast']);
+  if (!postmaster(config)) return;
+  for (const [mode, seconds] of [
+    ['fast', 60],
+    ['immediate', 20],
+  ]) {
+    if (pgControl(config, ['-w', '-s', '-t', String(seconds), '-m', mode, 'stop']) === 0 || !postmaster(config)) return;
+  }
+  throw new Plain(`PostgreSQL could not be stopped (process ${postmaster(config)?.pid}); its log is ${path.join(config.clusterFolder, 'log')}`);
+}
+
+/** A cluster outside its data folder knows which one it is of, so that a copy of that one is told apart from it. */
+const claimOf = (config) => path.join(config.clusterFolder, 'ouvrage-data');
+
+function claim(data, config) {
+  if (config.cluster === 'outside') writeFileSync(claimOf(config), `${realpathSync(data)}\n`);
+}
+
+/** @throws Plain for a folder that is a copy: the database of the original is not in it */
+function refuseOthers(data, config) {
+  if (config.cluster !== 'outside' || !existsSync(claimOf(config))) return;
+  const other = readFileSync(claimOf(config), 'utf8').trim();
+  if (other === realpathSync(data) || readConfig(other)?.id !== config.id) return;
+  throw new Plain(
+    `${data} is a copy of ${other}, whose database is in ${config.clusterFolder}: it belongs to ${other} alone. Keep one of the two folders, or put data where user postgres can reach it, so that the database is inside.`,
+  );
+}
+
+/** @throws Plain where another cluster answers at the port */
+async function refuseOtherCluster(config) {
+  const answers = (await superuser(config, 'postgres', 'show data_directory')).trim();
+  if (realpathSync(answers) === realpathSync(config.clusterFolder)) return;
+  throw new Plain(`Another PostgreSQL, of ${answers}, answers at port ${config.postgresPort}: stop it, then start again.`);
 }
 
 async function initialise(config) {
@@ -104,31 +153,78 @@ async function initialise(config) {
   writeFileSync(file, readFileSync(file, 'utf8') + `\n# Ouvrage\n${settings.join('\n')}\n`);
 }
 
+/**
+ * The running postmaster of a cluster, by the file that it keeps: its process, its port, and whether it is
+ * starting, ready or stopping. A file that came with a copy of the folder, or that nobody keeps any more, is none.
+ */
 function postmaster(config) {
   const file = path.join(config.clusterFolder, 'postmaster.pid');
-  return existsSync(file) ? Number(readFileSync(file, 'utf8').split('\n')[0]) : undefined;
+  if (!existsSync(file)) return undefined;
+  const [pid, folder, , port, , , , state = ''] = readFileSync(file, 'utf8').split('\n');
+  if (!alive(Number(pid)) || !isPostgres(Number(pid))) return undefined;
+  if (!isSameFolder(folder, config.clusterFolder)) {
+    if (existsSync(folder)) {
+      // The original's: it came here with a copy.
+      rmSync(file, { force: true });
+      return undefined;
+    }
+    throw new Plain(`The PostgreSQL of this folder still runs from where the folder was (${folder}, process ${pid}). Stop it, then start again: kill ${pid}`);
+  }
+  return { pid: Number(pid), port: Number(port), state: state.trim() };
 }
 
-function running(config) {
-  const [program, args] = asPostgres(path.join(postgresBinaries(), 'pg_ctl'), ['-D', config.clusterFolder, 'status']);
-  return spawnSync(program, args, { cwd: '/', env: ENV, stdio: 'ignore' }).status === 0;
-}
-
-/** After kill -9 the postmaster's children may keep the folder for some seconds. */
-async function waitForOldPostmaster(config) {
-  for (let i = 0; i < 60; i++) {
-    const pid = postmaster(config);
-    if (pid === undefined || !alive(pid)) return;
-    await sleep(500);
+function isSameFolder(a, b) {
+  try {
+    const [first, second] = [statSync(a), statSync(b)];
+    return first.dev === second.dev && first.ino === second.ino;
+  } catch {
+    return false;
   }
 }
 
+/** Whether a process is a PostgreSQL server: numbers of processes are given again. */
+function isPostgres(pid) {
+  try {
+    return /postgres/.test(readFileSync(`/proc/${pid}/cmdline`, 'utf8'));
+  } catch {
+    return !existsSync('/proc/self');
+  }
+}
+
+const PATIENCE_SECONDS = 600;
+
+/** Waits while the cluster starts (after a crash it reads its log again) or goes down. @returns whether it is ready */
+async function isReady(config) {
+  let told = false;
+  for (let waited = 0; waited < PATIENCE_SECONDS * 2; waited++) {
+    const found = postmaster(config);
+    if (!found) return false;
+    if (found.state === 'ready') {
+      config.postgresPort = found.port;
+      return true;
+    }
+    if (found.state === 'stopping' && waited >= 40) {
+      await stopCluster(config);
+      return false;
+    }
+    if (!told && waited === 4) say(found.state === 'stopping' ? 'Waiting for PostgreSQL to end ...' : 'Waiting for PostgreSQL, which recovers ...');
+    told ||= waited >= 4;
+    await sleep(500);
+  }
+  throw new Plain(`PostgreSQL is not ready after ${PATIENCE_SECONDS} seconds; its log is ${path.join(config.clusterFolder, 'log')}`);
+}
+
+/** @returns the exit status of pg_ctl */
+function pgControl(config, rest) {
+  const [program, args] = asPostgres(path.join(postgresBinaries(), 'pg_ctl'), ['-D', config.clusterFolder, ...rest]);
+  return spawnSync(program, args, { cwd: '/', env: ENV, stdio: 'ignore' }).status;
+}
+
 async function control(config, action, extra) {
-  const [program, args] = asPostgres(path.join(postgresBinaries(), 'pg_ctl'), ['-D', config.clusterFolder, '-w', '-s', '-t', '60', ...extra, action]);
   for (let attempt = 0; ; attempt++) {
-    const { status } = spawnSync(program, args, { cwd: '/', env: ENV, stdio: 'ignore' });
-    if (status === 0) return;
-    if (action !== 'start' || attempt === 5) throw new Plain(`PostgreSQL did not ${action}; its log is ${path.join(config.clusterFolder, 'log')}`);
+    if (pgControl(config, ['-w', '-s', '-t', String(PATIENCE_SECONDS), ...extra, action]) === 0) return;
+    if (attempt === 5) throw new Plain(`PostgreSQL did not ${action}; its log is ${path.join(config.clusterFolder, 'log')}`);
+    // After kill -9 the children of the old postmaster keep the folder for some seconds.
     await sleep(3000);
   }
 }

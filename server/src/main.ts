@@ -5,6 +5,7 @@ import { AppModule } from './app.module.js';
 import { configure } from './http.js';
 import { Seeder } from './seeder.js';
 import { Config } from './shared/config.js';
+import { watchDisk } from './shared/disk.js';
 import { logger } from './shared/problem.js';
 import { DeliveryService } from './source/delivery.service.js';
 
@@ -14,6 +15,7 @@ const config = Config.fromEnvironment();
 await loadParser();
 const app = await NestFactory.create(AppModule.of(config), { logger: ['error', 'fatal'], bodyParser: false, abortOnError: false });
 configure(app);
+watchDisk(config.data);
 
 let ending = false;
 const end = async (code: number): Promise<void> => {
@@ -23,6 +25,13 @@ const end = async (code: number): Promise<void> => {
   await app.close().catch((error: unknown) => logger.error(error));
   process.exit(code);
 };
+/** What nobody has caught may have left anything half-done in this process: it ends, and is started again. */
+const fatal = (error: unknown): void => {
+  logger.fatal({ err: error }, 'an error that nobody caught: the server ends');
+  void end(70);
+};
+process.on('uncaughtException', fatal);
+process.on('unhandledRejection', fatal);
 process.on('SIGTERM', () => void end(0));
 process.on('SIGINT', () => void end(0));
 // The process that started this one is gone: nobody would ever stop it.

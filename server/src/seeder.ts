@@ -33,7 +33,7 @@ export class Seeder {
 
   /** Does nothing where there are people already. */
   async seed(say: (text: string) => void): Promise<void> {
-    if ((await this.people.count()) > 0) return;
+    if ((await this.people.count()) > 0) return this.connections.moved(this.config.harbour);
     if (!this.config.demo) return this.empty();
     say('Making the demo: the port of Saltmere ...');
     await this.projects.create(projectFiles(PROJECT_FOLDER), 'The project of Saltmere');

@@ -5,8 +5,6 @@ import type { SourceTable } from '../project/model.js';
 /** A part of a file's name that becomes a column: `{as_of:date}`. */
 const PART = /\{([a-z_][a-z0-9_]*)(?::(date|integer|text))?\}/g;
 
-const PART_PATTERNS: Readonly<Record<string, string>> = { date: '\\d{4}-?\\d{2}-?\\d{2}', integer: '\\d+', text: '.+?' };
-
 /** The columns that a pattern gives, by their names. */
 export function patternParts(pattern: string): string[] {
   return [...pattern.matchAll(PART)].map((m) => m[1]!);
@@ -17,30 +15,89 @@ export function patternParts(pattern: string): string[] {
  * Dates may be written with or without dashes, and are returned with them.
  */
 export function matchFileName(pattern: string, name: string): Map<string, string> | undefined {
-  const kinds: string[] = [];
-  let expression = '';
-  let at = 0;
-  for (const part of pattern.matchAll(PART)) {
-    const kind = part[2] ?? 'text';
-    kinds.push(kind);
-    expression += `${escaped(pattern.slice(at, part.index))}(${PART_PATTERNS[kind]!})`;
-    at = part.index + part[0].length;
-  }
-  expression += escaped(pattern.slice(at));
-  const match = new RegExp(`^${expression}$`).exec(name);
-  if (!match) return undefined;
+  const pieces = piecesOf(pattern);
+  const found = matched(pieces, name);
+  if (!found) return undefined;
   const values = new Map<string, string>();
-  for (const [i, column] of patternParts(pattern).entries()) {
-    const value = match[i + 1]!;
-    const given = kinds[i] === 'date' ? value.replace(/^(\d{4})-?(\d{2})-?(\d{2})$/, '$1-$2-$3') : value;
-    if (kinds[i] === 'date' && valueProblem('date', given) !== undefined) return undefined;
-    values.set(column, given);
+  for (const [i, piece] of pieces.entries()) {
+    if (piece.kind !== 'part') continue;
+    const value = found.get(i)!;
+    const given = piece.type === 'date' ? value.replace(/^(\d{4})-?(\d{2})-?(\d{2})$/, '$1-$2-$3') : value;
+    if (piece.type === 'date' && valueProblem('date', given) !== undefined) return undefined;
+    values.set(piece.column, given);
   }
   return values;
 }
 
-/** A `*` stands for anything, all else for itself. */
-const escaped = (text: string) => text.replace(/[.*+?^${}()|[\]\\]/g, (c) => (c === '*' ? '.*' : `\\${c}`));
+/** A piece of a pattern: a text that stands for itself, `*` for anything, or a part that becomes a column. */
+type Piece =
+  | { readonly kind: 'text'; readonly text: string }
+  | { readonly kind: 'anything' }
+  | { readonly kind: 'part'; readonly column: string; readonly type: 'date' | 'integer' | 'text' };
+
+function piecesOf(pattern: string): Piece[] {
+  const pieces: Piece[] = [];
+  const plain = (text: string) => {
+    for (const [i, piece] of text.split(/\*+/).entries()) {
+      if (i > 0) pieces.push({ kind: 'anything' });
+      if (piece !== '') pieces.push({ kind: 'text', text: piece });
+    }
+  };
+  let at = 0;
+  for (const part of pattern.matchAll(PART)) {
+    plain(pattern.slice(at, part.index));
+    pieces.push({ kind: 'part', column: part[1]!, type: (part[2] ?? 'text') as 'date' | 'integer' | 'text' });
+    at = part.index + part[0].length;
+  }
+  plain(pattern.slice(at));
+  return pieces;
+}
+
+/** Where a piece that begins at a place may end, the likeliest first: dates and `*` take much, texts little. */
+function* endsOf(piece: Piece, name: string, at: number): Generator<number> {
+  switch (piece.kind) {
+    case 'text':
+      if (name.startsWith(piece.text, at)) yield at + piece.text.length;
+      break;
+    case 'anything':
+      for (let end = name.length; end >= at; end--) yield end;
+      break;
+    case 'part': {
+      const digits = /^\d+/.exec(name.slice(at))?.[0].length ?? 0;
+      if (piece.type === 'integer') for (let end = at + digits; end > at; end--) yield end;
+      else if (piece.type === 'text') for (let end = at + 1; end <= name.length; end++) yield end;
+      else {
+        const date = /^\d{4}-?\d{2}-?\d{2}/.exec(name.slice(at))?.[0];
+        if (date !== undefined) yield at + date.length;
+      }
+    }
+  }
+}
+
+/**
+ * What each piece takes of a name, by the piece's number; undefined where the name does not match. Each piece is
+ * tried at each place once: the time grows with both lengths, and not with the ways in which stars can share a name.
+ */
+function matched(pieces: readonly Piece[], name: string): Map<number, string> | undefined {
+  const failed = new Set<number>();
+  const taken = new Map<number, string>();
+  const from = (i: number, at: number): boolean => {
+    if (i === pieces.length) return at === name.length;
+    const place = i * (name.length + 1) + at;
+    if (failed.has(place)) return false;
+    for (const end of endsOf(pieces[i]!, name, at)) {
+      if (!from(i + 1, end)) continue;
+      taken.set(i, name.slice(at, end));
+      return true;
+    }
+    failed.add(place);
+    return false;
+  };
+  return pieces.length <= MOST_PIECES && from(0, 0) ? taken : undefined;
+}
+
+/** Pieces of a pattern; more are no pattern. */
+const MOST_PIECES = 100;
 
 export const DELIVERY_FORMATS = ['csv', 'jsonl', 'parquet'] as const;
 export type DeliveryFormat = (typeof DELIVERY_FORMATS)[number];

@@ -17,6 +17,9 @@ import { ProjectService } from './project.service.js';
 
 const BACKENDS = ['/usr/lib/git-core/git-http-backend', '/usr/libexec/git-core/git-http-backend'];
 
+/** What decides about each pushed name. */
+const HOOK = fileURLToPath(new URL('../../dist/project/update-hook.js', import.meta.url));
+
 /** `git clone` and `git push` of the project, with a person's name and token, through git's own CGI program. */
 @ApiExcludeController()
 @Controller('git')
@@ -32,12 +35,11 @@ export class GitHttpController {
     this.hook = this.installHook();
   }
 
-  /** Rewritten at each start, as the server may have moved. */
+  /** The hook names no place: where the server is, it is told when it is run. */
   private async installHook(): Promise<void> {
     await this.project.git.create();
-    const script = fileURLToPath(new URL('../../dist/project/update-hook.js', import.meta.url));
     const file = path.join(this.config.projectFolder, 'hooks/update');
-    await writeFile(file, `#!/bin/sh\nexec '${process.execPath}' '${script}' "$@"\n`);
+    await writeFile(file, '#!/bin/sh\nexec "${OUVRAGE_NODE:?push through the server}" "$OUVRAGE_HOOK" "$@"\n');
     await chmod(file, 0o755);
   }
 
@@ -83,6 +85,8 @@ export class GitHttpController {
     const child = spawn(program, [], {
       env: {
         ...gitEnvironment(),
+        OUVRAGE_NODE: process.execPath,
+        OUVRAGE_HOOK: HOOK,
         GIT_PROJECT_ROOT: path.dirname(this.config.projectFolder),
         GIT_HTTP_EXPORT_ALL: '1',
         PATH_INFO: url.pathname.replace(/^\/git/, ''),

@@ -25,6 +25,8 @@ export class Config {
   readonly dropFolder: string;
   /** Proxies before the server whose header with the caller's address is believed, as Express's `trust proxy` takes them: OUVRAGE_PROXY. */
   readonly proxy: string | number | undefined;
+  /** Bytes of a file that is uploaded into the drop folder: OUVRAGE_UPLOAD_BYTES. */
+  readonly longestUpload = Number(process.env['OUVRAGE_UPLOAD_BYTES'] ?? 4_000_000_000);
   /** Tables that a run builds at a time: while one waits for an answer or a lock, others use the processors. */
   readonly atATime = Math.min(16, 2 * Math.max(1, os.availableParallelism()));
 

@@ -1,6 +1,8 @@
 import { Catch, HttpException, type ArgumentsHost, type ExceptionFilter } from '@nestjs/common';
 import type { Response } from 'express';
 import { pino } from 'pino';
+import { isConnectionLost } from './connection-lost.js';
+import { isFullDisk, leftOnDisk } from './disk.js';
 
 /** An error in the shape of RFC 9457, with what the interface needs to show the place and the remedy. */
 export class Problem extends HttpException {
@@ -48,6 +50,9 @@ export function sendProblem(response: Response, problem: Problem): void {
     .send(JSON.stringify({ type: `about:blank#${code}`, code, status: problem.getStatus(), title, ...(detail ? { detail } : {}), ...extra }));
 }
 
+/** What is told of whatever fails because the disk is full. */
+export const fullDisk = () => new Problem(507, 'disk-full', 'The disk is full', `${leftOnDisk()}Nothing is half-done: make room, then try again.`);
+
 function asProblem(error: unknown): Problem {
   if (error instanceof Problem) return error;
   if (error instanceof HttpException) {
@@ -59,6 +64,15 @@ function asProblem(error: unknown): Problem {
   // What reads requests says of itself whether the request is at fault: no JSON, too long, an address that cannot be decoded.
   const { status, message } = (error ?? {}) as { status?: unknown; message?: unknown };
   if (typeof status === 'number' && status >= 400 && status < 500) return new Problem(status, 'bad-input', 'The request is not right', String(message));
+  if (isFullDisk(error)) return fullDisk();
+  if (isConnectionLost(error))
+    return new Problem(
+      503,
+      'database-away',
+      'The database does not answer',
+      'It is being started again or was stopped. Try again in a moment; nothing is half-done.',
+      { retryAfter: 5 },
+    );
   logger.error(error);
   return new Problem(500, 'internal', 'Something went wrong in the server', 'It is in the server’s log. Nothing that you typed is lost.');
 }

@@ -1,8 +1,8 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type pg from 'pg';
-import { Repository } from 'typeorm';
-import { Config } from '../shared/config.js';
+import { Not, Repository } from 'typeorm';
+import { Config, type DatabaseAddress } from '../shared/config.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { seal, unseal } from '../shared/secret.js';
 import { lookAround, reach, Unreachable, type Reach } from './reach.js';
@@ -124,6 +124,11 @@ export class ConnectionService {
     const found = await this.connections.findOneBy({ id });
     if (!found) throw notFound('The connection');
     return found;
+  }
+
+  /** The stand-in's database may have another port than the last time: a folder that was copied reaches its own. */
+  async moved({ host, port, database, user }: DatabaseAddress): Promise<void> {
+    await this.connections.update({ name: 'port_ops', host, database, user, port: Not(port) }, { port });
   }
 
   private async refuseTaken(name: string, id?: string): Promise<void> {

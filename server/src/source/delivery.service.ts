@@ -1,5 +1,5 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
-import { InjectRepository } from '@nestjs/typeorm';
+import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
 import {
   schemaNames,
   SESSION_SETTINGS,
@@ -20,21 +20,23 @@ import {
 } from '@ouvrage/core';
 import { createHash, randomUUID } from 'node:crypto';
 import { createReadStream, createWriteStream } from 'node:fs';
-import { mkdir, readdir, rename, rm, stat, writeFile } from 'node:fs/promises';
+import { mkdir, readdir, readFile, rename, rm, stat, writeFile } from 'node:fs/promises';
 import path from 'node:path';
-import { Readable } from 'node:stream';
+import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
-import { Repository } from 'typeorm';
+import { DataSource, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { RunService } from '../run/run.service.js';
 import { Config } from '../shared/config.js';
-import { logger } from '../shared/problem.js';
-import { Loader } from '../warehouse/loader.js';
+import { isConnectionLost } from '../shared/connection-lost.js';
+import { isFullDisk, leftOnDisk } from '../shared/disk.js';
+import { logger, Problem } from '../shared/problem.js';
+import type { Loader } from '../warehouse/loader.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
-import { sameColumns } from './intake.service.js';
+import { refuseErrors, sameColumns } from './intake.service.js';
 import { Delivery, type DeliveryState } from './delivery.entities.js';
 import { readDelivery, UnreadableFile, type BadValue, type DeliveredRow, type FileColumn } from './read-delivery.js';
 import { SourceStateService } from './source-state.service.js';
@@ -42,6 +44,11 @@ import { SourceStateService } from './source-state.service.js';
 const POLL_MILLISECONDS = 3000;
 /** A file that changed within this time may still be being written. */
 const SETTLED_MILLISECONDS = 2000;
+
+/** Names in the drop folder that are folders of its own. */
+const OWN_NAMES: readonly string[] = ['archive', 'failed'];
+/** A file whose reading was begun so often without an end is not read again. */
+const MOST_BEGINNINGS = 2;
 
 /** A file with more bad rows is not what its table declares. */
 const MOST_REJECTS = 10_000;
@@ -67,6 +74,7 @@ class BadRow extends Error {
 @Injectable()
 export class DeliveryService implements OnApplicationShutdown {
   readonly folder: string;
+  private readonly longest: number;
   private timer: NodeJS.Timeout | undefined;
   private going: Promise<void> | undefined;
 
@@ -77,8 +85,10 @@ export class DeliveryService implements OnApplicationShutdown {
     private readonly warehouse: WarehouseService,
     private readonly runs: RunService,
     private readonly states: SourceStateService,
+    @InjectDataSource() private readonly source: DataSource,
   ) {
     this.folder = config.dropFolder;
+    this.longest = config.longestUpload;
   }
 
   /** Looks into the folder from now on; where a look is still going on, the next one waits. */
@@ -110,12 +120,31 @@ export class DeliveryService implements OnApplicationShutdown {
     return this.deliveries.find({ order: { id: 'DESC' }, take: 100 });
   }
 
-  /** Puts a file into the folder as a whole: it has its name only when all of it is there. */
+  /**
+   * Puts a file into the folder as a whole: it has its name only when all of it is there.
+   * @throws Problem for a name of the folder's own, and where the body is longer than a file may be
+   */
   async receive(name: string, body: Readable): Promise<void> {
-    await mkdir(this.folder, { recursive: true });
+    if (OWN_NAMES.includes(name)) throw new Problem(400, 'bad-name', `${name} is the name of a folder of the drop folder`, 'Give the file another name.');
+    await this.makeFolder();
     const part = path.join(this.folder, `.${randomUUID()}.part`);
+    let bytes = 0;
+    const counted = new Transform({
+      transform: (chunk: Buffer, _, done) => {
+        bytes += chunk.length;
+        if (bytes <= this.longest) return done(null, chunk);
+        done(
+          new Problem(
+            413,
+            'too-long',
+            `The file is longer than ${this.longest} bytes`,
+            'Split it, put it into the drop folder itself, or have the limit raised: OUVRAGE_UPLOAD_BYTES.',
+          ),
+        );
+      },
+    });
     try {
-      await pipeline(body, createWriteStream(part));
+      await pipeline(body, counted, createWriteStream(part));
       await rename(part, path.join(this.folder, name));
     } catch (error) {
       await rm(part, { force: true });
@@ -123,42 +152,86 @@ export class DeliveryService implements OnApplicationShutdown {
     }
   }
 
+  private async makeFolder(): Promise<void> {
+    await mkdir(this.folder, { recursive: true, mode: 0o700 });
+  }
+
   /**
    * Takes all files that are there and have not changed for some time. One process at a time: the
-   * others find the lock taken and leave.
+   * others find the lock taken and leave. What goes wrong with one file is told of that file.
    */
   async look(settled: number): Promise<void> {
     const names = await this.waiting(settled);
     if (names.length === 0) return;
-    const client = await this.warehouse.connect('production');
+    await this.alone(async () => {
+      const run = new Set<string>();
+      for (const name of names) for (const table of await this.take(name)) run.add(table);
+      if (run.size) await this.trigger([...run]);
+    });
+  }
+
+  /** Does something while no other process does: a lock of the application's database, which no query of a person reaches. */
+  private async alone(work: () => Promise<void>): Promise<void> {
+    const runner = this.source.createQueryRunner();
+    await runner.connect();
     try {
-      const { rows } = await client.query<{ mine: boolean }>(`select pg_try_advisory_lock(hashtext('ouvrage deliveries')) as mine`);
-      if (!rows[0]!.mine) return;
+      const [lock] = (await runner.query(`select pg_try_advisory_lock(hashtext('ouvrage deliveries')) as mine`)) as { mine: boolean }[];
+      if (!lock!.mine) return;
       try {
-        const run = new Set<string>();
-        for (const name of names) for (const table of await this.take(client, name)) run.add(table);
-        if (run.size) await this.trigger([...run]);
+        await work();
       } finally {
-        await client.query(`select pg_advisory_unlock(hashtext('ouvrage deliveries'))`);
+        await runner.query(`select pg_advisory_unlock(hashtext('ouvrage deliveries'))`);
       }
     } finally {
-      client.release();
+      await runner.release();
     }
   }
 
   private async waiting(settled: number): Promise<string[]> {
-    await mkdir(this.folder, { recursive: true });
+    await this.makeFolder();
     const entries = await readdir(this.folder, { withFileTypes: true });
     const names: string[] = [];
     for (const entry of entries.filter((e) => e.isFile() && !e.name.startsWith('.'))) {
-      const { mtimeMs } = await stat(path.join(this.folder, entry.name));
-      if (Date.now() - mtimeMs >= settled) names.push(entry.name);
+      const found = await stat(path.join(this.folder, entry.name)).catch(() => undefined);
+      if (found && Date.now() - found.mtimeMs >= settled) names.push(entry.name);
     }
-    return names.sort();
+    return names.sort((a, b) => Number(OWN_NAMES.includes(b)) - Number(OWN_NAMES.includes(a)) || (a < b ? -1 : 1));
   }
 
-  /** @returns the tables that the file's arrival is to run */
-  private async take(client: pg.PoolClient, name: string): Promise<readonly string[]> {
+  /**
+   * Takes one file. How often that was begun is kept beside it: a file that the server did not survive twice is put
+   * away before it is read again.
+   * @returns the tables that the file's arrival is to run
+   */
+  private async take(name: string): Promise<readonly string[]> {
+    if (OWN_NAMES.includes(name)) return this.freeName(name);
+    const mark = path.join(this.folder, `.${name.slice(0, 200)}.begun`);
+    try {
+      const before = Number(await readFile(mark, 'utf8').catch(() => '0'));
+      if (before >= MOST_BEGINNINGS) {
+        await this.ended(name, { state: 'failed', reason: `the server ended ${before} times while it read this file` });
+        return [];
+      }
+      await writeFile(mark, String(before + 1));
+      return await this.taken(name);
+    } catch (error) {
+      logger.warn(error);
+      // It stays where it is until the database is back.
+      if (!isConnectionLost(error)) await this.ended(name, { state: 'failed', reason: told(error) }).catch((e: unknown) => logger.warn(e));
+      return [];
+    } finally {
+      await rm(mark, { force: true });
+    }
+  }
+
+  /** A file that bears the name of one of the folders that files are put away in gets another one. */
+  private async freeName(name: string): Promise<readonly string[]> {
+    const free = `${name} ${randomUUID().slice(0, 8)}`;
+    await rename(path.join(this.folder, name), path.join(this.folder, free));
+    return this.take(free);
+  }
+
+  private async taken(name: string): Promise<readonly string[]> {
     const started = performance.now();
     const file = path.join(this.folder, name);
     const { project } = await this.projects.line(PRODUCTION);
@@ -167,21 +240,30 @@ export class DeliveryService implements OnApplicationShutdown {
     const { size } = await stat(file);
     const digest = await digestOf(file, found?.parts ?? new Map());
     const outcome = found
-      ? await this.load(client, project, found.table, file, name, found.parts, size, digest)
+      ? await this.warehouse.session('production', (client) => this.load(client, project, found.table, file, name, found.parts, size, digest))
       : { state: 'unknown' as const, reason: `no table of the project has a pattern that takes ${name}` };
+    await this.ended(name, outcome, { table: found?.table.fullName ?? null, digest, size, milliseconds: Math.round(performance.now() - started) });
+    return outcome.state === 'loaded' ? deliveryOptions(found!.table)!.thenRun : [];
+  }
+
+  /** Records what became of a file, and puts it away. */
+  private async ended(
+    name: string,
+    outcome: Outcome,
+    of: Partial<{ table: string | null; digest: string; size: number; milliseconds: number }> = {},
+  ): Promise<void> {
     await this.deliveries.insert({
       file: name,
-      table: found?.table.fullName ?? null,
-      digest,
+      table: of.table ?? null,
+      digest: of.digest ?? '',
       state: outcome.state,
-      bytes: String(size),
+      bytes: String(of.size ?? 0),
       rows: outcome.rows ?? null,
       rejects: outcome.rejects ?? null,
       reason: outcome.reason ?? null,
-      milliseconds: Math.round(performance.now() - started),
+      milliseconds: of.milliseconds ?? 0,
     });
     await this.putAway(name, outcome);
-    return outcome.state === 'loaded' ? deliveryOptions(found!.table)!.thenRun : [];
   }
 
   private async load(
@@ -201,6 +283,7 @@ export class DeliveryService implements OnApplicationShutdown {
     await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
     const options = deliveryOptions(table)!;
     try {
+      refuseErrors(project, table);
       await client.query(['begin', ...SESSION_SETTINGS, "set local datestyle = 'ISO, YMD'"].join(';\n'));
       const loader = this.warehouse.loader(client, environment);
       await makeLandingTable(client, loader, environment, table);
@@ -216,14 +299,9 @@ export class DeliveryService implements OnApplicationShutdown {
       await this.states.broughtIn(PRODUCTION, table.fullName, await this.newest(client, table, target));
       return { state: 'loaded', rows: String(rows), ...(options.setsAside ? { rejects: String(rejects) } : {}) };
     } catch (error) {
+      if (isConnectionLost(error)) throw error;
       await client.query('rollback');
-      return {
-        state: 'failed',
-        reason:
-          error instanceof BadRow || error instanceof UnreadableFile
-            ? error.message
-            : `the warehouse refused it: ${error instanceof Error ? error.message : String(error)}`,
-      };
+      return { state: 'failed', reason: told(error) };
     }
   }
 
@@ -328,6 +406,14 @@ export class DeliveryService implements OnApplicationShutdown {
   private async trigger(tables: readonly string[]): Promise<void> {
     await this.runs.build(DROP_FOLDER, PRODUCTION, { tables, upstream: true, downstream: false }).catch((error: unknown) => logger.warn(error));
   }
+}
+
+/** Why a file was not loaded, in words. */
+function told(error: unknown): string {
+  if (error instanceof BadRow || error instanceof UnreadableFile) return error.message;
+  if (error instanceof Problem) return `${error.title}${error.detail ? `. ${error.detail}` : ''}`;
+  if (isFullDisk(error)) return `the disk is full. ${leftOnDisk()}`.trimEnd();
+  return `the warehouse refused it: ${error instanceof Error ? error.message : String(error)}`;
 }
 
 async function digestOf(file: string, parts: ReadonlyMap<string, string>): Promise<string> {

@@ -3,7 +3,6 @@ import { parse } from 'csv-parse';
 import { asyncBufferFromFile, parquetMetadataAsync, parquetReadObjects } from 'hyparquet';
 import { createReadStream } from 'node:fs';
 import { open } from 'node:fs/promises';
-import { createInterface } from 'node:readline';
 import { TextDecoderStream } from 'node:stream/web';
 import { Readable } from 'node:stream';
 
@@ -26,6 +25,9 @@ export interface FileColumn {
   readonly type: string;
   readonly notNull: boolean;
 }
+
+/** Characters of one row of a file; a longer one is no row, but a file of another form. */
+export const LONGEST_ROW = 8_000_000;
 
 /** A file that cannot be read at all: its form, not a value of it. */
 export class UnreadableFile extends Error {}
@@ -90,7 +92,15 @@ async function* readCsvFile(file: string, options: DeliveryOptions, columns: rea
     throw new UnreadableFile(`${encoding} is no encoding`);
   });
   const delimiter = options.delimiter ?? detectDelimiter(head.split(/\r?\n/, 1)[0] ?? '');
-  const format = { delimiter, quote: options.quote, bom: true, relax_column_count: true, skip_empty_lines: true, info: true } as const;
+  const format = {
+    delimiter,
+    quote: options.quote,
+    bom: true,
+    relax_column_count: true,
+    skip_empty_lines: true,
+    info: true,
+    max_record_size: LONGEST_ROW,
+  } as const;
   const decimal = options.decimal ?? detectDecimal(await sampledNumbers(head, format, columns, options.header));
   const text = Readable.toWeb(createReadStream(file)).pipeThrough(new TextDecoderStream(encoding, { fatal: true }) as never);
   const parser = Readable.fromWeb(text as never).pipe(parse(format));
@@ -120,7 +130,13 @@ async function* readCsvFile(file: string, options: DeliveryOptions, columns: rea
   } catch (error) {
     if (error instanceof UnreadableFile) throw error;
     const { message, code } = error as Error & { code?: string };
-    throw new UnreadableFile(code === 'ERR_ENCODING_INVALID_ENCODED_DATA' ? `the file is not ${encoding}; set the option encoding` : message);
+    throw new UnreadableFile(
+      code === 'ERR_ENCODING_INVALID_ENCODED_DATA'
+        ? `the file is not ${encoding}; set the option encoding`
+        : code === 'CSV_MAX_RECORD_SIZE'
+          ? `a row before line ${(error as { lines?: number }).lines ?? 0} is longer than ${LONGEST_ROW} characters: perhaps a quote is not closed`
+          : message,
+    );
   }
 }
 
@@ -148,10 +164,30 @@ async function sampledNumbers(head: string, format: object, columns: readonly Fi
   return found;
 }
 
+/** The lines of a file, without their ends. @throws UnreadableFile for one that is too long to be a row */
+async function* linesOf(file: string): AsyncGenerator<string> {
+  let parts: string[] = [];
+  let length = 0;
+  let line = 1;
+  for await (const chunk of createReadStream(file, { encoding: 'utf8', highWaterMark: 256 * 1024 }) as AsyncIterable<string>) {
+    let at = 0;
+    for (let end = chunk.indexOf('\n'); end >= 0; end = chunk.indexOf('\n', at)) {
+      yield (parts.join('') + chunk.slice(at, end)).replace(/\r$/, '');
+      parts = [];
+      length = 0;
+      line++;
+      at = end + 1;
+    }
+    parts.push(chunk.slice(at));
+    length += chunk.length - at;
+    if (length > LONGEST_ROW) throw new UnreadableFile(`line ${line} is longer than ${LONGEST_ROW} characters`);
+  }
+  if (length > 0) yield parts.join('').replace(/\r$/, '');
+}
+
 async function* readJsonLines(file: string, columns: readonly FileColumn[]): AsyncGenerator<DeliveredRow> {
-  const lines = createInterface({ input: createReadStream(file, 'utf8'), crlfDelay: Infinity });
   let line = 0;
-  for await (const text of lines) {
+  for await (const text of linesOf(file)) {
     line++;
     if (text.trim() === '') continue;
     let row: unknown;

@@ -1,3 +1,5 @@
+import { isConnectionLost } from '../shared/connection-lost.js';
+import { isFullDisk, leftOnDisk } from '../shared/disk.js';
 import { lineColumn, type Project } from '@ouvrage/core';
 import type { StepError } from '../run/run.entities.js';
 
@@ -28,7 +30,6 @@ const REMEDIES: Readonly<Record<string, string>> = {
   '21000': 'A subquery in this place may return one row only.',
   '42883': 'No function or operator takes these types: cast one of the sides.',
   '42804': 'Two types meet that do not agree: cast one of them.',
-  '53100': 'The warehouse has no space left on its disk.',
   '57014': 'It was stopped, or took longer than it may.',
   '55P03': 'Another statement holds the table. Run it again when that has ended.',
   '42501': 'The warehouse role may not do this: ask who owns the object for the right.',
@@ -39,6 +40,9 @@ const REMEDIES: Readonly<Record<string, string>> = {
  * @param author leads from an offset of the statement back to the file
  */
 export function stepError(error: unknown, project: Project, author?: { readonly path: string; readonly original: (offset: number) => number }): StepError {
+  if (isConnectionLost(error))
+    return { message: 'The connection to the warehouse was lost', hint: 'Run it again: what had not been committed was taken back.' };
+  if (isFullDisk(error)) return { message: 'The disk is full; the table is as it was', hint: `${leftOnDisk()}Make room, then run it again.` };
   if (!isDatabaseError(error)) return { message: error instanceof Error ? error.message : String(error) };
   const position = Number(error.position ?? 0);
   const file = author && project.files.get(author.path);
