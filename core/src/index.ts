@@ -14,7 +14,7 @@ export { layersInOrder, layerStatements, type LayerStatement } from './project/l
 export { withParameterValues } from './project/parameter-values.js';
 export { cutQuery, describing, LONGEST_SHOWN, type AroundQuery, type SizedColumn } from './anatomy/cut.js';
 export { LONGEST_PATH, pathProblem, treeEntryProblem } from './project/paths.js';
-export { indexFile } from './project/index-file.js';
+export { indexFile, restored, tooSlow, withoutFunctions } from './project/index-file.js';
 export type { Diagnostic, DiagnosticCode } from './project/diagnostic.js';
 export type * from './project/model.js';
 export { TABLE_OPTIONS, COLUMN_OPTIONS, COLUMN_ROLES } from './project/options.js';

@@ -115,14 +115,24 @@ export function findRange(scope: Scope, name: string, schema?: string): RangeEnt
   return undefined;
 }
 
-export function rangeNames(scope: Scope): string[] {
-  return levels(scope)
+export const rangeNames = onceAScope((scope) =>
+  levels(scope)
     .flatMap((level) => level.ranges.map((r) => r.name))
-    .filter((n) => n !== '');
-}
+    .filter((n) => n !== ''),
+);
 
-function columnNames(scope: Scope): string[] {
-  return levels(scope).flatMap((level) => level.ranges.flatMap((r) => (r.columns ?? []).map((c) => c.name)));
+const columnNames = onceAScope((scope) => levels(scope).flatMap((level) => level.ranges.flatMap((r) => (r.columns ?? []).map((c) => c.name))));
+
+/** A scope never changes, and a query with one wrong name may have a thousand. */
+function onceAScope(names: (scope: Scope) => readonly string[]): (scope: Scope) => readonly string[] {
+  const known = new WeakMap<Scope, readonly string[]>();
+  return (scope) => {
+    const before = known.get(scope);
+    if (before) return before;
+    const found = names(scope);
+    known.set(scope, found);
+    return found;
+  };
 }
 
 function levels(scope: Scope): Scope[] {

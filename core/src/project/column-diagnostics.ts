@@ -11,21 +11,24 @@ export function startOf(file: IndexedFile, query: Range): Range {
   return token ? { start: token.start, end: token.end } : query;
 }
 
-/** What a name that could not be resolved is told as. */
-export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem): Diagnostic {
+/**
+ * What a name that could not be resolved is told as.
+ * @param hints whether the nearest right name is looked for
+ */
+export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem, hints: boolean): Diagnostic {
   const start = file.at!(problem.location);
   const end = 'parts' in problem ? endOfParts(file.text, start, problem.parts.length) : (nextToken(file.text, start)?.end ?? start);
   const base = { severity: 'error', path: file.path, range: { start, end } } as const;
   switch (problem.kind) {
     case 'unknown': {
-      const hint = didYouMean(problem.parts.at(-1)!, problem.names);
+      const hint = hints ? didYouMean(problem.parts.at(-1)!, problem.names) : undefined;
       const message =
         problem.parts.length > 1 ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}` : `there is no column ${problem.parts[0]}`;
       return { ...base, code: 'unknown-column', message, ...(hint ? { hint } : {}) };
     }
     case 'unknown-range': {
       const range = problem.parts.length > 1 ? problem.parts.slice(0, -1).join('.') : problem.parts[0]!;
-      const hint = didYouMean(range, problem.names);
+      const hint = hints ? didYouMean(range, problem.names) : undefined;
       return { ...base, code: 'unknown-table', message: `${range} is no table of this query`, ...(hint ? { hint } : {}) };
     }
     case 'ambiguous':

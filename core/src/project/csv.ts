@@ -45,10 +45,10 @@ export function readCsv(text: string): Csv {
           }
         }
       }
-      while (at < source.length && source[at] !== ',' && source[at] !== '\n' && source[at] !== '\r') {
-        if (quoted) problems.push({ line, message: 'text stands behind a closing quote' });
-        value += source[at++];
-      }
+      const bare = at;
+      while (at < source.length && source[at] !== ',' && source[at] !== '\n' && source[at] !== '\r') at++;
+      if (quoted && at > bare) problems.push({ line, message: 'text stands behind a closing quote' });
+      value += source.slice(bare, at);
       record.fields.push(quoted || value !== '' ? value : null);
       if (source[at] !== ',') break;
       at++;

@@ -22,6 +22,9 @@ export type DiagnosticCode =
   | 'cycle'
   | 'duplicate-table'
   | 'duplicate-column'
+  | 'too-many-columns'
+  /** A fault of the program in reading one file: the file is left out. */
+  | 'unreadable'
   | 'contract-column'
   /** A load that lacks something, or has what it cannot use. */
   | 'policy'

@@ -16,6 +16,7 @@ export class FileReader {
   readonly stem: string;
   parsed!: ParsedText;
   private known: Comments | undefined;
+  private lineStarts: readonly number[] | undefined;
 
   constructor(
     readonly path: string,
@@ -86,9 +87,9 @@ export class FileReader {
   }
 
   lineRange(line: number): Range {
-    const lines = this.text.split('\n');
-    const start = lines.slice(0, line - 1).reduce((sum, l) => sum + l.length + 1, 0);
-    return { start, end: start + (lines[line - 1]?.length ?? 0) };
+    const starts = (this.lineStarts ??= startsOfLines(this.text));
+    const start = starts[line - 1] ?? this.text.length;
+    return { start, end: (starts[line] ?? this.text.length + 1) - 1 };
   }
 
   /** Reports unknown options of columns, and columns that are declared twice. */
@@ -117,6 +118,12 @@ export class FileReader {
     }
     return (this.known = comments);
   }
+}
+
+function startsOfLines(text: string): number[] {
+  const starts = [0];
+  for (let at = text.indexOf('\n'); at >= 0; at = text.indexOf('\n', at + 1)) starts.push(at + 1);
+  return starts;
 }
 
 /** Comments of a file by full name: `layer.table`, `layer.table.column`, `layer.table.constraint`. */

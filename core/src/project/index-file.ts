@@ -5,6 +5,8 @@ import { brokenDefinition, definitionFile } from './index-definition.js';
 import { functionFile } from './index-function.js';
 import { referenceFile } from './index-reference.js';
 import { sourcesFile } from './index-source.js';
+import { byteToCharacter, type Range } from '../sql/positions.js';
+import type { Diagnostic } from './diagnostic.js';
 import type { IndexedFile } from './model.js';
 
 const FOLDERS: Readonly<Record<string, (file: FileReader) => void>> = {
@@ -17,11 +19,47 @@ const FOLDERS: Readonly<Record<string, (file: FileReader) => void>> = {
 /** Reads one file of the project, from its path and text alone. */
 export function indexFile(path: string, text: string): IndexedFile {
   const file = new FileReader(path, text);
-  const folder = path.slice(0, Math.max(0, path.indexOf('/')));
-  if (path.endsWith('.csv')) {
+  try {
+    readFile(file, path.slice(0, Math.max(0, path.indexOf('/'))));
+    return file.result;
+  } catch (error) {
+    const { result } = new FileReader(path, text);
+    return { ...result, diagnostics: [unreadable(path, { start: 0, end: 0 }, error)] };
+  }
+}
+
+/** A fault of the program in reading a file: said of that file, and of no other. */
+export const unreadable = (path: string, range: Range, error: unknown): Diagnostic => ({
+  code: 'unreadable',
+  severity: 'error',
+  path,
+  range,
+  message: `this file could not be read: ${error instanceof RangeError ? 'it is nested too deep or too large' : error instanceof Error ? error.message : String(error)}`,
+  hint: 'make definitions of its own of some parts',
+});
+
+/** A file that took longer to read than it may. @param limit milliseconds */
+export function tooSlow(path: string, text: string, limit: number): IndexedFile {
+  const { result } = new FileReader(path, text);
+  const message = `this file could not be read within ${limit / 1000} seconds`;
+  return {
+    ...result,
+    diagnostics: [{ code: 'unreadable', severity: 'error', path, range: { start: 0, end: 0 }, message, hint: 'divide it into several files' }],
+  };
+}
+
+/** An indexed file as it can be sent from one thread to another; `restored` gives it back what it lacks. */
+export const withoutFunctions = (file: IndexedFile): IndexedFile => ({ ...file, at: undefined });
+
+export function restored(file: IndexedFile): IndexedFile {
+  let convert: ((offset: number) => number) | undefined;
+  return { ...file, at: (location) => (convert ??= byteToCharacter(file.text))(location ?? 0) };
+}
+
+function readFile(file: FileReader, folder: string): void {
+  if (file.path.endsWith('.csv')) {
     if (folder === 'reference') referenceFile(file, folder);
-  } else if (path.endsWith('.sql')) sqlFile(file, folder);
-  return file.result;
+  } else if (file.path.endsWith('.sql')) sqlFile(file, folder);
 }
 
 function sqlFile(file: FileReader, folder: string): void {

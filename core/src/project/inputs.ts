@@ -5,14 +5,17 @@ import type { Definition, Table } from './model.js';
 export function partialInputs(table: Definition, tables: ReadonlyMap<string, Table>): string[] {
   if (!table.contract?.options.has('missing_rows')) return [];
   const found = new Set<string>();
-  const visit = (definition: Definition): void => {
+  const seen = new Set<Definition>();
+  const open = [table];
+  for (let definition = open.pop(); definition; definition = open.pop()) {
+    if (seen.has(definition)) continue;
+    seen.add(definition);
     for (const mention of definition.query?.tables ?? []) {
       const input = tables.get(`${mention.layer ?? ''}.${mention.name}`);
       if (input?.kind === 'source' && input.contract.options.get('intake')?.value === 'incremental') found.add(input.fullName);
-      if (input?.kind === 'definition' && input.policy === 'view' && input !== definition) visit(input);
+      if (input?.kind === 'definition' && input.policy === 'view') open.push(input);
     }
-  };
-  visit(table);
+  }
   return [...found];
 }
 

@@ -189,7 +189,7 @@ export interface IndexedFile {
   /** The statements but for comments; undefined for a CSV, empty where the text has a syntax error. */
   readonly statements?: readonly Range[];
   /** The character offset of a parser's location in the trees below. The file's whole tree is not kept. */
-  readonly at?: ParsedText['at'];
+  readonly at?: ParsedText['at'] | undefined;
   readonly layers: readonly Layer[];
   readonly parameters: readonly Parameter[];
   readonly servers: readonly Server[];

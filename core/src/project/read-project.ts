@@ -10,8 +10,8 @@ import { policyDiagnostics } from './policy-diagnostics.js';
 import { sourceDiagnostics } from './source-diagnostics.js';
 import { fanOut, fansOut, ofOneEach } from './fan-out.js';
 import { dimensionsOf, partialInputs } from './inputs.js';
-import { indexFile } from './index-file.js';
-import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter, Project, Query, Table, TableMention } from './model.js';
+import { indexFile, unreadable } from './index-file.js';
+import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter, Project, ProjectFunction, Query, Table, TableMention } from './model.js';
 
 /**
  * Reads a project from its files: each file is indexed from its text alone, then names are resolved
@@ -19,22 +19,23 @@ import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter
  * files are parsed, and only what depends on them is resolved again.
  *
  * @param files texts by path, `staging/berth.sql`
+ * @param read files of it that were read already
  */
-export function readProject(files: ReadonlyMap<string, string>, before?: Project): Project {
+export function readProject(files: ReadonlyMap<string, string>, before?: Project, read?: ReadonlyMap<string, IndexedFile>): Project {
   const indexed = new Map<string, IndexedFile>();
   for (const [path, text] of files) {
     const known = before?.files.get(path);
-    indexed.set(path, known?.text === text ? known : indexFile(path, text));
+    indexed.set(path, known?.text === text ? known : (read?.get(path) ?? indexFile(path, text)));
   }
   return new Resolver(indexed, before && memos.get(before)).resolve();
 }
 
-/** The project with some files changed; `null` deletes a file. */
-export function changeFiles(project: Project, changes: ReadonlyMap<string, string | null>): Project {
+/** The project with some files changed; `null` deletes a file. @param read files of them that were read already */
+export function changeFiles(project: Project, changes: ReadonlyMap<string, string | null>, read?: ReadonlyMap<string, IndexedFile>): Project {
   const indexed = new Map(project.files);
   for (const [path, text] of changes) {
     if (text === null) indexed.delete(path);
-    else if (indexed.get(path)?.text !== text) indexed.set(path, indexFile(path, text));
+    else if (indexed.get(path)?.text !== text) indexed.set(path, read?.get(path) ?? indexFile(path, text));
   }
   return new Resolver(indexed, memos.get(project)).resolve();
 }
@@ -46,8 +47,36 @@ interface ResolvedTable {
   readonly diagnostics: readonly Diagnostic[];
 }
 
-type Memo = ReadonlyMap<string, ResolvedTable>;
+/** What a query's names were resolved to, and what was wrong with them. */
+interface ResolvedMentions {
+  readonly found: readonly string[];
+  readonly diagnostics: readonly Diagnostic[];
+}
+
+/** What is kept of a reading for the next one. */
+interface Memo {
+  readonly tables: ReadonlyMap<string, ResolvedTable>;
+  /** By the query, and the table that reads it. */
+  readonly mentions: ReadonlyMap<Query, ReadonlyMap<Table | undefined, ResolvedMentions>>;
+  readonly names: Names;
+}
+
+/** All names that a query can mention, in the order in which messages tell them. */
+interface Names {
+  readonly layers: readonly string[];
+  readonly tables: ReadonlyMap<string, Table>;
+  readonly functions: ReadonlyMap<string, unknown>;
+  readonly parameters: ReadonlyMap<string, unknown>;
+}
+
 const memos = new WeakMap<Project, Memo>();
+
+/** Members of a cycle up to which each is told, with the whole way round; of a larger one, one is. */
+const LARGEST_CYCLE_TOLD = 12;
+/** Problems of one query for which the nearest right name is looked for: nobody reads on that far. */
+const MOST_HINTS = 100;
+/** Columns that a table of PostgreSQL can have. */
+const MOST_COLUMNS = 1600;
 
 const NO_ORIGINS: readonly string[] = [];
 
@@ -63,6 +92,12 @@ class Resolver {
   private readonly parameters = new Map<string, Parameter>();
   private readonly columns = new Map<string, readonly Column[] | undefined>();
   private readonly resolved = new Map<string, ResolvedTable>();
+  private readonly mentionsResolved = new Map<Query, Map<Table | undefined, ResolvedMentions>>();
+  private readonly functionTables = new Map<string, readonly string[]>();
+  /** Full names by the name alone, made when first asked for. */
+  private byName: Map<string, string[]> | undefined;
+  /** Whether a query's names mean what they meant in the reading before. */
+  private hasSameNames = false;
   private readonly inputs = new Map<string, readonly Column[] | undefined>();
 
   constructor(
@@ -84,6 +119,7 @@ class Resolver {
       for (const a of file.adhoc) adhoc.set(a.name, a);
     }
     this.collectTables();
+    this.hasSameNames = this.memo !== undefined && sameNames(this.memo.names, this.names());
     const reads = new Map<string, readonly string[]>();
     for (const table of this.tables.values()) reads.set(table.fullName, this.readsOf(table));
     for (const check of checks.values()) this.mentions(check.path, check.query);
@@ -121,8 +157,12 @@ class Resolver {
       columns: this.columns,
       diagnostics: ofOneEach(this.diagnostics, this.tables),
     };
-    memos.set(project, this.resolved);
+    memos.set(project, { tables: this.resolved, mentions: this.mentionsResolved, names: this.names() });
     return project;
+  }
+
+  private names(): Names {
+    return { layers: this.layers.map((l) => l.name), tables: this.tables, functions: this.functions, parameters: this.parameters };
   }
 
   private report(path: string, range: Range, code: Diagnostic['code'], message: string, hint?: string, related?: Diagnostic['related']): void {
@@ -198,7 +238,17 @@ class Resolver {
     return [...needs];
   }
 
-  private mentions(path: string, query: Query, reader?: Table): string[] {
+  private mentions(path: string, query: Query, reader?: Table): readonly string[] {
+    const known = this.hasSameNames ? this.memo!.mentions.get(query)?.get(reader) : undefined;
+    const before = this.diagnostics.length;
+    if (known) this.diagnostics.push(...known.diagnostics);
+    const found = known?.found ?? this.resolvedMentions(path, query, reader);
+    const ofQuery = this.mentionsResolved.get(query) ?? new Map<Table | undefined, ResolvedMentions>();
+    this.mentionsResolved.set(query, ofQuery.set(reader, known ?? { found, diagnostics: this.diagnostics.slice(before) }));
+    return found;
+  }
+
+  private resolvedMentions(path: string, query: Query, reader?: Table): string[] {
     const found: string[] = [];
     for (const mention of query.tables) {
       const name = this.mentioned(path, mention);
@@ -238,25 +288,43 @@ class Resolver {
     }
   }
 
-  private tablesOfFunctions(functions: readonly FunctionMention[], seen = new Set<string>()): string[] {
-    const found: string[] = [];
-    for (const mention of functions) {
+  /** The tables that functions read, through any number of others. */
+  private tablesOfFunctions(functions: readonly FunctionMention[]): string[] {
+    const found = new Set<string>();
+    const seen = new Set<string>();
+    const open = [...functions].reverse();
+    for (let mention = open.pop(); mention; mention = open.pop()) {
       const f = this.functions.get(mention.name);
       if (!f || seen.has(f.name)) continue;
       seen.add(f.name);
-      for (const t of f.tables) {
-        const name = this.mentioned(f.path, t);
-        if (name) found.push(name);
-      }
-      found.push(...this.tablesOfFunctions(f.functions, seen));
+      for (const name of this.tablesOfFunction(f)) found.add(name);
+      open.push(...[...f.functions].reverse());
     }
+    return [...found];
+  }
+
+  /** Names that are wrong in a function are told once, however many tables use it. */
+  private tablesOfFunction({ name, path, tables }: ProjectFunction): readonly string[] {
+    const known = this.functionTables.get(name);
+    if (known) return known;
+    const found = tables.flatMap((t) => this.mentioned(path, t) ?? []);
+    this.functionTables.set(name, found);
     return found;
+  }
+
+  /** The tables of a name in all layers. */
+  private named(name: string): readonly string[] {
+    if (!this.byName) {
+      this.byName = new Map();
+      for (const t of this.tables.values()) this.byName.set(t.name, [...(this.byName.get(t.name) ?? []), t.fullName]);
+    }
+    return this.byName.get(name) ?? [];
   }
 
   private mentioned(path: string, mention: TableMention): string | undefined {
     const { layer, name } = mention;
     if (layer === undefined) {
-      const full = [...this.tables.values()].filter((t) => t.name === name).map((t) => t.fullName);
+      const full = this.named(name);
       this.report(path, mention, 'table-without-layer', `${name} has no layer`, full.length ? `did you mean ${full.join(' or ')}?` : 'write layer.table');
       return undefined;
     }
@@ -276,7 +344,7 @@ class Resolver {
       );
     else {
       const near = didYouMean(name, inLayer);
-      const elsewhere = [...this.tables.values()].filter((t) => t.name === name).map((t) => t.fullName);
+      const elsewhere = this.named(name);
       const hint = near?.replace('did you mean ', `did you mean ${layer}.`) ?? (elsewhere.length ? `there is ${elsewhere.join(', ')}` : undefined);
       this.report(path, mention, 'unknown-table', `layer ${layer} has no table ${name}`, hint);
     }
@@ -299,13 +367,15 @@ class Resolver {
   }
 
   private reportCycle(cycle: readonly string[]): void {
-    for (let i = 0; i + 1 < cycle.length; i++) {
+    const isLarge = cycle.length - 1 > LARGEST_CYCLE_TOLD;
+    for (let i = 0; i + 1 < (isLarge ? 2 : cycle.length); i++) {
       const table = this.tables.get(cycle[i]!)!;
       const next = cycle[i + 1]!;
       const mention =
         (table.kind === 'definition' ? table.query?.tables.find((t) => `${t.layer ?? ''}.${t.name}` === next) : undefined) ?? this.referenceTo(table, next);
       const from = [...cycle.slice(i, -1), ...cycle.slice(0, i), cycle[i]!];
-      this.report(table.path, mention ?? table.nameRange, 'cycle', `${table.fullName} reads itself: ${from.join(' reads ')}`, 'take one of these steps out');
+      const way = isLarge ? [...from.slice(0, LARGEST_CYCLE_TOLD), `… (${cycle.length - 1} tables in all)`, from.at(-2)!, from.at(-1)!] : from;
+      this.report(table.path, mention ?? table.nameRange, 'cycle', `${table.fullName} reads itself: ${way.join(' reads ')}`, 'take one of these steps out');
     }
   }
 
@@ -316,18 +386,27 @@ class Resolver {
 
   private resolveTable(table: Table, needs: readonly string[]): void {
     const inputs = needs.map((name) => this.columns.get(name));
-    const known = this.memo?.get(table.fullName);
+    const known = this.memo?.tables.get(table.fullName);
     if (known && known.table === table && known.inputs.length === inputs.length && known.inputs.every((c, i) => c === inputs[i])) {
       this.resolved.set(table.fullName, known);
       this.columns.set(table.fullName, known.columns);
       this.diagnostics.push(...known.diagnostics);
       return;
     }
-    const fresh = this.columnsOf(table);
+    const fresh = this.columnsOrFault(table);
     const columns = known && sameColumns(known.columns, fresh.columns) ? known.columns : fresh.columns;
     this.resolved.set(table.fullName, { table, inputs, columns, diagnostics: fresh.diagnostics });
     this.columns.set(table.fullName, columns);
     this.diagnostics.push(...fresh.diagnostics);
+  }
+
+  /** A fault of this program in one table is told there, and stops nothing else. */
+  private columnsOrFault(table: Table): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
+    try {
+      return this.columnsOf(table);
+    } catch (error) {
+      return { columns: undefined, diagnostics: [unreadable(table.path, table.nameRange, error)] };
+    }
   }
 
   private columnsOf(table: Table): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
@@ -356,9 +435,19 @@ class Resolver {
 
   private queryColumns(path: string, query: Query): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
     const { columns, problems } = resolveColumns(query.select, (layer, name) => this.asInput(`${layer}.${name}`));
-    const diagnostics = problems.map((p) => columnDiagnostic(this.files.get(path)!, p));
-    for (const [i, column] of columns?.entries() ?? []) {
-      if (column.name !== '?column?' && columns!.findIndex((c) => c.name === column.name) < i) {
+    const diagnostics = problems.map((p, i) => columnDiagnostic(this.files.get(path)!, p, i < MOST_HINTS));
+    if (columns && columns.length > MOST_COLUMNS)
+      diagnostics.push({
+        code: 'too-many-columns',
+        severity: 'error',
+        path,
+        range: startOf(this.files.get(path)!, query),
+        message: `the query returns ${columns.length} columns; a table has ${MOST_COLUMNS} at most`,
+        hint: 'leave some out, or make several tables',
+      });
+    const seen = new Set<string>();
+    for (const column of columns && columns.length <= MOST_COLUMNS ? columns : []) {
+      if (column.name !== '?column?' && seen.has(column.name)) {
         diagnostics.push({
           code: 'duplicate-column',
           severity: 'error',
@@ -368,6 +457,7 @@ class Resolver {
           hint: 'give one of them another name with as',
         });
       }
+      seen.add(column.name);
     }
     return { columns, diagnostics };
   }
@@ -386,6 +476,18 @@ class Resolver {
     return this.inputs.get(table);
   }
 }
+/** Whether two readings have the same names: then what mentions them means the same. */
+function sameNames(a: Names, b: Names): boolean {
+  const sameKeys = (x: ReadonlyMap<string, unknown>, y: ReadonlyMap<string, unknown>) => x.size === y.size && [...x.keys()].every((k) => y.has(k));
+  return (
+    a.layers.length === b.layers.length &&
+    a.layers.every((l, i) => l === b.layers[i]) &&
+    sameKeys(a.tables, b.tables) &&
+    sameKeys(a.functions, b.functions) &&
+    sameKeys(a.parameters, b.parameters)
+  );
+}
+
 function sameColumns(a: readonly Column[] | undefined, b: readonly Column[] | undefined): boolean {
   if (!a || !b) return a === b;
   return a.length === b.length && a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && c.origins.join() === b[i]!.origins.join());

@@ -1,6 +1,6 @@
 import { loadModule, parseSync, hasSqlDetails, type Node } from 'libpg-query';
 import { byteToCharacter, type Range } from './positions.js';
-import { nextToken } from './tokens.js';
+import { nextToken, tokenize } from './tokens.js';
 
 /**
  * The seam to the parser: PostgreSQL's own grammar, compiled to WebAssembly. Nothing else in core
@@ -26,6 +26,40 @@ export interface ParsedText {
   readonly at: (location: number | undefined) => number;
 }
 
+/**
+ * Nodes below each other in a statement's tree, fields included: a chain of 500 operators, 200 queries in each other.
+ * Trees are walked by functions that call themselves; measured, these take about four times as much on Node's stack.
+ */
+export const DEEPEST = 1000;
+const TOO_DEEP = `the statement is nested too deep, ${DEEPEST} levels being the most: make definitions of its own of some parts`;
+const NOT_PARSED = 'the statement is too large to be read: make definitions of its own of some parts';
+
+/** As PostgreSQL has it. Longer runs, of + and - above all, take its scanner a time that grows with their square. */
+const LONGEST_OPERATOR = 63;
+const LONG_RUN = new RegExp(`[-+*/<>=~!@#%^&|\`?]{${LONGEST_OPERATOR + 1}}`);
+
+/** Where an operator stands that is longer than one can be. */
+function endlessOperator(text: string): Range | undefined {
+  // Nearly every text that has such a run has it in a comment.
+  return LONG_RUN.test(text) ? tokenize(text).find((t) => t.kind === 'operator' && t.end - t.start > LONGEST_OPERATOR) : undefined;
+}
+
+/** How deep a tree is, walked without recursion; no further than a bound. */
+function depthOf(root: unknown, bound: number): number {
+  let level: unknown[] = [root];
+  for (let depth = 0; ; depth++) {
+    const below: unknown[] = [];
+    for (const node of level) {
+      for (const key in node as object) {
+        const value = (node as Record<string, unknown>)[key];
+        if (typeof value === 'object' && value !== null) below.push(value);
+      }
+    }
+    if (below.length === 0 || depth > bound) return depth;
+    level = below;
+  }
+}
+
 let loading: Promise<void> | undefined;
 
 /** Loads the parser once; to be awaited before the first `parseSql`. */
@@ -39,8 +73,16 @@ export function parseSql(text: string): ParsedText {
   let convert: ((offset: number) => number) | undefined;
   const toCharacter = (offset: number) => (convert ??= byteToCharacter(text))(offset);
   if (nextToken(text, 0) === undefined) return { text, statements: [], at };
+  const operator = endlessOperator(text);
+  if (operator) return { text, statements: [], at, error: { message: `an operator has ${LONGEST_OPERATOR} characters at most`, range: operator } };
   try {
-    const statements = (parseSync(text).stmts ?? []).map((raw): Statement => {
+    const parsed = parseSync(text).stmts ?? [];
+    const deep = text.length > DEEPEST ? parsed.find((raw) => depthOf(raw.stmt, DEEPEST) > DEEPEST) : undefined;
+    if (deep) {
+      const start = nextToken(text, at(deep.stmt_location))?.start ?? 0;
+      return { text, statements: [], at, error: { message: TOO_DEEP, range: { start, end: nextToken(text, start)?.end ?? start } } };
+    }
+    const statements = parsed.map((raw): Statement => {
       const from = at(raw.stmt_location);
       const start = nextToken(text, from)?.start ?? from;
       const end = raw.stmt_len ? at((raw.stmt_location ?? 0) + raw.stmt_len) : text.trimEnd().length;
@@ -48,7 +90,7 @@ export function parseSql(text: string): ParsedText {
     });
     return { text, statements, at };
   } catch (error) {
-    if (!hasSqlDetails(error)) throw error;
+    if (!hasSqlDetails(error)) return { text, statements: [], at, error: { message: NOT_PARSED, range: { start: 0, end: nextToken(text, 0)?.end ?? 0 } } };
     const offset = Math.min(Math.max(0, error.sqlDetails?.cursorPosition ?? 0), text.length);
     const token = nextToken(text, offset);
     const range = token ? { start: token.start, end: token.end } : { start: text.length, end: text.length };

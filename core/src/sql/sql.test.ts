@@ -185,3 +185,23 @@ test.each<[string, string, 'keeps' | 'narrows' | 'may lose']>([
   ['timestamptz', 'date', 'may lose'],
   ['double precision', 'numeric(10,2)', 'may lose'],
 ])('%s as %s: %s', (from, to, expected) => expect(keepsValues(from, to) ? 'keeps' : narrows(from, to) ? 'narrows' : 'may lose').toBe(expected));
+
+test('a banded distance is the whole one, up to its limit', () => {
+  const plain = (a: string, b: string): number => {
+    const d = Array.from({ length: a.length + 1 }, (_, i) => Array.from({ length: b.length + 1 }, (_, j) => (i === 0 ? j : j === 0 ? i : 0)));
+    for (let i = 1; i <= a.length; i++)
+      for (let j = 1; j <= b.length; j++) {
+        d[i]![j] = Math.min(d[i - 1]![j]! + 1, d[i]![j - 1]! + 1, d[i - 1]![j - 1]! + (a[i - 1] === b[j - 1] ? 0 : 1));
+        if (i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1]) d[i]![j] = Math.min(d[i]![j]!, d[i - 2]![j - 2]! + 1);
+      }
+    return d[a.length]![b.length]!;
+  };
+  let state = 7;
+  const next = (below: number) => (state = (state * 1103515245 + 12345) % 2147483648) % below;
+  const word = () => Array.from({ length: next(9) }, () => 'abc'[next(3)]).join('');
+  for (let n = 0; n < 3000; n++) {
+    const [a, b, limit] = [word(), word(), 1 + next(6)];
+    expect([a, b, editDistance(a, b)]).toEqual([a, b, plain(a, b)]);
+    expect([a, b, limit, editDistance(a, b, limit)]).toEqual([a, b, limit, Math.min(limit, plain(a, b))]);
+  }
+});

@@ -80,6 +80,7 @@ export class ProjectController {
   async files(@Param('slug') slug: string) {
     const line = await this.project.line(slug);
     return {
+      project: await this.project.identity(),
       slug,
       name: line.workspace?.name ?? PRODUCTION,
       commit: line.commit,

@@ -8,6 +8,7 @@ import {
   workspaceEnvironment,
   workspacePrefix,
   type Environment,
+  type IndexedFile,
   type Project,
 } from '@ouvrage/core';
 import { IsNull, Repository } from 'typeorm';
@@ -15,6 +16,7 @@ import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { Config, ROLES } from '../shared/config.js';
 import { notFound, Problem } from '../shared/problem.js';
+import { FileIndexer } from './file-indexer.js';
 import { GitStore, RefMoved, type Commit, type TreeChange } from './git.js';
 import { CommitAuthor, Draft, Workspace } from './project.entities.js';
 import { isSlug, slugFor } from './slugs.js';
@@ -46,6 +48,8 @@ const author = (person: Person) => ({ name: person.displayName, email: `${person
 export class ProjectService implements OnModuleDestroy {
   readonly git: GitStore;
   /** The last project read for each line, for reading the next state from what changed only. */
+  private readonly indexer = new FileIndexer();
+  private firstCommit: Promise<string> | undefined;
   private readonly projects = new Map<string, { files: ReadonlyMap<string, string>; project: Project }>();
 
   constructor(
@@ -58,8 +62,9 @@ export class ProjectService implements OnModuleDestroy {
     this.git = new GitStore(config.projectFolder);
   }
 
-  onModuleDestroy(): void {
+  async onModuleDestroy(): Promise<void> {
     this.git.close();
+    await this.indexer.close();
   }
 
   /** Makes the repository, if there is none; its first commit holds `files`. */
@@ -129,7 +134,7 @@ export class ProjectService implements OnModuleDestroy {
       if (d.text === null) files.delete(d.path);
       else files.set(d.path, d.text);
     }
-    return { slug, workspace, environment: this.environmentOf(workspace), commit, drafts, project: this.read(slug, files) };
+    return { slug, workspace, environment: this.environmentOf(workspace), commit, drafts, project: await this.read(slug, files) };
   }
 
   /** The project of a commit with files over it. */
@@ -142,15 +147,35 @@ export class ProjectService implements OnModuleDestroy {
     return this.read(`commit:${commit.slice(0, 2)}`, files);
   }
 
-  private read(key: string, files: ReadonlyMap<string, string>): Project {
+  /** What tells this project from others, for as long as it lives: its first commit. */
+  identity(): Promise<string> {
+    return (this.firstCommit ??= this.git.git(['rev-list', '--max-parents=0', MAIN]).then((out) => out.split('\n')[0]!));
+  }
+
+  /** A project with one file as it is being written, and that file. */
+  async withText(project: Project, path: string, text: string): Promise<{ project: Project; file: IndexedFile }> {
+    const file = await this.indexer.index(path, text);
+    const changed = changeFiles(project, new Map([[path, text]]), new Map([[path, file]]));
+    return { project: changed, file: changed.files.get(path)! };
+  }
+
+  /** The large files among some that are not known yet, read. */
+  private async readLarge(files: ReadonlyMap<string, string>, known: ReadonlyMap<string, string> | undefined): Promise<Map<string, IndexedFile>> {
+    const read = new Map<string, IndexedFile>();
+    for (const [path, text] of files) if (this.indexer.isLarge(text) && known?.get(path) !== text) read.set(path, await this.indexer.index(path, text));
+    return read;
+  }
+
+  private async read(key: string, files: ReadonlyMap<string, string>): Promise<Project> {
+    const large = await this.readLarge(files, this.projects.get(key)?.files);
     const known = this.projects.get(key);
     let project: Project;
-    if (!known) project = readProject(files);
+    if (!known) project = readProject(files, undefined, large);
     else {
       const changes = new Map<string, string | null>();
       for (const [path, text] of files) if (known.files.get(path) !== text) changes.set(path, text);
       for (const path of known.files.keys()) if (!files.has(path)) changes.set(path, null);
-      project = changes.size ? changeFiles(known.project, changes) : known.project;
+      project = changes.size ? changeFiles(known.project, changes, large) : known.project;
     }
     if (this.projects.size > 50) this.projects.clear();
     this.projects.set(key, { files: new Map(files), project });

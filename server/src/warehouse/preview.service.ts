@@ -1,10 +1,8 @@
 import { Injectable } from '@nestjs/common';
 import {
-  changeFiles,
   compileText,
   conditionProbes,
   functionsOf,
-  indexFile,
   inlinedTables,
   lineColumn,
   previewQuery,
@@ -17,6 +15,7 @@ import {
   withEach,
   wrapped,
   type Definition,
+  type IndexedFile,
   type Names,
   type Project,
   type EditedText,
@@ -95,8 +94,8 @@ export class PreviewService {
   /** The project with one file as it is being written, and that file's query. */
   private async written(slug: string, path: string, text: string): Promise<{ line: Line; query: Query }> {
     const line = await this.projects.line(slug);
-    const indexed = indexFile(path, text);
-    const syntax = indexed.diagnostics.find((d) => d.code === 'syntax');
+    const { file: indexed } = await this.projects.withText(line.project, path, text);
+    const syntax = indexed.diagnostics.find((d) => d.code === 'syntax' || d.code === 'unreadable');
     if (syntax) throw new Problem(422, 'syntax', syntax.message, undefined, { error: stepError(new Error(syntax.message), line.project), path });
     const query = queryIn(indexed);
     if (!query) throw new Problem(422, 'no-query', `${path} has no query to preview`, 'Write a select.');
@@ -120,7 +119,9 @@ export class PreviewService {
    */
   async validate(slug: string, path: string, text: string, signal: AbortSignal): Promise<readonly StepError[]> {
     const line = await this.projects.line(slug);
-    const project = changeFiles(line.project, new Map([[path, text]]));
+    const { project } = await this.projects.withText(line.project, path, text);
+    const wrong = project.diagnostics.find((d) => d.path === path && (d.code === 'syntax' || d.code === 'unreadable'));
+    if (wrong) return [{ message: wrong.message, path, ...lineColumn(text, wrong.range.start), ...(wrong.hint ? { hint: wrong.hint } : {}) }];
     if (project.diagnostics.some((d) => d.path === path && d.severity === 'error')) return [];
     const problems: StepError[] = [];
     for (const probe of conditionProbes(project, path)) {
@@ -286,7 +287,7 @@ export class PreviewService {
   }
 }
 
-function queryIn(file: ReturnType<typeof indexFile>): Query | undefined {
+function queryIn(file: IndexedFile): Query | undefined {
   const definition = file.tables.find((t): t is Definition => t.kind === 'definition');
   return definition?.query ?? file.checks[0]?.query ?? file.adhoc[0]?.query;
 }

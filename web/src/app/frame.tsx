@@ -3,20 +3,25 @@ import { DropdownMenu } from 'radix-ui';
 import { useEffect, useState, type ReactNode } from 'react';
 import { NavLink, Outlet, useNavigate, useParams } from 'react-router';
 import { Button, inputClass, Modal, ProblemNote } from '../shared/ui';
+import { plural } from '../shared/format';
 import { useTell } from '../shared/toasts';
 import { address, PLACES } from './addresses';
 import { useOpenWorkspaceMutation, useSignOutMutation, useWorkspacesQuery } from './api';
 import { Finder } from './finder';
 import { KeysHelp } from './keys-help';
-import { mayAct, PRODUCTION, usePerson } from './project';
-import { themeChosen, useAppDispatch, useAppSelector } from './store';
+import { mayAct, PRODUCTION, usePerson, useProject } from './project';
+import { textsForgotten, themeChosen, useAppDispatch, useAppSelector } from './store';
 import type { ProblemBody } from './types';
+import { keepUnsaved } from './unsaved';
+import { useUnsaved } from './use-unsaved';
 
 /** The dark strip over every sheet, and the sheet. */
 export function Frame() {
   const { ws = PRODUCTION } = useParams();
   const [finding, setFinding] = useState(false);
   const [helping, setHelping] = useState(false);
+  const person = usePerson();
+  useUnsaved(person.name, useProject().project);
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       const typing = (e.target as HTMLElement).closest('input, textarea, [contenteditable="true"]');
@@ -161,6 +166,8 @@ function OpenWorkspace({ open, onClose, onOpened }: { open: boolean; onClose: ()
 function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
   const person = usePerson();
   const theme = useAppSelector((s) => s.interface.theme);
+  const unsaved = useAppSelector((s) => Object.keys(s.interface.typed).length);
+  const { project } = useProject();
   const dispatch = useAppDispatch();
   const [signOut] = useSignOutMutation();
   const navigate = useNavigate();
@@ -170,6 +177,15 @@ function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
     .map((p) => p[0])
     .join('')
     .slice(0, 2);
+  /** What is typed is one person's: the next one who signs in here does not see it. */
+  const leave = () => {
+    const forget = () => {
+      keepUnsaved({ person: person.name, project }, {}, localStorage);
+      dispatch(textsForgotten());
+    };
+    if (unsaved > 0 && !window.confirm(`Sign out and discard the unsaved text of ${plural(unsaved, 'file')}?`)) return;
+    void signOut().unwrap().then(forget, tell.problem);
+  };
   const item = (label: ReactNode, act: () => void, aside?: string) => (
     <DropdownMenu.Item className={itemClass} onSelect={act}>
       <span>{label}</span>
@@ -194,7 +210,7 @@ function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
           {item('Settings', () => void navigate(address.place(ws, 'settings')))}
           {item(theme === 'paper' ? 'Blueprint (dark)' : 'Paper (light)', () => dispatch(themeChosen(theme === 'paper' ? 'blueprint' : 'paper')), 'theme')}
           {item('Keys', onKeys, '?')}
-          {item('Sign out', () => void signOut().unwrap().catch(tell.problem))}
+          {item('Sign out', leave)}
         </DropdownMenu.Content>
       </DropdownMenu.Portal>
     </DropdownMenu.Root>

@@ -1,6 +1,7 @@
 import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from 'react';
 import { useParams } from 'react-router';
 import type { ProjectSummary, TableSummary } from '../worker/protocol';
+import { readerProblem } from '../worker/channel';
 import { projectWorker } from '../worker/client';
 import { address } from './addresses';
 import { useFilesQuery, useSessionQuery, useStateQuery } from './api';
@@ -8,6 +9,8 @@ import type { DraftEntry, Person, ProblemBody, StateAnswer, TableState } from '.
 
 /** The project of the workspace in the address: its files, what they mean, and how it stands. */
 export interface ProjectView {
+  /** Tells this project from others. */
+  readonly project: string;
   readonly slug: string;
   readonly name: string;
   readonly isProduction: boolean;
@@ -61,21 +64,28 @@ export function ProjectProvider({
   const files = useFilesQuery(slug);
   const state = useStateQuery(slug);
   const [read, setRead] = useState<{ key: unknown; summary: ProjectSummary }>();
+  const [fault, setFault] = useState<ProblemBody>();
+  const [attempt, setAttempt] = useState(0);
   const texts = useMemo(() => (files.data ? withDrafts(files.data.files, files.data.drafts) : undefined), [files.data]);
 
   useEffect(() => {
     if (!texts) return;
     let current = true;
-    void projectWorker.ask<'open'>({ kind: 'open', files: texts }).then((summary) => current && setRead({ key: slug, summary }));
+    setFault(undefined);
+    void projectWorker.ask<'open'>({ kind: 'open', files: texts }).then(
+      (summary) => current && setRead({ key: slug, summary }),
+      (error: Error) => current && setFault(readerProblem(error)),
+    );
     return () => {
       current = false;
     };
-  }, [texts, slug]);
+  }, [texts, slug, attempt]);
 
   const view = useMemo((): ProjectView | undefined => {
     if (!files.data || !texts || read?.key !== slug) return undefined;
     const tables = new Map(read.summary.tables.map((t) => [t.fullName, t]));
     return {
+      project: files.data.project,
       slug,
       name: files.data.name,
       isProduction: slug === PRODUCTION,
@@ -92,6 +102,7 @@ export function ProjectProvider({
   }, [files.data, texts, read, slug, state.data]);
 
   if (files.error) return failed(files.error as ProblemBody, () => void files.refetch());
+  if (!view && fault !== undefined) return failed(fault, () => setAttempt((n) => n + 1));
   if (!view) return loading;
   return <Context.Provider value={view}>{children}</Context.Provider>;
 }

@@ -31,6 +31,7 @@ export interface DraftEntry {
 }
 
 export interface FilesAnswer {
+  readonly project: string;
   readonly slug: string;
   readonly name: string;
   readonly commit: string;

@@ -8,6 +8,8 @@ import type { ProblemBody } from '../../app/types';
 import { Sql } from '../../shared/diff';
 import { useKeepFiles } from '../../shared/proposal';
 import { Button, inputClass } from '../../shared/ui';
+import { useTell } from '../../shared/toasts';
+import { readerProblem } from '../../worker/channel';
 import { projectWorker } from '../../worker/client';
 import type { PlacedDiagnostic } from '../../worker/protocol';
 import { PreviewPanel, usePreview } from '../tables/preview-panel';
@@ -159,21 +161,23 @@ function nameProblem(name: string, path: string, paths: readonly string[]): stri
 function useDiagnostics(path: string | undefined, sql: string | undefined, others: Readonly<Record<string, string>>): readonly PlacedDiagnostic[] {
   const around = JSON.stringify(others);
   const [found, setFound] = useState<{ sql: string; problems: readonly PlacedDiagnostic[] }>();
+  const tell = useTell();
   useEffect(() => {
     if (path === undefined || sql === undefined) return;
     let current = true;
     const timer = setTimeout(
       () =>
-        void projectWorker
-          .ask<'edit'>({ kind: 'edit', path, text: sql, others: JSON.parse(around) as Record<string, string> })
-          .then((a) => current && setFound({ sql, problems: a.diagnostics.filter((d) => d.severity === 'error') })),
+        void projectWorker.ask<'edit'>({ kind: 'edit', path, text: sql, others: JSON.parse(around) as Record<string, string> }).then(
+          (a) => current && setFound({ sql, problems: a.diagnostics.filter((d) => d.severity === 'error') }),
+          (error: Error) => current && tell.problem(readerProblem(error)),
+        ),
       150,
     );
     return () => {
       current = false;
       clearTimeout(timer);
     };
-  }, [path, sql, around]);
+  }, [path, sql, around, tell]);
   return found?.sql === sql ? (found?.problems ?? []) : [];
 }
 

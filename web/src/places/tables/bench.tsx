@@ -163,7 +163,7 @@ export function FileStrip({ path, file }: { path: string; file: FileText }) {
   const dispatch = useAppDispatch();
   const tell = useTell();
   const dropNow = async () => {
-    dispatch(textTyped({ key: `${slug}:${path}`, text: null }));
+    dispatch(textTyped({ key: `${slug}:${path}`, typed: null }));
     if (file.draft) await drop({ slug, path }).unwrap().catch(tell.problem);
   };
   return (

@@ -5,6 +5,7 @@ import { useProject } from '../../app/project';
 import type { ProblemBody } from '../../app/types';
 import { useTell } from '../../shared/toasts';
 import { Button, inputClass, SectionTitle, Tag } from '../../shared/ui';
+import { readerProblem } from '../../worker/channel';
 import { projectWorker } from '../../worker/client';
 import type { FileText } from './use-file-text';
 
@@ -14,10 +15,13 @@ type Change = (...edits: ContractEdit[]) => void;
 export function ContractForm({ path, file, view }: { path: string; file: FileText; view: ContractView }) {
   const tell = useTell();
   const change: Change = (...edits) =>
-    void projectWorker.ask<'contract'>({ kind: 'contract', path, text: file.text, edits }).then((answer) => {
-      if ('text' in answer) file.setText(answer.text);
-      else tell.problem({ title: 'The contract was not changed', detail: answer.problem } as ProblemBody);
-    });
+    void projectWorker.ask<'contract'>({ kind: 'contract', path, text: file.text, edits }).then(
+      (answer) => {
+        if ('text' in answer) file.setText(answer.text);
+        else tell.problem({ title: 'The contract was not changed', detail: answer.problem } as ProblemBody);
+      },
+      (error: Error) => tell.problem(readerProblem(error)),
+    );
   if (file.diagnostics.some((d) => d.code === 'syntax'))
     return <p className="p-3.5 text-soft">The text has a syntax error: mend it first, then the form goes on.</p>;
   return (

@@ -1,10 +1,11 @@
 import { skipToken } from '@reduxjs/toolkit/query';
-import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { useCallback, useEffect, useMemo, useState } from 'react';
 import { useKeepDraftMutation, useValidateQuery } from '../../app/api';
 import { mayAct, usePerson, useProject } from '../../app/project';
 import { textTyped, useAppDispatch, useAppSelector } from '../../app/store';
 import type { DraftEntry, ProblemBody } from '../../app/types';
 import { useTell } from '../../shared/toasts';
+import { readerProblem } from '../../worker/channel';
 import { projectWorker } from '../../worker/client';
 import type { EditAnswer, PlacedDiagnostic } from '../../worker/protocol';
 
@@ -31,22 +32,24 @@ export function useFileText(path: string) {
   const [answer, setAnswer] = useState<EditAnswer>();
   const [conflict, setConflict] = useState<DraftConflict>();
   const keptText = textOf(path) ?? '';
-  const text = typed ?? keptText;
+  const text = typed?.text ?? keptText;
   const draft = drafts.get(path);
   // The version that this text was begun from: another person's newer one must not be overwritten.
-  const base = useRef(draft?.version ?? 0);
-  useEffect(() => {
-    if (typed === undefined) base.current = draft?.version ?? 0;
-  }, [typed, draft?.version]);
+  const base = typed?.base ?? draft?.version ?? 0;
 
   useEffect(() => {
     let current = true;
-    const timer = setTimeout(() => void projectWorker.ask<'edit'>({ kind: 'edit', path, text }).then((a) => current && setAnswer(a)), 40);
+    const ask = () =>
+      projectWorker.ask<'edit'>({ kind: 'edit', path, text }).then(
+        (a) => current && setAnswer(a),
+        (error: Error) => current && tell.problem(readerProblem(error)),
+      );
+    const timer = setTimeout(() => void ask(), 40);
     return () => {
       current = false;
       clearTimeout(timer);
     };
-  }, [path, text, keptText]);
+  }, [path, text, keptText, tell]);
 
   const readOnly = isProduction || !mayAct(person, 'editor');
   const changed = typed !== undefined || draft !== undefined;
@@ -54,14 +57,16 @@ export function useFileText(path: string) {
   const ofDatabase = useDatabaseProblems(path, text, sound);
   const diagnostics = useMemo(() => [...(answer?.diagnostics ?? []), ...ofDatabase], [answer, ofDatabase]);
 
-  const setText = useCallback((next: string) => dispatch(textTyped({ key, text: next === keptText ? null : next })), [dispatch, key, keptText]);
+  const setText = useCallback(
+    (next: string) => dispatch(textTyped({ key, typed: next === keptText ? null : { text: next, base } })),
+    [dispatch, key, keptText, base],
+  );
 
   const store = useCallback(
     async (next: string, version: number): Promise<DraftEntry | undefined> => {
       try {
         const kept = await keepDraft({ slug, path, text: next, version }).unwrap();
-        base.current = kept.version;
-        dispatch(textTyped({ key, text: null }));
+        dispatch(textTyped({ key, typed: null }));
         setConflict(undefined);
         return kept;
       } catch (error) {
@@ -77,8 +82,8 @@ export function useFileText(path: string) {
 
   const keep = useCallback(async () => {
     if (typed === undefined) return;
-    if (await store(text, base.current)) tell.say('Draft kept', path);
-  }, [typed, store, text, tell, path]);
+    if (await store(text, base)) tell.say('Draft kept', path);
+  }, [typed, store, text, base, tell, path]);
 
   return {
     text,

@@ -1,0 +1,7 @@
+import { loadParser, withoutFunctions, indexFile } from '@ouvrage/core';
+import { parentPort } from 'node:worker_threads';
+
+/** Reads large files away from the thread that answers people: `{ path, text }` in, the indexed file out. */
+await loadParser();
+parentPort!.on('message', ({ path, text }: { path: string; text: string }) => parentPort!.postMessage(withoutFunctions(indexFile(path, text))));
+parentPort!.postMessage('ready');
