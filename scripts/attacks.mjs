@@ -40,9 +40,9 @@ async function start(root, data) {
 
 async function stop(app) {
   if (app.child.exitCode !== null || app.child.signalCode !== null) return;
+  const gone = new Promise((resolve) => app.child.once('exit', () => resolve(true)));
   app.child.kill('SIGTERM');
-  const gone = new Promise((resolve) => app.child.once('exit', resolve));
-  await Promise.race([gone, new Promise((resolve) => setTimeout(resolve, 40_000))]);
+  if (!(await Promise.race([gone, new Promise((resolve) => setTimeout(() => resolve(false), 40_000))]))) app.child.kill('SIGKILL');
 }
 
 await main(async () => {
@@ -53,29 +53,37 @@ await main(async () => {
     .filter((name) => positionals.length === 0 || positionals.includes(name))
     .sort();
   const root = values.at === undefined ? ROOT : await checkout(values.at);
-  const data = mkdtempSync(path.join(base, 'ouvrage-attacks-'));
+  const folders = [];
+  /** A folder of its own: what an attack that got through has left behind is nothing of the next one's. */
+  const begin = () => {
+    folders.push(mkdtempSync(path.join(base, 'ouvrage-attacks-')));
+    return start(root, folders.at(-1));
+  };
   let started;
   let [passed, failed] = [0, 0];
   try {
-    started = await start(root, data);
+    started = await begin();
     for (const name of names) {
       const { title, attack } = await import(pathToFileURL(path.join(FOLDER, `${name}.mjs`)));
-      const isDead = started.child.exitCode !== null || started.child.signalCode !== null;
-      if (isDead) started = await start(root, data);
-      const app = new App(started.address, data);
+      started ??= await begin();
+      const app = new App(started.address, folders.at(-1));
       const began = performance.now();
       const outcome = await attack(app).then(
         () => 'held',
         (error) => `BROKEN: ${error instanceof Broken ? error.message : (error.stack ?? error)}`,
       );
       if (outcome === 'held') passed++;
-      else failed++;
+      else {
+        failed++;
+        await stop(started);
+        started = undefined;
+      }
       say(`${name.padEnd(18)} ${title}: ${outcome} (${((performance.now() - began) / 1000).toFixed(1)} s)`);
     }
   } finally {
     if (started) await stop(started);
     if (root !== ROOT && existsSync(root)) rmSync(root, { recursive: true, force: true });
-    rmSync(data, { recursive: true, force: true });
+    for (const data of folders) rmSync(data, { recursive: true, force: true });
   }
   say(`${passed} passed, ${failed} failed`);
   process.exit(failed === 0 && passed > 0 ? 0 : 1);

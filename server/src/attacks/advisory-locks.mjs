@@ -5,8 +5,14 @@ export const title = 'locks that a workspace’s SQL takes hold up production';
 export async function attack(app) {
   const slug = await app.workspace('Locks');
   for (const volatility of ['volatile', 'stable']) {
-    const locks = ['ouvrage swap', 'ouvrage schemas', 'ouvrage functions', 'ouvrage deliveries'].map((l) => `perform pg_advisory_lock(hashtext('${l}'));`).join(' ');
-    await app.draft(slug, 'functions/evil.sql', `create function functions.evil() returns integer language plpgsql ${volatility} as $$ begin ${locks} return 1; end $$;`);
+    const locks = ['ouvrage swap', 'ouvrage schemas', 'ouvrage functions', 'ouvrage deliveries']
+      .map((l) => `perform pg_advisory_lock(hashtext('${l}'));`)
+      .join(' ');
+    await app.draft(
+      slug,
+      'functions/evil.sql',
+      `create function functions.evil() returns integer language plpgsql ${volatility} as $$ begin ${locks} return 1; end $$;`,
+    );
     await app.draft(slug, 'staging/evil.sql', 'create table staging.evil as select functions.evil() as n');
     await app.run(slug, ['staging.evil'], { upstream: false, seconds: 20 });
     const ended = await app.run('production', ['core.dim_owner'], { as: 'mira', upstream: false, seconds: 20 });

@@ -143,7 +143,13 @@ export class App {
         () => undefined,
         (error) => String(error.stderr),
       );
-    return { folder, git, refused, input: (args, text) => piped('git', args, text, { cwd: folder, env }), remove: () => rmSync(folder, { recursive: true, force: true }) };
+    return {
+      folder,
+      git,
+      refused,
+      input: (args, text) => piped('git', args, text, { cwd: folder, env }),
+      remove: () => rmSync(folder, { recursive: true, force: true }),
+    };
   }
 
   get drop() {

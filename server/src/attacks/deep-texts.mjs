@@ -7,8 +7,8 @@ const TEXTS = {
   'arms of a union': Array(3000).fill('select 1 as a').join('\nunion all '),
   'nested subqueries': `${'select * from ('.repeat(600)}select 1 as a${') as q'.repeat(600)}`,
   'nested cases': `select ${'case when true then '.repeat(800)}1${' end'.repeat(800)} as a`,
-  'signs': `select ${'+'.repeat(200_000)}1 as a`,
-  'brackets': `select ${'('.repeat(100_000)}1${')'.repeat(100_000)} as a`,
+  signs: `select ${'+'.repeat(200_000)}1 as a`,
+  brackets: `select ${'('.repeat(100_000)}1${')'.repeat(100_000)} as a`,
   'a long list': `select 1 as a where 1 in (${Array(200_000).fill('1').join(',')})`,
   'many conditions': `select 1 as a where ${Array(100_000).fill('true').join(' and ')}`,
   'unknown columns': `select ${Array.from({ length: 1000 }, (_, i) => `no_such_${i}`).join(', ')} from staging.port`,
@@ -27,7 +27,12 @@ export async function attack(app) {
         held(status === 200, `${what}: ${where} answers ${status}`);
       }
       for (const where of ['describe', 'validate', 'preview']) {
-        const { status } = await jonas.send('POST', `/api/workspaces/${slug}/${where}`, { path: 'staging/deep.sql', text, ...(where === 'preview' ? { limit: 1 } : {}) }, { timeout: 90_000 });
+        const { status } = await jonas.send(
+          'POST',
+          `/api/workspaces/${slug}/${where}`,
+          { path: 'staging/deep.sql', text, ...(where === 'preview' ? { limit: 1 } : {}) },
+          { timeout: 90_000 },
+        );
         held(status < 500, `${what}: ${where} answers ${status}`);
       }
     }

@@ -19,7 +19,11 @@ async function write(app, name, pieces) {
 const pattern = (files, format) => {
   for (const text of Object.values(files)) {
     const found = new RegExp(`pattern '([^']*\\.${format})'`).exec(text)?.[1];
-    if (found) return found.replace(/\{[a-z_]+:date\}/g, '2031-01-01').replace(/\{[a-z_]+(:integer)?\}/g, '7').replaceAll('*', 'x');
+    if (found)
+      return found
+        .replace(/\{[a-z_]+:date\}/g, '2031-01-01')
+        .replace(/\{[a-z_]+(:integer)?\}/g, '7')
+        .replaceAll('*', 'x');
   }
   throw new Error(`the demo has no file in ${format}`);
 };

@@ -13,7 +13,12 @@ export async function attack(app) {
   ];
   await app.watched(async () => {
     for (const text of texts) {
-      const { status, text: answer } = await vera.send('POST', '/api/workspaces/production/preview', { path: 'adhoc/a.sql', text, limit: 1000 }, { timeout: 120_000 });
+      const { status, text: answer } = await vera.send(
+        'POST',
+        '/api/workspaces/production/preview',
+        { path: 'adhoc/a.sql', text, limit: 1000 },
+        { timeout: 120_000 },
+      );
       held(status < 500 || status === 504, `${text.slice(0, 40)} answers ${status}`);
       held(answer.length < 9_500_000, `${text.slice(0, 40)} answers ${answer.length} characters`);
     }

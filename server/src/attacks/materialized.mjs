@@ -5,13 +5,13 @@ export const title = 'a workspace’s materialized view over production is made 
 export async function attack(app) {
   const slug = await app.workspace('Materialized');
   const { prefix } = (await (await app.as('jonas')).get('/api/workspaces')).body.find((w) => w.slug === slug);
-  const who = `create or replace function ${prefix}_staging.who() returns text language plpgsql as $f$ begin return current_user::text; end $f$`;
+  const made = `create or replace function ${prefix}_staging.who() returns text language plpgsql as $f$ begin return current_user::text; end $f$`;
   const view = `create materialized view ${prefix}_staging.spy as select ${prefix}_staging.who() as who, port_code from core.dim_port`;
   for (const volatility of ['volatile', 'stable']) {
     await app.draft(
       slug,
       'functions/evil.sql',
-      `create function functions.evil() returns integer language plpgsql ${volatility} as $$ begin execute $x$${who}$x$; execute $x$${view}$x$; execute 'grant select on ${prefix}_staging.spy to public'; return 1; end $$;`,
+      `create function functions.evil() returns integer language plpgsql ${volatility} as $$ begin execute $x$${made}$x$; execute $x$${view}$x$; execute 'grant select on ${prefix}_staging.spy to public'; return 1; end $$;`,
     );
     await app.draft(slug, 'staging/evil.sql', 'create table staging.evil as select functions.evil() as n');
     await app.run(slug, ['staging.evil'], { upstream: false });
@@ -19,6 +19,6 @@ export async function attack(app) {
   await app.run('production', ['core.dim_port'], { as: 'mira', upstream: false });
   const [[there]] = await app.rows(`select coalesce(to_regclass('${prefix}_staging.spy')::text, 'no')`);
   if (there === 'no') return;
-  const rows = await app.rows(`select distinct who from ${prefix}_staging.spy`).catch(() => []);
-  held(!rows.flat().includes('ouvrage_production'), 'the workspace’s function ran as the production builder');
+  const [[who]] = await app.rows(`select query_to_xml('select distinct who from ${prefix}_staging.spy', true, false, '')::text as x`);
+  held(!who.includes('ouvrage_production'), 'the workspace’s function ran as the production builder');
 }

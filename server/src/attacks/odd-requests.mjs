@@ -11,7 +11,16 @@ export async function attack(app) {
     ['NUL in an address', () => mira.get('/api/workspaces/a%00b/files')],
     ['NUL in a query', () => admin.get('/api/audit?text=%00')],
     ['a number that throws', () => mira.send('PUT', drafts, { path: 'staging/a.sql', text: 'a', version: { toString: 1 } })],
-    ['a sample by null', () => mira.send('POST', '/api/workspaces/berth-dues/preview', { path: 'adhoc/a.sql', text: 'select 1 as a', limit: 1, sample: { table: 'core.dim_port', by: null } })],
+    [
+      'a sample by null',
+      () =>
+        mira.send('POST', '/api/workspaces/berth-dues/preview', {
+          path: 'adhoc/a.sql',
+          text: 'select 1 as a',
+          limit: 1,
+          sample: { table: 'core.dim_port', by: null },
+        }),
+    ],
     ['no text in files', () => mira.send('POST', '/api/workspaces/berth-dues/take-production', { files: { 'staging/port.sql': { a: 1 } } })],
     ['files as a list', () => mira.send('POST', '/api/workspaces/berth-dues/take-production', { files: [1] })],
     ['an id beyond integers', () => mira.get('/api/runs/99999999999999999999')],
@@ -25,7 +34,10 @@ export async function attack(app) {
     ['JSON as a cookie of a guarded route', () => app.request('GET', '/api/runs', { headers: { cookie: 'ouvrage_session=j:{"a":1}' } })],
     ['no JSON', () => app.request('POST', '/api/sign-in', { raw: '{' })],
     ['an address that cannot be decoded', () => mira.get('/api/workspaces/%E0%A4%A/files')],
-    ['a parameter that is no text', () => mira.send('POST', '/api/workspaces/berth-dues/runs', { tables: ['core.dim_port'], upstream: true, downstream: false, parameters: { a: {} } })],
+    [
+      'a parameter that is no text',
+      () => mira.send('POST', '/api/workspaces/berth-dues/runs', { tables: ['core.dim_port'], upstream: true, downstream: false, parameters: { a: {} } }),
+    ],
   ];
   for (const [what, ask] of cases) {
     const { status } = await ask();

@@ -7,7 +7,7 @@ export async function attack(app) {
   const slug = await app.workspace('Condition');
   const { files } = (await jonas.get(`/api/workspaces/${slug}/files`)).body;
   const file = 'sources/port_ops.sql';
-  const evil = "true) as x) to stdout; commit; create table ops.hacked (n integer); begin; copy (select 1 from (select 1";
+  const evil = 'true) as x) to stdout; commit; create table ops.hacked (n integer); begin; copy (select 1 from (select 1';
   const text = files[file].replace(/create foreign table landing\.port \(([\s\S]*?)\) server port_ops options \(/, (all) => `${all}only '${evil}', `);
   held(text !== files[file], 'the attack did not find its place');
   await app.draft(slug, file, text);

@@ -12,7 +12,16 @@ export async function attack(app) {
     const tree = await clone.input(['mktree'], `100644 blob ${blob}\tlayers.sql\n`);
     const swapped = await clone.git('commit-tree', tree, '-m', 'hacked');
     const taken = [];
-    for (const ref of [`refs/replace/${main}`, 'refs/tags/v1', 'refs/notes/x', 'refs/meta/x', 'refs/heads/HEAD', 'refs/heads/other', 'refs/heads/workspace', 'refs/heads/Workspace/x']) {
+    for (const ref of [
+      `refs/replace/${main}`,
+      'refs/tags/v1',
+      'refs/notes/x',
+      'refs/meta/x',
+      'refs/heads/HEAD',
+      'refs/heads/other',
+      'refs/heads/workspace',
+      'refs/heads/Workspace/x',
+    ]) {
       const said = await clone.refused('--quiet', 'origin', `${swapped}:${ref}`);
       if (said === undefined) taken.push(ref);
     }

@@ -12,7 +12,9 @@ export async function attack(app) {
       await app.draft(slug, 'functions/evil.sql', evil(volatility, `create schema if not exists ${name}`));
       await app.draft(slug, 'staging/evil.sql', 'create table staging.evil as select functions.evil() as n');
       await app.run(slug, ['staging.evil'], { upstream: false });
-      await (await app.as('jonas')).send('POST', `/api/workspaces/${slug}/preview`, { path: 'staging/evil.sql', text: 'select functions.evil() as n', limit: 1 });
+      await (
+        await app.as('jonas')
+      ).send('POST', `/api/workspaces/${slug}/preview`, { path: 'staging/evil.sql', text: 'select functions.evil() as n', limit: 1 });
     }
   }
   const rows = await app.rows("select nspname::text from pg_namespace where nspname in ('ouvrage_production', 'finance')");

@@ -10,11 +10,18 @@ export async function attack(app) {
   const meant = await right('127.0.0.1');
   held(meant.status === 200, `the right person, from elsewhere, gets ${meant.status}`);
   const many = await Promise.all(Array.from({ length: 40 }, () => right('127.0.0.3')));
-  held(many.every((a) => a.status === 200), `of 40 right sign-ins at once ${many.filter((a) => a.status !== 200).length} were refused`);
+  held(
+    many.every((a) => a.status === 200),
+    `of 40 right sign-ins at once ${many.filter((a) => a.status !== 200).length} were refused`,
+  );
   const before = await app.request('POST', '/api/sign-in', { body: { name: 'mira', password: 'saltmere' }, from: '127.0.0.2' });
   held(before.status === 200, `another person from the attacker’s address gets ${before.status}`);
   const again = await Promise.all(Array.from({ length: 10 }, () => wrong('127.0.0.2')));
   held(again.every((a) => a.status === 429 || a.status === 401) && again.some((a) => a.status === 429), 'one’s own sign-in let the guesses go on');
-  const forged = await app.request('POST', '/api/sign-in', { body: { name: 'vera', password: 'wrong' }, from: '127.0.0.2', headers: { 'x-forwarded-for': '10.9.8.7' } });
+  const forged = await app.request('POST', '/api/sign-in', {
+    body: { name: 'vera', password: 'wrong' },
+    from: '127.0.0.2',
+    headers: { 'x-forwarded-for': '10.9.8.7' },
+  });
   held(forged.status === 429, `a forged address gets ${forged.status}`);
 }

@@ -1,0 +1,251 @@
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import fc from 'fast-check';
+import request from 'supertest';
+import { routesOf, type Route } from './routes.js';
+import { startApplication, workspace, type Client, type TestApplication } from './testing.js';
+
+/**
+ * Requests that a program could make up: for every route, bodies and queries whose fields are right in most places
+ * and anything at all in some. None may be answered by an internal error, and enough of them have to get past guards
+ * and validation, or the test would try nothing. `npm run long -- fuzz` plays more.
+ */
+const REQUESTS = Number(process.env['OUVRAGE_FUZZ'] ?? 5000);
+const SEED = Number(process.env['OUVRAGE_SEED'] ?? 20261128);
+
+let application: TestApplication;
+let admin: Client;
+let slug: string;
+beforeAll(async () => {
+  application = await startApplication();
+  admin = await application.signIn('admin');
+  slug = await workspace(admin, 'Fuzz');
+});
+afterAll(() => application.close());
+
+/** What no field expects. */
+const anything = fc.oneof(
+  fc.constantFrom<unknown>(
+    null,
+    '',
+    0,
+    -1,
+    1.5,
+    1e308,
+    true,
+    [],
+    {},
+    'null',
+    'x\u0000y',
+    '\ud800',
+    '../..',
+    '/a.sql',
+    '__proto__',
+    'ﷺ'.repeat(200),
+    [[]],
+    [null],
+  ),
+  fc.constant({ toString: 1 }),
+  fc.constant({ length: 3 }),
+  fc.bigInt().map(String),
+  fc.string({ maxLength: 40 }),
+  fc.jsonValue({ maxDepth: 3 }),
+);
+
+/** Values that fields of these names usually have. */
+const tables = fc.constantFrom('core.dim_port', 'staging.port', 'landing.port', 'reference.flag', 'core.no_such', 'x');
+const columns = fc.constantFrom('port_code', 'port_name', 'flag_code', 'no_such', '');
+const paths = fc.constantFrom(
+  'staging/port.sql',
+  'core/dim_port.sql',
+  'reference/flag.csv',
+  'adhoc/x.sql',
+  'docs/a.md',
+  'checks/c.sql',
+  'sources/port_ops.sql',
+);
+const texts = fc.oneof(
+  fc.constantFrom(
+    'select 1 as n',
+    'select * from staging.port',
+    'select 1/0 as n',
+    'select from',
+    '',
+    "select 'é' frm x",
+    '/* open',
+    'a,b\n1,2\n',
+    'select $1',
+    'with x as (delete from staging.port returning 1) select 1 as a',
+  ),
+  fc.string({ maxLength: 60, unit: 'grapheme' }),
+);
+const flag = fc.boolean();
+const limit = fc.constantFrom(1, 5, 1000, '7');
+
+const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
+  name: fc.constantFrom('fuzzed', 'berth_rates_2032-01-01.csv', 'Berth dues', 'é'),
+  message: fc.constantFrom('x', 'Say why'),
+  label: fc.constant('fuzz'),
+  path: paths,
+  text: texts,
+  version: fc.constantFrom(0, 1, 2, '0'),
+  tables: fc.array(tables, { maxLength: 3 }),
+  table: tables,
+  upstream: fc.oneof(flag, fc.constantFrom('true', 'false')),
+  downstream: flag,
+  parallelism: fc.constantFrom(1, 2, 16),
+  startOver: fc.array(tables, { maxLength: 2 }),
+  parameters: fc.constantFrom({}, { least_tonnage: '5' }, { no_such: 'x' }),
+  limit,
+  show: fc.array(columns, { maxLength: 3 }),
+  filters: fc.array(fc.record({ column: columns, op: fc.constantFrom('=', '<', 'contains', 'is null'), value: fc.constantFrom('a', 'SAL', '1') }), {
+    maxLength: 2,
+  }),
+  sort: fc.array(fc.record({ column: columns, descending: flag }), { maxLength: 2 }),
+  after: fc.array(fc.constantFrom('a', null, '1'), { maxLength: 4 }),
+  production: flag,
+  sample: fc.record(
+    { table: tables, share: fc.constantFrom(0.1, 1, 0), by: fc.array(columns, { maxLength: 2 }), each: fc.constantFrom(1, 10) },
+    { requiredKeys: ['table'] },
+  ),
+  format: fc.constantFrom('csv', 'jsonl', 'parquet'),
+  look: fc.record({ table: tables, show: fc.constant([]), filters: fc.constant([]), sort: fc.constant([]) }).map((l) => JSON.stringify(l)),
+  form: fc.constantFrom('script', 'procedures'),
+  files: fc.dictionary(paths, fc.oneof(texts, fc.constant(null)), { maxKeys: 2 }),
+  commit: fc.constantFrom('0000000', 'a'.repeat(40), 'main'),
+  id: fc.constantFrom('core.dim_port/dim_port_pkey', 'checks/departed_after_arrival', 'x'),
+  consents: fc.constant([]),
+  treatments: fc.constantFrom({}, { 'core.dim_port': 'go on' }),
+  environment: fc.constantFrom('production', 'fuzz'),
+  before: fc.constantFrom(1, 100, '5'),
+  days: fc.constant(0),
+  connection: fc.constant('0b8a3c5e-0000-4000-8000-000000000000'),
+  server: fc.constantFrom('port_ops', 'no_such'),
+  host: fc.constant('127.0.0.1'),
+  port: fc.constant(1),
+  database: fc.constant('x'),
+  user: fc.constant('x'),
+  password: fc.constant('x'),
+  tls: fc.constantFrom('off', 'encrypted'),
+};
+
+/** Fields that mean something else in one route. */
+const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unknown>>>>> = {
+  'POST /api/workspaces/:slug/import': {
+    tables: fc.array(fc.record({ schema: fc.constant('ops'), name: fc.constantFrom('ports', 'x') }), { minLength: 1, maxLength: 2 }),
+  },
+  'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
+  'POST /api/workspaces/:slug/page': { limit: fc.constantFrom(1, 10) },
+};
+
+/** The fields of a route's body and query, as the API is described. */
+interface Described {
+  readonly body: readonly string[];
+  readonly query: readonly string[];
+}
+
+interface Api {
+  readonly paths: Readonly<Record<string, Readonly<Record<string, Operation>>>>;
+  readonly components: { readonly schemas: Readonly<Record<string, { readonly properties?: Readonly<Record<string, unknown>> }>> };
+}
+interface Operation {
+  readonly parameters?: readonly { readonly name: string; readonly in: string }[];
+  readonly requestBody?: { readonly content: Readonly<Record<string, { readonly schema: { readonly $ref?: string } }>> };
+}
+
+function described(api: Api, { method, path }: Route): Described {
+  const operation = api.paths[path.replace(/:(\w+)/g, '{$1}')]?.[method.toLowerCase()];
+  const ref = operation?.requestBody?.content['application/json']?.schema.$ref?.split('/').at(-1);
+  return {
+    body: ref === undefined ? [] : Object.keys(api.components.schemas[ref]?.properties ?? {}),
+    query: (operation?.parameters ?? []).filter((p) => p.in === 'query').map((p) => p.name),
+  };
+}
+
+/** Fields with their usual values, of which a few are left out and a few are anything. */
+function fieldsOf(names: readonly string[], key = ''): fc.Arbitrary<Record<string, unknown>> {
+  const field = (name: string) =>
+    fc.oneof({ weight: 3 * names.length + 6, arbitrary: OF_ROUTE[key]?.[name] ?? FIELDS[name] ?? fc.constant('x') }, { weight: 1, arbitrary: anything });
+  return fc.record(Object.fromEntries(names.map((n) => [n, field(n)])), {
+    requiredKeys: [...names].filter((n) => !['after', 'sample', 'startOver', 'parallelism', 'limit'].includes(n)),
+  });
+}
+
+const slugs = () =>
+  fc.oneof(
+    { weight: 8, arbitrary: fc.constantFrom(slug, 'production') },
+    { weight: 1, arbitrary: fc.constantFrom('no-such', '%00', '%E0%A4%A', '..', '__proto__') },
+  );
+const odd = fc.constantFrom('0', '-1', 'x', '99999999999999999999', '1e3', '%00');
+const ids = (isUuid: boolean) =>
+  fc.oneof(
+    { weight: 6, arbitrary: isUuid ? fc.constant('0b8a3c5e-0000-4000-8000-000000000000') : fc.constantFrom('1', '2', '3', '999999') },
+    { weight: 1, arbitrary: odd },
+  );
+
+/** A text that an address can hold. */
+const wellFormed = (text: string) => text.replaceAll(/[\ud800-\udfff]/g, '�');
+
+/** Streams do not end; signing out ends the test’s own session; builds and releases would change what the others find. */
+const LEFT_OUT: readonly string[] = [
+  'GET /api/events',
+  'GET /api/runs/:id/events',
+  'POST /api/sign-out',
+  'POST /api/sign-in',
+  'POST /api/harbour/advance',
+  'ALL /git/project.git/*rest',
+];
+
+test(`${REQUESTS} made-up requests give no internal error, and enough of them are taken up`, async () => {
+  const api = (await admin.get('/api/docs-json')).body as Api;
+  const routes = routesOf(application.app).filter((r) => !LEFT_OUT.includes(`${r.method} ${r.path}`));
+  const each = Math.ceil(REQUESTS / routes.length);
+  const passed = new Map<string, { asked: number; past: number }>();
+  const server = application.app.getHttpServer() as Parameters<typeof request>[0];
+  const play = async (n: number, route: Route) => {
+    const { body, query } = described(api, route);
+    const key = `${route.method} ${route.path}`;
+    const count = { asked: 0, past: 0 };
+    passed.set(key, count);
+    const address = fc.tuple(slugs(), ids(/connection|token/.test(route.path)), ids(false), fieldsOf(query)).map(([s, id, step, q]) => {
+      const written = Object.entries(q).map(([k, v]) => `${k}=${encodeURIComponent(typeof v === 'string' ? wellFormed(v) : JSON.stringify(v))}`);
+      const place = route.path
+        .replace(':slug', s)
+        .replace(/:id|:connection/, id)
+        .replace(':step', step)
+        .replace(':server', 'port_ops');
+      return `${place}${written.length ? `?${written.join('&')}` : ''}`;
+    });
+    await fc.assert(
+      fc.asyncProperty(address, fieldsOf(body, key), async (where, fields) => {
+        const method = route.method.toLowerCase() as 'get' | 'post' | 'put' | 'delete';
+        const asked = request(server)[method](where).set('cookie', admin.cookie).set('x-csrf-token', admin.csrf).timeout(60_000);
+        const answer = await (method === 'get'
+          ? asked
+          : route.path.endsWith('deliveries/file')
+            ? asked.set('content-type', 'application/octet-stream').send(Buffer.from('a\n1\n'))
+            : asked.set('content-type', 'application/json').send(JSON.stringify(fields)));
+        count.asked++;
+        // Past guards and validation: anything but a refusal of the request’s form or of who asks.
+        if (![400, 401, 403].includes(answer.status)) count.past++;
+        // 502: the made-up connection does not answer, which is told.
+        expect([
+          key,
+          where,
+          JSON.stringify(fields).slice(0, 400),
+          answer.status === 502 ? 'told' : answer.status < 500 || answer.status === 503 ? 'below 500' : answer.text,
+        ]).toEqual([key, where, JSON.stringify(fields).slice(0, 400), answer.status === 502 ? 'told' : 'below 500']);
+      }),
+      { numRuns: each, seed: SEED + n, endOnFailure: true },
+    );
+  };
+  const left = [...routes.entries()];
+  const lane = async () => {
+    for (let next = left.shift(); next; next = left.shift()) await play(...next);
+  };
+  await Promise.all([lane(), lane(), lane(), lane()]);
+  const shares = [...passed].map(([key, { asked, past }]) => [key, past / asked] as const);
+  process.stdout.write(
+    `fuzz: seed ${SEED}, ${[...passed.values()].reduce((sum, c) => sum + c.asked, 0)} requests; past validation ${shares.map(([k, s]) => `${k} ${Math.round(s * 100)} %`).join(', ')}\n`,
+  );
+  expect(shares.filter(([, share]) => share < 1 / 3).map(([k, s]) => `${k} ${Math.round(s * 100)} %`)).toEqual([]);
+});

@@ -1,0 +1,183 @@
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import request from 'supertest';
+import { mayAct } from './people/access.js';
+import { PERSON_ROLES, type PersonRole } from './people/people.entities.js';
+import { routesOf, type Route } from './routes.js';
+import { startApplication, workspace, type Client, type TestApplication } from './testing.js';
+
+let application: TestApplication;
+const people = {} as Record<PersonRole, Client>;
+beforeAll(async () => {
+  application = await startApplication();
+  for (const [role, name] of [
+    ['viewer', 'vera'],
+    ['editor', 'jonas'],
+    ['releaser', 'mira'],
+    ['administrator', 'admin'],
+  ] as const)
+    people[role] = await application.signIn(name);
+  await workspace(people.editor, 'Routes');
+});
+afterAll(() => application.close());
+
+/**
+ * What each route needs, said once more and apart from the routes: a new one has to be entered here. `public` needs no
+ * session. `reader` and so on is the least role; with a second role after a bar, that is needed in production.
+ */
+const NEEDED: Readonly<Record<string, string>> = {
+  'DELETE /api/connections/:id': 'administrator',
+  'DELETE /api/tokens/:id': 'viewer',
+  'DELETE /api/workspaces/:slug/drafts': 'editor|never',
+  'GET /api/audit': 'administrator',
+  'GET /api/connections': 'viewer',
+  'GET /api/deliveries': 'viewer',
+  'GET /api/events': 'viewer',
+  'GET /api/harbour': 'viewer',
+  'GET /api/health': 'public',
+  'GET /api/releases': 'viewer',
+  'GET /api/runs': 'viewer',
+  'GET /api/runs/:id': 'viewer',
+  'GET /api/runs/:id/events': 'viewer',
+  'GET /api/runs/:id/steps/:step': 'viewer',
+  'GET /api/session': 'public',
+  'GET /api/tokens': 'viewer',
+  'GET /api/workspaces': 'viewer',
+  'GET /api/workspaces/:slug/catalog/:connection': 'editor',
+  'GET /api/workspaces/:slug/check-history': 'viewer',
+  'GET /api/workspaces/:slug/commits': 'viewer',
+  'GET /api/workspaces/:slug/comparison': 'viewer|never',
+  'GET /api/workspaces/:slug/export': 'viewer',
+  'GET /api/workspaces/:slug/file': 'viewer',
+  'GET /api/workspaces/:slug/files': 'viewer',
+  'GET /api/workspaces/:slug/history': 'viewer',
+  'GET /api/workspaces/:slug/loads': 'viewer',
+  'GET /api/workspaces/:slug/script': 'viewer',
+  'GET /api/workspaces/:slug/sources': 'viewer',
+  'GET /api/workspaces/:slug/state': 'viewer',
+  'GET /api/workspaces/:slug/today': 'viewer',
+  'POST /api/connections': 'administrator',
+  'POST /api/connections/test': 'administrator',
+  'POST /api/deliveries/file': 'releaser',
+  'POST /api/deliveries/look': 'releaser',
+  'POST /api/harbour/advance': 'editor',
+  'POST /api/runs/:id/continue': 'editor',
+  'POST /api/runs/:id/stop': 'editor',
+  'POST /api/sign-in': 'public',
+  'POST /api/sign-out': 'viewer',
+  'POST /api/tokens': 'viewer',
+  'POST /api/workspaces': 'editor',
+  'POST /api/workspaces/:slug/commits': 'editor|never',
+  'POST /api/workspaces/:slug/describe': 'viewer',
+  'POST /api/workspaces/:slug/drafts/rebase': 'editor|never',
+  'POST /api/workspaces/:slug/import': 'editor',
+  'POST /api/workspaces/:slug/import/bind': 'administrator',
+  'POST /api/workspaces/:slug/intake': 'editor|releaser',
+  'POST /api/workspaces/:slug/page': 'viewer',
+  'POST /api/workspaces/:slug/preview': 'viewer',
+  'POST /api/workspaces/:slug/profile': 'viewer',
+  'POST /api/workspaces/:slug/release': 'releaser|never',
+  'POST /api/workspaces/:slug/runs': 'editor|releaser',
+  'POST /api/workspaces/:slug/sources/:server/compare': 'editor',
+  'POST /api/workspaces/:slug/sources/:server/take-over': 'editor',
+  'POST /api/workspaces/:slug/take-production': 'editor|never',
+  'POST /api/workspaces/:slug/validate': 'viewer',
+  'PUT /api/connections/:id': 'administrator',
+  'PUT /api/connections/binding': 'administrator',
+  'PUT /api/workspaces/:slug/drafts': 'editor|never',
+  // Git's own program, with a token instead of a session.
+  'ALL /git/project.git/*rest': 'public',
+};
+
+const keyOf = ({ method, path }: Route) => `${method} ${path}`;
+const server = () => application.app.getHttpServer() as Parameters<typeof request>[0];
+const NOBODY = '0b8a3c5e-0000-4000-8000-000000000000';
+
+/** An address of a route, with ids that nothing has. */
+const addressOf = (path: string, slug: string) =>
+  path
+    .replace(':slug', slug)
+    .replace(/:(id|connection)/, path.includes('runs') ? '999999' : NOBODY)
+    .replace(':step', '999999')
+    .replace(':server', 'port_ops');
+
+/** A body that passes the validation of as many routes as possible. */
+const BODY = {
+  name: 'x',
+  path: 'staging/port.sql',
+  text: 'select 1 as n',
+  version: 0,
+  message: 'x',
+  tables: [],
+  upstream: false,
+  downstream: false,
+  limit: 1,
+  label: 'x',
+};
+
+function ask(client: Client | undefined, route: Route, slug: string) {
+  const method = (route.method === 'ALL' ? 'get' : route.method.toLowerCase()) as 'get' | 'post' | 'put' | 'delete';
+  const asked = request(server())[method](addressOf(route.path, slug)).timeout(20_000);
+  if (client) void asked.set('cookie', client.cookie).set('x-csrf-token', client.csrf);
+  return method === 'get' ? asked : asked.send(BODY);
+}
+
+/** Streams are not awaited to their end; what ends the session or does something of weight is asked by role only. */
+const isStream = ({ path }: Route) => path.endsWith('/events');
+const apart = (route: Route) => isStream(route) || ['POST /api/sign-out', 'POST /api/harbour/advance', 'POST /api/deliveries/look'].includes(keyOf(route));
+
+test('every route says here what it needs', () => {
+  const routes = routesOf(application.app);
+  expect(routes.map(keyOf).sort()).toEqual(Object.keys(NEEDED).sort());
+  for (const route of routes) {
+    const [needed] = NEEDED[keyOf(route)]!.split('|');
+    expect([keyOf(route), route.isPublic ? 'public' : (route.needs ?? 'viewer')]).toEqual([keyOf(route), needed]);
+  }
+});
+
+test('without a session every route but the public ones is closed, whatever is asked', async () => {
+  for (const route of routesOf(application.app).filter((r) => !r.isPublic)) {
+    const { status, type } = await ask(undefined, route, 'routes');
+    expect([keyOf(route), status, type]).toEqual([keyOf(route), 401, 'application/problem+json']);
+    const wrong = await ask({ ...people.administrator, cookie: 'ouvrage_session=wrong' }, route, 'routes');
+    expect([keyOf(route), wrong.status]).toEqual([keyOf(route), 401]);
+  }
+});
+
+test('what changes something needs the session’s own token', async () => {
+  for (const route of routesOf(application.app).filter((r) => !r.isPublic && r.method !== 'GET')) {
+    const { status, body } = await ask({ ...people.administrator, csrf: 'wrong' }, route, 'routes');
+    expect([keyOf(route), status, (body as { code: string }).code]).toEqual([keyOf(route), 403, 'csrf']);
+  }
+});
+
+test.each(PERSON_ROLES)('a %s gets into what the role allows, and nowhere else', async (role) => {
+  for (const route of routesOf(application.app).filter((r) => !r.isPublic && !apart(r))) {
+    const needed = NEEDED[keyOf(route)]!.split('|')[0] as PersonRole;
+    const { status, body } = await ask(people[role], route, 'routes');
+    const isRefused = status === 403 && (body as { code: string }).code === 'not-allowed';
+    expect([keyOf(route), role, isRefused, status >= 500 ? status : 'below 500']).toEqual([keyOf(route), role, !mayAct(role, needed), 'below 500']);
+  }
+});
+
+test.each<[string, string]>([
+  ['an unknown workspace', 'no-such-workspace'],
+  ['main', 'main'],
+  ['a name that is none', '..%2F..%2Fetc'],
+])('%s is not there for any route', async (_, slug) => {
+  for (const route of routesOf(application.app).filter((r) => r.path.includes(':slug') && !isStream(r))) {
+    const { status } = await ask(people.administrator, route, slug);
+    // A request may be refused before its workspace is looked for; it is never taken.
+    expect([keyOf(route), [400, 404, 409].includes(status) ? 'refused' : status]).toEqual([keyOf(route), 'refused']);
+  }
+});
+
+test('in production nobody changes anything but by a release', async () => {
+  for (const route of routesOf(application.app).filter((r) => NEEDED[keyOf(r)]!.includes('|'))) {
+    const above = NEEDED[keyOf(route)]!.split('|')[1];
+    for (const role of PERSON_ROLES) {
+      if (above !== 'never' && mayAct(role, above as PersonRole)) continue;
+      const { status } = await ask(people[role], route, 'production');
+      expect([keyOf(route), role, [400, 403, 409].includes(status) ? 'refused' : status]).toEqual([keyOf(route), role, 'refused']);
+    }
+  }
+});
