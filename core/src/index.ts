@@ -116,8 +116,10 @@ export { editContract, ContractEditError, type ContractEdit } from './contract/e
 export { contractView, type ContractView, type ContractColumn, type ContractConstraint, type ContractDifferences } from './contract/view.js';
 export { OPTION_POLICIES, ROLE_POLICIES } from './project/policy-diagnostics.js';
 export { schemaNameOf, schemaNames } from './project/fan-out.js';
+export { renamedTables, wrongFormerNames, formerName } from './review/changes.js';
 export { losses, migrations, otherMeaning, TREATMENTS, type Loss, type Migration, type Treatment } from './review/migration.js';
-export { rememberedColumns, type LoadBase } from './load/base.js';
+export type { LoadBase } from './load/base.js';
+export type { RememberedTable } from './load/remember.js';
 export {
   FITS_FUNCTION,
   likeliest,

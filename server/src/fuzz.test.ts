@@ -242,7 +242,8 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
   const lane = async () => {
     for (let next = left.shift(); next; next = left.shift()) await play(...next);
   };
-  await Promise.all([lane(), lane(), lane(), lane()]);
+  // One person has three looks at a time.
+  await Promise.all([lane(), lane(), lane()]);
   const shares = [...passed].map(([key, { asked, past }]) => [key, past / asked] as const);
   process.stdout.write(
     `fuzz: seed ${SEED}, ${[...passed.values()].reduce((sum, c) => sum + c.asked, 0)} requests; past validation ${shares.map(([k, s]) => `${k} ${Math.round(s * 100)} %`).join(', ')}\n`,

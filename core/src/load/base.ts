@@ -1,16 +1,14 @@
 import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
 import { ident, qualified } from '../sql/quote.js';
-import { keyMapsOf, numberIn } from './keys.js';
-import { askedTable } from './look-ups-again.js';
+import { migrateRemembered, type RememberedTable } from './remember.js';
 import type { Place } from './place.js';
 import type { LoadStatement } from './plan.js';
-import { loadsInSteps } from './policy.js';
-import { emptyTable, REMEMBERED, rememberedPlace, storage, targetOf, type Remembered } from './target.js';
+import { emptyTable, REMEMBERED, rememberedPlace, storage, type Remembered } from './target.js';
 
 /** What the load of a table that keeps state goes on from. */
 export type LoadBase =
-  /** Nothing: the first load, or a start over; what is remembered for other keys is forgotten. */
-  | { readonly kind: 'none'; readonly forgets?: readonly Remembered[] }
+  /** Nothing: the first load, or a start over; with what is remembered beside the table. */
+  | { readonly kind: 'none'; readonly there?: readonly RememberedTable[] }
   /** The table in its place, whose columns are the contract's. */
   | { readonly kind: 'in place' }
   /** Rows that are copied first, with what is remembered beside them. */
@@ -20,7 +18,7 @@ export type LoadBase =
       readonly columns: readonly string[];
       /** Columns that drift has added before and the contract does not declare: they stay. */
       readonly extras?: readonly { readonly name: string; readonly type: string }[];
-      readonly remembers: readonly Remembered[];
+      readonly remembers: readonly RememberedTable[];
     };
 
 /** New columns of the query, added to a table that is changed in its place. */
@@ -30,19 +28,6 @@ export function addDrift(project: Project, table: Definition, own: Place): LoadS
     .contract!.columns.filter((c) => !declared.some((d) => d.name === c.name))
     .map((c) => `add column if not exists ${ident(c.name)} ${c.type}`);
   return actions.length ? [{ kind: 'build', sql: `alter table ${qualified(own)}\n  ${actions.join(',\n  ')}` }] : [];
-}
-
-/** The columns of what a table would remember by business key: what has others was made for another key. */
-export function rememberedColumns(project: Project, table: Definition): Map<Remembered, readonly { readonly name: string; readonly type: string }[]> {
-  if (!loadsInSteps(table)) return new Map();
-  const target = targetOf(project, table);
-  const maps = keyMapsOf(target, { schema: '', name: table.name });
-  const key = target.key.map((k) => target.columns.find((c) => c.name === k)!);
-  return new Map<Remembered, readonly { readonly name: string; readonly type: string }[]>([
-    ...maps.map((m) => [m.alias, [...m.parts, { name: numberIn(m), type: 'bigint' }]] as const),
-    ['inferred', key],
-    ['asked', askedTable(target)],
-  ]);
 }
 
 /** The column of the rows that are copied that a column goes on from, under its name or its former one. */
@@ -62,26 +47,33 @@ export function startingTable(table: Definition, own: Place, base: LoadBase): st
   return `create table ${qualified(own)}${storage(table)} as\nselect ${[...items, ...extras].join(',\n       ')}\nfrom ${qualified(base.from)}`;
 }
 
-/** What is remembered beside a table, as its load goes on: kept, taken over from where the rows are copied, or forgotten. */
-export function remembered(target: Place, base: LoadBase): LoadStatement[] {
+/** What is remembered beside a table, as its load goes on: kept in the contract's form, taken over from where the rows are copied, or forgotten. */
+export function remembered(project: Project, table: Definition, target: Place, base: LoadBase): LoadStatement[] {
+  if (base.kind === 'in place') return [];
   const statements: LoadStatement[] = [];
+  const placeOf = (what: Remembered) => rememberedPlace(target, what);
+  const drop = (what: Remembered) => statements.push({ kind: 'build', sql: `drop table if exists ${qualified(placeOf(what))}` });
+  const there = base.kind === 'none' ? (base.there ?? []) : base.remembers;
+  const { statements: changes, forgets } = migrateRemembered(project, table, there, placeOf);
   for (const what of REMEMBERED) {
-    const place = rememberedPlace(target, what);
     if (base.kind === 'none') {
       // Numbers and placeholders outlive a start over and a rebuild; what is known of rows does not.
-      if (what === 'events' || what === 'asked' || base.forgets?.includes(what))
-        statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
+      if (what === 'events' || what === 'asked' || forgets.includes(what)) drop(what);
       continue;
     }
-    if (base.kind !== 'copy') continue;
     const from = rememberedPlace(base.from, what);
-    if (qualified(from) === qualified(place)) continue;
-    statements.push({ kind: 'build', sql: `drop table if exists ${qualified(place)}` });
-    if (base.remembers.includes(what))
+    if (qualified(from) === qualified(placeOf(what))) {
+      if (forgets.includes(what)) drop(what);
+      continue;
+    }
+    drop(what);
+    if (base.remembers.some((r) => r.what === what) && !forgets.includes(what))
       statements.push(
-        { kind: 'build', sql: `create table ${qualified(place)} (like ${qualified(from)} including all)` },
-        { kind: 'build', sql: `insert into ${qualified(place)} select * from ${qualified(from)}` },
+        { kind: 'build', sql: `create table ${qualified(placeOf(what))} (like ${qualified(from)} including all)` },
+        { kind: 'build', sql: `insert into ${qualified(placeOf(what))} select * from ${qualified(from)}` },
       );
   }
-  return statements;
+  const gone = (sql: string) =>
+    base.kind === 'none' && (['events', 'asked'] as const).some((what) => sql.startsWith(`alter table ${qualified(placeOf(what))} `));
+  return [...statements, ...changes.filter((c) => !gone(c.sql))];
 }

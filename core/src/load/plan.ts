@@ -37,6 +37,8 @@ export interface LoadPlan {
   readonly relation: 'table' | 'view';
   readonly target: Place;
   readonly beside: Place;
+  /** Where it stood under its former name. */
+  readonly formerly?: Place | undefined;
   /** Session settings and parameters. */
   readonly session: readonly LoadStatement[];
   /** Makes and fills the table. Reference tables are filled by COPY after `build`. */
@@ -203,7 +205,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
       ...(base.kind === 'in place'
         ? addDrift(context.project, table, own)
         : [
-            ...remembered(target, base),
+            ...remembered(project, table, target, base),
             ...(table.policy === 'rebuild' ? [] : [{ kind: 'build' as const, sql: startingTable(table, own, base) }]),
             ...(base.kind === 'copy' ? lateColumns(policy.target, keyMapsOf(policy.target, target), own, base) : []),
           ]),

@@ -10,6 +10,8 @@ export interface SwapItem {
   readonly target: Place;
   readonly beside: Place;
   readonly relation: 'table' | 'view';
+  /** Where it stood under a former name: its grants come along. */
+  readonly formerly?: Place | undefined;
 }
 
 /** A view or function that reads what is swapped; a row of `DEPENDENTS_SQL`, nearest first. */
@@ -156,7 +158,7 @@ export function planSwap(
   }
   for (const item of items) {
     statements.push(`alter ${item.relation} ${qualified(item.beside)} set schema ${ident(item.target.schema)}`);
-    const before = oldAt(item.target);
+    const before = oldAt(item.target) ?? (item.formerly && oldAt(item.formerly));
     if (before) statements.push(...grantStatements('table', qualified(item.target), before.grants));
   }
   // Bodies may name tables as their callers find them, which this session does not.

@@ -1,11 +1,14 @@
 import { fingerprints } from '../graph/fingerprint.js';
 import { reachable, readersOf } from '../graph/graph.js';
 import type { Project, Table } from '../project/model.js';
+import { didYouMean } from '../sql/nearest.js';
 
 /** What a table of one project is to another one. */
 export interface TableChange {
-  readonly kind: 'new' | 'changed' | 'downstream' | 'deleted';
+  readonly kind: 'new' | 'renamed' | 'changed' | 'downstream' | 'deleted';
   readonly table: string;
+  /** Of a renamed table: its former name. */
+  readonly was?: string;
   readonly columnsAdded: readonly string[];
   readonly columnsDropped: readonly string[];
   /** Columns that have another type. */
@@ -42,26 +45,67 @@ function tableChanges(before: Project, after: Project): TableChange[] {
   const [old, fresh] = [fingerprints(before), fingerprints(after)];
   const differing = after.order.filter((name) => old.get(name) !== fresh.get(name));
   const edited = differing.filter((name) => ownText(before, before.tables.get(name)) !== ownText(after, after.tables.get(name)));
+  const renamed = renamedTables(before, after);
   const readers = readersOf(after.reads);
   const below = new Set(edited.flatMap((name) => [...reachable(readers, [name]).keys()]));
   const columnsOf = (project: Project, name: string) => new Map(project.columns.get(name)?.map((c) => [c.name, c.type]));
   const changes = differing.map((name): TableChange => {
-    const isNew = !before.tables.has(name);
-    const kind = isNew ? 'new' : edited.includes(name) || !below.has(name) ? 'changed' : 'downstream';
-    const [a, b] = [columnsOf(before, name), columnsOf(after, name)];
+    const was = renamed.get(name);
+    const isNew = !before.tables.has(name) && was === undefined;
+    const kind = was !== undefined ? 'renamed' : isNew ? 'new' : edited.includes(name) || !below.has(name) ? 'changed' : 'downstream';
+    const [a, b] = [columnsOf(before, was ?? name), columnsOf(after, name)];
     return {
       kind,
       table: name,
+      ...(was === undefined ? {} : { was }),
       columnsAdded: isNew ? [] : [...b.keys()].filter((c) => !a.has(c)),
       columnsDropped: [...a.keys()].filter((c) => !b.has(c)),
       columnsRetyped: [...b].flatMap(([c, type]) => (type !== undefined && (a.get(c) ?? type) !== type ? [c] : [])),
     };
   });
+  const moved = new Set(renamed.values());
   for (const name of before.tables.keys()) {
-    if (!after.tables.has(name))
+    if (!after.tables.has(name) && !moved.has(name))
       changes.push({ kind: 'deleted', table: name, columnsAdded: [], columnsDropped: [...columnsOf(before, name).keys()], columnsRetyped: [] });
   }
   return changes;
+}
+
+/** Tables that bear another name than before, by the new one: `was = 'core.old_name'` in their options. */
+export function renamedTables(before: Project, after: Project): Map<string, string> {
+  const found = new Map<string, string>();
+  for (const table of after.tables.values()) {
+    const was = formerName(table);
+    if (was === undefined || before.tables.has(table.fullName) || after.tables.has(was) || before.tables.get(was)?.kind !== 'definition') continue;
+    if (![...found.values()].includes(was)) found.set(table.fullName, was);
+  }
+  return found;
+}
+
+/** The name that a definition says its table had. */
+export const formerName = (table: Table): string | undefined =>
+  table.kind === 'definition' && !table.each ? table.contract?.options.get('was')?.value.trim() : undefined;
+
+/**
+ * Tables whose former name is none of the tables that stand, and which do not stand under their own name either.
+ * @returns messages with the nearest right names
+ */
+export function wrongFormerNames(
+  standing: Project,
+  after: Project,
+): { readonly table: string; readonly path: string; readonly message: string; readonly hint: string }[] {
+  return [...after.tables.values()].flatMap((table) => {
+    const was = formerName(table);
+    if (was === undefined || standing.tables.has(table.fullName)) return [];
+    const { fullName, path } = table;
+    if (after.tables.has(was))
+      return [{ table: fullName, path, message: `option was: ${was} still is a table of the project`, hint: 'delete its definition, or leave the option out' }];
+    if (standing.tables.get(was)?.kind === 'definition') return [];
+    const names = [...standing.tables.values()].filter((t) => t.kind === 'definition').map((t) => t.fullName);
+    return [
+      { table: fullName, path, message: `option was: production has no table ${was}`, hint: didYouMean(was, names) ?? 'leave the option out for a new table' },
+    ];
+  });
 }
 
 /** The text that makes a table; for a source table its own statement, since a file declares many. */

@@ -1,6 +1,6 @@
 import { GIVEN_LATE } from '../load/late-columns.js';
 import { STATEFUL } from '../load/policy.js';
-import { optionOf } from '../load/target.js';
+import { namesIn, optionOf } from '../load/target.js';
 import type { Definition, LoadPolicy, Project, Table } from '../project/model.js';
 import { schemaNameOf } from '../project/fan-out.js';
 import { plainIdent } from '../sql/quote.js';
@@ -28,7 +28,11 @@ const MEANING = ['business_key', 'watermark', 'effective_from', 'order_within', 
 
 /** What two definitions of a table mean differently by its rows, in words; undefined where the later can go on from the former's. */
 export function otherMeaning(before: Definition, after: Definition): string | undefined {
-  const changed = before.policy === after.policy ? MEANING.find((o) => optionOf(before, o) !== optionOf(after, o)) : 'load';
+  // A column that has another name now still is the same column.
+  const now = (name: string) => after.contract!.columns.find((c) => renamedFrom(before, c.name, c.options['was']) === name)?.name ?? name;
+  const meant = (option: string) => (option === 'key_method' ? optionOf(before, option) : namesIn(optionOf(before, option)).map(now).join());
+  const says = (option: string) => (option === 'key_method' ? optionOf(after, option) : namesIn(optionOf(after, option)).join());
+  const changed = before.policy === after.policy ? MEANING.find((o) => meant(o) !== says(o)) : 'load';
   if (changed === undefined) return undefined;
   const said = (t: Definition) => (changed === 'load' ? t.policy : (optionOf(t, changed) ?? 'nothing'));
   return `its ${changed} was ${said(before)} and is ${said(after)}`;
@@ -37,8 +41,8 @@ export function otherMeaning(before: Definition, after: Definition): string | un
 /** Tables of a release that keep rows and whose own definition changed. */
 export function migrations(before: Project, after: Project, change: ProjectChange): Migration[] {
   return change.tables.flatMap((t): Migration[] => {
-    const [old, fresh] = [before.tables.get(t.table), after.tables.get(t.table)];
-    if (t.kind !== 'changed' || !keepsRows(old) || !keepsRows(fresh)) return [];
+    const [old, fresh] = [before.tables.get(t.was ?? t.table), after.tables.get(t.table)];
+    if ((t.kind !== 'changed' && t.kind !== 'renamed') || !keepsRows(old) || !keepsRows(fresh)) return [];
     const obstacle = otherMeaning(old, fresh);
     const corrects = fresh.policy === 'history' && optionOf(fresh, 'effective_from') === undefined && queryText(before, old) !== queryText(after, fresh);
     return [
@@ -46,7 +50,7 @@ export function migrations(before: Project, after: Project, change: ProjectChang
         table: t.table,
         policy: fresh.policy,
         choices: obstacle === undefined ? ['go on', ...(corrects ? (['correct'] as const) : []), 'start over'] : ['start over'],
-        statements: columnStatements(old, fresh),
+        statements: [...renaming(old, fresh), ...columnStatements(old, fresh)],
         ...(obstacle === undefined ? {} : { obstacle }),
       },
     ];
@@ -63,6 +67,13 @@ function keptColumns(before: Definition, after: Definition): { name: string; typ
     const old = before.contract!.columns.find((o) => o.name === was);
     return old ? [{ name, type, was, typeWas: old.type }] : [];
   });
+}
+
+/** A table that bears another name moves there with all that it keeps. */
+function renaming(before: Definition, after: Definition): string[] {
+  if (before.fullName === after.fullName) return [];
+  const from = `${plainIdent(schemaNameOf(before))}.${plainIdent(before.name)}`;
+  return [`alter table ${from} rename to ${plainIdent(after.name)}; -- ${after.fullName}, with rows, numbers, events and grants`];
 }
 
 /** How the columns of one contract become those of another. */
@@ -108,7 +119,7 @@ export interface Loss {
  */
 export function losses(before: Project, after: Project, change: ProjectChange): Loss[] {
   return change.tables.flatMap((t): Loss[] => {
-    const [old, fresh] = [before.tables.get(t.table), after.tables.get(t.table)];
+    const [old, fresh] = [before.tables.get(t.was ?? t.table), after.tables.get(t.table)];
     if (t.kind === 'deleted') return old?.kind === 'definition' && old.policy === 'view' ? [] : [{ of: t.table }];
     if (!keepsRows(old) || !keepsRows(fresh)) return [];
     const cut = keptColumns(old, fresh).filter((c) => !keepsValues(c.typeWas, c.type));

@@ -2,6 +2,8 @@ import { Injectable, type OnApplicationBootstrap, type OnModuleInit } from '@nes
 import { InjectRepository } from '@nestjs/typeorm';
 import {
   compareProjects,
+  renamedTables,
+  wrongFormerNames,
   schemaNames,
   SESSION_SETTINGS,
   losses,
@@ -79,12 +81,16 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     const { checks } = await this.quality.state(slug);
     const touched = new Set(drafted.tables.map((t) => t.table));
     const text = (project: Project, path: string) => project.files.get(path)?.text ?? null;
+    const after = committed.project ?? line.project;
     return {
       workspace: { slug, name: line.workspace.name, owner: line.workspace.owner.displayName },
       commits: await this.projects.git.log(branchOf(slug), { notIn: MAIN }),
       drafts: line.drafts.map((d) => d.path),
       conflicts: committed.conflicts,
-      errors: (committed.project ?? line.project).diagnostics.filter((d) => d.severity === 'error').map((d) => ({ path: d.path, message: d.message })),
+      errors: [
+        ...after.diagnostics.filter((d) => d.severity === 'error').map((d) => ({ path: d.path, message: d.message })),
+        ...wrongFormerNames(production.project, after).map(({ path, message, hint }) => ({ path, message: `${message}; ${hint}` })),
+      ],
       files: drafted.files.map((f) => ({
         ...f,
         draft: line.drafts.some((d) => d.path === f.path),
@@ -140,6 +146,8 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
           .map((e) => `${e.path}: ${e.message}`)
           .join('; '),
       );
+    const [wrong] = wrongFormerNames(production.project, after);
+    if (wrong) throw new Problem(422, 'wrong-former-name', `${wrong.table}: ${wrong.message}`, wrong.hint);
     this.refuseLosses(losses(production.project, after, change), consents);
     const chosen = this.chosen(migrations(production.project, after, change), treatments);
     const environment = this.projects.environmentOf(undefined);
@@ -161,6 +169,16 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       },
       planned,
     );
+  }
+
+  /** What is known of a table's past in production follows it under its new name. */
+  private async renamePast(was: string, now: string): Promise<void> {
+    const ofProduction = `select s.id from run_step s join run r on r.id = s.run_id where r.environment = $3`;
+    await this.releases.query(
+      `update check_result set check_id = $2 || substr(check_id, length($1) + 1), table_name = $2 where table_name = $1 and step_id in (${ofProduction})`,
+      [was, now, PRODUCTION],
+    );
+    await this.releases.query(`update run_step set table_name = $2 where table_name = $1 and id in (${ofProduction})`, [was, now, PRODUCTION]);
   }
 
   private refuseLosses(lost: readonly Loss[], consents: readonly string[]): void {
@@ -257,6 +275,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       runId: run.id,
     });
     release.recordSuccess();
+    for (const [now, was] of renamedTables(before, after)) await this.renamePast(was, now);
     for (const [table, newest] of release.broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
     return 'succeeded';
   }

@@ -1,10 +1,11 @@
 import {
-  rememberedColumns,
-  type Remembered,
+  type RememberedTable,
   otherMeaning,
   driftProbe,
   planLoad,
   type LoadPlan,
+  formerName,
+  wrongFormerNames,
   type PlanContext,
   type ReferenceTable,
   fingerprints,
@@ -51,9 +52,11 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
     const [relation] = await loader.swaps.oldRelations([own]);
     if (relation?.relkind === 'r' && sameShape(relation, table)) return { kind: 'in place' };
   }
-  const before = released.project.tables.get(table.fullName);
-  if (!released.loaded.has(table.fullName) || before?.kind !== 'definition' || !STATEFUL.has(before.policy)) return { kind: 'none' };
-  const from = targetPlace(released.environment, table);
+  const former = formerName(table);
+  const isRenamed = !released.project.tables.has(table.fullName) && former !== undefined && !project.tables.has(former);
+  const before = released.project.tables.get(isRenamed ? former : table.fullName);
+  if (!before || !released.loaded.has(before.fullName) || before.kind !== 'definition' || !STATEFUL.has(before.policy)) return { kind: 'none' };
+  const from = targetPlace(released.environment, before);
   const found = await loader.swaps.oldRelations([from, ...REMEMBERED.map((what) => rememberedPlace(from, what))]);
   const there = (place: Place) => found.find((r) => r.schema === place.schema && r.name === place.name);
   const relation = there(from);
@@ -64,7 +67,7 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
     from,
     columns: relation.columns.map((c) => c.name),
     ...(optionOf(table, 'drift') === 'add' ? { extras: relation.columns } : {}),
-    remembers: REMEMBERED.filter((what) => there(rememberedPlace(from, what))),
+    remembers: rememberedIn(found, from),
   };
 }
 
@@ -87,25 +90,31 @@ export async function planFrom(
   startOver = false,
 ): Promise<LoadPlan> {
   if (table.kind === 'reference') return planLoad(context, table);
+  const [wrong] = wrongFormerNames(around.released.project, context.project).filter((w) => w.table === table.fullName);
+  if (wrong) throw new Problem(422, 'wrong-former-name', `${wrong.table}: ${wrong.message}`, wrong.hint);
   const found: LoadBase = startOver ? { kind: 'none' } : await baseOf(loader, table, around);
-  const base: LoadBase = found.kind === 'none' ? { ...found, forgets: await ofOtherKeys(loader, table, around) } : found;
+  const base: LoadBase = found.kind === 'none' ? { ...found, there: await besideOf(loader, table, around) } : found;
   const probe = driftProbe(context, table);
-  if (!probe) return planLoad({ ...context, base }, table);
+  const formerly = base.kind === 'copy' && around.beside && base.from.name !== targetPlace(context.environment, table).name ? { formerly: base.from } : {};
+  if (!probe) return { ...planLoad({ ...context, base }, table), ...formerly };
   for (const statement of probe.session) await loader.run(statement);
-  return planLoad({ ...context, base, driftTypes: await loader.typesOf(probe.sql) }, table);
+  return { ...planLoad({ ...context, base, driftTypes: await loader.typesOf(probe.sql) }, table), ...formerly };
 }
 
-/** What is remembered beside a table for a business key that it no longer has. */
-async function ofOtherKeys(loader: Loader, table: Definition, { project, environment }: BaseSurroundings): Promise<Remembered[]> {
+/** What is remembered beside a table that goes on from nothing. */
+async function besideOf(loader: Loader, table: Definition, { environment }: BaseSurroundings): Promise<RememberedTable[]> {
+  if (!table.contract) return [];
   const home = targetPlace(environment, table);
-  const expected = [...rememberedColumns(project, table)].map(([what, columns]) => ({ what, columns, place: rememberedPlace(home, what) }));
-  const there = await loader.swaps.oldRelations(expected.map((e) => e.place));
-  const shape = (columns: readonly { readonly name: string; readonly type: string }[]) => JSON.stringify(columns.map((c) => [c.name, shortType(c.type)]));
-  return expected.flatMap(({ what, columns, place }) => {
-    const relation = there.find((r) => r.name === place.name && r.schema === place.schema);
-    return relation && shape(relation.columns) !== shape(columns) ? [what] : [];
-  });
+  return rememberedIn(await loader.swaps.oldRelations(REMEMBERED.map((what) => rememberedPlace(home, what))), home);
 }
+
+/** What of some relations is remembered beside a table. */
+const rememberedIn = (relations: readonly OldRelation[], home: Place): RememberedTable[] =>
+  REMEMBERED.flatMap((what) => {
+    const place = rememberedPlace(home, what);
+    const found = relations.find((r) => r.name === place.name && r.schema === place.schema);
+    return found ? [{ what, columns: found.columns }] : [];
+  });
 
 function refuseOtherMeaning(before: Definition, after: Definition): void {
   const other = otherMeaning(before, after);

@@ -54,7 +54,7 @@ export class Swaps {
   /** Constraints, indexes, comments and grants beside, and what was made by hand on the old table. */
   async finishBeside(plan: LoadPlan): Promise<void> {
     for (const statement of plan.finish) await this.statements.run(statement);
-    await this.keepOld(plan, await this.oldRelations([plan.target, plan.beside]));
+    await this.keepOld(plan, await this.oldRelations([plan.target, plan.beside, ...(plan.formerly ? [plan.formerly] : [])]));
   }
 
   /**
@@ -84,7 +84,8 @@ export class Swaps {
 
   /** What was made by hand on the old table is made on the one beside. */
   private async keepOld(plan: LoadPlan, found: readonly OldRelation[]): Promise<void> {
-    const [old, fresh] = [plan.target, plan.beside].map((place) => found.find((r) => r.schema === place.schema && r.name === place.name));
+    const at = (place: Place | undefined) => found.find((r) => r.schema === place?.schema && r.name === place.name);
+    const [old, fresh] = [at(plan.target) ?? at(plan.formerly), at(plan.beside)];
     if (!old?.ours || !fresh) return;
     const kept = keptFromOld(plan, old, {
       columns: fresh.columns.map((c) => c.name),

@@ -307,7 +307,9 @@ export interface ProposedFile {
 }
 
 export interface TableChange {
-  readonly kind: 'new' | 'changed' | 'downstream' | 'deleted';
+  readonly kind: 'new' | 'renamed' | 'changed' | 'downstream' | 'deleted';
+  /** Of a renamed table: its former name. */
+  readonly was?: string;
   readonly table: string;
   readonly columnsAdded: readonly string[];
   readonly columnsDropped: readonly string[];

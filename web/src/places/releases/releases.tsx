@@ -54,7 +54,13 @@ function Review() {
   );
 }
 
-const WORDS: Readonly<Record<TableChange['kind'], string>> = { new: 'new', changed: 'query', downstream: 'loaded again', deleted: 'dropped' };
+const WORDS: Readonly<Record<TableChange['kind'], string>> = {
+  new: 'new',
+  renamed: 'renamed',
+  changed: 'query',
+  downstream: 'loaded again',
+  deleted: 'dropped',
+};
 
 function ReviewIndex({ data, file }: { data: Comparison; file: string | undefined }) {
   const { slug, tables } = useProject();
@@ -116,7 +122,8 @@ function TableLine({ change, to, current }: { change: TableChange; to: string | 
       </span>
       {change.kind !== 'downstream' && (
         <span className="block truncate pl-6 text-[12px] text-soft">
-          {columns || (change.kind === 'new' ? 'production does not have it' : 'the columns are the same')}
+          {[change.was ? `was ${change.was}` : '', columns].filter(Boolean).join('; ') ||
+            (change.kind === 'new' ? 'production does not have it' : 'the columns are the same')}
         </span>
       )}
     </>
