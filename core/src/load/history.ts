@@ -128,7 +128,7 @@ select 'overlap' where exists (${overlapping})`,
         ].map((g) => checking('versions_do_not_overlap', g)),
       ],
     ),
-    ...lossGuard(context, CHANGES, "op$ = 'gone'"),
+    ...lossGuard(context, CHANGES, "op$ = 'gone'", `k.${ident(h.validTo)} is null`),
     ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op$ in ('new', 'changed'))`),
     ...shapeSteps(
       context,

@@ -51,14 +51,15 @@ export function mergeSteps(context: PolicyContext, guards: readonly Guard[], ask
   };
   const isNew = `t.row_id$ is null`;
   const isMissing = `q.${ident(key[0]!)} is null`;
-  const reappears = missing === 'flag' && flag !== undefined ? ` or t.${ident(flag)}` : '';
+  // A flag of deletion follows presence in the query alone, whatever update_when says of the other columns.
+  const reappears = missing === 'flag' && flag !== undefined ? `t.${ident(flag)}` : '';
   const missingOp =
     missing === 'delete' ? "'missing'" : missing === 'flag' && flag !== undefined ? `case when t.${ident(flag)} is not true then 'flagged' end` : 'null';
   const op = `case
     when ${isMissing} then ${missingOp}
     when (${when.delete}) then case when ${isNew} then null else 'deleted' end
     when ${isNew} then case when (${when.insert}) then 'inserted' end
-    when (${differ('t', 'q', compared)}${reappears}) and (${when.update}) then 'updated'
+    when (${differ('t', 'q', compared)}${reappears ? ` or ${reappears}` : ''}) and (${when.update}) then 'updated'${reappears ? `\n    when ${reappears} then 'returned'` : ''}
   end`;
   const found = `select * from (
   select ${columnsOf(
@@ -74,14 +75,14 @@ where op$ is not null`;
   const removed = "op$ in ('deleted', 'missing')";
   const written: Written = { compared, removed: removes ? removed : undefined };
   const body = (changes: string, steps: readonly LoadStep[], own: Place): LoadStep[] => [
-    ...lossGuard(context, changes, "op$ in ('missing', 'flagged')"),
+    ...lossGuard(context, changes, "op$ in ('missing', 'flagged', 'deleted')", flag === undefined ? 'true' : `k.${ident(flag)} is not true`),
     ...numberKeys(maps, `(select * from ${changes} where op$ = 'inserted')`),
     ...steps,
     ...lookUpAgain(context, own),
     ...lastMembers(target, { own, home }),
     counts(changes, {
       inserted: "op$ = 'inserted'",
-      updated: "op$ = 'updated'",
+      updated: reappears ? "op$ in ('updated', 'returned')" : "op$ = 'updated'",
       deleted: removed,
       ...(missing === 'flag' ? { flagged: "op$ = 'flagged'" } : {}),
     }),
@@ -132,7 +133,8 @@ function anew({ target, own, home }: PolicyContext, beside: Place, changes: stri
   const items = target.columns.map((c) => {
     const name = ident(c.name);
     if (compared.includes(c)) return when('updated', `c.${name}`, name);
-    if (c.options['role'] === 'deleted flag') return `case c.op$ when 'updated' then false when 'flagged' then true else t.${name} end as ${name}`;
+    if (c.options['role'] === 'deleted flag')
+      return `case c.op$ when 'updated' then false when 'returned' then false when 'flagged' then true else t.${name} end as ${name}`;
     return isStamp(c) ? when('updated', filledValue(target, c, after), name) : `t.${name}`;
   });
   return run(
@@ -203,16 +205,23 @@ select ${columnsOf('t', columns)} from ${qualified(own)} as t where not exists (
 /** Whether a column says something of the last change of its row. */
 const isStamp = (c: ColumnDeclaration): boolean => c.options['role'] === 'row hash' || (c.options['role'] !== 'deleted flag' && stampOf(c) !== undefined);
 
-/** Stops a load that would take more of the table away than its contract allows. */
-export function lossGuard({ target, own }: PolicyContext, changes: string, lost: string): LoadStep[] {
+/**
+ * Stops a load that would take more of what is open away than its contract allows, and shows the rows that would go.
+ * @param lost which changes take a row away
+ * @param open which rows `k` of the table are open
+ */
+export function lossGuard(context: PolicyContext, changes: string, lost: string, open: string): LoadStep[] {
+  const { target, own } = context;
   const largest = optionOf(target.table, 'largest_loss');
   if (largest === undefined) return [];
-  const amount = largest.endsWith('%') ? `(select count(*) from ${qualified(own)}) * ${Number(largest.slice(0, -1)) / 100}` : largest;
+  const known = `(select count(*) from ${knownRows(target, context)} as k where ${open})`;
+  const amount = largest.endsWith('%') ? `${known} * ${Number(largest.slice(0, -1)) / 100}` : largest;
   return [
     guard(
-      `select * from ${changes} where ${lost} and (select count(*) from ${changes} where ${lost}) > ${amount}`,
+      `select 1 from ${changes} where ${lost} having count(*) > ${amount}`,
       `the load would remove more than ${largest} of the rows`,
       'Look why the query returns so few rows; raise largest_loss if it is right.',
+      `select t.* from ${qualified(own)} as t join (select row_id$ from ${changes} where ${lost}) as c on c.row_id$ = t.ctid`,
     ),
   ];
 }
@@ -231,7 +240,7 @@ function inPlace({ target, own, home }: PolicyContext, { compared, removed }: Wr
     ...byPlace([
       ...(removed === undefined ? [] : [run('build', `delete from ${place} as t using ${inOrderOfPlace(removed)} as c where t.ctid = c.row_id$`)]),
       ...(sets.length + flagged.length ? [update([...sets, ...flagged], "op$ = 'updated'")] : []),
-      ...(flag === undefined ? [] : [update([`${ident(flag)} = true`], "op$ = 'flagged'")]),
+      ...(flag === undefined ? [] : [update([`${ident(flag)} = true`], "op$ = 'flagged'"), update(flagged, "op$ = 'returned'")]),
     ]),
     run(
       'build',

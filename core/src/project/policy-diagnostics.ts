@@ -106,6 +106,20 @@ class PolicyReader {
     const ofPolicy = policy === 'merge' ? ['keep', 'delete', 'flag'] : ['keep', 'close'];
     if (missing && (policy === 'merge' || policy === 'history') && !ofPolicy.includes(missing.value))
       this.report(`missing_rows = ${missing.value} is nothing that load = ${policy} does`, `use ${ofPolicy.join(', ')}`, missing.range);
+    const events = this.options.get('effective_from');
+    if (missing && events && policy === 'history')
+      this.report(
+        'missing_rows means nothing to a history from events: a key without events says nothing',
+        'leave missing_rows or effective_from out',
+        missing.range,
+      );
+    const loss = this.options.get('largest_loss');
+    if (loss && (policy === 'merge' || policy === 'history') && (missing === undefined || missing.value === 'keep') && !this.options.has('delete_when'))
+      this.report(
+        'largest_loss has nothing to guard: this load removes no row',
+        policy === 'merge' ? 'write missing_rows = delete or flag, or delete_when' : 'write missing_rows = close',
+        loss.range,
+      );
     if (missing && missing.value !== 'keep' && this.around.partial.length)
       this.report(
         `missing_rows = ${missing.value} needs the whole truth, but ${this.around.partial.join(', ')} is brought in past a watermark only`,

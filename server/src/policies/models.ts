@@ -30,7 +30,8 @@ export function mergeLoad(table: readonly Row[], query: readonly Row[], rules: M
     }
     if (rules.deleteWhen?.(q, t)) continue;
     const changes = !same(q, t, compared) || (rules.missing === 'flag' && t['gone'] === 't');
-    if (!changes || rules.updateWhen?.(q, t) === false) kept.push(t);
+    // Who is back is back, whatever else may not be changed.
+    if (!changes || rules.updateWhen?.(q, t) === false) kept.push(rules.missing === 'flag' ? { ...t, gone: 'f' } : t);
     else kept.push({ ...t, ...Object.fromEntries(compared.map((c) => [c, q[c]!])), ...(rules.missing === 'flag' ? { gone: 'f' } : {}) });
   }
   for (const q of query) {

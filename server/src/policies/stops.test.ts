@@ -74,6 +74,70 @@ describe('what stops a load leaves the table as it was', () => {
     expect(await written(client, 't')).toBe(before);
   });
 
+  test('largest_loss is measured against what is open, and counts what delete_when removes', async () => {
+    const contract = `key text, x text, gone boolean options (role 'deleted flag')) with (load = merge, business_key = 'key', missing_rows = flag, largest_loss = '50%')`;
+    const loads = await loadsOf(client, SCHEMA, contract, 'select key, x from landing.src', source('key text, x text'));
+    await loads.reset();
+    await fill(client, ['key', 'x'], first);
+    await loads.load(hour(1));
+    await fill(client, ['key', 'x'], first.slice(0, 2));
+    await loads.load(hour(2));
+    // One of three is flagged: of the two that are open, one is half, two are more.
+    await fill(client, ['key', 'x'], first.slice(0, 1));
+    await loads.load(hour(3));
+    await fill(client, ['key', 'x'], [{ key: 'd', x: '1' }]);
+    await expect(loads.load(hour(4))).rejects.toMatchObject({
+      message: 'the load would remove more than 50% of the rows',
+      rows: [{ key: 'a', x: '1', gone: 'f' }],
+    });
+    const deleting = await loadsOf(
+      client,
+      SCHEMA,
+      `${merge}, delete_when = 'q.x = ''9''', largest_loss = 1)`,
+      'select key, x from landing.src',
+      source('key text, x text'),
+    );
+    await deleting.reset();
+    await fill(client, ['key', 'x'], first);
+    await deleting.load(hour(1));
+    await fill(
+      client,
+      ['key', 'x'],
+      first.map((r) => ({ ...r, x: '9' })),
+    );
+    await expect(deleting.load(hour(2))).rejects.toMatchObject({ message: 'the load would remove more than 1 of the rows', rows: { length: 3 } });
+  });
+
+  test.each(['in_place', 'rewrite'])('a member that returns loses its flag whatever update_when says (%s)', async (shape) => {
+    const contract = `key text, x text, gone boolean options (role 'deleted flag')) with (load = merge, business_key = 'key', missing_rows = flag, update_when = 'q.x > t.x', shape = ${shape})`;
+    const loads = await loadsOf(client, SCHEMA, contract, 'select key, x from landing.src', source('key text, x text'));
+    await loads.reset();
+    await fill(
+      client,
+      ['key', 'x'],
+      [
+        { key: 'a', x: '5' },
+        { key: 'b', x: '5' },
+      ],
+    );
+    await loads.load(hour(1));
+    await fill(client, ['key', 'x'], [{ key: 'b', x: '5' }]);
+    await loads.load(hour(2));
+    await fill(
+      client,
+      ['key', 'x'],
+      [
+        { key: 'a', x: '3' },
+        { key: 'b', x: '5' },
+      ],
+    );
+    expect(await loads.load(hour(3))).toMatchObject({ updated: 1 });
+    expect((await client.query(`select key, x, gone from ${SCHEMA}.t order by 1`)).rows).toEqual([
+      { key: 'a', x: '5', gone: 'f' },
+      { key: 'b', x: '5', gone: 'f' },
+    ]);
+  });
+
   const events = `${key}, valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')) with (load = history, business_key = 'key', effective_from = 'at'`;
   test.each<[string, string, Row[], string | undefined]>([
     [

@@ -43,11 +43,17 @@ describe('a merge with numbered keys', () => {
     });
     const numbers = await rows('select member_key, name from core.member where member_key <> 0 order by name');
     expect(numbers).toHaveLength(3);
-    await succeeded({ 'core/member.sql': definition('code integer not null unique, name text', 'code', 'select code::integer as code, name from reference.member') });
+    await succeeded({
+      'core/member.sql': definition('code integer not null unique, name text', 'code', 'select code::integer as code, name from reference.member'),
+    });
     expect(await rows('select member_key, name from core.member where member_key <> 0 order by name')).toEqual(numbers);
     await succeeded({
       'reference/member.csv': 'code,name\n1,one\n2,two\n3,three\n70000,many\n',
-      'core/member.sql': definition("member_no bigint options (was 'code') not null unique, name text", 'member_no', 'select code::bigint as member_no, name from reference.member'),
+      'core/member.sql': definition(
+        "member_no bigint options (was 'code') not null unique, name text",
+        'member_no',
+        'select code::bigint as member_no, name from reference.member',
+      ),
       'core/visit.sql': fact('member_no'),
     });
     const after = await rows('select member_key, name from core.member where member_key <> 0 order by name');
@@ -77,7 +83,10 @@ describe('a history from events', () => {
     // The source has forgotten the old events, and says one more, finer.
     await succeeded({
       'reference/tariff_event.csv': events('a,2026-03-01,2.125,y'),
-      'core/tariff.sql': definition('rate numeric(8,3), kind text', 'select code, at::timestamptz as at, rate::numeric(8,3) as rate, kind from reference.tariff_event'),
+      'core/tariff.sql': definition(
+        'rate numeric(8,3), kind text',
+        'select code, at::timestamptz as at, rate::numeric(8,3) as rate, kind from reference.tariff_event',
+      ),
     });
     const widened = await rows('select tariff_no, code, rate::text, kind, valid_from from core.tariff where tariff_no <> 0 order by 2, 5');
     expect(widened.map((r) => [r['code'], r['rate'], r['kind']])).toEqual([
@@ -94,13 +103,15 @@ describe('a history from events', () => {
         'select code, at::timestamptz as at, rate::numeric(8,3) as price, kind from reference.tariff_event',
       ),
     });
-    expect((await rows('select code, price::text, kind from core.tariff where tariff_no <> 0 order by code, valid_from')).map((r) => Object.values(r))).toEqual([
-      ['a', '1.500', null],
-      ['a', '2.500', null],
-      ['a', '2.125', 'y'],
-      ['b', '7.100', null],
-      ['b', '8.063', 'z'],
-    ]);
+    expect((await rows('select code, price::text, kind from core.tariff where tariff_no <> 0 order by code, valid_from')).map((r) => Object.values(r))).toEqual(
+      [
+        ['a', '1.500', null],
+        ['a', '2.500', null],
+        ['a', '2.125', 'y'],
+        ['b', '7.100', null],
+        ['b', '8.063', 'z'],
+      ],
+    );
   });
 });
 
@@ -119,8 +130,13 @@ select code, length::integer as length from reference.quay_list;\ngrant select o
     await draft(mira, slug, 'core/quay.sql', () => null);
     await draft(mira, slug, 'core/wharf.sql', () => definition('wharf', ", was = 'core.quay'"));
     await draft(mira, slug, 'reference/quay_list.csv', () => 'code,length\ns,2\nw,3\n');
-    const review = (await mira.get(`/api/workspaces/${slug}/comparison`)).body as { tables: { kind: string; table: string; was?: string }[]; losses: unknown[] };
-    expect(review.tables.filter((t) => t.table.startsWith('core.'))).toEqual([expect.objectContaining({ kind: 'renamed', table: 'core.wharf', was: 'core.quay' })]);
+    const review = (await mira.get(`/api/workspaces/${slug}/comparison`)).body as {
+      tables: { kind: string; table: string; was?: string }[];
+      losses: unknown[];
+    };
+    expect(review.tables.filter((t) => t.table.startsWith('core.'))).toEqual([
+      expect.objectContaining({ kind: 'renamed', table: 'core.wharf', was: 'core.quay' }),
+    ]);
     expect(review.losses).toEqual([]);
     await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'x' });
     const { body } = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x' });
