@@ -105,7 +105,9 @@ await main(async () => {
           const how = signal ?? `code ${code}`;
           deaths = Date.now() - born < SOON_SECONDS * 1000 ? deaths + 1 : 1;
           if (deaths >= MOST_DEATHS) {
-            const plain = new Plain(`The server has ended ${deaths} times within ${SOON_SECONDS} seconds of its start (${how}). What it wrote above says why; nothing was lost.`);
+            const plain = new Plain(
+              `The server has ended ${deaths} times within ${SOON_SECONDS} seconds of its start (${how}). What it wrote above says why; nothing was lost.`,
+            );
             if (!isReady) return reject(plain);
             process.stderr.write(`${plain.message}\n`);
             return void end(1);

@@ -72,6 +72,8 @@ export interface PlanContext {
   readonly base?: LoadBase;
   /** The load's time, ISO 8601; the transaction's where it is not given. */
   readonly time?: string;
+  /** The time of the table's last load, ISO 8601 with microseconds: this one's is later, whatever the clock says. */
+  readonly lastTime?: string;
   /** Of a history by state: what changed corrects open versions, and makes no new ones. */
   readonly corrects?: boolean;
   /** Types of columns that drift adds, where the project does not say them. */
@@ -197,7 +199,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
     relation: 'table',
     session: [
       ...sessionStatements(usedSettings(table, settings)),
-      { kind: 'session', sql: `select set_config('load.time', ${context.time === undefined ? 'now()::text' : literal(context.time).trim()}, true)` },
+      { kind: 'session', sql: `select set_config('load.time', ${timeOf(context)}, true)` },
       { kind: 'session', sql: `select set_config('load.run', ${literal(context.run ?? '').trim()}, true)` },
       ...beforeStatements(project, table),
     ],
@@ -230,6 +232,13 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
       : {}),
     finish: base.kind === 'in place' ? [] : [...finish, ...stateGrants(policy, environment)],
   };
+}
+
+/** The time of a load as a text: the clock's, or the next instant after the last load's. */
+function timeOf({ time, lastTime }: PlanContext): string {
+  if (lastTime === undefined) return time === undefined ? 'now()::text' : literal(time).trim();
+  const clock = time === undefined ? 'now()' : `timestamptz ${literal(time).trim()}`;
+  return `greatest(${clock}, timestamptz ${literal(lastTime).trim()} + interval '1 microsecond')::text`;
 }
 
 /** The checks of a table's contract, with the project's functions in their conditions replaced. */

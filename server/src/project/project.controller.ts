@@ -65,8 +65,8 @@ export class ProjectController {
 
   @Get()
   async list() {
-    const all = await this.project.list();
-    return Promise.all(all.map(async (w) => workspaceOut(w, (await this.project.draftsOf(w)).length)));
+    const [all, drafts] = await Promise.all([this.project.list(), this.project.draftCounts()]);
+    return all.map((w) => workspaceOut(w, drafts.get(w.id) ?? 0));
   }
 
   @Needs('editor')

@@ -182,6 +182,23 @@ export class ProjectService implements OnModuleDestroy {
     return project;
   }
 
+  /** How many drafts each workspace has, by its id; none where there are none. */
+  async draftCounts(): Promise<Map<string, number>> {
+    const rows = (await this.drafts.query('select workspace_id as id, count(*)::int as n from draft group by 1')) as { id: string; n: number }[];
+    return new Map(rows.map((r) => [r.id, r.n]));
+  }
+
+  /** Workspaces that may hold something which production does not: with drafts, or a branch of their own. */
+  async changed(): Promise<Workspace[]> {
+    const [all, drafts, main, branches] = await Promise.all([
+      this.list(),
+      this.draftCounts(),
+      this.git.resolve(MAIN),
+      this.git.branches('refs/heads/workspace/'),
+    ]);
+    return all.filter((w) => drafts.has(w.id) || branches.get(branchOf(w.slug)) !== main);
+  }
+
   draftsOf(workspace: Workspace): Promise<Draft[]> {
     return this.drafts.find({ where: { workspace: { id: workspace.id } }, relations: WRITERS, order: { path: 'ASC' } });
   }

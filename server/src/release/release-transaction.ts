@@ -3,6 +3,7 @@ import {
   compileFunction,
   fingerprints,
   functionsOf,
+  literal,
   REMEMBERED,
   rememberedPlace,
   settingsOf,
@@ -18,14 +19,15 @@ import {
   type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
-import { BuildService, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
+import type { Clock } from '../run/clock.service.js';
+import { BuildService, LOAD_TIME, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
 import { errorOfRows, traceRows } from '../warehouse/trace.js';
 import { logger, Problem } from '../shared/problem.js';
 import type { StepJournal } from '../run/step-journal.js';
 import { Run, type RunStep, type StepError } from '../run/run.entities.js';
-import { landingBeside } from '../source/delivery.service.js';
-import { intakeError, IntakeService } from '../source/intake.service.js';
+import { landingBeside } from '../source/landing.js';
+import { intakeError, IntakeService, keepsLanded } from '../source/intake.service.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
 import type { CheckOutcome } from '../warehouse/check-outcome.js';
 import type { Loader } from '../warehouse/loader.js';
@@ -40,6 +42,8 @@ interface BuiltTable {
   readonly rowsOut?: string;
   readonly checks: readonly CheckOutcome[];
   readonly loader: Loader;
+  /** Of a table that keeps rows: when its load took place, and by which clock. */
+  readonly when?: { readonly time: string; readonly clock: Clock };
 }
 
 /** One release in one transaction: everything beside, checked, then swapped together. */
@@ -106,8 +110,9 @@ export class ReleaseTransaction {
     const table = this.after.tables.get(step.table) as SourceTable;
     const loader = this.warehouse.loader(this.client, this.environment);
     try {
-      if (this.after.servers.get(table.server)?.wrapper === 'file_fdw') {
-        // Files come by themselves: the release makes room for them.
+      const isKept = this.after.servers.get(table.server)?.wrapper === 'file_fdw' || keepsLanded(this.before.tables.get(table.fullName), table);
+      if (isKept) {
+        // Files come by themselves, and what was brought in past a watermark is not brought in again: the release makes room for more.
         const item = await landingBeside(this.client, loader, this.environment, table);
         this.built.set(table.fullName, { step, item, rows: null, checks: [], loader });
         return true;
@@ -129,6 +134,8 @@ export class ReleaseTransaction {
     const loader = this.warehouse.loader(this.client, this.environment);
     try {
       await this.client.query('savepoint before_table');
+      const bases = await this.bases();
+      const when = (await this.builds.loadTimes(this.after, bases))(table.fullName);
       const treatment = this.run.request.release?.treatments?.[table.fullName];
       const plan = await planFrom(
         loader,
@@ -138,10 +145,10 @@ export class ReleaseTransaction {
           placeOf: this.placeOf,
           run: String(this.run.id),
           corrects: treatment === 'correct',
-          ...(await this.builds.loadTime()),
+          ...when.plan,
         },
         table,
-        await this.bases(),
+        bases,
         treatment === 'start over',
       );
       const { rows, checks } = await this.builds.makeAndCheck(loader, plan, this.after, this.placeOf);
@@ -149,8 +156,9 @@ export class ReleaseTransaction {
         this.failure = { step, loader, checks };
         return false;
       }
+      const time = plan.steps ? await this.loadTime() : undefined;
       await loader.swaps.finishBeside(plan);
-      this.built.set(table.fullName, { step, item: plan, rows, checks, loader });
+      this.built.set(table.fullName, { step, item: plan, rows, checks, loader, ...(time === undefined ? {} : { when: { time, clock: when.clock } }) });
       return true;
     } catch (error) {
       if (error instanceof LoadStopped || error instanceof Problem) {
@@ -180,6 +188,12 @@ export class ReleaseTransaction {
       logger.warn(failure);
       return {};
     }
+  }
+
+  /** The time of the load that this transaction has just done. */
+  private async loadTime(): Promise<string | undefined> {
+    const { rows } = await this.client.query<{ time: string | null }>(`select ${LOAD_TIME} as time`);
+    return rows[0]?.time ?? undefined;
   }
 
   /** A release builds everything beside, and stateful tables from a copy of what is there. */
@@ -222,8 +236,10 @@ export class ReleaseTransaction {
       }),
     );
     const prints = fingerprints(this.after);
-    for (const [table, { rows }] of this.built)
-      await this.client.query(this.warehouse.remembering(this.environment, table, prints.get(table)!, rows, this.run.id));
+    for (const [table, { rows, when }] of this.built) {
+      const time = when && { time: literal(when.time).trim(), clock: when.clock };
+      await this.client.query(this.warehouse.remembering(this.environment, table, { fingerprint: prints.get(table)!, rows, runId: this.run.id, ...time }));
+    }
     await this.warehouse.forget(this.client, this.environment, this.dropped);
     await this.warehouse.rememberRelease(this.client, this.environment, this.run.commit);
     this.gone.push(...loader.swaps.gone);
@@ -232,8 +248,14 @@ export class ReleaseTransaction {
   }
 
   recordSuccess(): void {
-    for (const { step, rows, rowsOut, checks, loader } of this.built.values()) {
-      const change = { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader), ...(rowsOut === undefined ? {} : { rowsOut }) } as const;
+    for (const { step, rows, rowsOut, checks, loader, when } of this.built.values()) {
+      const change = {
+        state: 'done',
+        statements: loader.ran,
+        rowsIn: rows,
+        ...didOf(loader, when?.clock),
+        ...(rowsOut === undefined ? {} : { rowsOut }),
+      } as const;
       this.journal.end(this.run, step, change, checks);
     }
     for (const { step, outcome, loader } of this.checkSteps) this.journal.end(this.run, step, { state: 'done', statements: loader.ran }, [outcome]);

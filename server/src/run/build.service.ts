@@ -16,6 +16,7 @@ import {
   worst,
   type Environment,
   type LoadPlan,
+  type PlanContext,
   type Place,
   type Project,
 } from '@ouvrage/core';
@@ -30,7 +31,7 @@ import { FAULT_ROWS } from '../warehouse/statements.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { takeBack, WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
 import type { Run, RunStep, StepError } from './run.entities.js';
-import { ClockService } from './clock.service.js';
+import { ClockService, type Clock } from './clock.service.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';
 import { RunService } from './run.service.js';
 import { StepJournal } from './step-journal.js';
@@ -43,8 +44,8 @@ interface BuildContext {
   readonly environment: Environment;
   readonly standings: ReadonlyMap<string, Standing>;
   readonly bases: BaseSurroundings;
-  /** When the loads take place, where that is not the real time. */
-  readonly time?: string;
+  /** When a table's load takes place. */
+  readonly times: (table: string) => LoadTime;
   /** Tables that this run has built. */
   readonly built: Set<string>;
   readonly placeOf: (table: string) => Place;
@@ -90,7 +91,7 @@ export class BuildService implements OnModuleInit {
       bases,
       built,
       placeOf,
-      ...(await this.loadTime()),
+      times: await this.loadTimes(project, bases),
       parameters: new Map(Object.entries(run.request.parameters)),
     };
   }
@@ -218,8 +219,8 @@ export class BuildService implements OnModuleInit {
     if (table.kind === 'source') throw new Error(`${table.fullName} is brought in, not built`);
     refuseEffects(project, table.path);
     const over = run.request.startOver?.includes(table.fullName);
-    const time = context.time === undefined ? {} : { time: context.time };
-    const planned = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...time }, table, context.bases, over);
+    const when = context.times(table.fullName);
+    const planned = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...when.plan }, table, context.bases, over);
     const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, placeOf, true);
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');
@@ -227,18 +228,42 @@ export class BuildService implements OnModuleInit {
       return false;
     }
     await this.putInPlace(loader, plan, [
-      this.warehouse.remembering(environment, table.fullName, fingerprints(project).get(table.fullName)!, rows, run.id),
+      this.warehouse.remembering(environment, table.fullName, {
+        fingerprint: fingerprints(project).get(table.fullName)!,
+        rows,
+        runId: run.id,
+        ...(plan.steps ? { time: LOAD_TIME, clock: when.clock } : {}),
+      }),
       'commit',
     ]);
     context.built.add(table.fullName);
-    this.journal.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader) }, checks);
+    this.journal.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader, plan.steps ? when.clock : undefined) }, checks);
     return true;
   }
 
-  /** The time of loads, where it is not the real one. */
-  async loadTime(): Promise<{ time?: string }> {
-    const time = (await this.clock.harbour())?.toISOString();
-    return time === undefined ? {} : { time };
+  /**
+   * When loads take place: by the clock that a table was first loaded with, and always later than its last load.
+   * @throws Problem, when asked of a table, where that clock has gone back since
+   */
+  async loadTimes(project: Project, { here, released }: BaseSurroundings): Promise<(table: string) => LoadTime> {
+    const harbour = await this.clock.harbour();
+    const clockOf = await this.clock.clocks(project);
+    return (table) => {
+      const last = here.get(table) ?? released.loaded.get(table);
+      const clock = harbour === undefined ? 'real' : (last?.clock ?? clockOf(table));
+      const now = clock === 'stand-in' ? harbour! : new Date();
+      if (last?.loadTime !== undefined && Date.parse(last.loadTime) - now.getTime() > CLOCK_SLACK_MILLISECONDS)
+        throw new Problem(
+          409,
+          'clock-behind',
+          `${table} was last loaded at ${last.loadTime}, and the ${clock === 'real' ? 'real' : 'stand-in’s'} clock says ${now.toISOString()}`,
+          'Set the clock right, or start the table over.',
+        );
+      return {
+        clock,
+        plan: { ...(clock === 'stand-in' ? { time: harbour!.toISOString() } : {}), ...(last?.loadTime === undefined ? {} : { lastTime: last.loadTime }) },
+      };
+    };
   }
 
   /** Makes one table beside and runs its checks; shared with releases, where all swaps come last. */
@@ -321,14 +346,25 @@ function refuseEffects(project: Project, path: string): void {
   throw new Problem(422, 'not-only-reading', `${path}, line ${line}: ${found.message}`, found.hint);
 }
 
+/** How far a clock may be behind the last load: clocks are set, and nothing shows. */
+const CLOCK_SLACK_MILLISECONDS = 60_000;
+/** The load's time as its transaction has it. */
+export const LOAD_TIME = `nullif(current_setting('load.time', true), '')`;
+
+/** When a load takes place. */
+export interface LoadTime {
+  readonly clock: Clock;
+  readonly plan: Pick<PlanContext, 'time' | 'lastTime'>;
+}
+
 /** The name of a file of checks/ that a step runs. */
 const checkName = (step: string): string => step.slice('checks/'.length);
 
 /** What a load did: what it counted, if it counts anything, rows of each kind, and why it took its shape. */
-export const didOf = ({ counts, kinds, note }: Loader) => ({
+export const didOf = ({ counts, kinds, note }: Loader, clock?: Clock) => ({
   counts: Object.keys(counts).length ? counts : null,
   kinds: Object.keys(kinds).length ? kinds : null,
-  note: note ?? null,
+  note: [note, clock === 'stand-in' ? 'its time is the stand-in’s' : undefined].filter((n) => n !== undefined).join('; ') || null,
 });
 
 /** The check of the policy that stopped a load. */

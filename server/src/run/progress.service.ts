@@ -46,6 +46,7 @@ export class ProgressService implements OnModuleInit, OnModuleDestroy {
   }
 
   async tell(note: ProgressNote): Promise<void> {
-    await this.listener?.query('select pg_notify($1, $2)', [CHANNEL, JSON.stringify(note)]);
+    // Who listens asks again by itself: a note that is lost is no reason to fail what it is about.
+    await this.listener?.query('select pg_notify($1, $2)', [CHANNEL, JSON.stringify(note)]).catch((error: unknown) => logger.warn(error));
   }
 }

@@ -21,6 +21,8 @@ export type RunWork = (run: Run, steps: RunStep[], signal: AbortSignal) => Promi
 const TASK = 'ouvrage_run';
 /** Runs of different environments at a time; one environment has one run at a time. */
 const RUNS_AT_A_TIME = 3;
+/** How often runs are looked for that nobody works on any more: their process died, or lost the database while it told of their end. */
+const LOOK_MILLISECONDS = 10_000;
 
 /** Runs: asked for, queued in PostgreSQL, worked on, stopped, taken up again. */
 @Injectable()
@@ -28,6 +30,9 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
   private readonly works = new Map<RunKind, RunWork>();
   private pool?: pg.Pool;
   private worker?: Runner;
+  /** Runs that this process works on. */
+  private readonly working = new Set<number>();
+  private looking: NodeJS.Timeout | undefined;
   private utils?: WorkerUtils;
 
   constructor(
@@ -54,7 +59,9 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     const quiet = new Logger(() => (level, message) => (level === 'error' ? logger.error(message) : undefined));
     this.utils = await makeWorkerUtils({ pgPool: this.pool, logger: quiet });
     await this.utils.migrate();
+    await this.unlockJobs();
     await this.markInterrupted();
+    this.looking = setInterval(() => void this.markInterrupted().catch((error: unknown) => logger.warn(error)), LOOK_MILLISECONDS);
     this.worker = await startWorker({
       pgPool: this.pool,
       logger: quiet,
@@ -66,17 +73,14 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
   }
 
   async onApplicationShutdown(): Promise<void> {
+    clearInterval(this.looking);
     await this.worker?.stop().catch(() => undefined);
     await this.utils?.release();
     await this.pool?.end();
   }
 
-  /**
-   * Each run that is worked on holds an advisory lock for as long as its process lives. A running run
-   * whose lock is free was killed: its transactions were rolled back by PostgreSQL. Its worker's locks
-   * on the queue are taken away, so that the environment's next run is not kept waiting.
-   */
-  private async markInterrupted(): Promise<void> {
+  /** A killed worker's locks on the queue are taken away, so that the environment's next run is not kept waiting. */
+  private async unlockJobs(): Promise<void> {
     const { rows: jobs } = await this.pool!.query<{ key: string; locked_by: string }>(
       `select key, locked_by from graphile_worker.jobs where task_identifier = $1 and locked_by is not null`,
       [TASK],
@@ -90,7 +94,15 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
       if (queued) await this.enqueue(queued);
       await lock.release();
     }
+  }
+
+  /**
+   * Each run that is worked on holds an advisory lock for as long as its process lives. A running run
+   * whose lock is free was killed: its transactions were rolled back by PostgreSQL.
+   */
+  private async markInterrupted(): Promise<void> {
     for (const run of await this.runs.findBy({ state: 'running' })) {
+      if (this.working.has(run.id)) continue;
       const lock = await this.lock(run.id);
       if (!lock) continue;
       await this.steps.update(
@@ -100,7 +112,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
       await this.runs.update(run.id, {
         state: 'interrupted',
         finishedAt: new Date(),
-        error: 'The server ended while this run was going on. Nothing is half-built; continue it to do the rest.',
+        error: 'The server, or its database, ended while this run was going on. Nothing is half-built; continue it to do the rest.',
       });
       await lock.release();
     }
@@ -221,6 +233,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     if (run?.state !== 'queued') return;
     const lock = await this.lock(id);
     if (!lock) return;
+    this.working.add(id);
     const controller = new AbortController();
     const listening = this.progress.notes.subscribe((note) => note.run === id && note.what === 'stop' && controller.abort());
     try {
@@ -240,9 +253,10 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
       await this.runs.update(id, { state: controller.signal.aborted ? 'stopped' : 'failed', finishedAt: new Date(), error: message });
     } finally {
       listening.unsubscribe();
+      this.working.delete(id);
       this.journal.close(run);
       await this.changed(run);
-      await lock.release();
+      await lock.release().catch((error: unknown) => logger.warn(error));
     }
   }
 

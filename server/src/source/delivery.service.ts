@@ -7,8 +7,6 @@ import {
   fingerprints,
   ident,
   idents,
-  literal,
-  planIntake,
   qualified,
   tableForFile,
   targetPlace,
@@ -38,6 +36,7 @@ import type { Loader } from '../warehouse/loader.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { refuseErrors, sameColumns } from './intake.service.js';
 import { Delivery, type DeliveryState } from './delivery.entities.js';
+import { landingBeside } from './landing.js';
 import { readDelivery, UnreadableFile, type BadValue, type DeliveredRow, type FileColumn } from './read-delivery.js';
 import { SourceStateService } from './source-state.service.js';
 
@@ -294,7 +293,9 @@ export class DeliveryService implements OnApplicationShutdown {
       }
       const target = targetPlace(environment, table);
       const { rows: counted } = await client.query<{ total: string }>(`select count(*) as total from ${qualified(target)}`);
-      await client.query(this.warehouse.remembering(environment, table.fullName, fingerprints(project).get(table.fullName)!, counted[0]!.total, 0));
+      await client.query(
+        this.warehouse.remembering(environment, table.fullName, { fingerprint: fingerprints(project).get(table.fullName)!, rows: counted[0]!.total, runId: 0 }),
+      );
       await client.query('commit');
       await this.states.broughtIn(PRODUCTION, table.fullName, await this.newest(client, table, target));
       return { state: 'loaded', rows: String(rows), ...(options.setsAside ? { rejects: String(rejects) } : {}) };
@@ -434,23 +435,4 @@ async function makeLandingTable(client: pg.PoolClient, loader: Loader, environme
   if (await sameColumns(client, target, table)) return;
   const item = await landingBeside(client, loader, environment, table);
   await loader.swaps.swap([item]);
-}
-
-/** An empty landing table beside, with the rows of the one in place as far as it has the same columns. */
-export async function landingBeside(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable) {
-  const { build, beside, target, finish } = planIntake(environment, table);
-  await loader.run({ kind: 'build', sql: build });
-  const { rows } = await client.query<{ name: string }>(
-    `select attname as name from pg_attribute where attrelid = to_regclass(${literal(qualified(target))}) and attnum > 0 and not attisdropped`,
-  );
-  const common = table.contract.columns.filter((c) => rows.some((r) => r.name === c.name));
-  if (common.length) {
-    const names = idents(common.map((c) => c.name));
-    await loader.run({
-      kind: 'build',
-      sql: `insert into ${qualified(beside)} (${names}) select ${common.map((c) => `cast(${ident(c.name)} as ${c.type})`).join(', ')} from ${qualified(target)}`,
-    });
-  }
-  for (const statement of finish) await loader.run(statement);
-  return { target, beside, relation: 'table' as const };
 }

@@ -109,7 +109,7 @@ export class ImportService {
   async unbound(): Promise<{ readonly server: string; readonly workspaces: readonly string[] }[]> {
     const bound = await this.connections.bound('production');
     const found = new Map<string, string[]>();
-    for (const slug of [PRODUCTION, ...(await this.projects.list()).map((w) => w.slug)]) {
+    for (const slug of [PRODUCTION, ...(await this.projects.changed()).map((w) => w.slug)]) {
       const { project } = await this.projects.line(slug);
       for (const { name, wrapper } of project.servers.values())
         if (name !== 'warehouse' && wrapper !== 'file_fdw' && !bound.has(name)) found.set(name, [...(found.get(name) ?? []), slug]);

@@ -19,6 +19,8 @@ import {
   type Place,
   type Project,
   type SourceTable,
+  type Table,
+  watermarkOf,
   type SwapItem,
 } from '@ouvrage/core';
 import type pg from 'pg';
@@ -37,6 +39,7 @@ import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
 import { describeTables } from './catalog.js';
 import { ConnectionService } from './connection.service.js';
 import { copyOut } from './copy-out.js';
+import { landingBeside } from './landing.js';
 import type { BoundEnvironment } from './source.entities.js';
 import { SourceStateService } from './source-state.service.js';
 
@@ -113,7 +116,9 @@ export class IntakeService implements OnModuleInit {
       const taken = await this.heldAgainstSystem(source, run.environment, table);
       await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
       const rows = await this.copy(source, client, loader, environment, taken, run.request.limit);
-      await client.query(this.warehouse.remembering(environment, table.fullName, fingerprints(project).get(table.fullName)!, rows.total, run.id));
+      await client.query(
+        this.warehouse.remembering(environment, table.fullName, { fingerprint: fingerprints(project).get(table.fullName)!, rows: rows.total, runId: run.id }),
+      );
       await client.query('commit');
       client.release();
       await this.warehouse.remake(loader.swaps.gone);
@@ -170,7 +175,7 @@ export class IntakeService implements OnModuleInit {
     table: SourceTable,
     limit: number | undefined,
   ): Promise<{ out: string; in: string; total: string; newest: string | null }> {
-    const past = await this.reached(client, environment, table);
+    const past = await this.reached(client, loader, environment, table);
     const plan = planIntake(environment, table, { past, limit });
     const copied = await this.copyBeside(source, client, loader, plan, table.server);
     for (const statement of plan.finish) await loader.run(statement);
@@ -222,10 +227,15 @@ export class IntakeService implements OnModuleInit {
   }
 
   /** How far an incremental landing table has come; undefined where all rows have to be brought in. */
-  private async reached(client: pg.PoolClient, environment: Environment, table: SourceTable): Promise<string | undefined> {
+  private async reached(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable): Promise<string | undefined> {
     const target = targetPlace(environment, table);
     const sql = boundSql(table, target);
-    if (sql === undefined || !(await sameColumns(client, target, table))) return undefined;
+    if (sql === undefined || !(await hasColumn(client, target, watermarkOf(table)!))) return undefined;
+    if (!(await sameColumns(client, target, table))) {
+      // Columns have changed: the rows that landing has stay, and reading goes on past them.
+      const item = await landingBeside(client, loader, environment, table);
+      await loader.swaps.swap([item]);
+    }
     const { rows } = await client.query<{ past: string | null }>(sql);
     return rows[0]?.past ?? undefined;
   }
@@ -282,6 +292,24 @@ export async function sameColumns(client: pg.PoolClient, target: { schema: strin
     [qualified(target), table.contract.columns.map((c) => c.name), table.contract.columns.map((c) => c.type.replace(/\(.*?\)/, ''))],
   );
   return rows[0]?.same ?? false;
+}
+
+/** Whether a landing table is there and has a column. */
+async function hasColumn(client: pg.PoolClient, target: Place, column: string): Promise<boolean> {
+  const { rowCount } = await client.query(`select from pg_attribute where attrelid = to_regclass($1) and attname = $2 and attnum > 0 and not attisdropped`, [
+    qualified(target),
+    column,
+  ]);
+  return rowCount === 1;
+}
+
+/** Options of a source table that say which rows are its rows. */
+const ROWS_ARE = ['schema_name', 'table_name', 'only', 'intake', 'watermark'];
+
+/** Whether a source table that is declared otherwise than before still has the same rows, brought in past a watermark: then only its columns changed. */
+export function keepsLanded(before: Table | undefined, after: SourceTable): boolean {
+  if (before?.kind !== 'source' || before.server !== after.server || watermarkOf(after) === undefined) return false;
+  return ROWS_ARE.every((name) => before.contract.options.get(name)?.value === after.contract.options.get(name)?.value);
 }
 
 /** What of a drift a policy does not take, in words; undefined where the intake can go on. */

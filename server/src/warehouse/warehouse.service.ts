@@ -27,6 +27,7 @@ import { handled } from '../shared/pools.js';
 import { forgetPlans } from './catalog-questions.js';
 import { Loader } from './loader.js';
 import { holding, makeLocks } from './locks.js';
+import type { Clock } from '../run/clock.service.js';
 import { isDatabaseError, stepError } from './sql-error.js';
 
 /** What the last successful load of a table was. */
@@ -35,10 +36,24 @@ export interface Loaded {
   readonly rows: string | null;
   readonly runId: number;
   readonly at: string;
+  /** The time of the load, ISO 8601 with microseconds; of tables that keep rows. */
+  readonly loadTime?: string;
+  /** The clock that it is from. */
+  readonly clock?: Clock;
 }
 
 /** The schema beside a layer's where an environment remembers what it holds. */
 export const STATE_LAYER = 'ouvrage';
+
+/** What is remembered of a load. */
+export interface Remembering {
+  readonly fingerprint: string;
+  readonly rows: string | null;
+  readonly runId: number;
+  /** An expression for the load's time, where it has one. */
+  readonly time?: string;
+  readonly clock?: Clock;
+}
 
 /** Where a table can be read: built here, taken from production, or nowhere yet. */
 export interface Standing {
@@ -79,6 +94,8 @@ interface LoadedRow {
   readonly row_count: string | null;
   readonly run_id: number;
   readonly loaded_at: Date;
+  readonly time: string | null;
+  readonly clock_name: Clock | null;
 }
 
 /** Takes back what a connection has not committed, and gives it back; a broken one is closed. */
@@ -229,6 +246,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
     await this.transaction(this.builder(environment), async (client) => {
       await client.query(`create table if not exists ${state}.loaded (
         table_name text primary key, fingerprint text not null, row_count bigint, run_id integer not null, loaded_at timestamptz not null default now())`);
+      await client.query(`alter table ${state}.loaded add column if not exists load_time timestamptz, add column if not exists clock text`);
       await client.query(`create table if not exists ${state}.released (commit_id text not null, released_at timestamptz not null default now())`);
       if (environment.readers.length) await client.query(`grant select on ${state}.loaded to ${idents(environment.readers)}`);
     });
@@ -291,17 +309,34 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
     const found = await this.session(this.builder(environment), async (client) => {
       const { rows } = await client.query<{ there: boolean }>(`select to_regclass($1) is not null as there`, [qualified(place)]);
       if (!rows[0]?.there) return [];
-      return (await client.query<LoadedRow>(`select * from ${qualified(place)}`)).rows;
+      // Written before loads had a time of their own, it has no columns for it.
+      return (
+        await client.query<LoadedRow>(`select l.*, to_jsonb(l) ->> 'load_time' as time, to_jsonb(l) ->> 'clock' as clock_name from ${qualified(place)} as l`)
+      ).rows;
     });
-    return new Map(found.map((r) => [r.table_name, { fingerprint: r.fingerprint, rows: r.row_count, runId: r.run_id, at: r.loaded_at.toISOString() }]));
+    return new Map(
+      found.map((r) => [
+        r.table_name,
+        {
+          fingerprint: r.fingerprint,
+          rows: r.row_count,
+          runId: r.run_id,
+          at: r.loaded_at.toISOString(),
+          ...(r.time === null ? {} : { loadTime: r.time }),
+          ...(r.clock_name === null ? {} : { clock: r.clock_name }),
+        },
+      ]),
+    );
   }
 
   /** The statement that remembers a load, for the transaction that makes it visible. */
-  remembering(environment: Environment, table: string, fingerprint: string, rows: string | null, runId: number): string {
+  remembering(environment: Environment, table: string, { fingerprint, rows, runId, time, clock }: Remembering): string {
     const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
     const values = [literal(table), literal(fingerprint), rows === null ? 'null' : String(BigInt(rows)), String(Math.trunc(runId))];
-    return `insert into ${place} (table_name, fingerprint, row_count, run_id) values (${values.join(', ')})
-      on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now()`;
+    values.push(time === undefined ? 'null' : `cast(${time} as timestamptz)`, clock === undefined ? 'null' : literal(clock).trim());
+    return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock) values (${values.join(', ')})
+      on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now(),
+        load_time = coalesce(excluded.load_time, l.load_time), clock = coalesce(excluded.clock, l.clock)`;
   }
 
   /** Forgets tables that were dropped. */

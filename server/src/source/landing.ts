@@ -1,0 +1,22 @@
+import { ident, idents, literal, planIntake, qualified, type Environment, type SourceTable } from '@ouvrage/core';
+import type pg from 'pg';
+import type { Loader } from '../warehouse/loader.js';
+
+/** An empty landing table beside, with the rows of the one in place as far as it has the same columns. */
+export async function landingBeside(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable) {
+  const { build, beside, target, finish } = planIntake(environment, table);
+  await loader.run({ kind: 'build', sql: build });
+  const { rows } = await client.query<{ name: string }>(
+    `select attname as name from pg_attribute where attrelid = to_regclass(${literal(qualified(target))}) and attnum > 0 and not attisdropped`,
+  );
+  const common = table.contract.columns.filter((c) => rows.some((r) => r.name === c.name));
+  if (common.length) {
+    const names = idents(common.map((c) => c.name));
+    await loader.run({
+      kind: 'build',
+      sql: `insert into ${qualified(beside)} (${names}) select ${common.map((c) => `cast(${ident(c.name)} as ${c.type})`).join(', ')} from ${qualified(target)}`,
+    });
+  }
+  for (const statement of finish) await loader.run(statement);
+  return { target, beside, relation: 'table' as const };
+}
