@@ -1,29 +1,20 @@
-import { spawn } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { mkdtempSync, readFileSync, rmSync, existsSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import { build } from './lib/build.mjs';
-import { provision, startCluster, stopCluster } from './lib/cluster.mjs';
 import { ensureDebian, ensureNpm } from './lib/packages.mjs';
 import { freePort, isRoot, main, Plain, ROOT, say } from './lib/shell.mjs';
+import { counted, jest, shown, withCluster } from './lib/tests.mjs';
 
 /**
- * `npm test`, or one part of it: style, core, server, e2e. The last line is the sum over all
+ * `npm test`, or one part of it: style, core, server, attacks, e2e. The last line is the sum over all
  * runners; a runner that ran nothing counts as a failure.
  */
-const PARTS = ['style', 'core', 'server', 'e2e'];
+const PARTS = ['style', 'core', 'server', 'attacks', 'e2e'];
 const asked = process.argv[2];
 if (asked && !PARTS.includes(asked)) throw new Error(`no such part: ${asked}; there are ${PARTS.join(', ')}`);
 const parts = asked ? [asked] : PARTS;
-
-/** Runs a program and shows what it prints. */
-function shown(command, args, options = {}) {
-  return new Promise((resolve) => {
-    const child = spawn(command, args, { cwd: ROOT, stdio: ['ignore', 'inherit', 'inherit'], ...options });
-    child.on('error', () => resolve(1));
-    child.on('close', (code) => resolve(code ?? 1));
-  });
-}
 
 /** Runs a program and keeps what it prints, for when it has ended. */
 function heard(command, args) {
@@ -63,58 +54,23 @@ async function style() {
   return result;
 }
 
-async function jest(workspace, env = {}, options = []) {
-  const report = path.join(mkdtempSync(path.join(os.tmpdir(), 'ouvrage-report-')), 'report.json');
-  const code = await shown(
-    process.execPath,
-    [
-      '--experimental-vm-modules',
-      '--no-warnings',
-      path.join(ROOT, 'node_modules/jest/bin/jest.js'),
-      '--config',
-      `${workspace}/jest.config.mjs`,
-      '--json',
-      `--outputFile=${report}`,
-      '--reporters=default',
-      '--forceExit',
-      ...options,
-    ],
-    {
-      env: { ...process.env, ...env },
-    },
-  );
-  if (!existsSync(report)) return { passed: 0, failed: 1 };
-  const { numPassedTests, numFailedTests, numFailedTestSuites } = JSON.parse(readFileSync(report, 'utf8'));
-  return counted(numPassedTests, Math.max(numFailedTests, numFailedTestSuites), code);
-}
-
-function counted(passed, failed, code) {
-  if (passed + failed === 0 || (failed === 0 && code !== 0)) return { passed, failed: failed + 1 };
-  return { passed, failed };
-}
-
-/** A data folder that PostgreSQL's user can reach, with a cluster of its own, gone afterwards. */
-async function withCluster(wantedPort, body) {
-  const base = isRoot ? '/var/tmp' : os.tmpdir();
-  const data = mkdtempSync(path.join(base, 'ouvrage-test-'));
-  let config;
-  try {
-    config = await startCluster(data, { wantedPort });
-    await provision(data, config);
-    return await body(data);
-  } finally {
-    if (config) {
-      await stopCluster(config);
-      rmSync(config.clusterFolder, { recursive: true, force: true });
-    }
-    rmSync(data, { recursive: true, force: true });
-  }
-}
+/** What is random plays another part at each commit: its hash is the seed. */
+const head = spawnSync('git', ['rev-parse', 'HEAD'], { cwd: ROOT, encoding: 'utf8' }).stdout ?? '';
+const SEED = process.env.OUVRAGE_SEED ?? String(Number.parseInt(head.slice(0, 6) || '1', 16));
+const SIZES = { OUVRAGE_SEED: SEED, OUVRAGE_WORLDS: '40', OUVRAGE_FUZZ: '5000', OUVRAGE_KILLS: '3' };
 
 /** The tests of the server in two halves, each with a cluster of its own, so that two cores have work. */
 const HALVES = [1, 2];
 const serverHalf = (half) =>
-  withCluster(5620 + 20 * half, (data) => jest('server', { OUVRAGE_DATA: data, OUVRAGE_DEMO: '1' }, [`--shard=${half}/${HALVES.length}`]));
+  withCluster(5620 + 20 * half, (data) => jest('server', { ...SIZES, OUVRAGE_DATA: data, OUVRAGE_DEMO: '1' }, [`--shard=${half}/${HALVES.length}`]));
+
+/** Attacks count one each; they start an application of their own. */
+async function attacks() {
+  const { code, output } = await heard(process.execPath, ['scripts/attacks.mjs']);
+  say(output.trimEnd());
+  const [, passed = '0', failed = '0'] = /(\d+) passed, (\d+) failed\s*$/.exec(output) ?? [];
+  return counted(Number(passed), Number(failed), code);
+}
 
 async function e2e() {
   const base = isRoot ? '/var/tmp' : os.tmpdir();
@@ -153,8 +109,10 @@ await main(async () => {
     style,
     core: async () => sum([await jest('core'), await jest('demo'), await jest('web')]),
     ...Object.fromEntries(HALVES.map((half) => [`server ${half}`, () => serverHalf(half)])),
+    attacks,
     e2e,
   };
+  say(`The seed of what is random: ${SEED}`);
   const results = [];
   const ended = async (part) => {
     const started = Date.now();
@@ -177,7 +135,7 @@ await main(async () => {
     ['core', 'server 1'],
   ];
   await Promise.all(lanes.map((lane) => inOrder(lane.filter((part) => parts.includes(part.split(' ')[0])))));
-  await inOrder(parts.filter((part) => part === 'e2e'));
+  await inOrder(parts.filter((part) => part === 'attacks' || part === 'e2e'));
   const { passed, failed } = sum(results);
   say(`${passed} passed, ${failed} failed`);
   process.exit(failed === 0 && passed > 0 ? 0 : 1);

@@ -53,7 +53,7 @@ const anything = fc.oneof(
 
 /** Values that fields of these names usually have. */
 const tables = fc.constantFrom('core.dim_port', 'staging.port', 'landing.port', 'reference.flag', 'core.no_such', 'x');
-const columns = fc.constantFrom('port_code', 'port_name', 'flag_code', 'no_such', '');
+const columns = fc.constantFrom('port_code', 'port_name', 'flag_code', 'no_such');
 const paths = fc.constantFrom(
   'staging/port.sql',
   'core/dim_port.sql',

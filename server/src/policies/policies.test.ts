@@ -11,11 +11,12 @@ import { dice, fill, hour, KEYS, source, VALUES } from './worlds.js';
  */
 const SCHEMA = 'policies_test';
 const WORLDS = Number(process.env['OUVRAGE_WORLDS'] ?? 200);
+const SEED = Number(process.env['OUVRAGE_SEED'] ?? 0);
 const TOGETHER = 100;
 const LOADS = 6;
 const client = scratch(SCHEMA);
 
-const batches = (variants: number) => Array.from({ length: Math.max(1, Math.ceil(WORLDS / TOGETHER / variants)) }, (_, seed) => seed);
+const batches = (variants: number) => Array.from({ length: Math.max(1, Math.ceil(WORLDS / TOGETHER / variants)) }, (_, seed) => SEED + seed);
 /** The worlds of a batch whose tables differ from their model's, with what each has. */
 async function differing(columns: readonly string[], models: ReadonlyMap<number, readonly Row[]>, seed: number): Promise<unknown[]> {
   const { rows } = await client.query<Record<string, Value>>(`select split_part(key, '.', 1) as world, ${columns.join(', ')} from t`);

@@ -12,6 +12,7 @@ import { Setting } from '../source/source.entities.js';
 import { HARBOUR_DAY } from '../run/clock.service.js';
 import { written } from '../warehouse/export-formats.js';
 import { Config } from '../shared/config.js';
+import { handledClient } from '../shared/pools.js';
 
 /** The stand-in for the harbour's operational database, and its clock. */
 @Injectable()
@@ -54,7 +55,7 @@ export class HarbourService {
 
   /** Writes the whole database as it is at the end of a day, in one transaction. */
   async moveTo(day: number): Promise<{ day: number; date: string }> {
-    const client = new pg.Client(this.config.harbour);
+    const client = handledClient(new pg.Client(this.config.harbour));
     await client.connect();
     try {
       await client.query('begin');

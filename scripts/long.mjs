@@ -1,0 +1,48 @@
+import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import { parseArgs } from 'node:util';
+import { build } from './lib/build.mjs';
+import { ensureDebian, ensureNpm } from './lib/packages.mjs';
+import { main, Plain, ROOT, say } from './lib/shell.mjs';
+import { jest, withCluster } from './lib/tests.mjs';
+
+/**
+ * `npm run long -- NAME [--seed N]`: proofs at their full size, of which `npm test` plays a part. A proof is played in
+ * portions and goes on where it was stopped; the last line says cases, seed and failures, and any failure ends with 1.
+ */
+const PROOFS = {
+  worlds: { of: 'worlds of each policy', files: ['policies.test', 'sequences.test'], size: 3000, portion: 500, variable: 'OUVRAGE_WORLDS' },
+  fuzz: { of: 'made-up requests', files: ['fuzz.test'], size: 25_000, portion: 5000, variable: 'OUVRAGE_FUZZ' },
+  cuts: { of: 'loads of each policy cut off', files: ['policies/kill.test'], size: 100, portion: 20, variable: 'OUVRAGE_KILLS' },
+  kills: { of: 'times the server is killed over a table of each policy', files: ['crash.test'], size: 100, portion: 10, variable: 'OUVRAGE_KILLS' },
+  month: { of: 'days of the stand-in’s clock', files: ['month.test'], size: 30, portion: 30, variable: 'OUVRAGE_DAYS' },
+};
+
+const { values, positionals } = parseArgs({ options: { seed: { type: 'string' } }, allowPositionals: true });
+
+await main(async () => {
+  const [name] = positionals;
+  const proof = Object.hasOwn(PROOFS, name ?? '') ? PROOFS[name] : undefined;
+  if (!proof) throw new Plain(`npm run long -- NAME [--seed N], where NAME is one of ${Object.keys(PROOFS).join(', ')}`);
+  const seed = Number(values.seed ?? 1);
+  const mark = path.join(ROOT, '.build', `long-${name}-${seed}.json`);
+  let { played, failed } = existsSync(mark) ? JSON.parse(readFileSync(mark, 'utf8')) : { played: 0, failed: 0 };
+  await ensureDebian(['postgresql', 'git']);
+  await ensureNpm();
+  await build(['core', 'demo', 'server']);
+  mkdirSync(path.dirname(mark), { recursive: true });
+  while (played < proof.size) {
+    const env = {
+      [proof.variable]: String(Math.min(proof.portion, proof.size - played)),
+      OUVRAGE_SEED: String(seed * 1000 + played / proof.portion),
+      OUVRAGE_DEMO: '1',
+    };
+    const result = await withCluster(5760, (data) => jest('server', { ...env, OUVRAGE_DATA: data }, proof.files));
+    played += Math.min(proof.portion, proof.size - played);
+    failed += result.failed;
+    writeFileSync(mark, JSON.stringify({ played, failed }));
+    say(`${name}: ${played} of ${proof.size} ${proof.of}, seed ${seed}, ${failed} failed`);
+  }
+  say(`${name}: ${played} ${proof.of}, seed ${seed}, ${failed} failed`);
+  process.exit(failed === 0 ? 0 : 1);
+});
