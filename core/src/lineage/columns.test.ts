@@ -21,8 +21,20 @@ function resolve(sql: string) {
 const shown = (columns: readonly Column[] | undefined) =>
   columns?.map((c) => c.name + (c.type ? `:${c.type}` : '') + (c.origins.length ? `<${[...c.origins].sort().join(',')}` : '')).join(' ') ?? 'unknown';
 
-const told = (p: ColumnProblem) =>
-  p.kind === 'arms' ? `arms ${p.left}/${p.right}` : `${p.kind} ${p.parts.join('.')}${p.kind === 'ambiguous' ? ` in ${p.tables.join(',')}` : ''}`;
+function told(p: ColumnProblem): string {
+  switch (p.kind) {
+    case 'arms':
+      return `arms ${p.left}/${p.right}`;
+    case 'alias':
+      return `alias ${p.name}`;
+    case 'names':
+      return `names of ${p.table} ${p.given}/${p.columns}`;
+    case 'using':
+      return `using ${p.name} of ${p.tables.join(', ')}`;
+    default:
+      return `${p.kind} ${p.parts.join('.')}${p.kind === 'ambiguous' ? ` in ${p.tables.join(',')}` : ''}`;
+  }
+}
 
 describe('what a query returns', () => {
   test.each([
@@ -106,7 +118,7 @@ describe('names that are not there', () => {
       ['unknown c.cod', 'unknown w', 'unknown g', 'unknown o', 'unknown h'],
     ],
     ['inside a subquery', 'select 1 as a from s.berth where exists (select 1 from s.call where cal.no = 1)', ['unknown-range cal.no']],
-    ['using', 'select no from s.call join s.berth using (no)', ['unknown no']],
+    ['using', 'select no from s.call join s.berth using (no)', ['using no of berth, call']],
     ['lateral only', 'select 1 as a from s.berth b, (select b.code) as q', ['unknown-range b.code']],
     ['the arms of a union', 'select code from s.berth union select code, no from s.call', ['arms 1/2']],
     ['an output column is not for where', 'select code as k from s.berth where k is null', ['unknown k']],

@@ -27,7 +27,10 @@ export type ColumnProblem =
   | { readonly kind: 'unknown'; readonly location: number; readonly parts: readonly string[]; readonly names: readonly string[] }
   | { readonly kind: 'ambiguous'; readonly location: number; readonly parts: readonly string[]; readonly tables: readonly string[] }
   | { readonly kind: 'unknown-range'; readonly location: number; readonly parts: readonly string[]; readonly names: readonly string[] }
-  | { readonly kind: 'arms'; readonly location: number; readonly left: number; readonly right: number };
+  | { readonly kind: 'arms'; readonly location: number; readonly left: number; readonly right: number }
+  | { readonly kind: 'alias'; readonly location: number; readonly name: string }
+  | { readonly kind: 'names'; readonly location: number; readonly table: string; readonly given: number; readonly columns: number }
+  | { readonly kind: 'using'; readonly location: number; readonly name: string; readonly tables: readonly string[]; readonly names: readonly string[] };
 
 export interface ColumnResolution {
   readonly columns: Columns;
@@ -104,7 +107,11 @@ function withCtes(state: State, select: SelectStmt, outer: Scope | undefined, ou
       ctes.set(name, undefined);
       ctes.set(name, renamed(cteColumns(cte), selectColumns(quiet, query.larg, outer, ctes)));
     }
-    ctes.set(name, renamed(cteColumns(cte), selectColumns(state, query, outer, ctes)));
+    const columns = selectColumns(state, query, outer, ctes);
+    const given = cteColumns(cte);
+    if (columns && given.length > columns.length)
+      state.problems.push({ kind: 'names', location: cte.location ?? 0, table: name, given: given.length, columns: columns.length });
+    ctes.set(name, renamed(given, columns));
   }
   return ctes;
 }
@@ -247,7 +254,30 @@ function starColumns(state: State, ref: ColumnRef, scope: Scope): Columns {
 function fromScope(state: State, items: readonly Node[], outer: Scope | undefined, ctes: Ctes): Scope {
   let scope = within(EMPTY, outer);
   for (const item of items) scope = within(combine(scope, fromItem(state, item, scope, ctes)), outer);
+  if (scope.ranges.length > 1) reportAliases(state, items, scope);
   return scope;
+}
+
+/** Two tables of one FROM that bear the same name; of one name in two schemas, without aliases, both are plain. */
+function reportAliases(state: State, items: readonly Node[], { ranges }: Scope): void {
+  const seen = new Map<string, (string | undefined)[]>();
+  for (const { name, schema } of ranges) {
+    if (name === '') continue;
+    const before = seen.get(name) ?? [];
+    if (before.some((other) => other === undefined || schema === undefined || other === schema))
+      state.problems.push({ kind: 'alias', location: locationsOf(items, name).at(-1) ?? firstLocation(items) ?? 0, name });
+    seen.set(name, [...before, schema]);
+  }
+}
+
+/** Where FROM items of a name stand, in their order. */
+function locationsOf(items: readonly Node[], name: string): number[] {
+  return items.flatMap((node): number[] => {
+    if ('RangeVar' in node) return (node.RangeVar.alias?.aliasname ?? node.RangeVar.relname) === name ? [node.RangeVar.location ?? 0] : [];
+    if ('RangeSubselect' in node) return node.RangeSubselect.alias?.aliasname === name ? [firstLocation(node.RangeSubselect.subquery) ?? 0] : [];
+    if ('JoinExpr' in node) return locationsOf([node.JoinExpr.larg!, node.JoinExpr.rarg!], name);
+    return [];
+  });
 }
 
 /** @param left what stands to the left of the item: visible to lateral items only. */
@@ -312,12 +342,19 @@ function commonNames(a: Columns, b: Columns): string[] | undefined {
 /** USING: the named columns come first and once. */
 function mergedJoin(state: State, join: JoinExpr, a: FromItem, b: FromItem, using: readonly string[]): FromItem {
   const names = new Set(using);
+  const sides = [a, b].map(
+    (side) =>
+      side.ranges
+        .map((r) => r.name)
+        .filter((n) => n !== '')
+        .join(', ') || 'the query',
+  );
   for (const [side, columns] of [a.star, b.star].entries()) {
     for (const name of using) {
-      if (columns && !columns.some((c) => c.name === name)) {
-        const location = firstLocation(side === 0 ? join.larg : join.rarg) ?? 0;
-        state.problems.push({ kind: 'unknown', location, parts: [name], names: columns.map((c) => c.name) });
-      }
+      if (!columns || columns.some((c) => c.name === name)) continue;
+      // The names of USING carry no location: the diagnostic finds their token behind this one.
+      const location = firstLocation(side === 0 ? join.larg : join.rarg) ?? 0;
+      state.problems.push({ kind: 'using', location, name, tables: [sides[side]!, sides[1 - side]!], names: columns.map((c) => c.name) });
     }
   }
   const star =

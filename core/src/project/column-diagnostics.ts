@@ -1,6 +1,6 @@
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
-import { nextToken } from '../sql/tokens.js';
+import { nameOf, nextToken, tokenize } from '../sql/tokens.js';
 import type { ColumnProblem } from '../lineage/columns.js';
 import type { Diagnostic } from './diagnostic.js';
 import type { IndexedFile } from './model.js';
@@ -38,6 +38,32 @@ export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem, hint
         message: `${problem.parts[0]} is a column of ${problem.tables.join(' and of ')}`,
         hint: `write ${problem.tables[0]}.${problem.parts[0]} or ${problem.tables[1]}.${problem.parts[0]}`,
       };
+    case 'alias':
+      return {
+        ...base,
+        code: 'ambiguous-column',
+        message: `two tables of this query are called ${problem.name}`,
+        hint: 'give one of them another name with as',
+      };
+    case 'names':
+      return {
+        ...base,
+        code: 'unknown-column',
+        message: `${problem.table} names ${problem.given} columns, and its query returns ${problem.columns}`,
+        hint: 'name as many as there are, or fewer',
+      };
+    case 'using': {
+      const token = usingToken(file.text, start, problem.name);
+      const [lacks, other] = problem.tables;
+      const hint = hints ? didYouMean(problem.name, problem.names) : undefined;
+      return {
+        ...base,
+        range: token ?? base.range,
+        code: 'unknown-column',
+        message: `${lacks} has no column ${problem.name}, by which it is joined with ${other}`,
+        ...(hint ? { hint } : {}),
+      };
+    }
     case 'arms':
       return {
         ...base,
@@ -46,6 +72,19 @@ export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem, hint
         hint: 'return the same columns from each',
       };
   }
+}
+
+/** The token of a column in the brackets of the first `using` behind a place that has it. */
+function usingToken(text: string, from: number, name: string): Range | undefined {
+  const tokens = tokenize(text, from);
+  for (const [i, token] of tokens.entries()) {
+    if (token.kind !== 'word' || token.text.toLowerCase() !== 'using') continue;
+    for (let j = i + 1; j < tokens.length && tokens[j]!.text !== ')'; j++) {
+      const inner = tokens[j]!;
+      if ((inner.kind === 'word' || inner.kind === 'quoted') && nameOf(inner) === name) return { start: inner.start, end: inner.end };
+    }
+  }
+  return undefined;
 }
 
 function endOfParts(text: string, start: number, parts: number): number {

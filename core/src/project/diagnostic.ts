@@ -23,6 +23,7 @@ export type DiagnosticCode =
   | 'duplicate-table'
   | 'duplicate-column'
   | 'too-many-columns'
+  | 'unnamed-column'
   /** A fault of the program in reading one file: the file is left out. */
   | 'unreadable'
   | 'contract-column'

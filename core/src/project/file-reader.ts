@@ -1,6 +1,6 @@
 import type { SelectStmt } from 'libpg-query';
 import { dottedRange, queryOf } from '../lineage/mentions.js';
-import { parseSql, type ParsedText, type Statement } from '../sql/parser.js';
+import { parseSql, withoutMark, type ParsedText, type Statement } from '../sql/parser.js';
 import { strings } from '../sql/nodes.js';
 import type { Range } from '../sql/positions.js';
 import { nextToken, tokenize } from '../sql/tokens.js';
@@ -12,6 +12,8 @@ import { checkOptions } from './options.js';
 /** What is gathered while one file is read, and what all kinds of files need for it. */
 export class FileReader {
   readonly result: { -readonly [K in keyof IndexedFile]: IndexedFile[K] extends readonly (infer T)[] ? T[] : IndexedFile[K] };
+  /** The text, without a mark of the byte order. */
+  readonly text: string;
   /** The file's name without its ending. */
   readonly stem: string;
   parsed!: ParsedText;
@@ -20,10 +22,11 @@ export class FileReader {
 
   constructor(
     readonly path: string,
-    readonly text: string,
+    written: string,
   ) {
+    this.text = withoutMark(written);
     this.stem = path.slice(path.lastIndexOf('/') + 1).replace(/\.(sql|csv)$/, '');
-    this.result = { path, text, layers: [], parameters: [], servers: [], tables: [], functions: [], checks: [], adhoc: [], diagnostics: [] };
+    this.result = { path, text: this.text, layers: [], parameters: [], servers: [], tables: [], functions: [], checks: [], adhoc: [], diagnostics: [] };
   }
 
   problem(code: DiagnosticCode, range: Range, message: string, hint?: string, severity: Diagnostic['severity'] = 'error'): void {

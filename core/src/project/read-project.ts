@@ -1,8 +1,10 @@
 import { orderOf } from '../graph/graph.js';
 import { constraintRange } from '../contract/contract.js';
 import { resolveColumns } from '../lineage/columns.js';
+import { outputName } from '../lineage/output-name.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
+import { nextToken } from '../sql/tokens.js';
 import { columnDiagnostic, startOf } from './column-diagnostics.js';
 import { contractDiagnostics, driftedColumns, referenceColumns, withContract, type ContractSurroundings } from './contract-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
@@ -419,6 +421,7 @@ class Resolver {
         if (!table.query) return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: [] };
         const { columns, diagnostics } = this.queryColumns(table.path, table.query);
         diagnostics.push(
+          ...this.unnamed(table.path, table.query, columns),
           ...policyDiagnostics(table, { tables: this.tables, query: columns, partial: partialInputs(table, this.tables) }),
           ...contractDiagnostics(table, columns, this.surroundings(table.path)),
         );
@@ -462,6 +465,24 @@ class Resolver {
     return { columns, diagnostics };
   }
 
+  /** Columns without a name, of what makes a table. */
+  private unnamed(path: string, query: Query, columns: readonly Column[] | undefined): Diagnostic[] {
+    if (!columns?.some((c) => c.name === '?column?')) return [];
+    const file = this.files.get(path)!;
+    const places = unnamedItems(query.select).flatMap((location) => {
+      const token = location === undefined ? undefined : nextToken(file.text, file.at!(location));
+      return token ? [{ start: token.start, end: token.end }] : [];
+    });
+    return (places.length ? places : [startOf(file, query)]).map((range) => ({
+      code: 'unnamed-column',
+      severity: 'error',
+      path,
+      range,
+      message: 'a column of the query has no name',
+      hint: 'name it with as',
+    }));
+  }
+
   private surroundings(path: string): ContractSurroundings {
     return { file: this.files.get(path)!, tables: this.tables, columns: this.columns };
   }
@@ -476,6 +497,16 @@ class Resolver {
     return this.inputs.get(table);
   }
 }
+/** Where the items of a query's first arm stand that have no name. */
+function unnamedItems(select: Query['select']): (number | undefined)[] {
+  let first = select;
+  while (first.larg) first = first.larg;
+  return (first.targetList ?? []).flatMap((node) => {
+    const item = 'ResTarget' in node ? node.ResTarget : undefined;
+    return item?.val && item.name === undefined && outputName(item.val) === '?column?' ? [item.location] : [];
+  });
+}
+
 /** Whether two readings have the same names: then what mentions them means the same. */
 function sameNames(a: Names, b: Names): boolean {
   const sameKeys = (x: ReadonlyMap<string, unknown>, y: ReadonlyMap<string, unknown>) => x.size === y.size && [...x.keys()].every((k) => y.has(k));

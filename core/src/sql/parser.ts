@@ -68,13 +68,14 @@ export function loadParser(): Promise<void> {
 }
 
 /** Parses a text of SQL statements. A syntax error is a value, with the place of the offending word. */
-export function parseSql(text: string): ParsedText {
+export function parseSql(written: string): ParsedText {
+  const text = withoutMark(written);
   const at = (location: number | undefined) => toCharacter(location ?? 0);
   let convert: ((offset: number) => number) | undefined;
   const toCharacter = (offset: number) => (convert ??= byteToCharacter(text))(offset);
   if (nextToken(text, 0) === undefined) return { text, statements: [], at };
-  const operator = endlessOperator(text);
-  if (operator) return { text, statements: [], at, error: { message: `an operator has ${LONGEST_OPERATOR} characters at most`, range: operator } };
+  const unreadable = unreadableCharacter(text);
+  if (unreadable) return { text, statements: [], at, error: unreadable };
   try {
     const parsed = parseSync(text).stmts ?? [];
     const deep = text.length > DEEPEST ? parsed.find((raw) => depthOf(raw.stmt, DEEPEST) > DEEPEST) : undefined;
@@ -91,9 +92,48 @@ export function parseSql(text: string): ParsedText {
     return { text, statements, at };
   } catch (error) {
     if (!hasSqlDetails(error)) return { text, statements: [], at, error: { message: NOT_PARSED, range: { start: 0, end: nextToken(text, 0)?.end ?? 0 } } };
-    const offset = Math.min(Math.max(0, error.sqlDetails?.cursorPosition ?? 0), text.length);
-    const token = nextToken(text, offset);
+    // Of a comment that is not closed, all of it is what the error is near.
+    const message = (error.sqlDetails?.message ?? error.message).replace(/(unterminated \/\* comment) at or near [\s\S]*/, '$1');
+    const offset = Math.min(Math.max(0, unitsOf(text, error.sqlDetails?.cursorPosition ?? 0)), text.length);
+    const token = /unterminated \/\* comment/.test(message) ? openComment(text) : nextToken(text, offset);
     const range = token ? { start: token.start, end: token.end } : { start: text.length, end: text.length };
-    return { text, statements: [], at, error: { message: error.sqlDetails?.message ?? error.message, range } };
+    return { text, statements: [], at, error: { message, range } };
   }
+}
+
+/** A mark of the byte order at the beginning is no part of a text; a space in its place moves nothing. */
+export const withoutMark = (text: string): string => (text.charCodeAt(0) === 0xfeff ? ` ${text.slice(1)}` : text);
+
+/** Spaces that PostgreSQL takes for letters. */
+const ODD_SPACE = /[\u00a0\u1680\u2000-\u200b\u202f\u205f\u3000\ufeff]/;
+
+/** What the grammar cannot be asked about: a NUL, which ends its text, a space that is a letter to it, an endless operator. */
+function unreadableCharacter(text: string): SyntaxError | undefined {
+  const nul = text.indexOf('\0');
+  if (nul >= 0) return { message: 'a NUL character stands here, which no text can have: remove it', range: { start: nul, end: nul + 1 } };
+  if (ODD_SPACE.test(text)) {
+    const word = tokenize(text).find((t) => t.kind === 'word' && ODD_SPACE.test(t.text));
+    const start = word && word.start + word.text.search(ODD_SPACE);
+    if (start !== undefined)
+      return {
+        message: 'a no-break or other odd space stands here, which PostgreSQL takes for a letter: write a plain space',
+        range: { start, end: start + 1 },
+      };
+  }
+  const operator = endlessOperator(text);
+  return operator && { message: `an operator has ${LONGEST_OPERATOR} characters at most`, range: operator };
+}
+
+/** The offset of a place that the parser counts in characters, of which some are two units of a text here. */
+function unitsOf(text: string, characters: number): number {
+  if (!/[\ud800-\udbff]/.test(text)) return characters;
+  let units = 0;
+  for (let n = 0; n < characters && units < text.length; n++) units += text.codePointAt(units)! > 0xffff ? 2 : 1;
+  return units;
+}
+
+/** Where a comment begins that is never closed. */
+function openComment(text: string): Range | undefined {
+  const last = tokenize(text).findLast((t) => t.kind === 'comment' && t.text.startsWith('/*'));
+  return last && { start: last.start, end: last.start + 2 };
 }
