@@ -59,6 +59,8 @@ export {
   remadeByOwner,
   OLD_SQL,
   DEPENDENTS_SQL,
+  type Attached,
+  type Blocker,
   type Dependent,
   type OldRelation,
   type SwapItem,

@@ -186,6 +186,7 @@ describe('swaps', () => {
     comment: 'by hand',
     column_comments: [{ column: 'a', comment: 'A.' }],
     indexes: [],
+    attached: [],
     columns: [{ name: 'a', type: 'integer' }],
   };
   const view: Dependent = {

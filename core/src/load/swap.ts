@@ -53,6 +53,19 @@ export interface OldRelation {
   /** Definitions of the indexes that no constraint owns, with their names. */
   readonly indexes: readonly { readonly name: string; readonly definition: string }[];
   readonly columns: readonly { readonly name: string; readonly type: string }[];
+  /** What others attached to the table, which goes with it unless it is made again. */
+  readonly attached: readonly Attached[];
+}
+
+/** Something that belongs to a table and is none of its definition: row security, a policy, a publication, statistics, a trigger and so on. */
+export interface Attached {
+  readonly kind: string;
+  readonly name: string;
+  /** Whether the current user may make it again. */
+  readonly ours: boolean;
+  readonly owner: string;
+  /** Makes it again on the table that stands in this place then. */
+  readonly sql: string;
 }
 
 const GRANTS = (acl: string, column: string) => `
@@ -70,6 +83,59 @@ const COLUMN_COMMENTS = `
    from pg_description d join pg_attribute t on t.attrelid = d.objoid and t.attnum = d.objsubid
    where d.classoid = 'pg_class'::regclass and d.objoid = c.oid and d.objsubid > 0)`;
 
+const TABLE = `format('%I.%I', n.nspname, c.relname)`;
+const ATTACHED_ITEM = (kind: string, name: string, sql: string, ours = 'true', owner = `''`) =>
+  `jsonb_build_object('kind', '${kind}', 'name', ${name}, 'ours', ${ours}, 'owner', ${owner}, 'sql', ${sql})`;
+
+/** All that is attached to a table, each with the statement that makes it again. */
+const ATTACHED = `
+  (select coalesce(jsonb_agg(a.entry order by a.n), '[]') from (
+    select 1 as n, ${ATTACHED_ITEM('row security', `''`, `'alter table ' || ${TABLE} || ' enable row level security'`)} as entry where c.relrowsecurity
+    union all
+    select 2, ${ATTACHED_ITEM('row security', `'forced'`, `'alter table ' || ${TABLE} || ' force row level security'`)} where c.relforcerowsecurity
+    union all
+    select 3, ${ATTACHED_ITEM(
+      'policy',
+      'p.polname',
+      `format('create policy %I on %s as %s for %s to %s', p.polname, ${TABLE}, case when p.polpermissive then 'permissive' else 'restrictive' end,
+        case p.polcmd when 'r' then 'select' when 'a' then 'insert' when 'w' then 'update' when 'd' then 'delete' else 'all' end,
+        (select string_agg(case r when 0 then 'public' else quote_ident(pg_get_userbyid(r)) end, ', ') from unnest(p.polroles) as r))
+        || coalesce(' using (' || pg_get_expr(p.polqual, p.polrelid) || ')', '') || coalesce(' with check (' || pg_get_expr(p.polwithcheck, p.polrelid) || ')', '')`,
+    )} from pg_policy p where p.polrelid = c.oid
+    union all
+    select 4, ${ATTACHED_ITEM('statistics', 's.stxname', 'pg_get_statisticsobjdef(s.oid)')} from pg_statistic_ext s where s.stxrelid = c.oid
+    union all
+    select 5, ${ATTACHED_ITEM('trigger', 't.tgname', 'pg_get_triggerdef(t.oid)')} from pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal
+    union all
+    select 6, ${ATTACHED_ITEM(
+      'trigger',
+      't.tgname',
+      `format('alter table %s %s trigger %I', ${TABLE}, case t.tgenabled when 'D' then 'disable' when 'R' then 'enable replica' else 'enable always' end, t.tgname)`,
+    )} from pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal and t.tgenabled <> 'O'
+    union all
+    select 7, ${ATTACHED_ITEM(
+      'replica identity',
+      `''`,
+      `'alter table ' || ${TABLE} || ' replica identity ' || case c.relreplident when 'f' then 'full' when 'n' then 'nothing' else 'using index ' || (
+        select quote_ident(i.relname) from pg_index x join pg_class i on i.oid = x.indexrelid where x.indrelid = c.oid and x.indisreplident) end`,
+    )} where c.relreplident <> 'd'
+    union all
+    select 8, ${ATTACHED_ITEM(
+      'publication',
+      'b.pubname',
+      `format('alter publication %I add table %s', b.pubname, ${TABLE})
+        || coalesce(' (' || (select string_agg(quote_ident(k.attname), ', ' order by k.attnum) from pg_attribute k where k.attrelid = c.oid and k.attnum = any(l.prattrs)) || ')', '')
+        || coalesce(' where (' || pg_get_expr(l.prqual, l.prrelid) || ')', '')`,
+      `pg_has_role(b.pubowner, 'USAGE')`,
+      'pg_get_userbyid(b.pubowner)',
+    )} from pg_publication_rel l join pg_publication b on b.oid = l.prpubid where l.prrelid = c.oid
+    union all
+    select 9, ${ATTACHED_ITEM('security label', 'g.provider', `format('security label for %I on table %s is %L', g.provider, ${TABLE}, g.label)`)}
+    from pg_seclabel g where g.objoid = c.oid and g.classoid = 'pg_class'::regclass and g.objsubid = 0
+    union all
+    select 10, ${ATTACHED_ITEM('owner', 'pg_get_userbyid(c.relowner)', `format('alter table %s owner to %I', ${TABLE}, pg_get_userbyid(c.relowner))`)}
+    where pg_get_userbyid(c.relowner) <> current_user) as a)`;
+
 /** Parameters: schemas text[], names text[] of the targets. */
 export const OLD_SQL = `
 select n.nspname as schema, c.relname as name, c.relkind, pg_get_userbyid(c.relowner) as owner,
@@ -80,7 +146,8 @@ select n.nspname as schema, c.relname as name, c.relkind, pg_get_userbyid(c.relo
    where x.indrelid = c.oid and not exists (
      select from pg_constraint k where k.conrelid = c.oid and k.conindid = i.oid and k.contype in ('p', 'u', 'x'))) as indexes,
   (select coalesce(jsonb_agg(jsonb_build_object('name', t.attname, 'type', format_type(t.atttypid, t.atttypmod)) order by t.attnum), '[]')
-   from pg_attribute t where t.attrelid = c.oid and t.attnum > 0 and not t.attisdropped) as columns
+   from pg_attribute t where t.attrelid = c.oid and t.attnum > 0 and not t.attisdropped) as columns,
+  case c.relkind when 'r' then ${ATTACHED} else '[]' end as attached
 from pg_class c join pg_namespace n on n.oid = c.relnamespace
 where (n.nspname, c.relname) in (select * from unnest($1::text[], $2::text[])) and c.relkind in ('r', 'v', 'm', 'p', 'f')`;
 
@@ -120,12 +187,17 @@ from deepest d join pg_proc p on d.classid = 'pg_proc'::regclass and p.oid = d.o
 join pg_namespace n on n.oid = p.pronamespace
 order by depth, schema, name`;
 
+/** What cannot be made again, as people are told of it. */
+export type Blocker = Pick<Dependent, 'schema' | 'name' | 'owner'> & { readonly kind: string };
+
 export interface SwapPlan {
   readonly statements: readonly string[];
   /** Dependents that are gone once the statements have run, nearest first: they are not made again here. */
   readonly gone: readonly Dependent[];
+  /** What was attached to tables that go, as it is made again. */
+  readonly attached: readonly (Attached & Place)[];
   /** Set when the swap cannot be done by renaming: what stands in the way. */
-  readonly blockedBy?: readonly Dependent[];
+  readonly blockedBy?: readonly Blocker[];
 }
 
 /**
@@ -143,10 +215,11 @@ export function planSwap(
 ): SwapPlan {
   const gone = dependents.filter(goes);
   const kept = dependents.filter((d) => !goes(d));
-  const blockers = kept.filter((d) => !d.ours);
-  if (blockers.length) return { statements: [], gone: [], blockedBy: blockers };
-  const statements: string[] = [];
   const oldAt = (place: Place) => old.find((o) => o.schema === place.schema && o.name === place.name);
+  const attached = items.flatMap(({ target }) => (oldAt(target)?.attached ?? []).map((a) => ({ ...a, schema: target.schema, name: a.name })));
+  const blockers: Blocker[] = [...kept, ...attached].filter((d) => !d.ours);
+  if (blockers.length) return { statements: [], gone: [], attached: [], blockedBy: blockers };
+  const statements: string[] = [];
   // A view in a session's own schema of temporary tables belongs to nobody who could be asked.
   const temporary = gone.some(isTemporary);
   for (const d of [...dependents].reverse()) if (!isTemporary(d)) statements.push(`drop ${d.kind} ${dependentName(d)}`);
@@ -164,7 +237,7 @@ export function planSwap(
   // Bodies may name tables as their callers find them, which this session does not.
   if (kept.some(isRoutine)) statements.push('set local check_function_bodies = off');
   for (const d of kept) statements.push(...remake(d, [`alter ${d.kind} ${dependentName(d)} owner to ${ident(d.owner)}`]));
-  return { statements, gone };
+  return { statements, gone, attached };
 }
 
 const isTemporary = ({ schema }: Dependent): boolean => /^pg_temp_\d+$/.test(schema);

@@ -36,6 +36,7 @@ export interface Line {
 }
 
 const WRITERS = { person: true, savedBy: true } as const;
+const UNIQUE_VIOLATION = '23505';
 
 /** A commit's message with those who wrote parts of it. */
 const withAuthors = (message: string, others: readonly Person[]): string =>
@@ -213,27 +214,30 @@ export class ProjectService implements OnModuleDestroy {
     const where = { workspace: { id: workspace.id }, path };
     const commit = await this.git.resolve(branchOf(slug));
     const tree = await this.git.tree(commit!);
-    const current = await this.drafts.findOne({ where, relations: WRITERS });
+    const now = () => this.drafts.findOne({ where, relations: WRITERS });
+    /** What stands in the way: another draft, or the committed file where that draft is gone again. */
+    const inTheWay = async (other: Draft | null): Promise<Problem> =>
+      other
+        ? this.conflict(path, text, { text: other.text, by: other.savedBy.displayName, version: other.version })
+        : this.conflict(path, text, { text: tree.has(path) ? await this.git.blob(tree.get(path)!) : null, by: 'a commit', version: 0 });
+    const current = await now();
     if (!current) {
-      if (version !== 0)
-        throw await this.conflict(path, text, { text: tree.has(path) ? await this.git.blob(tree.get(path)!) : null, by: 'a commit', version: 0 });
+      if (version !== 0) throw await inTheWay(null);
       const draft = this.drafts.create({ workspace, path, text, baseBlob: tree.get(path) ?? null, version: 1, person, savedBy: person, authors: [person.id] });
       try {
         await this.drafts.insert(draft);
-      } catch {
-        const other = await this.drafts.findOneOrFail({ where, relations: WRITERS });
-        throw await this.conflict(path, text, { text: other.text, by: other.savedBy.displayName, version: other.version });
+      } catch (error) {
+        if ((error as { code?: unknown }).code !== UNIQUE_VIOLATION) throw error;
+        throw await inTheWay(await now());
       }
-      return this.drafts.findOneOrFail({ where, relations: WRITERS });
+      return (await now()) ?? draft;
     }
     // It stays the draft of who began it; whoever saves it is one of its authors from then on.
     const authors = [...new Set([...current.authors, person.id])];
-    const kept = await this.drafts.update({ id: current.id, version }, { text, version: version + 1, savedBy: person, authors });
-    if (!kept.affected) {
-      const other = await this.drafts.findOneOrFail({ where, relations: WRITERS });
-      throw await this.conflict(path, text, { text: other.text, by: other.savedBy.displayName, version: other.version });
-    }
-    return this.drafts.findOneOrFail({ where, relations: WRITERS });
+    const saved = { text, version: version + 1, savedBy: person, authors };
+    const kept = await this.drafts.update({ id: current.id, version }, saved);
+    if (!kept.affected) throw await inTheWay(await now());
+    return (await now()) ?? this.drafts.create({ ...current, ...saved });
   }
 
   private async conflict(path: string, mine: string | null, theirs: { text: string | null; by: string; version: number }): Promise<Problem> {

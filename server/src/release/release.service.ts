@@ -37,6 +37,15 @@ export interface ReleaseRequest {
   readonly treatments: Readonly<Record<string, string>>;
 }
 
+/** Errors of a workspace as it is edited, which Today tells as well, and those that only its release would have. */
+function errorsOf(production: Project, edited: Project, released: Project): { readonly path: string; readonly message: string }[] {
+  const found = [edited, released].flatMap((project) => [
+    ...project.diagnostics.filter((d) => d.severity === 'error').map(({ path, message }) => ({ path, message })),
+    ...wrongFormerNames(production, project).map(({ path, message, hint }) => ({ path, message: `${message}; ${hint}` })),
+  ]);
+  return [...new Map(found.map((e) => [JSON.stringify(e), e])).values()];
+}
+
 /** Compares a workspace with production, and puts it into production all at once. */
 @Injectable()
 export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
@@ -87,10 +96,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       commits: await this.projects.git.log(branchOf(slug), { notIn: MAIN }),
       drafts: line.drafts.map((d) => d.path),
       conflicts: committed.conflicts,
-      errors: [
-        ...after.diagnostics.filter((d) => d.severity === 'error').map((d) => ({ path: d.path, message: d.message })),
-        ...wrongFormerNames(production.project, after).map(({ path, message, hint }) => ({ path, message: `${message}; ${hint}` })),
-      ],
+      errors: errorsOf(production.project, line.project, after),
       files: drafted.files.map((f) => ({
         ...f,
         draft: line.drafts.some((d) => d.path === f.path),

@@ -112,7 +112,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
       await this.runs.update(run.id, {
         state: 'interrupted',
         finishedAt: new Date(),
-        error: 'The server, or its database, ended while this run was going on. Nothing is half-built; continue it to do the rest.',
+        error: `The server, or its database, ended while this run was going on. ${run.kind === 'release' ? 'Production is as it was: release again.' : 'Nothing is half-built: continue it to do the rest.'}`,
       });
       await lock.release();
     }

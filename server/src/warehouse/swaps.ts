@@ -3,7 +3,10 @@ import {
   planReplaceInPlace,
   planSwap,
   qualified,
+  type Attached,
+  type Blocker,
   type Dependent,
+  type LoadStatement,
   type LoadPlan,
   type OldRelation,
   type Place,
@@ -174,9 +177,35 @@ export class Swaps {
       await this.replaceInPlace(items, found.old, plan.blockedBy);
       await statements.conclude(closing);
     } else {
-      await statements.together([{ kind: 'swap', sql: [...plan.statements, 'set local lock_timeout = 0'].join(';\n') }], closing);
+      const swap = { kind: 'swap', sql: [...plan.statements, 'set local lock_timeout = 0'].join(';\n') } as const;
+      if (plan.attached.length === 0) await statements.together([swap], closing);
+      else await this.swapWithAttached(items, found.old, swap, plan.attached, closing);
       this.gone.push(...plan.gone);
     }
+  }
+
+  /** Moves tables into place and makes again what others attached to them; where that fails, the rows are replaced and the tables stay. */
+  private async swapWithAttached(
+    items: readonly SwapItem[],
+    old: readonly OldRelation[],
+    swap: LoadStatement,
+    attached: readonly (Attached & Pick<Place, 'schema'>)[],
+    closing: readonly string[],
+  ): Promise<void> {
+    const { statements } = this;
+    statements.savepoint('before_attached');
+    await statements.together([swap]);
+    for (const what of attached) {
+      try {
+        await statements.plain('swap', what.sql);
+      } catch (error) {
+        if (!(error instanceof StatementFailed) || codeOf(error) === STOPPED) throw error;
+        await statements.client.query('rollback to savepoint before_attached');
+        await this.replaceInPlace(items, old, [what]);
+        break;
+      }
+    }
+    await statements.conclude(closing);
   }
 
   /** What a swap has to know of its places; `standing` reads the answers. */
@@ -185,15 +214,15 @@ export class Swaps {
   }
 
   /** Where a dependent belongs to someone else, the rows are replaced and the table stays. */
-  private async replaceInPlace(items: readonly SwapItem[], old: readonly OldRelation[], blockers: readonly Dependent[]): Promise<void> {
-    const names = blockers.map((b) => `${b.kind} ${b.schema}.${b.name} (owner ${b.owner})`).join(', ');
+  private async replaceInPlace(items: readonly SwapItem[], old: readonly OldRelation[], blockers: readonly Blocker[]): Promise<void> {
+    const names = blockers.map((b) => `${b.kind} ${b.schema}.${b.name}${b.owner ? ` (owner ${b.owner})` : ''}`).join(', ');
     for (const item of items) {
       const before = old.find((o) => o.schema === item.target.schema && o.name === item.target.name);
       const [fresh] = await this.oldRelations([item.beside]);
       const shape = (r: OldRelation | undefined) => JSON.stringify(r?.columns);
       if (items.length > 1 || item.relation !== 'table' || before?.relkind !== 'r' || shape(before) !== shape(fresh)) {
         throw new SwapBlocked(
-          `${names} reads ${item.target.schema}.${item.target.name} and cannot be made again by Ouvrage. Drop it, or give its ownership to the production builder, and run again.`,
+          `${names} belongs to ${item.target.schema}.${item.target.name} or reads it, and cannot be made again by Ouvrage. Drop it, or give its ownership to the production builder, and run again.`,
         );
       }
       for (const sql of planReplaceInPlace(item)) await this.statements.plain('swap', sql);
