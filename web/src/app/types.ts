@@ -53,6 +53,8 @@ export interface Rows {
   readonly milliseconds: number;
   readonly sql: string;
   readonly inlined: readonly string[];
+  /** Whether more rows would make more than an answer holds, so that fewer are shown than asked for. */
+  readonly isFull: boolean;
   /** The input of which only a sample was read. */
   readonly sampled?: string;
 }

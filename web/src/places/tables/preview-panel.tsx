@@ -134,6 +134,7 @@ export function PreviewFigures({ rows }: { rows: Rows }) {
   return (
     <>
       {all}, {duration(rows.milliseconds)}
+      {rows.isFull && <span title="Values are long; more rows would not fit into one answer.">, as many as one answer holds</span>}
       {rows.sampled && <span className="text-advisory-text">, from a sample of {rows.sampled}</span>}
       {rows.inlined.length > 0 && (
         <span title={`Not built in this workspace, so their queries were put in: ${rows.inlined.join(', ')}`}>, from drafts of {rows.inlined.join(', ')}</span>
