@@ -268,6 +268,11 @@ describe('runs', () => {
     await draft(mira, slug, 'core/dim_port.sql', () => 'select nothing_here from staging.port');
     const answer = await mira.send('post', `/api/workspaces/${slug}/runs`, { tables: ['core.dim_port'], upstream: false, downstream: false });
     expect(answer.body).toMatchObject({ status: 422, code: 'project-errors', detail: expect.stringContaining('there is no column nothing_here') });
+    const told = async (place: string) =>
+      ((await mira.get(`/api/workspaces/${slug}/${place}`)).body as { errors: { path: string; message: string }[] }).errors.map((e) => [e.path, e.message]);
+    const today = await told('today');
+    expect(today).toContainEqual(['core/dim_port.sql', expect.stringContaining('there is no column nothing_here')]);
+    expect(await told('comparison')).toEqual(today);
   });
 
   test('an intake counts the rows that left and arrived', async () => {

@@ -250,6 +250,28 @@ describe('bringing in', () => {
     });
   });
 
+  test('drift = add keeps what an incremental source brought in, though the system has lost it, and reads on past the watermark', async () => {
+    const slug = await openWorkspace('a source that grows');
+    const asked = (sql: string) => query(application.config.harbour, sql);
+    await asked(`drop table if exists ops.crane_log; create table ops.crane_log (log_no integer primary key, crane text); grant select on ops.crane_log to public;
+      insert into ops.crane_log values (1, 'north'), (2, 'south')`);
+    const file = 'sources/port_ops.sql';
+    const { files } = (await mira.get(`/api/workspaces/${slug}/files`)).body as { files: Record<string, string> };
+    const declared = `create foreign table landing.crane_log (log_no integer, crane text) server port_ops
+      options (schema_name 'ops', table_name 'crane_log', intake 'incremental', watermark 'log_no', drift 'add');`;
+    await keep(slug, [{ path: file, before: null, after: `${files[file]!}\n${declared}\n` }]);
+    expect((await bringIn(slug, ['landing.crane_log'])).steps[0]).toMatchObject({ state: 'done', rowsOut: '2' });
+    await asked(`delete from ops.crane_log where log_no = 1; alter table ops.crane_log add mood text; insert into ops.crane_log values (3, 'east', 'fair')`);
+    expect((await bringIn(slug, ['landing.crane_log'])).steps[0]).toMatchObject({ state: 'done', rowsOut: '1' });
+    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find((w) => w.slug === slug)!;
+    expect(await query(application.config.warehouse.workspace, `select log_no, crane, mood from ${prefix}_landing.crane_log order by 1`)).toEqual([
+      { log_no: 1, crane: 'north', mood: null },
+      { log_no: 2, crane: 'south', mood: null },
+      { log_no: 3, crane: 'east', mood: 'fair' },
+    ]);
+    await asked('drop table ops.crane_log');
+  });
+
   test('a source is late when its newest row is older than allowed, until it is brought in', async () => {
     const late = async () =>
       ((await mira.get('/api/workspaces/production/sources')).body as { tables: { table: string; lateness: { late: boolean; allowed: string } | null }[] }[])
