@@ -240,7 +240,7 @@ export class DeliveryService implements OnApplicationShutdown {
     const digest = await digestOf(file, found?.parts ?? new Map());
     const outcome = found
       ? await this.warehouse.session('production', (client) => this.load(client, project, found.table, file, name, found.parts, size, digest))
-      : { state: 'unknown' as const, reason: `no table of the project has a pattern that takes ${name}` };
+      : { state: 'unknown' as const, reason: 'no table of the project has a pattern that takes this name' };
     await this.ended(name, outcome, { table: found?.table.fullName ?? null, digest, size, milliseconds: Math.round(performance.now() - started) });
     return outcome.state === 'loaded' ? deliveryOptions(found!.table)!.thenRun : [];
   }

@@ -175,7 +175,9 @@ function Line({ to, mark, title, aside }: { to: string; mark: ReactNode; title: 
     <li className="border-b border-line">
       <Link to={to} className="flex items-center gap-3 px-1 py-1.5 hover:bg-wash">
         {mark}
-        <span className="min-w-0 flex-1 truncate">{title}</span>
+        <span className="min-w-0 flex-1 truncate" title={title}>
+          {title}
+        </span>
         <span className="shrink-0 text-[12px] text-soft">{aside}</span>
       </Link>
     </li>
