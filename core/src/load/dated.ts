@@ -2,7 +2,7 @@ import { ident, idents, qualified } from '../sql/quote.js';
 import type { PolicyContext } from './policy.js';
 import { createKeyMaps, keyMapsOf, newRow, numberKeys } from './keys.js';
 import { CHANGES, counts, dropTemporary, ROWS, run, type LoadStep } from './steps.js';
-import { columnWith, columnsOf, optionOf, writtenColumns } from './target.js';
+import { columnWith, comparable, optionOf, writtenColumns } from './target.js';
 
 /**
  * A full copy a date. A date of the query replaces that date, unless its rows are the same; the newest
@@ -14,13 +14,13 @@ export function datedSteps({ target, own, home }: PolicyContext): LoadStep[] {
   const flag = columnWith(target, 'current flag');
   const maps = keyMapsOf(target, home);
   const written = writtenColumns(target);
-  const names = written.map((c) => c.name);
   const keep = optionOf(target.table, 'keep_copies');
   // Rows are written with the flag that they keep: only those of the date that loses it are written again.
   const newest = `(select greatest((select max(${asOf}) from ${place}), (select max(${asOf}) from ${CHANGES})))`;
   const row = newRow(target, maps, 'q', (c) => (c.name === flag ? `q.${asOf} = ${newest}` : undefined));
-  const ofQuery = `select ${columnsOf('q', names)} from ${ROWS} as q where q.${asOf} in (select ${asOf} from ${place})`;
-  const ofTable = `select ${columnsOf('t', names)} from ${place} as t where t.${asOf} in (select ${asOf} from ${ROWS})`;
+  const compared = (alias: string) => written.map((c) => `${comparable(`${alias}.${ident(c.name)}`, c)} as ${ident(c.name)}`).join(', ');
+  const ofQuery = `select ${compared('q')} from ${ROWS} as q where q.${asOf} in (select ${asOf} from ${place})`;
+  const ofTable = `select ${compared('t')} from ${place} as t where t.${asOf} in (select ${asOf} from ${ROWS})`;
   const changed = `(select ${asOf} from ${CHANGES} where differs$)`;
   const oldest = (dates: string) => `(select min(${asOf}) from (${dates} order by ${asOf} desc limit ${keep!}) as kept)`;
   // A date beyond those that stay would come and go again with each load.

@@ -7,7 +7,19 @@ import type { Place } from './place.js';
 import type { PolicyContext } from './policy.js';
 import { sampledChanges, shapeSteps } from './shape.js';
 import { analyzeChanges, CHANGES, checking, counts, dropTemporary, guard, ROWS, run, together, unchangedRows, VERSIONS, type LoadStep } from './steps.js';
-import { columnsOf, differ, optionOf, rememberedPlace, sameKey, stampOf, storage, writtenColumns, type Target } from './target.js';
+import {
+  columnsOf,
+  comparable,
+  comparableColumns,
+  differ,
+  optionOf,
+  rememberedPlace,
+  sameKey,
+  stampOf,
+  storage,
+  writtenColumns,
+  type Target,
+} from './target.js';
 
 /** Above this share of rows of keys that are cut again, writing all of them anew is faster: measured. */
 const REWRITE_SHARE = 0.3;
@@ -26,6 +38,8 @@ export function eventSteps(context: PolicyContext): LoadStep[] {
   const columns = eventColumns(context);
   const names = columns.map((c) => c.name);
   const rest = columns.filter((c) => !key.includes(c.name) && c.name !== at);
+  // Distinct rows by columns are sorted, whole ones may be hashed.
+  const distinct = columns.some((c) => c.type === 'json') ? `distinct on (${comparableColumns('q', columns)})` : 'distinct';
   const replaces = replacesVersions(target);
   const versions = [
     run('build', `create temp table versions on commit drop as\n${cut(context, h, at)}`),
@@ -48,7 +62,7 @@ export function eventSteps(context: PolicyContext): LoadStep[] {
     run(
       'build',
       `create temp table changes on commit drop as
-select distinct ${columnsOf('q', names)} from ${ROWS} as q
+select ${distinct} ${columnsOf('q', names)} from ${ROWS} as q
 where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, at])} and not (${differ('e', 'q', rest)}))`,
     ),
     analyzeChanges([...key, at]),
@@ -119,18 +133,15 @@ function cut({ target, home }: PolicyContext, h: HistoryColumns, at: string): st
   const order = optionOf(table, 'order_within');
   const byKey = `partition by ${idents(key)}`;
   const instant = ident(at);
+  const changes = (c: ColumnDeclaration) => `${comparable(ident(c.name), c)} is distinct from ${comparable(`lag(${ident(c.name)}) over w`, c)}`;
   const window = `\n  window w as (${byKey} order by ${instant})`;
   const touched = `${qualified(rememberedPlace(home, 'events'))} as e\n  where (${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`;
-  const begins = [
-    'row_number() over w = 1',
-    ...h.versioned.map((c) => `${ident(c.name)} is distinct from lag(${ident(c.name)}) over w`),
-    ...(order === undefined ? [`${instant} = lag(${instant}) over w`] : []),
-  ];
+  const begins = ['row_number() over w = 1', ...h.versioned.map(changes), ...(order === undefined ? [`${instant} = lag(${instant}) over w`] : [])];
   const overwrites = h.overwritten.length > 0;
   const lastOf = h.overwriteAll ? idents(key) : `${idents(key)}, group_no$`;
   const previous = h.previous.map((p, i) => ({
     ...p,
-    changed: `case when row_number() over w > 1 and ${ident(p.of.name)} is distinct from lag(${ident(p.of.name)}) over w then 1 else 0 end as changed_${i}$, lag(${ident(p.of.name)}) over w as lag_${i}$`,
+    changed: `case when row_number() over w > 1 and ${changes(p.of)} then 1 else 0 end as changed_${i}$, lag(${ident(p.of.name)}) over w as lag_${i}$`,
     group: `sum(changed_${i}$) over w as change_no_${i}$`,
     value: `first_value(lag_${i}$) over (partition by ${idents(key)}, change_no_${i}$ order by ${instant})`,
   }));
@@ -265,8 +276,8 @@ function writeDifferences(context: PolicyContext, h: HistoryColumns): LoadStep[]
   const { valueOf, items, numbers } = versionRow(context, h);
   const same = `${sameKey('t', 'n', key)} and t.${from} = n.${from}`;
   const changeable = target.columns.filter((c) => !key.includes(c.name) && c !== h.validFrom && stampOf(c) === undefined && numbers.of(c) === undefined);
-  const before = changeable.map((c) => `t.${ident(c.name)}${c.type === 'json' ? '::jsonb' : ''}`).join(', ');
-  const after = changeable.map((c) => `${valueOf(c)}${c.type === 'json' ? '::jsonb' : ''}`).join(', ');
+  const before = comparableColumns('t', changeable);
+  const after = changeable.map((c) => comparable(valueOf(c), c)).join(', ');
   const stamps = target.columns.filter((c) => stampOf(c) !== undefined);
   const sets = [...changeable.map((c) => `${ident(c.name)} = ${valueOf(c)}`), ...stamps.map((c) => `${ident(c.name)} = ${stampOf(c)!}`)];
   return [

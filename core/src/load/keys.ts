@@ -2,7 +2,7 @@ import type { ColumnDeclaration } from '../project/model.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
 import { checking, guard, run, type LoadStep } from './steps.js';
-import { columnWith, optionOf, rememberedPlace, stampOf, writtenColumns, type Target } from './target.js';
+import { columnWith, comparable, optionOf, rememberedPlace, stampOf, writtenColumns, type Target } from './target.js';
 
 /**
  * Surrogate and durable keys. By sequence, a key map beside the table gives each key its number once and
@@ -132,7 +132,7 @@ export function rowHash(target: Target, column: ColumnDeclaration, value: (colum
   const parts = joined(
     writtenColumns(target)
       .filter((c) => !target.key.includes(c.name))
-      .map((c) => (c.type === 'json' ? `(${value(c)})::jsonb` : value(c))),
+      .map((c) => comparable(value(c), c)),
   );
   if (/^(bigint|numeric)/.test(column.type)) return `cast(hashtextextended(${parts}, 0) as ${column.type})`;
   return column.type === 'bytea' ? `sha256(convert_to(${parts}, 'UTF8'))` : `cast(md5(${parts}) as ${column.type})`;

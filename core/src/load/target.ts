@@ -165,10 +165,17 @@ export function sortsFast({ columns }: { readonly columns: readonly ColumnDeclar
 /** `a.k1 = b.k1 and a.k2 = b.k2`. */
 export const sameKey = (a: string, b: string, key: readonly string[]): string => key.map((k) => `${a}.${ident(k)} = ${b}.${ident(k)}`).join(' and ');
 
+/** A column's value as one that can be compared: json has no equality, jsonb has. */
+export const comparable = (value: string, { type }: Pick<ColumnDeclaration, 'type'>): string => (type === 'json' ? `(${value})::jsonb` : value);
+
+/** `a.x, (a.j)::jsonb`: columns of a row as they are compared. */
+export const comparableColumns = (alias: string, columns: readonly ColumnDeclaration[]): string =>
+  columns.map((c) => comparable(`${alias}.${ident(c.name)}`, c)).join(', ');
+
 /** Whether any of some columns differs, null being a value; json is compared as jsonb. */
 export function differ(a: string, b: string, columns: readonly ColumnDeclaration[]): string {
   if (columns.length === 0) return 'false';
-  const side = (alias: string) => columns.map((c) => `${alias}.${ident(c.name)}${c.type === 'json' ? '::jsonb' : ''}`).join(', ');
+  const side = (alias: string) => comparableColumns(alias, columns);
   return `(${side(a)}) is distinct from (${side(b)})`;
 }
 

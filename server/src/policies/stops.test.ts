@@ -296,3 +296,33 @@ describe('what stops a load leaves the table as it was', () => {
     );
   });
 });
+
+describe('json, which has no equality of its own, is compared as jsonb', () => {
+  const said = (x: string, j: string, n = 1): Row => ({ key: 'a', x, j, at: hour(n), day: '2026-01-0' + String(n) });
+  const versions = `valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')`;
+  test.each<[string, string, string]>([
+    ['a merge', `key text, x text, j json) with (load = merge, business_key = 'key')`, 'key, x, j'],
+    ['a merge written anew', `key text, x text, j json) with (load = merge, business_key = 'key', shape = rewrite)`, 'key, x, j'],
+    ['a history', `key text, x text, j json, ${versions}) with (load = history, business_key = 'key')`, 'key, x, j'],
+    ['a history from events', `key text, x text, j json, ${versions}) with (load = history, business_key = 'key', effective_from = 'at')`, 'key, x, j, at'],
+    [
+      'a history from events that keeps the one before',
+      `key text, x text, j json options (on_change 'overwrite'), was json options (on_change 'previous', previous_of 'j'), seen timestamptz options (role 'loaded at'), ${versions}) with (load = history, business_key = 'key', effective_from = 'at')`,
+      'key, x, j, at',
+    ],
+    ['copies by date', `key text, x text, j json, day date options (role 'as of')) with (load = dated, business_key = 'key')`, 'key, x, j, day'],
+  ])('%s', async (_, contract, columns) => {
+    const loads = await loadsOf(client, SCHEMA, contract, `select ${columns} from landing.src`, source('key text, x text, j json, at timestamptz, day date'));
+    const types = ['text', 'text', 'json', 'timestamptz', 'date'];
+    await loads.reset();
+    await fill(client, ['key', 'x', 'j', 'at', 'day'], [said('1', '{"a": 1, "b": 2}')], types);
+    await loads.load(hour(2));
+    const before = await written(client, 't');
+    await fill(client, ['key', 'x', 'j', 'at', 'day'], [said('1', '{"b":2,"a":1}')], types);
+    await loads.load(hour(3));
+    expect(await written(client, 't')).toBe(before);
+    await fill(client, ['key', 'x', 'j', 'at', 'day'], [said('1', '{"a": 1, "b": 3}', 2)], types);
+    await loads.load(hour(4));
+    expect((await client.query(`select 1 from ${SCHEMA}.t where j ->> 'b' = '3'`)).rows).toHaveLength(1);
+  });
+});
