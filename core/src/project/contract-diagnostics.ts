@@ -1,10 +1,12 @@
 import { constraintNames } from '../check/tolerance.js';
 import { constraintRange } from '../contract/contract.js';
 import { resolveExpression } from '../lineage/columns.js';
+import { valueProblem } from '../load/delivery.js';
 import { didYouMean } from '../sql/nearest.js';
-import type { Range } from '../sql/positions.js';
+import { rangeOfLine, startsOfLines, type Range } from '../sql/positions.js';
 import { narrows } from '../sql/types.js';
 import { startOf } from './column-diagnostics.js';
+import { readCsv } from './csv.js';
 import type { Diagnostic } from './diagnostic.js';
 import { helperColumns, isFilled, optionOf } from '../load/target.js';
 import type { Column, ConstraintDeclaration, Contract, Definition, IndexedFile, ReferenceTable, Table } from './model.js';
@@ -137,6 +139,41 @@ export function referenceColumns(table: ReferenceTable): { columns: readonly Col
   return { columns: names.map((name) => ({ name, type: declared.get(name)?.type ?? 'text', origins: [] })), diagnostics };
 }
 
+/** Dates and instants of a reference table are written as ISO 8601 has it: how others are read depends on settings of the database. */
+export function unreadDates(table: ReferenceTable, csv: IndexedFile): readonly Diagnostic[] {
+  const known = unread.get(table);
+  if (known) return known;
+  const found: Diagnostic[] = [];
+  const dated = table.contract?.columns.filter((c) => /^(date|timestamp)/.test(c.type) && table.header.includes(c.name)) ?? [];
+  if (dated.length > 0) {
+    const { rows, lines } = readCsv(csv.text);
+    const starts = startsOfLines(csv.text);
+    for (const column of dated) {
+      const at = table.header.indexOf(column.name);
+      for (const [row, fields] of rows.entries()) {
+        const value = fields[at];
+        const problem = value === null || value === undefined ? undefined : valueProblem(column.type, value);
+        if (problem === undefined) continue;
+        const line = lines[row]!;
+        found.push({
+          code: 'bad-reference-file',
+          severity: 'error',
+          path: csv.path,
+          range: rangeOfLine(starts, line, csv.text.length),
+          message: `${column.name}: “${value}” ${problem}`,
+          hint: `line ${line} of ${csv.path}`,
+        });
+        if (found.length >= MOST_UNREAD) break;
+      }
+    }
+  }
+  unread.set(table, found);
+  return found;
+}
+
+/** Values of a column that are told; more say no more. */
+const MOST_UNREAD = 100;
+const unread = new WeakMap<ReferenceTable, readonly Diagnostic[]>();
 const joined = new WeakMap<Definition, WeakMap<ReferenceTable, ReferenceTable>>();
 
 /** A reference table with the contract of the file beside its CSV; the same object for the same two. */

@@ -9,6 +9,8 @@ export interface CsvProblem {
 export interface Csv {
   readonly header: readonly string[];
   readonly rows: readonly (readonly CsvField[])[];
+  /** The line, from 1, that each row begins on. */
+  readonly lines: readonly number[];
   readonly problems: readonly CsvProblem[];
 }
 
@@ -64,7 +66,8 @@ export function readCsv(text: string): Csv {
       problems.push({ line: record.line, message: `the line has ${record.fields.length} fields, the header ${header.length}` });
     }
   }
-  return { header, rows: records.slice(1).map((r) => r.fields), problems };
+  const rows = records.slice(1);
+  return { header, rows: rows.map((r) => r.fields), lines: rows.map((r) => r.line), problems };
 }
 
 /** A CSV text with a header row; a null is an empty field, an empty text is quoted. Reading it gives the same again. */

@@ -2,7 +2,7 @@ import type { SelectStmt } from 'libpg-query';
 import { dottedRange, queryOf } from '../lineage/mentions.js';
 import { parseSql, withoutMark, type ParsedText, type Statement } from '../sql/parser.js';
 import { strings } from '../sql/nodes.js';
-import type { Range } from '../sql/positions.js';
+import { rangeOfLine, startsOfLines, type Range } from '../sql/positions.js';
 import { nextToken, tokenize } from '../sql/tokens.js';
 import type { Diagnostic, DiagnosticCode } from './diagnostic.js';
 import type { Contract, IndexedFile, Query } from './model.js';
@@ -90,9 +90,7 @@ export class FileReader {
   }
 
   lineRange(line: number): Range {
-    const starts = (this.lineStarts ??= startsOfLines(this.text));
-    const start = starts[line - 1] ?? this.text.length;
-    return { start, end: (starts[line] ?? this.text.length + 1) - 1 };
+    return rangeOfLine((this.lineStarts ??= startsOfLines(this.text)), line, this.text.length);
   }
 
   /** Reports unknown options of columns, and columns that are declared twice. */
@@ -121,12 +119,6 @@ export class FileReader {
     }
     return (this.known = comments);
   }
-}
-
-function startsOfLines(text: string): number[] {
-  const starts = [0];
-  for (let at = text.indexOf('\n'); at >= 0; at = text.indexOf('\n', at + 1)) starts.push(at + 1);
-  return starts;
 }
 
 /** Comments of a file by full name: `layer.table`, `layer.table.column`, `layer.table.constraint`. */

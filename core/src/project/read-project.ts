@@ -6,7 +6,7 @@ import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
 import { nextToken } from '../sql/tokens.js';
 import { columnDiagnostic, startOf } from './column-diagnostics.js';
-import { contractDiagnostics, driftedColumns, referenceColumns, withContract, type ContractSurroundings } from './contract-diagnostics.js';
+import { contractDiagnostics, driftedColumns, referenceColumns, unreadDates, withContract, type ContractSurroundings } from './contract-diagnostics.js';
 import type { Diagnostic } from './diagnostic.js';
 import { policyDiagnostics } from './policy-diagnostics.js';
 import { sourceDiagnostics } from './source-diagnostics.js';
@@ -220,7 +220,9 @@ class Resolver {
       );
       return;
     }
-    this.tables.set(contract.fullName, withContract(csv, contract));
+    const table = withContract(csv, contract);
+    this.tables.set(contract.fullName, table);
+    this.diagnostics.push(...unreadDates(table, this.files.get(csv.csvPath)!));
   }
 
   /** The tables that one reads, in the order of mention; unknown names and later layers are reported. */

@@ -76,3 +76,33 @@ describe('depth', () => {
     expect(columns.get('core.u')?.map((c) => c.name)).toEqual(['n']);
   });
 });
+
+describe('dates of a reference table', () => {
+  const told = (csv: string, types = 'quarter date not null, at timestamptz') => {
+    const project = readProject(
+      new Map([
+        ['layers.sql', 'create schema reference;'],
+        ['reference/aim.csv', csv],
+        ['reference/aim.sql', `create table reference.aim (name text primary key, ${types});`],
+      ]),
+    );
+    return project.diagnostics.map((d) => `${d.path} ${d.range.start}-${d.range.end}: ${d.message}, ${d.hint}`);
+  };
+  test.each<[string, string, string[]]>([
+    ['written as ISO 8601 has it', 'name,quarter,at\na,2026-03-01,2026-03-01 14:05:00+00\nb,2026-04-01,\n', []],
+    [
+      'written in another order',
+      'name,quarter,at\na,03/04/2024,\n',
+      ['reference/aim.csv 16-29: quarter: “03/04/2024” is no date such as 2026-03-01, line 2 of reference/aim.csv'],
+    ],
+    [
+      'below a field of several lines',
+      'name,quarter,at\n"a\nb",2026-03-01,\nc,2026-02-30,4 March\n',
+      [
+        'reference/aim.csv 34-54: quarter: “2026-02-30” is no day of the calendar, line 4 of reference/aim.csv',
+        'reference/aim.csv 34-54: at: “4 March” is no instant such as 2026-03-01 14:05:00+00, line 4 of reference/aim.csv',
+      ],
+    ],
+  ])('%s', (_, csv, expected) => expect(told(csv)).toEqual(expected));
+  test('a column of text may hold any', () => expect(told('name,quarter,at\na,03/04/2024,\n', 'quarter text, at text')).toEqual([]));
+});

@@ -2,6 +2,7 @@ import { fingerprints } from '../graph/fingerprint.js';
 import { reachable, readersOf } from '../graph/graph.js';
 import type { Project, Table } from '../project/model.js';
 import { didYouMean } from '../sql/nearest.js';
+import type { Range } from '../sql/positions.js';
 
 /** What a table of one project is to another one. */
 export interface TableChange {
@@ -93,18 +94,20 @@ export const formerName = (table: Table): string | undefined =>
 export function wrongFormerNames(
   standing: Project,
   after: Project,
-): { readonly table: string; readonly path: string; readonly message: string; readonly hint: string }[] {
+): { readonly table: string; readonly path: string; readonly range: Range; readonly message: string; readonly hint: string }[] {
   return [...after.tables.values()].flatMap((table) => {
     const was = formerName(table);
     if (was === undefined || standing.tables.has(table.fullName)) return [];
-    const { fullName, path } = table;
+    const at = {
+      table: table.fullName,
+      path: table.path,
+      range: (table.kind === 'definition' && table.contract?.options.get('was')?.range) || table.nameRange,
+    };
     if (after.tables.has(was))
-      return [{ table: fullName, path, message: `option was: ${was} still is a table of the project`, hint: 'delete its definition, or leave the option out' }];
+      return [{ ...at, message: `option was: ${was} still is a table of the project`, hint: 'delete its definition, or leave the option out' }];
     if (standing.tables.get(was)?.kind === 'definition') return [];
     const names = [...standing.tables.values()].filter((t) => t.kind === 'definition').map((t) => t.fullName);
-    return [
-      { table: fullName, path, message: `option was: production has no table ${was}`, hint: didYouMean(was, names) ?? 'leave the option out for a new table' },
-    ];
+    return [{ ...at, message: `option was: production has no table ${was}`, hint: didYouMean(was, names) ?? 'leave the option out for a new table' }];
   });
 }
 

@@ -34,3 +34,15 @@ export function lineColumn(text: string, offset: number): LineColumn {
   const line = before.split('\n').length;
   return { line, column: before.length - (before.lastIndexOf('\n') + 1) + 1 };
 }
+
+/** Where each line of a text begins. */
+export function startsOfLines(text: string): number[] {
+  const starts = [0];
+  for (let at = text.indexOf('\n'); at >= 0; at = text.indexOf('\n', at + 1)) starts.push(at + 1);
+  return starts;
+}
+
+/** The range of a line, from 1, without its end. @param starts where lines begin @param length of the text */
+export function rangeOfLine(starts: readonly number[], line: number, length: number): Range {
+  return { start: starts[line - 1] ?? length, end: (starts[line] ?? length + 1) - 1 };
+}

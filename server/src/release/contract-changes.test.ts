@@ -126,6 +126,13 @@ select code, length::integer as length from reference.quay_list;\ngrant select o
     await warehouse(`comment on table core.quay is 'said by hand'`);
     const wrong = await release({ 'core/quay.sql': null, 'core/wharf.sql': definition('wharf', ", was = 'core.qay'") });
     expect(wrong).toMatchObject({ state: 'refused', title: expect.stringContaining('production has no table core.qay'), detail: 'did you mean core.quay?' });
+    const errorsAt = async (place: string) =>
+      ((await mira.get(`/api/workspaces/contracts-${count}/${place}`)).body as { errors: { path: string; message: string }[] }).errors.map((e) => [
+        e.path,
+        e.message,
+      ]);
+    expect(await errorsAt('today')).toEqual([['core/wharf.sql', 'option was: production has no table core.qay; did you mean core.quay?']]);
+    expect(await errorsAt('comparison')).toEqual(await errorsAt('today'));
     const slug = await workspace(mira, 'Renamed');
     await draft(mira, slug, 'core/quay.sql', () => null);
     await draft(mira, slug, 'core/wharf.sql', () => definition('wharf', ", was = 'core.quay'"));

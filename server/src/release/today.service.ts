@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { lineColumn, type SourceTable } from '@ouvrage/core';
+import { lineColumn, wrongFormerNames, type SourceTable } from '@ouvrage/core';
 import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -36,6 +36,8 @@ export class TodayService {
     const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
     const [lateness, states] = await Promise.all([this.sources.lateness(PRODUCTION, sources), this.sources.of(PRODUCTION)]);
     const failedFiles = await this.deliveries.failed();
+    const production = slug === PRODUCTION ? line : await this.projects.line(PRODUCTION);
+    const wrongNames = wrongFormerNames(production.project, line.project).map((w) => ({ ...w, message: `${w.message}; ${w.hint}` }));
     return {
       toBind: mayAct(person.role, 'administrator') ? await this.imports.unbound() : [],
       failedFiles: failedFiles.map(({ file, reason, at }) => ({ file, reason, at })),
@@ -46,9 +48,11 @@ export class TodayService {
       // A failed run needs someone only until a later one of its kind went well.
       failedRuns: recent.filter((r) => ['failed', 'interrupted'].includes(r.state) && settled.get(r.kind) === r.id).map(runOut),
       drafts: line.drafts.map((d) => ({ path: d.path, by: d.person.displayName, at: d.updatedAt })),
-      errors: line.project.diagnostics
-        .filter((d) => d.severity === 'error')
-        .map((d) => ({ path: d.path, message: d.message, ...lineColumn(line.project.files.get(d.path)?.text ?? '', d.range.start) })),
+      errors: [...line.project.diagnostics.filter((d) => d.severity === 'error'), ...wrongNames].map((d) => ({
+        path: d.path,
+        message: d.message,
+        ...lineColumn(line.project.files.get(d.path)?.text ?? '', d.range.start),
+      })),
       tables: { all: tables.length, notRun: tables.filter((t) => t.where === 'nowhere').length },
       lastRelease: lastRelease ?? null,
       lastRun: lastRun
