@@ -145,7 +145,7 @@ export function unreadDates(table: ReferenceTable, csv: IndexedFile): readonly D
   if (known) return known;
   const found: Diagnostic[] = [];
   const dated = table.contract?.columns.filter((c) => /^(date|timestamp)/.test(c.type) && table.header.includes(c.name)) ?? [];
-  if (dated.length > 0) {
+  if (dated.length > 0 && csv.text.length <= LONGEST_DATED) {
     const { rows, lines } = readCsv(csv.text);
     const starts = startsOfLines(csv.text);
     for (const column of dated) {
@@ -173,6 +173,8 @@ export function unreadDates(table: ReferenceTable, csv: IndexedFile): readonly D
 
 /** Values of a column that are told; more say no more. */
 const MOST_UNREAD = 100;
+/** Characters of a file whose dates are read here: this is done on the thread that answers requests. */
+const LONGEST_DATED = 2_000_000;
 const unread = new WeakMap<ReferenceTable, readonly Diagnostic[]>();
 const joined = new WeakMap<Definition, WeakMap<ReferenceTable, ReferenceTable>>();
 
