@@ -12,9 +12,17 @@ import { jest, withCluster } from './lib/tests.mjs';
  */
 const PROOFS = {
   worlds: { of: 'worlds of each policy', files: ['policies.test', 'sequences.test'], size: 3000, portion: 500, variable: 'OUVRAGE_WORLDS' },
+  contracts: { of: 'sequences of changed contracts of each policy', files: ['policies/changing'], size: 2000, portion: 400, variable: 'OUVRAGE_WORLDS' },
   fuzz: { of: 'made-up requests', files: ['fuzz.test'], size: 25_000, portion: 5000, variable: 'OUVRAGE_FUZZ' },
   cuts: { of: 'loads of each policy cut off', files: ['policies/kill.test'], size: 100, portion: 20, variable: 'OUVRAGE_KILLS' },
   kills: { of: 'times the server is killed over a table of each policy', files: ['crash.test'], size: 100, portion: 10, variable: 'OUVRAGE_KILLS' },
+  power: {
+    of: 'times the server is killed with everything under way, PostgreSQL stopped a fifth as often',
+    files: ['crash-under-way'],
+    size: 100,
+    portion: 20,
+    variable: 'OUVRAGE_KILLS',
+  },
   month: { of: 'days of the stand-in’s clock', files: ['month.test'], size: 30, portion: 30, variable: 'OUVRAGE_DAYS' },
 };
 

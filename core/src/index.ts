@@ -4,6 +4,10 @@ export { tokenize, type Token } from './sql/tokens.js';
 export type { EditedText } from './sql/edits.js';
 export { ident, idents, literal, qualified } from './sql/quote.js';
 export { shortType } from './sql/types.js';
+export { planInPlace, WAREHOUSE_SERVER } from './load/intake.js';
+export { rehashedColumns } from './load/hashes.js';
+export { hashOf, NEWEST_HASHING, type Hashing } from './load/hashing.js';
+export { standInReason } from './load/stand-ins.js';
 export { didYouMean, nearest } from './sql/nearest.js';
 export { readCsv, csvText, readPasted, type Csv, type CsvField } from './project/csv.js';
 export { conditionProblems } from './project/source-diagnostics.js';
@@ -81,7 +85,8 @@ export {
 export { profileStatement, shapeOf, HISTOGRAM_STEPS, PROFILE_QUANTILES, type ColumnProfile, type ColumnShape, type Profile } from './anatomy/profile.js';
 export { sampleQuery, type Sample } from './anatomy/sample.js';
 export { cleanTable, proposeClean, type CleanChoices, type CleanColumn } from './starter/clean.js';
-export { stackTables, matchColumns, unifiedType, type StackChoices, type StackedColumn } from './starter/stack.js';
+export { unifiedType } from './sql/types.js';
+export { stackTables, matchColumns, type StackChoices, type StackedColumn } from './starter/stack.js';
 export { splitTable, splitCounts, type SplitChoices } from './starter/split.js';
 export { summarise, MEASURES, type Measure, type MeasureKind, type SummariseChoices } from './starter/summarise.js';
 export { pivot, pivotNames, unpivot, type PivotChoices, type UnpivotChoices } from './starter/pivot.js';
@@ -119,7 +124,7 @@ export { contractView, type ContractView, type ContractColumn, type ContractCons
 export { OPTION_POLICIES, ROLE_POLICIES } from './project/policy-diagnostics.js';
 export { schemaNameOf, schemaNames } from './project/fan-out.js';
 export { renamedTables, wrongFormerNames, formerName } from './review/changes.js';
-export { losses, migrations, otherMeaning, TREATMENTS, type Loss, type Migration, type Treatment } from './review/migration.js';
+export { holdersOf, losses, migrations, otherMeaning, TREATMENTS, type Loss, type Migration, type Treatment } from './review/migration.js';
 export type { LoadBase } from './load/base.js';
 export type { RememberedTable } from './load/remember.js';
 export {
@@ -139,7 +144,7 @@ export {
 export { type Queried, type QueryPart } from './load/query-parts.js';
 export { boundNote } from './load/bound-plan.js';
 export { driftColumns, untypedDrift } from './load/drift.js';
-export { namesIn, optionOf, REMEMBERED, rememberedPlace, type Remembered } from './load/target.js';
+export { namesIn, optionOf, targetOf, REMEMBERED, formerRememberedPlace, rememberedPlace, type Remembered } from './load/target.js';
 export { loadProcedures, loadScript, type Script, type ScriptTable } from './load/script.js';
 export { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from './anatomy/history.js';
 export { dimensionTable, keyNameOf, type DimensionChoices, type OnChange } from './starter/dimension.js';

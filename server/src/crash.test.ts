@@ -1,80 +1,12 @@
 import { afterEach, expect, test } from '@jest/globals';
-import { fork, type ChildProcess } from 'node:child_process';
-import net from 'node:net';
-import path from 'node:path';
+import { client, kill, start, until, type RunView } from './testing-process.js';
 import { random } from './testing-sql.js';
 import { warehouse } from './testing.js';
 
-/** How often the server is killed while it loads a table of each policy; `OUVRAGE_KILLS=100` for the whole proof. */
-const KILLS = Number(process.env['OUVRAGE_KILLS'] ?? 2);
-
-/** The built server as a process of its own, so that it can be killed. */
-let server: ChildProcess | undefined;
-
-async function freePort(): Promise<number> {
-  const probe = net.createServer();
-  await new Promise<void>((resolve) => probe.listen(0, '127.0.0.1', resolve));
-  const { port } = probe.address() as net.AddressInfo;
-  await new Promise((resolve) => probe.close(resolve));
-  return port;
-}
-
-async function start(): Promise<string> {
-  const port = await freePort();
-  const child = fork(path.join(import.meta.dirname, '../dist/main.js'), [], {
-    env: { ...process.env, NODE_ENV: 'production', OUVRAGE_PORT: String(port) },
-    stdio: ['ignore', 'ignore', 'inherit', 'ipc'],
-    execArgv: [],
-  });
-  server = child;
-  await new Promise<void>((resolve, reject) => {
-    child.on('message', (m) => (m as { kind: string }).kind === 'ready' && resolve());
-    child.once('exit', (code) => reject(new Error(`the server ended with ${code}`)));
-  });
-  return `http://127.0.0.1:${port}`;
-}
-
-async function kill(signal: NodeJS.Signals): Promise<void> {
-  if (!server || server.exitCode !== null || server.signalCode !== null) return;
-  const gone = new Promise((resolve) => server!.once('exit', resolve));
-  server.kill(signal);
-  await gone;
-}
-
 afterEach(() => kill('SIGKILL'));
 
-/** Signs in and sends requests of one person. */
-async function client(address: string) {
-  const signedIn = await fetch(`${address}/api/sign-in`, {
-    method: 'POST',
-    headers: { 'content-type': 'application/json' },
-    body: JSON.stringify({ name: 'mira', password: 'saltmere' }),
-  });
-  const cookie = signedIn.headers.get('set-cookie')!.split(';')[0]!;
-  const { csrf } = (await signedIn.json()) as { csrf: string };
-  return async <T>(method: string, where: string, body?: unknown): Promise<T> => {
-    const answer = await fetch(`${address}/api/${where}`, {
-      method,
-      headers: { 'content-type': 'application/json', cookie, 'x-csrf-token': csrf },
-      ...(body === undefined ? {} : { body: JSON.stringify(body) }),
-    });
-    return (await answer.json()) as T;
-  };
-}
-
-interface RunView {
-  readonly id: number;
-  readonly state: string;
-  readonly steps: readonly { readonly table: string; readonly state: string }[];
-}
-
-async function until(look: () => Promise<RunView>, done: (run: RunView) => boolean): Promise<RunView> {
-  for (;;) {
-    const run = await look();
-    if (done(run)) return run;
-    await new Promise((resolve) => setTimeout(resolve, 100));
-  }
-}
+/** How often the server is killed while it loads a table of each policy; `OUVRAGE_KILLS=100` for the whole proof. */
+const KILLS = Number(process.env['OUVRAGE_KILLS'] ?? 2);
 
 /** The tables and views in the schemas of a workspace. */
 const relationsOf = (prefix: string) =>
@@ -115,6 +47,7 @@ test('killed in mid-run, the next start marks the run interrupted, nothing is ha
   expect(await relationsOf('w_killed')).toEqual([
     { schema: 'w_killed_core', name: 'dim_port' },
     { schema: 'w_killed_core', name: 'dim_port~keys' },
+    { schema: 'w_killed_core', name: 'dim_port~last' },
   ]);
 });
 

@@ -117,6 +117,8 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   treatments: fc.constantFrom({}, { 'core.dim_port': 'go on' }),
   environment: fc.constantFrom('production', 'fuzz'),
   before: fc.constantFrom(1, 100, '5'),
+  search: fc.constantFrom('berth', '%', 'é'),
+  state: fc.constantFrom('loaded', 'failed'),
   days: fc.constant(0),
   connection: fc.constant('0b8a3c5e-0000-4000-8000-000000000000'),
   server: fc.constantFrom('port_ops', 'no_such'),

@@ -5,6 +5,7 @@ import { AppModule } from './app.module.js';
 import { configure } from './http.js';
 import { Seeder } from './seeder.js';
 import { Config } from './shared/config.js';
+import { isConnectionLost } from './shared/connection-lost.js';
 import { watchDisk } from './shared/disk.js';
 import { logger } from './shared/problem.js';
 import { DeliveryService } from './source/delivery.service.js';
@@ -31,7 +32,11 @@ const fatal = (error: unknown): void => {
   void end(70);
 };
 process.on('uncaughtException', fatal);
-process.on('unhandledRejection', fatal);
+/**
+ * The queue's library writes down how jobs ended beside its own work, and lets that fail where its database goes away.
+ * What it could not write is put right by `RunService`, which looks for runs that nobody works on.
+ */
+process.on('unhandledRejection', (error) => (isConnectionLost(error) ? logger.error({ err: error }, 'the database went away') : fatal(error)));
 process.on('SIGTERM', () => void end(0));
 process.on('SIGINT', () => void end(0));
 // The process that started this one is gone: nobody would ever stop it.

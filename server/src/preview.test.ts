@@ -182,3 +182,61 @@ describe('a query that is being written', () => {
     ['a note', 'docs/probe.md', 'no SQL', []],
   ])('%s', async (_, file, text, expected) => expect(await validate(file, text)).toMatchObject(expected));
 });
+
+describe('a preview through tables that are not built', () => {
+  const CALLED = `create table core.pilot (pilot_key bigint options (role 'surrogate key') primary key, pilot text not null, rank text options (unknown 'none'),
+  valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to'), is_current boolean options (role 'current flag'))
+with (load = history, business_key = 'pilot'`;
+  const STATE = `${CALLED});\nselect pilot, rank from reference.pilot_list;`;
+  const EVENTS = `${CALLED}, effective_from = 'at');\nselect pilot, rank, at::timestamptz as at from reference.pilot_list;`;
+  const FACT = `create table core.boarding (no int primary key, boarded_at timestamptz,
+  pilot_key bigint options (looked_up_by 'pilot', at 'boarded_at') not null references core.pilot (pilot_key)) with (load = merge, business_key = 'no');
+select no::int as no, pilot, boarded_at::timestamptz as boarded_at from reference.boarding_list;`;
+  const READER = `select b.no, p.rank, p.valid_from, p.valid_to, p.is_current, b.pilot_key = 0 as nobody, b.pilot_key
+from core.boarding b join core.pilot p using (pilot_key) order by 1`;
+  const preview = async (name: string, pilot: string) => {
+    const slug = await workspace(mira, name);
+    await draft(mira, slug, 'reference/pilot_list.csv', () =>
+      'pilot,rank,at\nann,first,2026-01-01\nann,second,2026-02-01\nbo,first,2026-01-15\n'.replace(name === 'Pilots now' ? 'ann,first,2026-01-01\n' : '', ''),
+    );
+    await draft(
+      mira,
+      slug,
+      'reference/boarding_list.csv',
+      () => 'no,pilot,boarded_at\n1,ann,2026-01-10\n2,ann,2026-02-10\n3,carl,2026-02-10\n4,bo,2026-01-01\n',
+    );
+    expect((await runTables(mira, slug, ['reference.pilot_list', 'reference.boarding_list'])).state).toBe('succeeded');
+    await draft(mira, slug, 'core/pilot.sql', () => pilot);
+    await draft(mira, slug, 'core/boarding.sql', () => FACT);
+    const { body } = await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/x.sql', text: READER, limit: 10 });
+    return body as { columns: { name: string; standIn?: string }[]; rows: (string | null)[][]; inlined: string[] };
+  };
+
+  test('of events: versions hold from their instants on, who is not known is the unknown member', async () => {
+    const { rows, columns, inlined } = await preview('Pilots then', EVENTS);
+    expect(rows.map((r) => r.slice(0, 6))).toEqual([
+      ['1', 'first', '2026-01-01 00:00:00+00', '2026-02-01 00:00:00+00', 'f', 'f'],
+      ['2', 'second', '2026-02-01 00:00:00+00', null, 't', 'f'],
+      ['3', 'none', '-infinity', null, 't', 't'],
+      ['4', 'first', '2026-01-15 00:00:00+00', null, 't', 'f'],
+    ]);
+    expect(inlined).toEqual(['core.boarding', 'core.pilot']);
+    expect(columns.filter((c) => c.standIn !== undefined).map((c) => c.name)).toEqual(['nobody', 'pilot_key']);
+  });
+  test('of what is so now: it stands for all time, and says so at its columns', async () => {
+    const { rows, columns } = await preview('Pilots now', STATE);
+    expect(rows.map((r) => r.slice(0, 3))).toEqual([
+      ['1', 'second', '-infinity'],
+      ['2', 'second', '-infinity'],
+      ['3', 'none', '-infinity'],
+      ['4', 'first', '-infinity'],
+    ]);
+    expect(Object.fromEntries(columns.flatMap((c) => (c.standIn === undefined ? [] : [[c.name, c.standIn]])))).toEqual({
+      valid_from: 'core.pilot is not built: versions come from past loads: what the query says now stands for all time',
+      valid_to: expect.stringContaining('core.pilot is not built'),
+      is_current: expect.stringContaining('core.pilot is not built'),
+      nobody: expect.stringContaining('a hash of the business key stands for it'),
+      pilot_key: expect.stringContaining('a hash of the business key stands for it'),
+    });
+  });
+});

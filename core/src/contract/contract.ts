@@ -5,7 +5,7 @@ import { strings } from '../sql/nodes.js';
 import { nextToken } from '../sql/tokens.js';
 import { typeText } from '../sql/types.js';
 import { objectName } from '../sql/quote.js';
-import type { ColumnDeclaration, ConstraintDeclaration, ConstraintKind, Contract, OptionValue, Writable } from '../project/model.js';
+import type { ColumnDeclaration, ConstraintDeclaration, ConstraintKind, Contract, LeftToDatabase, OptionValue, Writable } from '../project/model.js';
 
 /** Reads a contract from the elements of `CREATE TABLE` or `CREATE FOREIGN TABLE`. */
 export function readContract(
@@ -34,8 +34,38 @@ export function readContract(
     columns,
     constraints,
     options: readOptions(parsed, options),
+    leftToDatabase: leftToDatabase(parsed, elements),
     range,
   };
+}
+
+const LEFT: ReadonlyMap<string, LeftToDatabase['kind']> = new Map([
+  ['CONSTR_DEFAULT', 'default'],
+  ['CONSTR_IDENTITY', 'identity'],
+  ['CONSTR_GENERATED', 'generated'],
+  ['CONSTR_EXCLUSION', 'exclusion'],
+]);
+const SERIAL: ReadonlySet<string> = new Set(['serial', 'bigserial', 'smallserial', 'serial2', 'serial4', 'serial8']);
+
+function leftToDatabase(parsed: ParsedText, elements: readonly Node[]): LeftToDatabase[] {
+  const token = (location: number | undefined): Range => {
+    const start = parsed.at(location);
+    return { start, end: nextToken(parsed.text, start)?.end ?? start };
+  };
+  const constraint = (c: Node, column: string): LeftToDatabase[] => {
+    const kind = 'Constraint' in c ? LEFT.get(c.Constraint.contype ?? '') : undefined;
+    return kind && 'Constraint' in c ? [{ kind, column, range: token(c.Constraint.location) }] : [];
+  };
+  return elements.flatMap((element): LeftToDatabase[] => {
+    if (!('ColumnDef' in element)) return constraint(element, '');
+    const { colname = '', location, typeName, collClause, constraints = [] } = element.ColumnDef;
+    const type = strings(typeName?.names).at(-1) ?? '';
+    return [
+      ...(SERIAL.has(type) ? [{ kind: 'identity' as const, column: colname, range: token(location) }] : []),
+      ...(collClause ? [{ kind: 'collation' as const, column: colname, range: token(collClause.location) }] : []),
+      ...constraints.flatMap((c) => constraint(c, colname)),
+    ];
+  });
 }
 
 const NO_COLUMN_OPTIONS: ColumnDeclaration['options'] = {};

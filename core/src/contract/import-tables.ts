@@ -1,7 +1,7 @@
 import type { Contract, Project, SourceTable } from '../project/model.js';
 import { applyEdits, type Edit } from '../sql/edits.js';
 import { literal, plainIdent } from '../sql/quote.js';
-import { shortType } from '../sql/types.js';
+import { keepsValues, shortType } from '../sql/types.js';
 import { elementsOf, removalsOf, typeRange } from './elements.js';
 
 /** A table of another database as its catalog tells it. */
@@ -79,7 +79,7 @@ export function driftOf(table: SourceTable, actual: CatalogTable): Drift {
     dropped: [...declared].filter(([remote]) => !there.has(remote)).map(([, c]) => c.name),
     retyped: [...declared].flatMap(([remote, c]) => {
       const type = there.get(remote)?.type;
-      return type === undefined || fits(shortType(type), c.type) ? [] : [{ name: c.name, declared: c.type, actual: shortType(type) }];
+      return type === undefined || keepsValues(shortType(type), c.type) ? [] : [{ name: c.name, declared: c.type, actual: shortType(type) }];
     }),
   };
 }
@@ -94,20 +94,6 @@ function leftOutOf(table: SourceTable): string[] {
 }
 
 export const drifted = (drift: Drift): boolean => drift.added.length + drift.dropped.length + drift.retyped.length > 0;
-
-const INTEGERS = ['smallint', 'integer', 'bigint'];
-
-/** True where every value of the actual type is one of the declared type. */
-function fits(actual: string, declared: string): boolean {
-  if (actual === declared || declared === 'text') return true;
-  if (declared === 'numeric') return INTEGERS.includes(actual) || /^numeric/.test(actual);
-  if (INTEGERS.includes(actual) && INTEGERS.includes(declared)) return INTEGERS.indexOf(actual) <= INTEGERS.indexOf(declared);
-  const [, a, ap, as] = /^(numeric|varchar)\((\d+)(?:,(\d+))?\)$/.exec(actual) ?? [];
-  const [, d, dp, ds] = /^(numeric|varchar)\((\d+)(?:,(\d+))?\)$/.exec(declared) ?? [];
-  if (!a || a !== d) return declared === 'varchar' && a === 'varchar';
-  const [scaleA, scaleD] = [Number(as ?? 0), Number(ds ?? 0)];
-  return scaleA <= scaleD && Number(ap) - scaleA <= Number(dp) - scaleD;
-}
 
 /** Where imported tables go. */
 export interface ImportTarget {

@@ -14,7 +14,11 @@ const TABLES: Readonly<Record<string, readonly Column[]>> = {
 function resolve(sql: string) {
   const { node } = parseSql(sql).statements[0]!;
   if (!('SelectStmt' in node)) throw new Error(`no query: ${sql}`);
-  return resolveColumns(node.SelectStmt, (layer, name) => TABLES[`${layer}.${name}`]);
+  return resolveColumns(
+    node.SelectStmt,
+    (layer, name) => TABLES[`${layer}.${name}`],
+    (name) => (name === 'lower' ? 'integer' : undefined),
+  );
 }
 
 /** `name:type<origin,origin`, as short as a table of cases wants it. */
@@ -46,6 +50,12 @@ describe('what a query returns', () => {
       'select case when tonnage > 1 then no else code end as c from s.call',
       'c:text<call.code,call.no,call.tonnage',
     ],
+    [
+      'a function of the project has the type that it declares',
+      'select functions.lower(code) as l, functions.constructor(code) as c from s.berth',
+      'l:integer<berth.code c<berth.code',
+    ],
+    ['text of text', "select lower(trim(code)) as l, upper('x') as u, lower(length_m) as r from s.berth", 'l:text<berth.code u r<berth.length_m'],
     [
       'names that PostgreSQL gives',
       "select max(tonnage), coalesce(code, ''), code::text, 1, exists (select 1) from s.call",

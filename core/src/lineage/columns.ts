@@ -1,6 +1,7 @@
 import type { Alias, ColumnRef, CommonTableExpr, JoinExpr, Node, RangeFunction, RangeSubselect, RangeVar, SelectStmt } from 'libpg-query';
 import type { Column } from '../project/model.js';
 import { strings } from '../sql/nodes.js';
+import { FUNCTIONS_SCHEMA } from './mentions.js';
 import { typeText } from '../sql/types.js';
 import { outputName } from './output-name.js';
 import {
@@ -42,21 +43,27 @@ const NO_CTES: Ctes = new Map();
 
 interface State {
   readonly tableColumns: (layer: string, name: string) => Columns;
+  readonly functionType: (name: string) => string | undefined;
   problems: ColumnProblem[];
 }
 
 /**
  * @param tableColumns the columns of a table of the project, undefined if unknown.
+ * @param functionType the type that a function of the project declares
  */
-export function resolveColumns(select: SelectStmt, tableColumns: State['tableColumns']): ColumnResolution {
-  const state: State = { tableColumns, problems: [] };
+export function resolveColumns(
+  select: SelectStmt,
+  tableColumns: State['tableColumns'],
+  functionType: State['functionType'] = () => undefined,
+): ColumnResolution {
+  const state: State = { tableColumns, functionType, problems: [] };
   const columns = selectColumns(state, select, undefined, NO_CTES);
   return { columns, problems: state.problems };
 }
 
 /** The column names that an expression (a contract's check) mentions but `columns` lacks. */
 export function resolveExpression(expression: Node, ranges: readonly RangeEntry[]): readonly ColumnProblem[] {
-  const state: State = { tableColumns: () => undefined, problems: [] };
+  const state: State = { tableColumns: () => undefined, functionType: () => undefined, problems: [] };
   const scope: Scope = { ...EMPTY, ranges };
   visit(state, expression, scope, NO_CTES, undefined);
   return state.problems;
@@ -185,54 +192,59 @@ function targetColumn(state: State, name: string | undefined, value: Node, scope
     const found = lookUp(scope, parts);
     if (found.kind === 'found') return { name: name ?? parts.at(-1)!, type: found.column.type, origins: found.column.origins };
   }
-  return { name: name ?? outputName(value), type: typeOf(value, scope), origins: originsOf(state, value, scope, ctes) };
+  return { name: name ?? outputName(value), type: typeOf(state, value, scope), origins: originsOf(state, value, scope, ctes) };
 }
 
-/** The type where the text alone says it: a cast, or a column passed through. */
-function typeOf(node: Node, scope: Scope): string | undefined {
+/** The type where the text alone says it: a cast, a column passed through, a function whose type is known. */
+function typeOf(state: State, node: Node, scope: Scope): string | undefined {
   if ('TypeCast' in node && node.TypeCast.typeName) return typeText(node.TypeCast.typeName);
   if ('ColumnRef' in node) {
     const parts = strings(node.ColumnRef.fields);
     const found = lookUp(scope, parts);
     return found.kind === 'found' ? found.column.type : undefined;
   }
-  if ('FuncCall' in node) return RESULT_TYPES[strings(node.FuncCall.funcname).at(-1) ?? ''];
-  if ('A_Expr' in node && node.A_Expr.kind === 'AEXPR_NULLIF' && node.A_Expr.lexpr) return textOnly(typeOf(node.A_Expr.lexpr, scope));
-  if ('CoalesceExpr' in node) return textAmong(node.CoalesceExpr.args ?? [], scope);
+  if ('FuncCall' in node) {
+    const names = strings(node.FuncCall.funcname);
+    if (names.length === 2 && names[0] === FUNCTIONS_SCHEMA) return state.functionType(names[1]!);
+    if (names.length === 2 && names[0] !== 'pg_catalog') return undefined;
+    const name = names.at(-1) ?? '';
+    if (!TEXT_OF_TEXT.has(name)) return RESULT_TYPES.get(name);
+    const [first] = node.FuncCall.args ?? [];
+    return first ? textAmong(state, [first], scope) : undefined;
+  }
+  if ('A_Expr' in node && node.A_Expr.kind === 'AEXPR_NULLIF' && node.A_Expr.lexpr) return textOnly(typeOf(state, node.A_Expr.lexpr, scope));
+  if ('CoalesceExpr' in node) return textAmong(state, node.CoalesceExpr.args ?? [], scope);
   if ('CaseExpr' in node) {
     const results: Node[] = [];
     for (const when of node.CaseExpr.args ?? []) if ('CaseWhen' in when && when.CaseWhen.result) results.push(when.CaseWhen.result);
     if (node.CaseExpr.defresult) results.push(node.CaseExpr.defresult);
-    return textAmong(results, scope);
+    return textAmong(state, results, scope);
   }
   return undefined;
 }
 
 /** Functions whose result has one type, whatever they are given. */
-const RESULT_TYPES: Readonly<Record<string, string>> = {
-  count: 'bigint',
-  row_number: 'bigint',
-  trim: 'text',
-  btrim: 'text',
-  ltrim: 'text',
-  rtrim: 'text',
-  lower: 'text',
-  upper: 'text',
-  initcap: 'text',
-  replace: 'text',
-  regexp_replace: 'text',
-  split_part: 'text',
-  to_char: 'text',
-};
+const RESULT_TYPES: ReadonlyMap<string, string> = new Map([
+  ['count', 'bigint'],
+  ['row_number', 'bigint'],
+  ['initcap', 'text'],
+  ['replace', 'text'],
+  ['regexp_replace', 'text'],
+  ['split_part', 'text'],
+  ['to_char', 'text'],
+]);
+
+/** Functions that give text of text; of ranges and bytes they give something else. */
+const TEXT_OF_TEXT: ReadonlySet<string> = new Set(['trim', 'btrim', 'ltrim', 'rtrim', 'lower', 'upper']);
 
 const textOnly = (type: string | undefined) => (type === 'text' ? type : undefined);
 
 /** Text where something is known to be text and all the rest is text or a quoted constant; other types carry modifiers that only PostgreSQL settles. */
-function textAmong(nodes: readonly Node[], scope: Scope): string | undefined {
+function textAmong(state: State, nodes: readonly Node[], scope: Scope): string | undefined {
   let isText = false;
   for (const node of nodes) {
     if ('A_Const' in node && (node.A_Const.sval !== undefined || node.A_Const.isnull)) continue;
-    if (typeOf(node, scope) !== 'text') return undefined;
+    if (typeOf(state, node, scope) !== 'text') return undefined;
     isText = true;
   }
   return isText ? 'text' : undefined;

@@ -1,10 +1,11 @@
-import { ident, idents, literal, qualified } from '../sql/quote.js';
+import { ident, idents, qualified } from '../sql/quote.js';
 import type { PolicyContext } from './policy.js';
 import { createKeyMaps, keyMapsOf, newRow, numberKeys } from './keys.js';
 import { completeMembers, lastMembers } from './members.js';
 import { readsDirectly } from './direct.js';
 import { counts, dropTemporary, GUARD_ROWS, ROWS, rowsWritten, run, type LoadStep } from './steps.js';
 import { optionOf, sameKey } from './target.js';
+import { greatestWatermark } from './watermark.js';
 
 /**
  * Rows past the highest watermark already loaded. The bound has been put around the query (see
@@ -41,27 +42,18 @@ export function appendSteps(context: PolicyContext): LoadStep[] {
   ];
 }
 
-/** Below every value of a type, for a table without rows. */
-const LEAST: readonly (readonly [RegExp, string])[] = [
-  [/^(date|timestamp|timestamptz|numeric|real|double precision)\b/, '-infinity'],
-  [/^smallint/, '-32768'],
-  [/^integer/, '-2147483648'],
-  [/^bigint/, '-9223372036854775808'],
-];
-
 /**
  * Reads the highest watermark that is there, less the look-back, into a setting: a stable expression,
  * so that the bound reaches an index of the query's input.
- * @returns the step, and the condition over the query's rows, `q`
+ * @returns whether there is none yet, the step, and the condition over the query's rows, `q`
  */
-export function watermarkBound({ target, own }: PolicyContext): { readonly step: LoadStep; readonly condition: string } {
+export function watermarkBound({ target, own }: PolicyContext): { readonly none: string; readonly step: LoadStep; readonly condition: string } {
   const name = optionOf(target.table, 'watermark')!;
   const type = target.columns.find((c) => c.name === name)?.type ?? 'text';
-  const back = optionOf(target.table, 'look_back');
-  const least = LEAST.find(([of]) => of.test(type))?.[1] ?? '';
-  const greatest = `max(${ident(name)})${back === undefined ? '' : ` - ${literal(back).trim()}::interval`}`;
+  const greatest = greatestWatermark(name, type, optionOf(target.table, 'look_back'));
   return {
-    step: run('session', `select set_config('load.bound', coalesce((select (${greatest})::text from ${qualified(own)}), ${literal(least).trim()}), true)`),
+    none: `select not exists (select from ${qualified(own)} where ${ident(name)} is not null) as holds`,
+    step: run('session', `select set_config('load.bound', (select (${greatest})::text from ${qualified(own)}), true)`),
     condition: `q.${ident(name)} > cast(current_setting('load.bound') as ${type})`,
   };
 }

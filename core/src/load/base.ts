@@ -1,5 +1,6 @@
 import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
 import { ident, qualified } from '../sql/quote.js';
+import { keepLastNumber, lastNumbersTable } from './keys.js';
 import { migrateRemembered, type RememberedTable } from './remember.js';
 import type { Place } from './place.js';
 import type { LoadStatement } from './plan.js';
@@ -7,8 +8,8 @@ import { emptyTable, REMEMBERED, rememberedPlace, storage, type Remembered } fro
 
 /** What the load of a table that keeps state goes on from. */
 export type LoadBase =
-  /** Nothing: the first load, or a start over; with what is remembered beside the table. */
-  | { readonly kind: 'none'; readonly there?: readonly RememberedTable[] }
+  /** Nothing: the first load, a rebuild, or a start over; with what is remembered beside the table, under its former name if it bears another now. */
+  | { readonly kind: 'none'; readonly there?: readonly RememberedTable[]; readonly formerly?: Place }
   /** The table in its place, whose columns are the contract's. */
   | { readonly kind: 'in place' }
   /** Rows that are copied first, with what is remembered beside them. */
@@ -19,6 +20,10 @@ export type LoadBase =
       /** Columns that drift has added before and the contract does not declare: they stay. */
       readonly extras?: readonly { readonly name: string; readonly type: string }[];
       readonly remembers: readonly RememberedTable[];
+      /** Whether its hashes were made as text, so that they are made anew. */
+      readonly isRehashed?: boolean;
+      /** Columns that hold hashes of dimensions which are made anew, too: where these stand with their former keys. */
+      readonly rehashed?: readonly { readonly column: string; readonly dimension: string; readonly from: Place; readonly columns: readonly string[] }[];
     };
 
 /** New columns of the query, added to a table that is changed in its place. */
@@ -33,6 +38,13 @@ export function addDrift(project: Project, table: Definition, own: Place): LoadS
 /** The column of the rows that are copied that a column goes on from, under its name or its former one. */
 export function columnBefore({ name, options }: ColumnDeclaration, { columns }: Extract<LoadBase, { readonly kind: 'copy' }>): string | undefined {
   return [name, options['was']].find((n) => n !== undefined && columns.includes(n));
+}
+
+/** Columns of the contract that the events of the rows that are copied do not have. */
+export function addedToEvents(table: Definition, { remembers }: Extract<LoadBase, { readonly kind: 'copy' }>): string[] {
+  const events = remembers.find((r) => r.what === 'events');
+  const has = (name: string | undefined) => events?.columns.some((c) => c.name === name) ?? true;
+  return table.contract!.columns.filter((c) => !has(c.name) && !has(c.options['was'])).map((c) => c.name);
 }
 
 /** The table that the load goes on with: empty, or a copy in the contract's form; new columns are null in old rows. */
@@ -55,24 +67,30 @@ export function remembered(project: Project, table: Definition, target: Place, b
   const drop = (what: Remembered) => statements.push({ kind: 'build', sql: `drop table if exists ${qualified(placeOf(what))}` });
   const there = base.kind === 'none' ? (base.there ?? []) : base.remembers;
   const { statements: changes, forgets } = migrateRemembered(project, table, there, placeOf);
+  const from = base.kind === 'none' ? (base.formerly ?? target) : base.from;
+  const isElsewhere = qualified(from) !== qualified(target);
+  // Numbers and placeholders outlive a start over and a rebuild; what is known of rows does not.
+  const isKept = (what: Remembered) => !forgets.includes(what) && (base.kind === 'copy' || (what !== 'events' && what !== 'asked'));
+  // What gave numbers and goes leaves the greatest behind.
+  const left = forgets.flatMap((map) => {
+    if (map !== 'keys' && map !== 'durable') return [];
+    const column = there.find((t) => t.what === map)!.columns.some((c) => c.name === 'number$') ? 'number$' : 'number';
+    return [lastNumbersTable(placeOf('last')), keepLastNumber(placeOf('last'), map, rememberedPlace(from, map), column)].map((sql): LoadStatement => ({
+      kind: 'build',
+      sql,
+    }));
+  });
+  if (!isElsewhere) statements.push(...left);
   for (const what of REMEMBERED) {
-    if (base.kind === 'none') {
-      // Numbers and placeholders outlive a start over and a rebuild; what is known of rows does not.
-      if (what === 'events' || what === 'asked' || forgets.includes(what)) drop(what);
-      continue;
-    }
-    const from = rememberedPlace(base.from, what);
-    if (qualified(from) === qualified(placeOf(what))) {
-      if (forgets.includes(what)) drop(what);
-      continue;
-    }
-    drop(what);
-    if (base.remembers.some((r) => r.what === what) && !forgets.includes(what))
-      statements.push(
-        { kind: 'build', sql: `create table ${qualified(placeOf(what))} (like ${qualified(from)} including all)` },
-        { kind: 'build', sql: `insert into ${qualified(placeOf(what))} select * from ${qualified(from)}` },
-      );
+    if (isElsewhere || !isKept(what)) drop(what);
+    if (!isElsewhere || !isKept(what) || !there.some((r) => r.what === what)) continue;
+    const before = qualified(rememberedPlace(from, what));
+    statements.push(
+      { kind: 'build', sql: `create table ${qualified(placeOf(what))} (like ${before} including all)` },
+      { kind: 'build', sql: `insert into ${qualified(placeOf(what))} select * from ${before}` },
+    );
   }
+  if (isElsewhere) statements.push(...left);
   const gone = (sql: string) =>
     base.kind === 'none' && (['events', 'asked'] as const).some((what) => sql.startsWith(`alter table ${qualified(placeOf(what))} `));
   return [...statements, ...changes.filter((c) => !gone(c.sql))];

@@ -2,9 +2,10 @@ import type { Contract, Definition, IndexedFile, Project, ProjectFunction, Query
 import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
 import { mentionsIn } from '../lineage/mentions.js';
 import { parseSql } from '../sql/parser.js';
-import { boundedName, ident, literal, qualified } from '../sql/quote.js';
+import { ident, literal, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
 import { driftColumns } from './drift.js';
+import { inlinedName } from './inlined-name.js';
 import { standInColumns } from './stand-ins.js';
 import { CONDITIONS, isFilled } from './target.js';
 
@@ -55,11 +56,6 @@ function tableEdit(mention: TableMention, names: Names): Edit[] {
   return [{ start, end, text: mention.bare ? `${inlined} as ${ident(mention.name)}` : inlined }];
 }
 
-/** The name of the common table expression that stands for a table. */
-export function inlinedName(table: string): string {
-  return boundedName(table);
-}
-
 /** The values of all parameters under their setting names, `param.x`. */
 export function settingsOf(project: Project, values: ReadonlyMap<string, string> = new Map()): Map<string, string> {
   return new Map([...project.parameters.values()].map((p) => [`param.${p.name}`, values.get(p.name) ?? p.value]));
@@ -73,7 +69,7 @@ export function withEach(settings: ReadonlyMap<string, string>, table: Pick<Defi
 /**
  * The query that fills a definition's table: the author's, wrapped in casts to the contract's
  * columns, order and types where there is a contract. Columns that a load would fill have values that
- * stand for them: keys are looked up where the dimension is there, and hashes of business keys else.
+ * stand for them: keys are looked up in the dimension, or in what stands for it, and hashes of business keys are numbers.
  */
 export function definitionQuery(project: Project, table: Definition, names: Names): EditedText {
   const query = compileText(
@@ -88,7 +84,9 @@ export function definitionQuery(project: Project, table: Definition, names: Name
     ...table.contract.columns.map((c) => `cast(${stood?.values.get(c.name) ?? `q.${ident(c.name)}`} as ${c.type}) as ${ident(c.name)}`),
     ...driftColumns(project, table).map((c) => `q.${ident(c.name)}`),
   ];
-  return wrapped(`select ${columns.join(',\n       ')}\nfrom (\n`, query, `\n) as q${stood?.joins ?? ''}`);
+  const drift = driftColumns(project, table).map(() => 'null');
+  const member = stood?.unknownMember ? `\nunion all\nselect ${[...stood.unknownMember, ...drift].join(', ')}` : '';
+  return wrapped(`select ${columns.join(',\n       ')}\nfrom (\n`, query, `\n) as q${stood?.joins ?? ''}${member}`);
 }
 
 /** A text with something before and behind it, and the way back kept. */

@@ -1,5 +1,5 @@
 import { isEnforced, type ConstraintCheck } from '../check/constraint-checks.js';
-import { ident, idents, qualified } from '../sql/quote.js';
+import { boundedName, ident, idents, isLongest, qualified } from '../sql/quote.js';
 import type { Place } from './place.js';
 
 /**
@@ -11,9 +11,9 @@ export function constraintStatement(checks: readonly ConstraintCheck[], place: P
   const actions = checks.filter(isEnforced).flatMap((check) => {
     switch (check.kind) {
       case 'primary key':
-        return `add constraint ${ident(check.name)} primary key (${idents(check.columns)})`;
+        return `add constraint ${ident(realName(check, place))} primary key (${idents(check.columns)})`;
       case 'unique':
-        return `add constraint ${ident(check.name)} unique (${idents(check.columns)})`;
+        return `add constraint ${ident(realName(check, place))} unique (${idents(check.columns)})`;
       case 'not null':
         return `alter column ${ident(check.columns[0]!)} set not null`;
       case 'check':
@@ -23,3 +23,6 @@ export function constraintStatement(checks: readonly ConstraintCheck[], place: P
   });
   return actions.length ? `alter table ${qualified(place)}\n  ${actions.join(',\n  ')}` : undefined;
 }
+
+/** The name in the catalog: that of the contract, but where names are as long as they may be. Those of two tables may have been cut to the same one. */
+const realName = (check: ConstraintCheck, place: Place): string => (isLongest(check.name) ? boundedName(`${place.name}_${check.name}`) : check.name);

@@ -1,5 +1,5 @@
 import type { ColumnDeclaration } from '../project/model.js';
-import { ident, idents, qualified } from '../sql/quote.js';
+import { boundedName, ident, idents, qualified } from '../sql/quote.js';
 import { historyColumns, type HistoryColumns } from './history.js';
 import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf, surrogateMap, type RowNumbers } from './keys.js';
 import { completeMembers, lastMembers } from './members.js';
@@ -26,7 +26,7 @@ const REWRITE_SHARE = 0.3;
 
 /**
  * History from events: each row says what holds from its instant on. Events are remembered beside the
- * table; keys with new ones are cut again from all of theirs.
+ * table; keys with new ones are cut again from all of theirs, and all keys where the contract may have changed.
  */
 export function eventSteps(context: PolicyContext): LoadStep[] {
   const { target, home } = context;
@@ -58,7 +58,8 @@ export function eventSteps(context: PolicyContext): LoadStep[] {
     ...createKeyMaps(maps),
     ...completeMembers(target, context, `q.${ident(at)}`),
     run('build', `create table if not exists ${events} as select ${idents(names)} from ${ROWS} with no data`),
-    run('build', `create index if not exists ${ident(`${rememberedPlace(home, 'events').name}~by_key`.slice(0, 60))} on ${events} (${idents([...key, at])})`),
+    run('build', `create index if not exists ${ident(boundedName(home.name, '~events~by_key'))} on ${events} (${idents([...key, at])})`),
+    ...fillAdded(context, columns, at),
     run(
       'build',
       `create temp table changes on commit drop as
@@ -71,6 +72,23 @@ where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, 
     ...(replaces ? shapeSteps(context, touchedRows(context), REWRITE_SHARE, inPlace, rewrite) : inPlace),
     counts(CHANGES, { 'new events': 'true' }, unchangedRows('true')),
     dropTemporary(CHANGES, VERSIONS),
+  ];
+}
+
+/** What names the keys that are cut again: the new events, or all of them. */
+const touchedIn = ({ recut, home }: PolicyContext): string => (recut ? qualified(rememberedPlace(home, 'events')) : CHANGES);
+
+/** Events that the query tells again tell what they hold in columns that it was not asked for before. */
+function fillAdded({ target, home, recut }: PolicyContext, columns: readonly ColumnDeclaration[], at: string): LoadStep[] {
+  const added = columns.filter((c) => recut?.added.includes(c.name));
+  if (added.length === 0) return [];
+  const known = columns.filter((c) => !added.includes(c) && !target.key.includes(c.name) && c.name !== at);
+  return [
+    run(
+      'build',
+      `update ${qualified(rememberedPlace(home, 'events'))} as e set ${added.map((c) => `${ident(c.name)} = q.${ident(c.name)}`).join(', ')}
+from ${ROWS} as q where ${sameKey('e', 'q', [...target.key, at])} and not (${differ('e', 'q', known)})`,
+    ),
   ];
 }
 
@@ -116,7 +134,7 @@ function cutGuards({ target, home }: PolicyContext, h: HistoryColumns, at: strin
 where tied$ > 1
 order by ${idents([...key, at])}`,
       'two events of a key say different things of one instant',
-      order === undefined ? 'Name a column that orders them: order_within = ‘column’.' : `Both have the same ${order}: make it tell them apart.`,
+      `${order === undefined ? 'Name a column that orders them: order_within = ‘column’.' : `Both have the same ${order}: make it tell them apart.`} Where the query tells old events in a new way, start the table over.`,
     ),
   );
   const empty = `select * from ${versions} as v where v.${ident(h.validTo)} <= v.${ident(h.validFrom.name)}`;
@@ -128,14 +146,16 @@ order by ${idents([...key, at])}`,
  * The query of all versions of keys with new events, from all of their events. Of two events of one instant that no
  * column orders, both make a version, so that the guards find them.
  */
-function cut({ target, home }: PolicyContext, h: HistoryColumns, at: string): string {
+function cut(context: PolicyContext, h: HistoryColumns, at: string): string {
+  const { target, home } = context;
   const { key, table } = target;
   const order = optionOf(table, 'order_within');
   const byKey = `partition by ${idents(key)}`;
   const instant = ident(at);
   const changes = (c: ColumnDeclaration) => `${comparable(ident(c.name), c)} is distinct from ${comparable(`lag(${ident(c.name)}) over w`, c)}`;
   const window = `\n  window w as (${byKey} order by ${instant})`;
-  const touched = `${qualified(rememberedPlace(home, 'events'))} as e\n  where (${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`;
+  const events = `${qualified(rememberedPlace(home, 'events'))} as e`;
+  const touched = context.recut ? events : `${events}\n  where (${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`;
   const begins = ['row_number() over w = 1', ...h.versioned.map(changes), ...(order === undefined ? [`${instant} = lag(${instant}) over w`] : [])];
   const overwrites = h.overwritten.length > 0;
   const lastOf = h.overwriteAll ? idents(key) : `${idents(key)}, group_no$`;
@@ -244,7 +264,7 @@ function replace(context: PolicyContext, h: HistoryColumns): LoadStep[] {
   const place = qualified(own);
   const { items, numbers } = versionRow(context, h);
   return [
-    run('build', `delete from ${place} as t where (${columnsOf('t', target.key)}) in (select ${idents(target.key)} from ${CHANGES})`),
+    run('build', `delete from ${place} as t where (${columnsOf('t', target.key)}) in (select ${idents(target.key)} from ${touchedIn(context)})`),
     run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${items}\nfrom ${VERSIONS} as n${numbers.join}`),
   ];
 }
@@ -263,7 +283,7 @@ select ${columnsOf(
       't',
       target.columns.map((c) => c.name),
     )}
-from ${qualified(own)} as t where not exists (select from ${CHANGES} as c where ${sameKey('c', 't', target.key)})`,
+from ${qualified(own)} as t where not exists (select from ${touchedIn(context)} as c where ${sameKey('c', 't', target.key)})`,
   );
 }
 
@@ -284,7 +304,7 @@ function writeDifferences(context: PolicyContext, h: HistoryColumns): LoadStep[]
     run(
       'build',
       `delete from ${place} as t
-where (${columnsOf('t', key)}) in (select ${idents(key)} from ${CHANGES})
+where (${columnsOf('t', key)}) in (select ${idents(key)} from ${touchedIn(context)})
   and not exists (select from ${VERSIONS} as n where ${same})`,
     ),
     run('build', `update ${place} as t set ${sets.join(', ')}\nfrom ${VERSIONS} as n\nwhere ${same} and (${before}) is distinct from (${after})`),

@@ -3,6 +3,7 @@ import type { SourceTable } from '../project/model.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { analyze, besidePlace, grantStatements, targetPlace, type LoadStatement } from './plan.js';
 import type { Environment, Place } from './place.js';
+import { greatestWatermark } from './watermark.js';
 
 /**
  * How a source table is brought in: its rows are copied into a table beside, which then becomes the
@@ -39,17 +40,12 @@ export function watermarkOf(table: SourceTable): string | undefined {
   return option(table, 'intake') === 'incremental' ? option(table, 'watermark') : undefined;
 }
 
-const INSTANTS = /^(date|timestamp|timestamptz)\b/;
-
 /** A query for how far a landing table has come, less its look-back: one row, `past` as text or null. */
 export function boundSql(table: SourceTable, target: Place): string | undefined {
   const column = watermarkOf(table);
   const type = table.contract.columns.find((c) => c.name === column)?.type;
   if (column === undefined || type === undefined) return undefined;
-  const back = option(table, 'look_back');
-  const greatest = `max(${ident(column)})`;
-  const bound = back === undefined ? greatest : INSTANTS.test(type) ? `(${greatest} - interval ${literal(back)})` : `(${greatest} - ${literal(back)}::numeric)`;
-  return `select cast(${bound} as text) as past from ${qualified(target)}`;
+  return `select cast(${greatestWatermark(column, type, option(table, 'look_back'))} as text) as past from ${qualified(target)}`;
 }
 
 export function planIntake(environment: Environment, table: SourceTable, scope: IntakeScope = {}): IntakePlan {
@@ -68,6 +64,23 @@ export function planIntake(environment: Environment, table: SourceTable, scope: 
     copySql: `copy ${qualified(beside)} (${idents(names)}) from stdin${format}`,
     finish: scope.past === undefined ? finishFull(environment, table, beside) : takeUp(table, target, beside, scope.past),
     swaps: scope.past === undefined,
+  };
+}
+
+/** The server of source tables that stand in the warehouse: they are read where they are. */
+export const WAREHOUSE_SERVER = 'warehouse';
+
+/** A source table of the warehouse as a view beside, under its declared names and types, to be swapped in. */
+export function planInPlace(environment: Environment, table: SourceTable): Pick<IntakePlan, 'target' | 'beside' | 'build' | 'finish'> {
+  const beside = besidePlace(environment, table);
+  return {
+    target: targetPlace(environment, table),
+    beside,
+    build: `create view ${qualified(beside)} as\n${sourceQuery(table)}`,
+    finish: [
+      ...(table.comment === undefined ? [] : [{ kind: 'comment', sql: `comment on view ${qualified(beside)} is ${literal(table.comment)}` } as const]),
+      ...grantStatements(environment, beside),
+    ],
   };
 }
 

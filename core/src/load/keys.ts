@@ -1,5 +1,6 @@
 import type { ColumnDeclaration } from '../project/model.js';
-import { ident, idents, literal, qualified } from '../sql/quote.js';
+import { ident, idents, qualified } from '../sql/quote.js';
+import { hashOf, joinedParts, type Hashing } from './hashing.js';
 import type { Place } from './place.js';
 import { checking, guard, run, type LoadStep } from './steps.js';
 import { columnWith, comparable, optionOf, rememberedPlace, stampOf, writtenColumns, type Target } from './target.js';
@@ -16,8 +17,12 @@ export interface KeyMap {
   /** What is numbered: the business key, and the beginning of a version. */
   readonly parts: readonly ColumnDeclaration[];
   readonly method: 'sequence' | 'hash';
+  /** How keys become hashes, where they do. */
+  readonly hashing: Hashing;
   /** What the map is called in the statements that join it. */
   readonly alias: 'keys' | 'durable';
+  /** Where the greatest number that was ever given stands, apart from the map. */
+  readonly last: Place;
 }
 
 /** The key maps of a target: of its surrogate key, of its durable key. @param home the table's final place */
@@ -31,7 +36,9 @@ export function keyMapsOf(target: Target, home: Place): KeyMap[] {
   return kinds.flatMap(([role, what, more]): KeyMap[] => {
     const column = target.columns.find((c) => c.options['role'] === role);
     const parts = [...target.key, ...more].map((k) => target.columns.find((c) => c.name === k)!);
-    return column ? [{ place: rememberedPlace(home, what), column, parts, method, alias: what }] : [];
+    return column
+      ? [{ place: rememberedPlace(home, what), column, parts, method, hashing: target.hashing, alias: what, last: rememberedPlace(home, 'last') }]
+      : [];
   });
 }
 
@@ -42,20 +49,34 @@ export const surrogateMap = (target: Target, home: Place): KeyMap | undefined =>
 export const numberIn = (map: Pick<KeyMap, 'parts'>): string => (map.parts.some((p) => p.name === 'number') ? 'number$' : 'number');
 
 /** Makes the key maps that are not there. */
-export const createKeyMaps = (maps: readonly KeyMap[]): LoadStep[] => maps.filter((m) => m.method === 'sequence').map((map) => run('build', keyMapTable(map)));
+export const createKeyMaps = (maps: readonly KeyMap[]): LoadStep[] =>
+  maps.filter((m) => m.method === 'sequence').flatMap((map) => [run('build', keyMapTable(map)), run('build', lastNumbersTable(map.last))]);
 
 export function keyMapTable(map: KeyMap): string {
   const columns = map.parts.map((c) => `${ident(c.name)} ${c.type} not null`);
   return `create table if not exists ${qualified(map.place)} (\n  ${columns.join(',\n  ')},\n  ${numberIn(map)} bigint not null unique,\n  primary key (${idents(map.parts.map((p) => p.name))})\n)`;
 }
 
-/** Numbers keys that have none yet. @param from as of `numberKeys` */
-export function numbering(map: KeyMap, from: string): string {
-  const [keys, parts] = [qualified(map.place), map.parts.map((p) => p.name)];
-  return `insert into ${keys} (${idents(parts)}, ${numberIn(map)})
-select ${idents(parts)}, (select coalesce(max(${numberIn(map)}), 0) from ${keys}) + row_number() over (order by ${idents(parts)})
+/** The table of the greatest numbers that a table's maps ever gave: they outlive the maps, so that no number comes to mean someone else. */
+export const lastNumbersTable = (last: Place): string => `create table if not exists ${qualified(last)} (map text primary key, number bigint not null)`;
+
+/** Keeps the greatest number of a map. @param column the map's column of numbers */
+export const keepLastNumber = (last: Place, alias: KeyMap['alias'], map: Place, column: string): string =>
+  `insert into ${qualified(last)} as l (map, number)
+select '${alias}', given from (select max(${column}) as given from ${qualified(map)}) as m where given is not null
+on conflict (map) do update set number = excluded.number where l.number < excluded.number`;
+
+/** Numbers keys that have none yet, above all that were ever given, and keeps the greatest. @param from as of `numberKeys` */
+export function numbering(map: KeyMap, from: string): string[] {
+  const [keys, parts, number] = [qualified(map.place), map.parts.map((p) => p.name), numberIn(map)];
+  const greatest = `greatest(0, (select max(${number}) from ${keys}), (select l.number from ${qualified(map.last)} as l where l.map = '${map.alias}'))`;
+  return [
+    `insert into ${keys} (${idents(parts)}, ${number})
+select ${idents(parts)}, ${greatest} + row_number() over (order by ${idents(parts)})
 from (select distinct ${idents(parts)} from ${from} as keyed) as n
-where not exists (select from ${keys} as k where ${parts.map((p) => `k.${ident(p)} = n.${ident(p)}`).join(' and ')})`;
+where not exists (select from ${keys} as k where ${parts.map((p) => `k.${ident(p)} = n.${ident(p)}`).join(' and ')})`,
+    keepLastNumber(map.last, map.alias, map.place, number),
+  ];
 }
 
 /** Numbers the keys of some rows that have none yet. @param from a table with the parts as columns */
@@ -73,7 +94,7 @@ export function numberKeys(maps: readonly KeyMap[], from: string): LoadStep[] {
           'Leave them out in the query, or give them a value.',
         ),
       ),
-      run('build', numbering(map, from)),
+      ...numbering(map, from).map((sql) => run('build', sql)),
     ];
   });
 }
@@ -91,7 +112,13 @@ export function numbersOf(maps: readonly KeyMap[], alias: string, value: (part: 
     of: (column) => {
       const map = maps.find((m) => m.column === column);
       if (!map) return undefined;
-      const sql = map.method === 'hash' ? hashOf(map.parts.map((p) => value(p.name))) : `${map.alias}.${numberIn(map)}`;
+      const sql =
+        map.method === 'hash'
+          ? hashOf(
+              map.parts.map((p) => ({ value: value(p.name), type: p.type })),
+              map.hashing,
+            )
+          : `${map.alias}.${numberIn(map)}`;
       return map.column.type === 'bigint' ? sql : `cast(${sql} as ${map.column.type})`;
     },
     join: maps
@@ -129,28 +156,22 @@ export function filledValue(target: Target, column: ColumnDeclaration, value: (c
 
 /** A hash of all that the query gives but for the business key, in the type of its column. @param value a column's value in the row */
 export function rowHash(target: Target, column: ColumnDeclaration, value: (column: ColumnDeclaration) => string): string {
-  const parts = joined(
+  const parts = joinedParts(
     writtenColumns(target)
       .filter((c) => !target.key.includes(c.name))
-      .map((c) => comparable(value(c), c)),
+      .map((c) => ({ value: comparable(value(c), c), type: c.type === 'json' ? 'jsonb' : c.type })),
+    target.hashing,
   );
   if (/^(bigint|numeric)/.test(column.type)) return `cast(hashtextextended(${parts}, 0) as ${column.type})`;
   return column.type === 'bytea' ? `sha256(convert_to(${parts}, 'UTF8'))` : `cast(md5(${parts}) as ${column.type})`;
 }
 
-/** A 64-bit hash of parts. */
-export function hashOf(parts: readonly string[]): string {
-  return `hashtextextended(${joined(parts)}, 0)`;
-}
-
-/** Parts as one text, each with its length before it and a mark for null, so that no two lists look alike. */
-function joined(parts: readonly string[]): string {
-  return parts.map((p) => `coalesce(length(${p}::text) || ':' || ${p}::text, '-')`).join(` || ${literal('/')} || `) || "''";
-}
-
 function hashGuards(map: KeyMap, from: string): LoadStep[] {
   const parts = map.parts.map((p) => p.name);
-  const hash = hashOf(parts.map((p) => `n.${ident(p)}`));
+  const hash = hashOf(
+    map.parts.map((p) => ({ value: `n.${ident(p.name)}`, type: p.type })),
+    map.hashing,
+  );
   return [
     guard(
       `select * from (select ${idents(parts)}, number$, count(*) over (partition by number$) as sharing$

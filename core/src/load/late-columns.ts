@@ -1,7 +1,7 @@
 import type { ColumnDeclaration } from '../project/model.js';
 import { ident, qualified } from '../sql/quote.js';
 import { columnBefore, type LoadBase } from './base.js';
-import { keyMapTable, numbering, numbersOf, rowHash, type KeyMap } from './keys.js';
+import { keyMapTable, lastNumbersTable, numbering, numbersOf, rowHash, type KeyMap } from './keys.js';
 import type { Place } from './place.js';
 import type { LoadStatement } from './plan.js';
 import { columnWith, type Target } from './target.js';
@@ -33,7 +33,9 @@ export function lateColumns(target: Target, maps: readonly KeyMap[], own: Place,
   const set = late.map((c) => `${ident(c.name)} = g.${ident(c.name)}`).join(', ');
   const ofNobody = late.map((c) => `${ident(c.name)} = ${valueOf(c, true)}`).join(', ');
   const statements = [
-    ...numbered.filter((m) => m.method === 'sequence').flatMap((m) => [keyMapTable(m), numbering(m, `(select * from ${table} as t where ${somebody})`)]),
+    ...numbered
+      .filter((m) => m.method === 'sequence')
+      .flatMap((m) => [keyMapTable(m), lastNumbersTable(m.last), ...numbering(m, `(select * from ${table} as t where ${somebody})`)]),
     `update ${table} as t\nset ${set}\nfrom (select t.ctid as row$, ${given} from ${table} as t${numbers.join}\nwhere ${somebody}) as g\nwhere g.row$ = t.ctid`,
     ...(surrogate ? [`update ${table} as t\nset ${ofNobody}\nwhere t.${ident(surrogate.name)} = 0`] : []),
   ];

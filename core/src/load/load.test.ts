@@ -303,9 +303,11 @@ describe('intake', () => {
   test('the bound goes back as far as declared, by the watermark’s type', () => {
     const place = { schema: 'landing', name: 'b' };
     const bound = (options: string, columns?: string) => boundSql(source(`, intake 'incremental'${options}`, columns), place);
-    expect(bound(", watermark 'at'")).toBe('select cast(max("at") as text) as past from "landing"."b"');
-    expect(bound(", watermark 'at', look_back '3 days'")).toBe(`select cast((max("at") - interval '3 days') as text) as past from "landing"."b"`);
-    expect(bound(", watermark 'n', look_back '100'", 'n bigint')).toBe(`select cast((max("n") - '100'::numeric) as text) as past from "landing"."b"`);
+    expect(bound(", watermark 'at'")).toBe('select cast(max("at") filter (where not "at" >= \'infinity\') as text) as past from "landing"."b"');
+    expect(bound(", watermark 'at', look_back '3 days'")).toBe(
+      `select cast((max("at") filter (where not "at" >= 'infinity') - interval '3 days') as text) as past from "landing"."b"`,
+    );
+    expect(bound(", watermark 'n', look_back '100'", 'n bigint')).toBe(`select cast(floor(max("n") - '100'::numeric) as text) as past from "landing"."b"`);
     expect(boundSql(source(''), place)).toBeUndefined();
   });
   test('a full copy is swapped in with its key; new rows are taken up, by the key or past the bound', () => {

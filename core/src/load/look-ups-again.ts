@@ -1,6 +1,6 @@
 import type { ColumnDeclaration } from '../project/model.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
-import { filledValue } from './keys.js';
+import { filledValue, numberIn, surrogateMap, type KeyMap } from './keys.js';
 import { lookUpJoin } from './look-ups.js';
 import type { Place } from './place.js';
 import type { PolicyContext } from './policy.js';
@@ -68,20 +68,33 @@ select ${columnsOf(
   ];
 }
 
-function lookedUpAgain({ project, target, names, home }: PolicyContext, own: Place, missing: readonly string[]): LoadStep {
+/** The key map of a dimension's numbers; undefined where they are made from the keys themselves. */
+function numbersEver({ names, writable }: PolicyContext, dimension: Target): KeyMap | undefined {
+  const home = writable(dimension.table)?.home ?? names.placeOf(dimension.table.fullName)!;
+  const map = surrogateMap(dimension, home);
+  return map?.method === 'sequence' ? map : undefined;
+}
+
+function lookedUpAgain(context: PolicyContext, own: Place, missing: readonly string[]): LoadStep {
+  const { project, target, names, home } = context;
   const remembered: string[] = [];
-  // What the table does not keep is read from what is remembered, in the type of what it is held against.
+  const maps: string[] = [];
+  // What the table does not keep is read from what is remembered, in the type of what it is held against; else the
+  // dimension's key map tells whose number it holds, since it knows every number that was ever given.
   const lookUps = target.lookUps.map((l, i): LookUp => {
-    const from = (name: string, what: string, type: string) => {
+    const dimension = targetOf(project, l.dimension);
+    const map = readBy(l).some((name) => missing.includes(name)) ? numbersEver(context, dimension) : undefined;
+    if (map) maps.push(`\n  left join ${qualified(map.place)} as k${i} on k${i}.${numberIn(map)} = t.${ident(l.column.name)}`);
+    const from = (name: string, what: string, column: string) => {
       if (!missing.includes(name)) return name;
-      remembered.push(`cast(a.${saidIn(target.key)} ->> ${literal(name).trim()} as ${type}) as ${what}`);
+      const { type } = dimension.columns.find((c) => c.name === column)!;
+      const said = `cast(a.${saidIn(target.key)} ->> ${literal(name).trim()} as ${type})`;
+      remembered.push(`${map ? `coalesce(${said}, k${i}.${ident(column)})` : said} as ${what}`);
       return what;
     };
-    const dimension = targetOf(project, l.dimension);
-    const typeOf = (column: string) => dimension.columns.find((c) => c.name === column)!.type;
     const validFrom = columnWith(dimension, 'valid from');
-    const by = l.by.map((name, n) => from(name, `said_${i}_${n}$`, typeOf(dimension.key[n]!)));
-    const at = l.at === undefined || validFrom === undefined ? l.at : from(l.at, `said_${i}_at$`, typeOf(validFrom));
+    const by = l.by.map((name, n) => from(name, `said_${i}_${n}$`, dimension.key[n]!));
+    const at = l.at === undefined || validFrom === undefined ? l.at : from(l.at, `said_${i}_at$`, validFrom);
     return { ...l, by, ...(at === undefined ? {} : { at }) };
   });
   const joins = lookUps.map((l, i) => lookUpJoin(project, names, l, i));
@@ -89,10 +102,13 @@ function lookedUpAgain({ project, target, names, home }: PolicyContext, own: Pla
   const found = target.lookUps.map((l, i) => {
     const value = `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type})`;
     const name = ident(l.column.name);
-    return `${readBy(l).some((n) => missing.includes(n)) ? `case when q.${name} = 0 then ${value} else q.${name} end` : value} as ${name}`;
+    if (!readBy(l).some((n) => missing.includes(n))) return `${value} as ${name}`;
+    const dimension = targetOf(project, l.dimension);
+    const isGone = `not exists (select from ${qualified(names.placeOf(l.dimension.fullName)!)} as x where x.${ident(columnWith(dimension, 'surrogate key')!)} = q.${name})`;
+    return `case when q.${name} = 0 or ${isGone} then ${value} else q.${name} end as ${name}`;
   });
   const rows = remembered.length
-    ? `(select t.*, t.ctid as row_id$, ${remembered.join(', ')} from ${qualified(own)} as t left join ${qualified(rememberedPlace(home, 'asked'))} as a on ${sameKey('a', 't', target.key)})`
+    ? `(select t.*, t.ctid as row_id$, ${remembered.join(', ')} from ${qualified(own)} as t left join ${qualified(rememberedPlace(home, 'asked'))} as a on ${sameKey('a', 't', target.key)}${maps.join('')})`
     : `(select *, ctid as row_id$ from ${qualified(own)})`;
   const sets = columnNames.map((name) => `${ident(name)} = n.${ident(name)}`);
   const after = (c: ColumnDeclaration) => `${columnNames.includes(c.name) ? 'n' : 't'}.${ident(c.name)}`;

@@ -1,6 +1,7 @@
 import { ident, idents, qualified } from '../sql/quote.js';
 import type { Project } from '../project/model.js';
 import type { Names } from './compile.js';
+import { inlinedName } from './inlined-name.js';
 import { readsDirectly } from './direct.js';
 import type { PolicyContext } from './policy.js';
 import { checking, counts, dropTemporary, guard, RAW_ROWS, ROWS, run, type LoadStep } from './steps.js';
@@ -67,12 +68,14 @@ interface Inferring {
 }
 
 /** By name, so that two loads lock dimensions in the same order. */
-function inferring({ project, target, writable }: PolicyContext): Inferring[] {
+function inferring({ project, target, writable, hashingOf }: PolicyContext): Inferring[] {
   const asking = target.lookUps.filter((l) => l.missing === 'infer');
   const dimensions = [...new Set(asking.map((l) => l.dimension))].sort((a, b) => (a.fullName < b.fullName ? -1 : 1));
   return dimensions.flatMap((dimension) => {
     const places = writable(dimension);
-    return places ? [{ dimension: targetOf(project, dimension), places, lookUps: asking.filter((l) => l.dimension === dimension) }] : [];
+    return places
+      ? [{ dimension: targetOf(project, dimension, hashingOf(dimension.fullName)), places, lookUps: asking.filter((l) => l.dimension === dimension) }]
+      : [];
   });
 }
 
@@ -100,8 +103,8 @@ export function lookUpJoin(project: Project, names: Names, l: LookUp, i: number)
   const dimension = targetOf(project, l.dimension);
   const surrogate = ident(columnWith(dimension, 'surrogate key')!);
   const place = names.placeOf(l.dimension.fullName);
-  if (!place) throw new Error(`${l.dimension.fullName} is not there yet`);
-  const from = qualified(place);
+  // Where it is not there, a common table expression stands for it.
+  const from = place ? qualified(place) : ident(inlinedName(l.dimension.fullName));
   const on = (alias: string) => l.by.map((by, n) => `${alias}.${ident(dimension.key[n]!)} = q.${ident(by)}`).join(' and ');
   const member = `d${i}`;
   const known = `${member}.${surrogate} <> 0`;

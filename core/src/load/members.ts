@@ -55,6 +55,9 @@ export function lastMembers(target: Target, places: { readonly own: Place; reado
   return [...unknownMember(target, places.own), ...(target.isInferred ? [placeholderRows(target, places)] : [])];
 }
 
+/** The items of the unknown member, in the contract's order. */
+export const unknownMemberItems = (target: Target): string[] => target.columns.map((c) => `${memberItem(target, c)} as ${ident(c.name)}`);
+
 /** The unknown member: what facts point to whose dimension is not known. */
 function unknownMember(target: Target, own: Place): LoadStep[] {
   const surrogate = columnWith(target, 'surrogate key');

@@ -5,7 +5,7 @@ import { schemaNameOf } from '../project/fan-out.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { besideSchema, type Environment, type Place } from './place.js';
 import { constraintStatement } from './constraints.js';
-import { addDrift, remembered, startingTable, type LoadBase } from './base.js';
+import { addDrift, addedToEvents, remembered, startingTable, type LoadBase } from './base.js';
 import { beforeStatementsOf, localSet } from './before.js';
 import { compileCondition, compileText, definitionQuery, namesFunctions, settingsOf, withEach, wrapped, type Names } from './compile.js';
 import { untypedDrift, withDrift } from './drift.js';
@@ -15,7 +15,9 @@ import { askedColumns } from './look-ups-again.js';
 import { keyProvenAnew } from './merge.js';
 import { loadsInSteps, policyContext, policySteps, STATEFUL, type PolicyContext } from './policy.js';
 import { AS_USUAL, IN_PARALLEL, type LoadStep } from './steps.js';
-import { optionOf, rememberedPlace, storage } from './target.js';
+import { rehash, rehashFact } from './hashes.js';
+import type { Hashing } from './hashing.js';
+import { optionOf, rememberedPlace, storage, targetOf, type Target } from './target.js';
 
 export type StatementKind = 'session' | 'before' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
 
@@ -56,6 +58,8 @@ export interface LoadPlan {
   readonly countSql?: string;
   /** Constraints, indexes, comments, grants: after the checks, before the swap. */
   readonly finish: readonly LoadStatement[];
+  /** How its values become hashes, where a load may fill some. */
+  readonly hashing?: Hashing;
   /** The statement that a COPY of the CSV's text goes through. */
   readonly copySql?: string;
 }
@@ -78,6 +82,8 @@ export interface PlanContext {
   readonly corrects?: boolean;
   /** Types of columns that drift adds, where the project does not say them. */
   readonly driftTypes?: ReadonlyMap<string, string>;
+  /** How the values of a table become hashes; as is done today, where it is not given. */
+  readonly hashingOf?: (table: string) => Hashing;
   /** The run that loads, for columns that say it. */
   readonly run?: string;
 }
@@ -166,8 +172,8 @@ function settingsFor({ project, parameters }: PlanContext, table: Definition | R
 /** The plan of a table whose load keeps state or fills columns. */
 function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const { project, environment } = context;
-  // A rebuilt table goes on from nothing but its key map.
-  const base: LoadBase = (STATEFUL.has(table.policy) ? context.base : undefined) ?? { kind: 'none' };
+  // A rebuilt table goes on from nothing but what is remembered beside it.
+  const base: LoadBase = context.base?.kind === 'none' || STATEFUL.has(table.policy) ? (context.base ?? { kind: 'none' }) : { kind: 'none' };
   const target = targetPlace(environment, table);
   const own = base.kind === 'in place' ? target : besidePlace(environment, table);
   const placeOf = (name: string) => (isOwn(table, name) ? own : context.placeOf(name));
@@ -177,6 +183,8 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const policy = policyContext(project, table, { own, home: target, ...(anew ? { beside: anew } : {}) }, names, {
     writable: writableIn(context),
     corrects: context.corrects ?? false,
+    ...(context.hashingOf ? { hashingOf: context.hashingOf } : {}),
+    ...(base.kind === 'copy' ? { recut: { added: addedToEvents(table, base) } } : {}),
   });
   const checks = compiledChecks(project, table, target, names);
   const settings = settingsFor(context, table);
@@ -209,11 +217,13 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
         : [
             ...remembered(project, table, target, base),
             ...(table.policy === 'rebuild' ? [] : [{ kind: 'build' as const, sql: startingTable(table, own, base) }]),
+            ...(base.kind === 'copy' ? hashedAnew(project, policy.target, own, base) : []),
             ...(base.kind === 'copy' ? lateColumns(policy.target, keyMapsOf(policy.target, target), own, base) : []),
           ]),
       ...beforeQuery(table, names),
     ],
     steps: policySteps(policy, query, table.path, base.kind === 'none'),
+    hashing: policy.target.hashing,
     checks,
     ...(checks.length ? { countSql: countStatement(checks, table.fullName, placeOf) } : {}),
     ...(base.kind === 'in place'
@@ -232,6 +242,16 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
       : {}),
     finish: base.kind === 'in place' ? [] : [...finish, ...stateGrants(policy, environment)],
   };
+}
+
+/** Hashes of rows that are copied, and of dimensions in them, as they are made today. */
+function hashedAnew(project: Project, target: Target, own: Place, base: Extract<LoadBase, { readonly kind: 'copy' }>): LoadStatement[] {
+  return [
+    ...(base.isRehashed ? rehash(target, own) : []),
+    ...(base.rehashed ?? []).map(({ column, dimension, ...former }) =>
+      rehashFact(own, column, { dimension: targetOf(project, project.tables.get(dimension) as Definition), ...former }),
+    ),
+  ];
 }
 
 /** The time of a load as a text: the clock's, or the next instant after the last load's. */
@@ -261,7 +281,7 @@ function writableIn({ environment, placeOf }: PlanContext): PolicyContext['writa
 function stateGrants(policy: PolicyContext, environment: Environment): LoadStatement[] {
   const { target, home } = policy;
   const places = [
-    ...keyMapsOf(target, home).flatMap((m) => (m.method === 'sequence' ? [m.place] : [])),
+    ...keyMapsOf(target, home).flatMap((m) => (m.method === 'sequence' ? [m.place, m.last] : [])),
     ...(optionOf(target.table, 'effective_from') === undefined ? [] : [rememberedPlace(home, 'events')]),
     ...(target.isInferred ? [rememberedPlace(home, 'inferred')] : []),
     ...(askedColumns(target).length ? [rememberedPlace(home, 'asked')] : []),

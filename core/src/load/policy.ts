@@ -8,6 +8,7 @@ import { historySteps } from './history.js';
 import { lookUpSteps } from './look-ups.js';
 import { mergeSteps } from './merge.js';
 import { rebuildSteps } from './rebuild.js';
+import { NEWEST_HASHING, type Hashing } from './hashing.js';
 import type { Place } from './place.js';
 import { readsDirectly } from './direct.js';
 import {
@@ -25,6 +26,7 @@ import {
   type Guard,
   type LoadStep,
 } from './steps.js';
+import { isEndless } from './watermark.js';
 import { columnWith, columnsOf, isFilled, optionOf, sortsFast, targetOf, type Target } from './target.js';
 import type { EditedText } from '../sql/edits.js';
 
@@ -43,6 +45,10 @@ export interface PolicyContext {
   readonly writable: (dimension: Definition) => { readonly own: Place; readonly home: Place } | undefined;
   /** Of a history by state: changes correct open versions. */
   readonly corrects: boolean;
+  /** Of a history from events that goes on from a copy: all keys are cut again by the contract as it is now, and these columns of events are new. */
+  readonly recut?: { readonly added: readonly string[] };
+  /** How the values of a table become hashes. */
+  readonly hashingOf: (table: string) => Hashing;
   /** An option that holds a condition over `q` and `t`, compiled. */
   readonly condition: (option: string) => string | undefined;
 }
@@ -60,15 +66,22 @@ export function policyContext(
   table: Definition,
   places: Pick<PolicyContext, 'own' | 'home' | 'beside'>,
   names: Names,
-  { writable = () => undefined, corrects = false }: Partial<Pick<PolicyContext, 'writable' | 'corrects'>> = {},
+  {
+    writable = () => undefined,
+    corrects = false,
+    recut,
+    hashingOf = () => NEWEST_HASHING,
+  }: Partial<Pick<PolicyContext, 'writable' | 'corrects' | 'recut' | 'hashingOf'>> = {},
 ): PolicyContext {
   return {
     project,
-    target: targetOf(project, table),
+    target: targetOf(project, table, hashingOf(table.fullName)),
+    hashingOf,
     ...places,
     names,
     writable,
     corrects,
+    ...(recut ? { recut } : {}),
     condition: (option) => {
       const text = optionOf(table, option);
       return text === undefined ? undefined : compileCondition(text, names);
@@ -124,24 +137,43 @@ function rowsOfQuery(context: PolicyContext, query: EditedText, path: string, fi
   const direct = readsDirectly(context);
   const head = `create temp ${direct ? `view ${name}` : `table ${name} on commit drop`} as\n${select}`;
   const bound = target.table.policy === 'append' && !first ? watermarkBound(context) : undefined;
-  const rows = wrapped(head, query, `\n) as q${bound ? `\nwhere ${bound.condition}` : ''}`);
-  const author = { path, original: rows.original };
+  const making = (condition: string): LoadStep & { sql: string } => {
+    const rows = wrapped(head, query, `\n) as q${condition}`);
+    return { step: 'run', kind: 'build', sql: rows.text, author: { path, original: rows.original } };
+  };
+  const bounded = bound && making(`\nwhere ${bound.condition}`);
   return [
-    ...(target.table.policy === 'append' && watermark !== undefined
-      ? [
-          guard(
-            wrapped(`select * from (\n`, query, `\n) as q where q.${ident(watermark)} is null`).text,
-            `rows without a watermark (${watermark})`,
-            'A row whose watermark is null would be added at every load: leave it out in the query, or give it one.',
-          ),
-        ]
-      : []),
-    ...(bound ? [bound.step] : []),
-    ...(bound ? [{ step: 'explain' as const, sql: `explain (format json) ${rows.text.slice(head.length - select.length)}` }] : []),
-    { step: 'run', kind: 'build', sql: rows.text, author },
+    ...(target.table.policy === 'append' && watermark !== undefined ? watermarkGuards(context, query, watermark) : []),
+    bounded
+      ? {
+          step: 'either',
+          sql: bound.none,
+          then: [making('')],
+          otherwise: [bound.step, { step: 'explain', sql: `explain (format json) ${bounded.sql.slice(head.length - select.length)}` }, bounded],
+        }
+      : making(''),
     ...(target.lookUps.length ? lookUpSteps(context) : []),
     ...(direct ? [] : [run('session', `analyze ${ROWS}`)]),
   ];
+}
+
+/** That each row says how far it has come: without a watermark it would be added at every load, and after an endless one nothing would be. */
+function watermarkGuards({ target }: PolicyContext, query: EditedText, watermark: string): Guard[] {
+  const [name, type] = [`q.${ident(watermark)}`, target.columns.find((c) => c.name === watermark)?.type ?? 'text'];
+  const endless = isEndless(`cast(${name} as ${type})`, type);
+  const rowsWhere = (condition: string) => wrapped(`select * from (\n`, query, `\n) as q where ${condition}`).text;
+  const missing = guard(
+    rowsWhere(`${name} is null`),
+    `rows without a watermark (${watermark})`,
+    'A row whose watermark is null would be added at every load: leave it out in the query, or give it one.',
+  );
+  if (endless === undefined) return [missing];
+  const unbounded = guard(
+    rowsWhere(endless),
+    `rows whose watermark (${watermark}) is infinite or not a number`,
+    'No later row would ever be past it: leave it out in the query, or give it a finite one.',
+  );
+  return [together(rowsWhere(`${name} is null or ${endless}`), [missing, unbounded])];
 }
 
 /** A query that finds something where a row's needed columns are null, or two rows have the same unique ones. */

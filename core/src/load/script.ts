@@ -23,6 +23,8 @@ interface Piece {
 
 export interface Script {
   readonly title: string;
+  /** What has to be there before, as statements that would make it: tables that are read and not made, and roles. */
+  readonly needs: readonly string[];
   /** In dependency order. */
   readonly tables: readonly ScriptTable[];
   /** `create or replace function …`, each after those that it calls. */
@@ -36,6 +38,7 @@ export function loadScript(script: Script): string {
   const parts = [
     `-- ${script.title.replaceAll('\n', ' ')}`,
     '-- Run with psql -v ON_ERROR_STOP=1. All of it is one transaction.',
+    ...needed(script),
     ...beginning(script),
     ...oldViews(script.tables),
   ];
@@ -52,7 +55,7 @@ export function loadProcedures(script: Script): string {
     name: qualified({ schema: table.plan.target.schema, name: boundedName(`load_${table.plan.target.name}`) }),
   }));
   const procedures = named.map(({ table, name }) => {
-    const body = pieces(table).map((p) => (p.block ? p.sql : `${p.select ? p.sql.replace(/^\s*select\b/i, 'perform') : p.sql};`.trim()));
+    const body = pieces(table).map(inBlock);
     return `create or replace procedure ${name}() language plpgsql as ${quotedBody(`begin\n${body.join('\n')}\nend`)};`;
   });
   const all = qualified({ schema: script.functionsSchema, name: 'load_all' });
@@ -60,6 +63,7 @@ export function loadProcedures(script: Script): string {
   return [
     `-- ${script.title.replaceAll('\n', ' ')}`,
     `-- Run it once; then: call ${all}();`,
+    ...needed(script),
     ...beginning(script),
     ...procedures,
     `create or replace procedure ${all}() language plpgsql as ${quotedBody(`begin\n${steps.join('\n')}\nend`)};`,
@@ -67,6 +71,10 @@ export function loadProcedures(script: Script): string {
     '',
   ].join('\n');
 }
+
+/** What has to be there, as comments. */
+const needed = ({ needs }: Script): string[] =>
+  needs.length ? ['-- It needs what follows, and makes all else:', ...needs.map((n) => `--   ${n.replaceAll('\n', ' ')}`)] : [];
 
 function beginning({ tables, functions, functionsSchema }: Script): string[] {
   const schemas = new Set([functionsSchema, ...tables.flatMap(({ plan }) => [plan.target.schema, plan.beside.schema])]);
@@ -106,11 +114,7 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
       sql: `insert into ${qualified(plan.beside)} (${idents(rows.header)}) values\n${rows.values.map((r) => `(${r.map((v) => (v === null ? 'null' : literal(v).trim())).join(', ')})`).join(',\n')}`,
     });
   // A script always changes tables in their places: the rows are the same.
-  for (const step of (plan.steps ?? []).flatMap(plainSteps)) {
-    if (step.step === 'guard')
-      found.push({ block: true, sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`).trim()};\nend if;` });
-    else found.push({ sql: step.sql, select: /^\s*select\b/i.test(step.sql) });
-  }
+  found.push(...(plan.steps ?? []).flatMap(plainSteps).map((step) => pieceOf(plan, step)));
   found.push(...checkPieces(plan));
   add(plan.finish);
   if (plan.swaps)
@@ -121,8 +125,25 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
   return found;
 }
 
+type PlainStep = Exclude<LoadStep, { step: 'choose' | 'when' | 'explain' }>;
+
+function pieceOf(plan: LoadPlan, step: PlainStep): Piece {
+  if (step.step === 'guard')
+    return { block: true, sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`).trim()};\nend if;` };
+  if (step.step !== 'either') return { sql: step.sql, select: /^\s*select\b/i.test(step.sql) };
+  const branch = (steps: readonly LoadStep[]) =>
+    steps
+      .flatMap(plainSteps)
+      .map((inner) => inBlock(pieceOf(plan, inner)))
+      .join('\n');
+  return { block: true, sql: `if (${step.sql}) then\n${branch(step.then)}\nelse\n${branch(step.otherwise)}\nend if;` };
+}
+
+/** A piece as a statement of a block. */
+const inBlock = (p: Piece): string => (p.block ? p.sql : `${p.select ? p.sql.replace(/^\s*select\b/i, 'perform') : p.sql};`.trim());
+
 /** Steps without choices: tables are changed in their places, and what is needed only sometimes is done always. */
-function plainSteps(step: LoadStep): Exclude<LoadStep, { step: 'choose' | 'when' | 'explain' }>[] {
+function plainSteps(step: LoadStep): PlainStep[] {
   switch (step.step) {
     case 'choose':
       return step.inPlace.flatMap(plainSteps);

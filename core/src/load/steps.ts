@@ -30,6 +30,8 @@ export type LoadStep =
   | { readonly step: 'explain'; readonly sql: string }
   /** Steps that are needed only where a query says `needed`. */
   | { readonly step: 'when'; readonly sql: string; readonly steps: readonly LoadStep[] }
+  /** One row, `holds`: one way or the other. */
+  | { readonly step: 'either'; readonly sql: string; readonly then: readonly LoadStep[]; readonly otherwise: readonly LoadStep[] }
   /** One row, `rewrite` and `note`: whether the table is made anew beside it, and why. */
   | { readonly step: 'choose'; readonly sql: string; readonly inPlace: readonly LoadStep[]; readonly rewrite: readonly LoadStep[] };
 

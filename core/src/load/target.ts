@@ -1,6 +1,7 @@
 import type { ColumnDeclaration, Definition, Project } from '../project/model.js';
 import { STORAGE_PARAMETERS } from '../project/options.js';
-import { boundedName, ident, literal, qualified } from '../sql/quote.js';
+import { boundedName, formerlyBounded, ident, literal, qualified } from '../sql/quote.js';
+import { NEWEST_HASHING, type Hashing } from './hashing.js';
 import type { Place } from './place.js';
 
 /** Roles of columns that the load fills: the query does not return them. */
@@ -43,6 +44,8 @@ export interface Target {
   readonly isLookedUp: boolean;
   /** Some contract has placeholders made for members that are not there yet. */
   readonly isInferred: boolean;
+  /** How values of this table become hashes. */
+  readonly hashing: Hashing;
 }
 
 /** `a, b` as names. */
@@ -78,7 +81,7 @@ export function helperColumns(table: Definition): ReadonlySet<string> {
 }
 
 /** @throws Error for a table without a contract: diagnostics refuse it before */
-export function targetOf(project: Project, table: Definition): Target {
+export function targetOf(project: Project, table: Definition, hashing: Hashing = NEWEST_HASHING): Target {
   if (!table.contract) throw new Error(`${table.fullName} has no contract`);
   const { columns } = table.contract;
   const lookUps = columns.flatMap((c) => lookUpOf(project, table, c) ?? []);
@@ -92,6 +95,7 @@ export function targetOf(project: Project, table: Definition): Target {
     extra: [...helperColumns(table)].filter((name) => !given.some((c) => c.name === name)),
     isLookedUp: lookedUpTables(project).has(table.fullName),
     isInferred: inferredTables(project).has(table.fullName),
+    hashing,
   };
 }
 
@@ -142,14 +146,20 @@ export const inferredTables = tablesLookedUp((c) => c.options['missing'] === 'in
 
 /**
  * What is remembered beside a table: the numbers of its rows (of a history table: of its versions), those
- * of its durable keys, the events of a history, the members that are placeholders until they arrive, and what
- * rows were looked up by whose member was not found.
+ * of its durable keys, the events of a history, the members that are placeholders until they arrive, what
+ * rows were looked up by whose member was not found, and the greatest numbers that were ever given.
  */
-export const REMEMBERED = ['keys', 'durable', 'events', 'inferred', 'asked'] as const;
+export const REMEMBERED = ['keys', 'durable', 'events', 'inferred', 'asked', 'last'] as const;
 export type Remembered = (typeof REMEMBERED)[number];
 
 /** Where something is remembered: beside the table, wherever that is. */
 export const rememberedPlace = (home: Place, what: Remembered): Place => ({ schema: home.schema, name: boundedName(home.name, `~${what}`) });
+
+/** Where it stood before long names were told apart; undefined for names that were never cut. */
+export function formerRememberedPlace(home: Place, what: Remembered): Place | undefined {
+  const name = formerlyBounded(home.name, `~${what}`);
+  return name === undefined ? undefined : { schema: home.schema, name };
+}
 
 /** `a.x, a.y`. */
 export const columnsOf = (alias: string, names: readonly string[]): string => names.map((n) => `${alias}.${ident(n)}`).join(', ');

@@ -9,7 +9,7 @@ import { startOf } from './column-diagnostics.js';
 import { readCsv } from './csv.js';
 import type { Diagnostic } from './diagnostic.js';
 import { helperColumns, isFilled, optionOf } from '../load/target.js';
-import type { Column, ConstraintDeclaration, Contract, Definition, IndexedFile, ReferenceTable, Table } from './model.js';
+import type { Column, ConstraintDeclaration, Contract, Definition, IndexedFile, LeftToDatabase, ReferenceTable, Table } from './model.js';
 
 /** What a contract is held against. */
 export interface ContractSurroundings {
@@ -25,8 +25,24 @@ export function contractDiagnostics(table: Definition, columns: readonly Column[
   const declared = contract.columns.map((c) => ({ name: c.name, origins: [] }));
   const found = columns && table.query ? columnsAgainstQuery(table, columns, startOf(around.file, table.query)) : [];
   for (const constraint of contract.constraints) found.push(...constraintDiagnostics(table, constraint, declared, around));
-  found.push(...namedConstraints(table, contract));
+  found.push(...namedConstraints(table, contract), ...leftDiagnostics(table, contract));
   return found;
+}
+
+const LEFT_ADVICE: Readonly<Record<LeftToDatabase['kind'], readonly [string, string]>> = {
+  default: ['a load writes every column, so that a default is never asked for', 'return the value from the query, as in coalesce(column, value)'],
+  identity: ['a load numbers rows itself, so that each key keeps its number', "write options (role 'surrogate key') on the column, and a business_key"],
+  generated: ['a load writes every column, none is generated', 'compute it in the query'],
+  exclusion: ['an exclusion constraint cannot be checked on what is made beside', 'say it as a query in checks/'],
+  collation: ['a table made from a query has the collation of the database', 'write collate in the queries that compare or sort'],
+};
+
+/** What a contract leaves to the database, which no load does. */
+function leftDiagnostics({ path }: Pick<Table, 'path'>, { leftToDatabase }: Contract): Diagnostic[] {
+  return leftToDatabase.map(({ kind, column, range }) => {
+    const [message, hint] = LEFT_ADVICE[kind];
+    return { code: 'contract-column', severity: 'error', path, range, message: column === '' ? message : `${column}: ${message}`, hint };
+  });
 }
 
 function columnProblem(path: string, range: Range, message: string, hint?: string, severity: Diagnostic['severity'] = 'error'): Diagnostic {
@@ -122,7 +138,7 @@ function constraintDiagnostics(
 /** A reference table's columns: the header's, with the types of its contract, the two held against each other. */
 export function referenceColumns(table: ReferenceTable): { columns: readonly Column[]; diagnostics: Diagnostic[] } {
   const declared = new Map(table.contract?.columns.map((c) => [c.name, c]));
-  const diagnostics: Diagnostic[] = [];
+  const diagnostics: Diagnostic[] = table.contract ? leftDiagnostics(table, table.contract) : [];
   for (const c of declared.values()) {
     if (table.header.includes(c.name)) continue;
     const undeclared = table.header.filter((h) => !declared.has(h));

@@ -1,6 +1,7 @@
 import type { SelectStmt } from 'libpg-query';
 import { dottedRange, queryOf } from '../lineage/mentions.js';
-import { parseSql, withoutMark, type ParsedText, type Statement } from '../sql/parser.js';
+import { withoutMark, type ParsedText, type Statement } from '../sql/parser.js';
+import { parseStatements } from '../sql/statements.js';
 import { strings } from '../sql/nodes.js';
 import { rangeOfLine, startsOfLines, type Range } from '../sql/positions.js';
 import { nextToken, tokenize } from '../sql/tokens.js';
@@ -38,13 +39,15 @@ export class FileReader {
     return first ? { start: first.start, end: first.end } : { start: 0, end: 0 };
   }
 
+  /** Reads the statements that are sound, and tells what is wrong with the others. @returns whether all are sound */
   parse(): boolean {
-    this.parsed = parseSql(this.text);
-    const { error, at, statements } = this.parsed;
-    this.result.at = at;
-    this.result.statements = statements.filter((s) => !('CommentStmt' in s.node)).map(({ start, end }) => ({ start, end }));
-    if (error) this.problem('syntax', error.range, error.message);
-    return !error;
+    const { errors, broken, ...parsed } = parseStatements(this.text);
+    this.parsed = parsed;
+    this.result.at = parsed.at;
+    const kept = parsed.statements.filter((s) => !('CommentStmt' in s.node));
+    this.result.statements = [...kept, ...broken].map(({ start, end }) => ({ start, end })).sort((a, b) => a.start - b.start);
+    for (const error of errors) this.problem('syntax', error.range, error.message);
+    return errors.length === 0;
   }
 
   firstWord(statement: Range): Range {

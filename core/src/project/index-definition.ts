@@ -10,6 +10,8 @@ import { checkOptions, COLUMN_OPTIONS, TABLE_OPTIONS } from './options.js';
 
 interface DefinitionState {
   layer: string;
+  /** Whether all statements could be read: where one could not, nothing is said to be missing. */
+  isSound: boolean;
   form?: LoadPolicy;
   nameRange?: Range;
   contract?: Contract;
@@ -18,16 +20,12 @@ interface DefinitionState {
   after: AfterStatement[];
 }
 
-/** A definition that does not parse still is a table, so that its readers are not called wrong. */
-export function brokenDefinition(file: FileReader, layer: string): void {
-  pushDefinition(file, { layer, before: [], after: [], nameRange: file.whole() }, 'view');
-}
-
-export function definitionFile(file: FileReader, layer: string): void {
-  const state: DefinitionState = { layer, before: [], after: [] };
+/** A definition of which a statement does not parse still is a table, with what the others say, so that its readers are not called wrong. */
+export function definitionFile(file: FileReader, layer: string, isSound: boolean): void {
+  const state: DefinitionState = { layer, isSound, before: [], after: [] };
   for (const statement of file.parsed.statements) definitionStatement(file, statement, state);
   if (layer === 'reference') return referenceContract(file, state);
-  if (!state.query && file.result.diagnostics.length === 0) {
+  if (!state.query && isSound && file.result.diagnostics.length === 0) {
     file.problem('no-query', file.whole(), 'the definition has no query', 'write a select that makes the table’s rows');
   }
   const option = state.contract?.options.get('load');
@@ -137,7 +135,8 @@ function takeQuery(file: FileReader, state: DefinitionState, select: SelectStmt,
 }
 
 function takeAfter(file: FileReader, state: DefinitionState, statement: Statement): void {
-  if (!state.query && file.path.split('/')[0] !== 'reference') file.notAllowed(statement, 'create index, grant and analyze stand after the query');
+  if (!state.query && state.isSound && file.path.split('/')[0] !== 'reference')
+    file.notAllowed(statement, 'create index, grant and analyze stand after the query');
   const { node } = statement;
   const { tables } = mentionsIn(file.parsed, node);
   const kind = 'IndexStmt' in node ? 'index' : 'GrantStmt' in node ? 'grant' : 'analyze';

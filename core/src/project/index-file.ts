@@ -1,7 +1,7 @@
 import type { Node } from 'libpg-query';
 import { FileReader } from './file-reader.js';
 import { checkFile } from './index-check.js';
-import { brokenDefinition, definitionFile } from './index-definition.js';
+import { definitionFile } from './index-definition.js';
 import { functionFile } from './index-function.js';
 import { referenceFile } from './index-reference.js';
 import { sourcesFile } from './index-source.js';
@@ -64,10 +64,11 @@ function readFile(file: FileReader, folder: string): void {
 
 function sqlFile(file: FileReader, folder: string): void {
   const special = Object.hasOwn(FOLDERS, folder) ? FOLDERS[folder] : undefined;
-  if (!file.parse()) {
-    if (folder && !special) brokenDefinition(file, folder);
-  } else if (special) special(file);
-  else if (folder) definitionFile(file, folder);
+  const isSound = file.parse();
+  if (special) {
+    // A query of which a statement is missing may mean something else; of sources, each statement stands for itself.
+    if (isSound || folder === 'sources') special(file);
+  } else if (folder) definitionFile(file, folder, isSound);
   else if (file.path === 'layers.sql') layersFile(file);
   else if (file.path === 'parameters.sql') parametersFile(file);
   else

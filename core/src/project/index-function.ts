@@ -4,6 +4,7 @@ import { strings } from '../sql/nodes.js';
 import { parseSql, type Statement } from '../sql/parser.js';
 import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
+import { typeText } from '../sql/types.js';
 import type { FileReader } from './file-reader.js';
 import { effectOfCall, isVolatile } from './only-reading.js';
 
@@ -24,7 +25,9 @@ export function functionFile(file: FileReader): void {
     const { tables, functions, effects } = mentionsIn(file.parsed, create.sql_body ?? {});
     file.effects(effects);
     onlyReads(file, statement, create, nameRange);
-    file.result.functions.push({ name, path: file.path, range: { start: statement.start, end: statement.end }, nameRange, tables, functions });
+    const returned = create.returnType;
+    const returns = returned && !returned.setof ? { returns: typeText(returned) } : {};
+    file.result.functions.push({ name, path: file.path, range: { start: statement.start, end: statement.end }, nameRange, tables, functions, ...returns });
   }
 }
 

@@ -49,6 +49,14 @@ export interface Contract {
   readonly columns: readonly ColumnDeclaration[];
   readonly constraints: readonly ConstraintDeclaration[];
   readonly options: ReadonlyMap<string, OptionValue>;
+  /** What PostgreSQL would do by itself and no load leaves to it. */
+  readonly leftToDatabase: readonly LeftToDatabase[];
+  readonly range: Range;
+}
+
+export interface LeftToDatabase {
+  readonly kind: 'default' | 'identity' | 'generated' | 'exclusion' | 'collation';
+  readonly column: string;
   readonly range: Range;
 }
 
@@ -157,6 +165,8 @@ export interface ProjectFunction {
   readonly nameRange: Range;
   readonly tables: readonly TableMention[];
   readonly functions: readonly FunctionMention[];
+  /** The type that it declares to return; undefined where that is a set or a table. */
+  readonly returns?: string;
 }
 
 /** A file of `checks/`: a query over rows that should not exist. */

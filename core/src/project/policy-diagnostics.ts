@@ -6,6 +6,7 @@ import type { Range } from '../sql/positions.js';
 import type { Diagnostic, DiagnosticCode } from './diagnostic.js';
 import type { Column, ColumnDeclaration, Definition, LoadPolicy, OptionValue, Table } from './model.js';
 import { oneCondition } from './source-diagnostics.js';
+import { comparisonProblem, keyProblem, lookBackProblem, watermarkProblem } from './type-fitness.js';
 
 /** What a load is held against: the other tables, and the columns that the query returns. */
 export interface PolicySurroundings {
@@ -68,6 +69,7 @@ class PolicyReader {
     this.needs();
     this.misplaced();
     this.names();
+    this.types();
     this.conditions();
     this.before();
     for (const column of this.columns) if (column.options['looked_up_by'] !== undefined) this.lookUp(column);
@@ -162,6 +164,36 @@ class PolicyReader {
           column.range,
         );
     }
+  }
+
+  /** Types that can do what the load asks of them. */
+  private types(): void {
+    const { policy } = this.table;
+    const named = (option: string) => namesIn(this.options.get(option)?.value);
+    const typeOf = (name: string) => this.columns.find((c) => c.name === name)?.type;
+    const refuse = (column: ColumnDeclaration, problem: string | undefined, hint: string) => {
+      if (problem !== undefined) this.report(`${column.name}: ${problem}`, hint, column.range);
+    };
+    const key = named('business_key');
+    const [set, events] = [named('set_columns'), this.options.has('effective_from')];
+    for (const column of this.columns) {
+      if (isFilled(column)) continue;
+      if (key.includes(column.name)) refuse(column, keyProblem(column.type), 'make the key of columns whose values can be told apart');
+      else if (
+        policy === 'dated' ||
+        (policy === 'merge' && (set.length === 0 || set.includes(column.name))) ||
+        (policy === 'history' && (events || column.options['on_change'] !== 'keep'))
+      )
+        refuse(column, comparisonProblem(column.type), 'its load compares rows: cast it to text in the query, and declare it as text');
+    }
+    const watermark = this.options.get('watermark');
+    const type = watermark && policy === 'append' ? typeOf(watermark.value) : undefined;
+    if (type === undefined) return;
+    const unfit = watermarkProblem(type);
+    if (unfit !== undefined) return this.report(`option watermark: ${unfit}`, 'choose a time or a number that grows', watermark!.range);
+    const back = this.options.get('look_back');
+    const wrong = back && lookBackProblem(type, back.value);
+    if (wrong !== undefined) this.report(`option look_back: ${wrong}`, `the watermark is of type ${type}`, back!.range);
   }
 
   /** Columns that options name, held against the contract or the query. */

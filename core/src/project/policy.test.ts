@@ -33,7 +33,7 @@ describe('what a policy lacks', () => {
     ['append', table('k text, x text', 'load = append'), ["[load] load = append needs a watermark (write watermark = 'column')"]],
     [
       'look back without a key',
-      table('k text, x text', "load = append, watermark = 'x', look_back = '1 day'"),
+      table('k text, at timestamptz', "load = append, watermark = 'at', look_back = '1 day'", 'select k, at from landing.src'),
       ["[look_back] look_back needs a business key, which tells rows that are there already (write business_key = 'column')"],
     ],
     [

@@ -1,5 +1,7 @@
 import { orderOf } from '../graph/graph.js';
 import { constraintRange } from '../contract/contract.js';
+import { remotePlace } from '../contract/import-tables.js';
+import { WAREHOUSE_SERVER } from '../load/intake.js';
 import { resolveColumns } from '../lineage/columns.js';
 import { outputName } from '../lineage/output-name.js';
 import { didYouMean } from '../sql/nearest.js';
@@ -45,6 +47,8 @@ export function changeFiles(project: Project, changes: ReadonlyMap<string, strin
 interface ResolvedTable {
   readonly table: Table;
   readonly inputs: readonly (readonly Column[] | undefined)[];
+  /** The types that the functions of its query declare, as one text. */
+  readonly returns: string;
   readonly columns: readonly Column[] | undefined;
   readonly diagnostics: readonly Diagnostic[];
 }
@@ -134,7 +138,7 @@ class Resolver {
     for (const c of checks.values()) this.diagnostics.push(...this.queryColumns(c.path, c.query).diagnostics);
     for (const a of adhoc.values()) this.diagnostics.push(...this.queryColumns(a.path, a.query).diagnostics);
     for (const table of this.tables.values()) {
-      if (table.kind === 'source' && table.server !== 'warehouse' && !servers.has(table.server)) {
+      if (table.kind === 'source' && table.server !== WAREHOUSE_SERVER && !servers.has(table.server)) {
         this.report(
           table.path,
           table.nameRange,
@@ -144,6 +148,7 @@ class Resolver {
         );
       }
     }
+    this.refuseOwnTables();
     const project: Project = {
       files: this.files,
       layers: this.layers,
@@ -388,10 +393,32 @@ class Resolver {
     return constraint && constraintRange(this.files.get(table.path)!.text, constraint.start);
   }
 
+  /** What the project makes is read as a table of the project: as a source it would be brought in before it is made. */
+  private refuseOwnTables(): void {
+    for (const table of this.tables.values()) {
+      if (table.kind !== 'source' || table.server !== WAREHOUSE_SERVER) continue;
+      const { schema, name } = remotePlace(table);
+      if (this.layers.some((l) => l.name === schema))
+        this.report(
+          table.path,
+          table.nameRange,
+          'bad-option',
+          `${table.fullName} is to stand in ${schema}, a layer of the project`,
+          `read ${schema}.${name} itself`,
+        );
+    }
+  }
+
+  private returnsOf(table: Table): string {
+    const used = table.kind === 'definition' ? (table.query?.functions ?? []) : [];
+    return used.length ? used.map((f) => this.functions.get(f.name)?.returns ?? '').join('\u0000') : '';
+  }
+
   private resolveTable(table: Table, needs: readonly string[]): void {
     const inputs = needs.map((name) => this.columns.get(name));
+    const returns = this.returnsOf(table);
     const known = this.memo?.tables.get(table.fullName);
-    if (known && known.table === table && known.inputs.length === inputs.length && known.inputs.every((c, i) => c === inputs[i])) {
+    if (known && known.table === table && known.returns === returns && known.inputs.length === inputs.length && known.inputs.every((c, i) => c === inputs[i])) {
       this.resolved.set(table.fullName, known);
       this.columns.set(table.fullName, known.columns);
       this.diagnostics.push(...known.diagnostics);
@@ -399,7 +426,7 @@ class Resolver {
     }
     const fresh = this.columnsOrFault(table);
     const columns = known && sameColumns(known.columns, fresh.columns) ? known.columns : fresh.columns;
-    this.resolved.set(table.fullName, { table, inputs, columns, diagnostics: fresh.diagnostics });
+    this.resolved.set(table.fullName, { table, inputs, returns, columns, diagnostics: fresh.diagnostics });
     this.columns.set(table.fullName, columns);
     this.diagnostics.push(...fresh.diagnostics);
   }
@@ -439,7 +466,11 @@ class Resolver {
   }
 
   private queryColumns(path: string, query: Query): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
-    const { columns, problems } = resolveColumns(query.select, (layer, name) => this.asInput(`${layer}.${name}`));
+    const { columns, problems } = resolveColumns(
+      query.select,
+      (layer, name) => this.asInput(`${layer}.${name}`),
+      (name) => this.functions.get(name)?.returns,
+    );
     const diagnostics = problems.map((p, i) => columnDiagnostic(this.files.get(path)!, p, i < MOST_HINTS));
     if (columns && columns.length > MOST_COLUMNS)
       diagnostics.push({

@@ -5,6 +5,7 @@ import { didYouMean } from '../sql/nearest.js';
 import { parseSql } from '../sql/parser.js';
 import type { Diagnostic } from './diagnostic.js';
 import type { SourceTable } from './model.js';
+import { lookBackProblem, watermarkProblem } from './type-fitness.js';
 
 /** What a source table's options say about its columns, held against them. */
 export function sourceDiagnostics(table: SourceTable): Diagnostic[] {
@@ -24,6 +25,11 @@ export function sourceDiagnostics(table: SourceTable): Diagnostic[] {
       `option watermark: ${table.fullName} has no column ${watermark}`,
       didYouMean(watermark, names) ?? `its columns are ${names.join(', ')}`,
     );
+  const type = options.get('intake')?.value === 'incremental' ? columns.find((c) => c.name === watermark)?.type : undefined;
+  const [unfit, back] = [type && watermarkProblem(type), options.get('look_back')?.value];
+  if (unfit) report('watermark', `option watermark: ${unfit}`, 'choose a time or a number that grows');
+  const wrong = type && !unfit && back !== undefined ? lookBackProblem(type, back) : undefined;
+  if (wrong) report('look_back', `option look_back: ${wrong}`, `the watermark is of type ${type!}`);
   const only = options.get('only')?.value;
   if (only !== undefined) for (const problem of conditionProblems(only, table.name, names)) report('only', `option only: ${problem}`);
   return found;

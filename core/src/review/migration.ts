@@ -1,6 +1,6 @@
 import { GIVEN_LATE } from '../load/late-columns.js';
 import { STATEFUL } from '../load/policy.js';
-import { namesIn, optionOf } from '../load/target.js';
+import { lookedUpTable, namesIn, optionOf } from '../load/target.js';
 import type { Definition, LoadPolicy, Project, Table } from '../project/model.js';
 import { schemaNameOf } from '../project/fan-out.js';
 import { plainIdent } from '../sql/quote.js';
@@ -21,6 +21,24 @@ export interface Migration {
   readonly statements: readonly string[];
   /** Why the rows that are there cannot be gone on from. */
   readonly obstacle?: string;
+  /** Tables that keep numbers of this one's rows: what becomes of them where it starts over. */
+  readonly holders: readonly Holder[];
+}
+
+/** A table that keeps numbers of another one's rows. */
+export interface Holder {
+  readonly table: string;
+  /** Whether it looks them up again; else it holds numbers of rows that are gone. */
+  readonly looksUpAgain: boolean;
+}
+
+/** Who keeps numbers of a table's rows from load to load. Tables that are rebuilt look all of theirs up anyway. */
+export function holdersOf(project: Project, table: string): Holder[] {
+  return [...project.tables.values()].flatMap((t): Holder[] => {
+    if (!keepsRows(t)) return [];
+    const holds = t.contract!.columns.some((c) => c.options['looked_up_by'] !== undefined && lookedUpTable(t, c.name) === table);
+    return holds ? [{ table: t.fullName, looksUpAgain: t.policy === 'merge' }] : [];
+  });
 }
 
 /** Options that say what the rows of a table are: with others, the rows that are there mean something else. */
@@ -52,6 +70,7 @@ export function migrations(before: Project, after: Project, change: ProjectChang
         choices: obstacle === undefined ? ['go on', ...(corrects ? (['correct'] as const) : []), 'start over'] : ['start over'],
         statements: [...renaming(old, fresh), ...columnStatements(old, fresh)],
         ...(obstacle === undefined ? {} : { obstacle }),
+        holders: holdersOf(after, t.table),
       },
     ];
   });

@@ -1,3 +1,6 @@
+import { sha256 } from '@noble/hashes/sha2.js';
+import { bytesToHex, utf8ToBytes } from '@noble/hashes/utils.js';
+
 /**
  * Quoting: the one place where names and values become SQL text. Everything that assembles SQL goes
  * through these functions.
@@ -41,10 +44,25 @@ export function literal(value: string): string {
   return value.includes('\\') ? ` E${quoted.replaceAll('\\', '\\\\')}` : quoted;
 }
 
-/** A name cut to PostgreSQL's 63 bytes, told apart from other long names by `mark`, which is kept. */
+/** PostgreSQL's longest name, in bytes. */
+const LONGEST_NAME = 63;
+/** Hexadecimal digits of the hash that a cut name bears. */
+const HASH_DIGITS = 8;
+
+/** A name of 63 bytes at the most. `mark` is kept; where the name has to be cut, a hash of the whole tells it apart from others. */
 export function boundedName(name: string, mark = ''): string {
-  if ((name.length + mark.length) * 3 <= 63) return name + mark; // no character takes more than three bytes a unit
-  return cutToBytes(name, 63 - utf8Length(mark)) + mark;
+  if ((name.length + mark.length) * 3 <= LONGEST_NAME) return name + mark; // no character takes more than three bytes a unit
+  if (utf8Length(name) + utf8Length(mark) <= LONGEST_NAME) return name + mark;
+  const end = `~${bytesToHex(sha256(utf8ToBytes(name))).slice(0, HASH_DIGITS)}${mark}`;
+  return cutToBytes(name, LONGEST_NAME - utf8Length(end)) + end;
+}
+
+/** Whether a name is as long as names may be, so that it may have been cut. */
+export const isLongest = (name: string): boolean => utf8Length(name) === LONGEST_NAME;
+
+/** How `boundedName` cut names before it knew hashes; undefined where it did not cut. */
+export function formerlyBounded(name: string, mark: string): string | undefined {
+  return utf8Length(name) + utf8Length(mark) <= LONGEST_NAME ? undefined : cutToBytes(name, LONGEST_NAME - utf8Length(mark)) + mark;
 }
 
 /**

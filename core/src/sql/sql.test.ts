@@ -5,9 +5,9 @@ import { applyEdits } from './edits.js';
 import { didYouMean, editDistance } from './nearest.js';
 import { loadParser, parseSql } from './parser.js';
 import { byteToCharacter, lineColumn } from './positions.js';
-import { boundedName, ident, literal } from './quote.js';
+import { boundedName, formerlyBounded, ident, literal } from './quote.js';
 import { nameOf, tokenize, withoutLayout } from './tokens.js';
-import { keepsValues, narrows, shortType } from './types.js';
+import { keepsValues, narrows, unifiedType, shortType } from './types.js';
 
 beforeAll(loadParser);
 
@@ -132,6 +132,10 @@ describe('quoting', () => {
     const name = boundedName('é'.repeat(60), '~next');
     expect(Buffer.byteLength(name)).toBeLessThanOrEqual(63);
     expect(name.endsWith('~next')).toBe(true);
+    const [one, other] = ['one', 'other'].map((end) => boundedName(`${'x'.repeat(58)}${end}`, '~events'));
+    expect(one).not.toBe(other);
+    expect(formerlyBounded(`${'x'.repeat(58)}one`, '~events')).toBe(`${'x'.repeat(56)}~events`);
+    expect([boundedName('x'.repeat(58), '~keys'), formerlyBounded('x'.repeat(58), '~keys')]).toEqual([`${'x'.repeat(58)}~keys`, undefined]);
   });
 });
 
@@ -185,6 +189,45 @@ test.each<[string, string, 'keeps' | 'narrows' | 'may lose']>([
   ['timestamptz', 'date', 'may lose'],
   ['double precision', 'numeric(10,2)', 'may lose'],
 ])('%s as %s: %s', (from, to, expected) => expect(keepsValues(from, to) ? 'keeps' : narrows(from, to) ? 'narrows' : 'may lose').toBe(expected));
+
+describe('one lattice of types', () => {
+  const NUMBERS = ['smallint', 'integer', 'bigint', 'numeric', 'numeric(5,2)', 'numeric(12,4)', 'numeric(1000,500)', 'real', 'double precision'];
+  const TIMES = ['date', 'timestamp', 'timestamp(3)', 'timestamptz', 'timestamptz(0)', 'time', 'time(3)', 'timetz'];
+  const TYPES = [
+    ...NUMBERS,
+    ...TIMES,
+    'text',
+    'varchar',
+    'varchar(5)',
+    'character(5)',
+    'boolean',
+    'uuid',
+    'jsonb',
+    'integer[]',
+    'numeric(5,2)[]',
+    'constructor',
+  ];
+  const pairs = TYPES.flatMap((a) => TYPES.map((b) => [a, b] as const));
+  test.each(pairs)('%s and %s', (a, b) => {
+    const both = unifiedType([a, b]);
+    expect(unifiedType([b, a])).toBe(both);
+    if (both !== undefined) expect([both, keepsValues(a, both), keepsValues(b, both)]).toEqual([both, true, true]);
+  });
+  test.each([
+    [['bigint', 'double precision'], undefined],
+    [['numeric(5,2)', 'real'], undefined],
+    [['integer', 'real'], undefined],
+    [['integer', 'double precision'], 'double precision'],
+    [['numeric(5,2)', 'numeric(6,4)'], 'numeric(7,4)'],
+    [['smallint', 'numeric(3,2)'], 'numeric(7,2)'],
+    [['varchar(5)', 'character(3)'], 'text'],
+    [['timestamp(0)', 'timestamp(3)'], 'timestamp(3)'],
+    [['date', 'timestamptz(3)'], 'timestamptz(3)'],
+    [['integer', 'text'], undefined],
+    [['integer', undefined], undefined],
+    [[], undefined],
+  ])('%j: %s', (types, expected) => expect(unifiedType(types)).toBe(expected));
+});
 
 test('a banded distance is the whole one, up to its limit', () => {
   const plain = (a: string, b: string): number => {

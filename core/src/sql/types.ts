@@ -2,37 +2,37 @@ import type { Node, TypeName } from 'libpg-query';
 import { strings } from './nodes.js';
 
 /** The SQL names of PostgreSQL's internal type names. */
-const SQL_NAMES: Readonly<Record<string, string>> = {
-  int2: 'smallint',
-  int4: 'integer',
-  int8: 'bigint',
-  float4: 'real',
-  float8: 'double precision',
-  bool: 'boolean',
-  bpchar: 'character',
-  varchar: 'character varying',
-  timestamptz: 'timestamp with time zone',
-  timestamp: 'timestamp without time zone',
-  timetz: 'time with time zone',
-  time: 'time without time zone',
-};
+const SQL_NAMES: ReadonlyMap<string, string> = new Map([
+  ['int2', 'smallint'],
+  ['int4', 'integer'],
+  ['int8', 'bigint'],
+  ['float4', 'real'],
+  ['float8', 'double precision'],
+  ['bool', 'boolean'],
+  ['bpchar', 'character'],
+  ['varchar', 'character varying'],
+  ['timestamptz', 'timestamp with time zone'],
+  ['timestamp', 'timestamp without time zone'],
+  ['timetz', 'time with time zone'],
+  ['time', 'time without time zone'],
+]);
 
 /** Short forms that practitioners write, for display and for comparison. */
-const SHORT: Readonly<Record<string, string>> = {
-  'timestamp with time zone': 'timestamptz',
-  'timestamp without time zone': 'timestamp',
-  'character varying': 'varchar',
-  int: 'integer',
-  int4: 'integer',
-  int8: 'bigint',
-  decimal: 'numeric',
-};
+const SHORT: ReadonlyMap<string, string> = new Map([
+  ['timestamp with time zone', 'timestamptz'],
+  ['timestamp without time zone', 'timestamp'],
+  ['character varying', 'varchar'],
+  ['int', 'integer'],
+  ['int4', 'integer'],
+  ['int8', 'bigint'],
+  ['decimal', 'numeric'],
+]);
 
 /** A type as written in SQL, `numeric(10,1)`, `text[]`; `pg_catalog` is left out. */
 export function typeText(type: TypeName): string {
   const names = strings(type.names);
-  const base = names[0] === 'pg_catalog' ? (SQL_NAMES[names[1]!] ?? names[1]!) : names.join('.');
-  const short = SHORT[base] ?? base;
+  const base = names[0] === 'pg_catalog' ? (SQL_NAMES.get(names[1]!) ?? names[1]!) : names.join('.');
+  const short = SHORT.get(base) ?? base;
   const withModifiers = type.typmods && base !== 'interval' ? `${short}(${type.typmods.map(modifier).join(',')})` : short;
   return type.arrayBounds ? withModifiers + '[]'.repeat(type.arrayBounds.length) : withModifiers;
 }
@@ -48,11 +48,23 @@ export function shortType(formatted: string): string {
   const [, base = formatted, rest = ''] = /^([a-z ]+?)(\(.*|\[\].*)?$/.exec(formatted) ?? [];
   const zoned = /^(timestamp|time)(\(\d+\))? (with|without) time zone(.*)$/.exec(formatted);
   if (zoned) return `${zoned[1]}${zoned[3] === 'with' ? 'tz' : ''}${zoned[2] ?? ''}${zoned[4] ?? ''}`;
-  return (SHORT[base] ?? base) + rest;
+  return (SHORT.get(base) ?? base) + rest;
 }
 
 /** Digits of the greatest value of each type of whole numbers. */
-const INTEGERS: Readonly<Record<string, number>> = { smallint: 5, integer: 10, bigint: 19 };
+const INTEGERS: ReadonlyMap<string, number> = new Map([
+  ['smallint', 5],
+  ['integer', 10],
+  ['bigint', 19],
+]);
+/** Whole numbers that each type of floating-point numbers holds exactly, and the floats that it holds. */
+const FLOATS: ReadonlyMap<string, readonly string[]> = new Map([
+  ['real', ['smallint']],
+  ['double precision', ['smallint', 'integer', 'real']],
+]);
+const TEXTS = ['text', 'varchar', 'character'];
+/** PostgreSQL's longest numeric that says its digits. */
+const MOST_DIGITS = 1000;
 
 /** A type's name, and its numbers in brackets. */
 function partsOf(type: string): { name: string; sizes: number[] } {
@@ -63,7 +75,8 @@ function partsOf(type: string): { name: string; sizes: number[] } {
 /** Digits before and behind the point that values of a number's type may have; undefined for other types. */
 function digitsOf(type: string): { before: number; behind: number } | undefined {
   const { name, sizes } = partsOf(type);
-  if (INTEGERS[name] !== undefined) return { before: INTEGERS[name], behind: 0 };
+  const whole = INTEGERS.get(name);
+  if (whole !== undefined) return { before: whole, behind: 0 };
   if (name !== 'numeric') return undefined;
   const [precision = Infinity, scale = precision === Infinity ? Infinity : 0] = sizes;
   return { before: precision === Infinity ? Infinity : precision - scale, behind: scale };
@@ -77,18 +90,42 @@ export function keepsValues(from: string, to: string): boolean {
   if (from === to || to === 'text' || to === 'varchar') return true;
   const [a, b] = [digitsOf(from), digitsOf(to)];
   if (a && b) {
-    if (INTEGERS[from] !== undefined && INTEGERS[to] !== undefined) return a.before <= b.before;
+    if (INTEGERS.has(from) && INTEGERS.has(to)) return a.before <= b.before;
     // Not every number with as many digits as the greatest whole number has is as small as that.
-    return a.before <= b.before - (INTEGERS[to] === undefined ? 0 : 1) && a.behind <= b.behind;
+    return a.before <= b.before - (INTEGERS.has(to) ? 1 : 0) && a.behind <= b.behind;
   }
-  const [texts, longer] = [partsOf(from), partsOf(to)];
-  if (texts.name === 'varchar' && longer.name === 'varchar') return (texts.sizes[0] ?? Infinity) <= longer.sizes[0]!;
-  return from === 'date' && (to === 'timestamp' || to === 'timestamptz');
+  const [one, other] = [partsOf(from), partsOf(to)];
+  if (FLOATS.get(to)?.includes(from)) return true;
+  if (one.name === 'varchar' && other.name === 'varchar') return (one.sizes[0] ?? Infinity) <= other.sizes[0]!;
+  // Without digits of seconds, a time has all that PostgreSQL keeps.
+  if (one.name === other.name && one.name.startsWith('time')) return (one.sizes[0] ?? Infinity) <= (other.sizes[0] ?? Infinity);
+  return from === 'date' && (other.name === 'timestamp' || other.name === 'timestamptz');
 }
 
 /** Whether values of a type may be cut or refused in another one: a smaller number, a shorter text. Whole numbers are taken to fit any numeric. */
 export function narrows(from: string, to: string): boolean {
-  const numbers = digitsOf(from) && digitsOf(to) && (INTEGERS[from] === undefined || INTEGERS[to] !== undefined);
-  const texts = ['text', 'varchar', 'character'].includes(partsOf(from).name) && ['varchar', 'character'].includes(partsOf(to).name);
+  const numbers = digitsOf(from) && digitsOf(to) && (!INTEGERS.has(from) || INTEGERS.has(to));
+  const texts = TEXTS.includes(partsOf(from).name) && TEXTS.slice(1).includes(partsOf(to).name);
   return Boolean(numbers || texts) && !keepsValues(from, to);
+}
+
+/**
+ * The narrowest type that keeps each value of all; undefined where none does without a decision, such as numbers as text.
+ * @param types in their short forms; undefined where one is not known
+ */
+export function unifiedType(types: readonly (string | undefined)[]): string | undefined {
+  const known = [...new Set(types)];
+  return known.length === 0 ? undefined : known.reduce((a, b) => (a === undefined || b === undefined ? undefined : unified(a, b)));
+}
+
+function unified(a: string, b: string): string | undefined {
+  if (a === b) return a;
+  const texts = [a, b].filter((t) => TEXTS.includes(partsOf(t).name)).length;
+  if (texts > 0) return texts === 2 ? 'text' : undefined;
+  if (keepsValues(a, b)) return b;
+  if (keepsValues(b, a)) return a;
+  const [one, other] = [digitsOf(a), digitsOf(b)];
+  if (!one || !other) return undefined;
+  const [before, behind] = [Math.max(one.before, other.before), Math.max(one.behind, other.behind)];
+  return before + behind > MOST_DIGITS ? 'numeric' : `numeric(${before + behind},${behind})`;
 }

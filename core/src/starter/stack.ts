@@ -1,5 +1,6 @@
 import { nearest } from '../sql/nearest.js';
 import { plainIdent } from '../sql/quote.js';
+import { unifiedType } from '../sql/types.js';
 import { named, select, tableText, text, type StarterColumn, type StarterTable } from './text.js';
 
 /** One column of the stacked result: what each table gives for it. */
@@ -19,34 +20,6 @@ export interface StackChoices {
   /** A column that says which table a row is from. */
   readonly origin?: { readonly name: string; readonly values: readonly string[] };
   readonly order?: readonly string[];
-}
-
-const INTEGERS = ['smallint', 'integer', 'bigint'];
-const family = (type: string) => type.replace(/\(.*\)/, '');
-
-/** A type that holds the values of all; undefined where nothing does without a decision. */
-export function unifiedType(types: readonly (string | undefined)[]): string | undefined {
-  const known = [...new Set(types)];
-  if (known.length === 0 || known.includes(undefined)) return undefined;
-  const all = known as string[];
-  if (all.length === 1) return all[0];
-  const families = new Set(all.map(family));
-  if ([...families].every((f) => INTEGERS.includes(f))) return INTEGERS[Math.max(...[...families].map((f) => INTEGERS.indexOf(f)))];
-  if ([...families].every((f) => INTEGERS.includes(f) || f === 'numeric')) return unifiedNumeric(all);
-  if ([...families].every((f) => INTEGERS.includes(f) || ['numeric', 'real', 'double precision'].includes(f))) return 'double precision';
-  if ([...families].every((f) => ['text', 'varchar', 'character'].includes(f))) return 'text';
-  if ([...families].every((f) => ['date', 'timestamp'].includes(f))) return 'timestamp';
-  if ([...families].every((f) => ['date', 'timestamptz'].includes(f))) return 'timestamptz';
-  return undefined;
-}
-
-/** `numeric(12,2)` and `numeric(10,4)` need 14 digits, 4 of them behind the point. */
-function unifiedNumeric(types: readonly string[]): string {
-  const shapes = types.map((t) => /^numeric\((\d+)(?:,(\d+))?\)$/.exec(t));
-  if (shapes.some((s) => s === null)) return 'numeric';
-  const scale = Math.max(...shapes.map((s) => Number(s![2] ?? 0)));
-  const whole = Math.max(...shapes.map((s) => Number(s![1]) - Number(s![2] ?? 0)));
-  return `numeric(${whole + scale},${scale})`;
 }
 
 /** Matches the columns of tables: by equal names, then by names that are near and of a type that fits. */

@@ -1,6 +1,7 @@
 import { ident } from '../sql/quote.js';
 import type { Relation } from './relations.js';
-import { unifiedType, type StackedColumn } from './stack.js';
+import { unifiedType } from '../sql/types.js';
+import { type StackedColumn } from './stack.js';
 import { tableText, type StarterTable } from './text.js';
 
 /** Two columns whose values may be the same things. */

@@ -98,6 +98,7 @@ async function runSteps(client: pg.Client, steps: readonly LoadStep[], onNote: (
     }
     if (step.step === 'explain') onNote(boundNote(rows[0]!['QUERY PLAN']));
     if (step.step === 'when' && String(rows[0]!['needed']).startsWith('t')) Object.assign(counted, await runSteps(client, step.steps));
+    if (step.step === 'either') Object.assign(counted, await runSteps(client, String(rows[0]!['holds']).startsWith('t') ? step.then : step.otherwise, onNote));
     if (step.step === 'choose') {
       onNote(rows[0]!['note'] ?? '');
       const inner = await runSteps(client, String(rows[0]!['rewrite']).startsWith('t') ? step.rewrite : step.inPlace);

@@ -38,6 +38,7 @@ async function fillDimension(versions: readonly Version[]): Promise<void> {
   await client.query(
     'drop table if exists dim; create table dim (id bigint, hull text, reg text, flag text, valid_from date, valid_to date, is_current boolean)',
   );
+  await client.query('create table if not exists "dim~keys" (hull text, reg text, valid_from date, number bigint)');
   await client.query("insert into dim values (0, '', '', '', '-infinity', null, true)");
   for (const v of versions)
     await client.query('insert into dim values ($1, $2, $3, $4, $5, $6, $7)', [v.id, v.hull, v.reg, v.flag, DAY(v.from), v.to && DAY(v.to), v.to === null]);

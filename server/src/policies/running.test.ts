@@ -102,7 +102,15 @@ test('a release migrates a history and keeps its versions and numbers', async ()
   // A changed query corrects open versions, where the release says so, instead of making new ones.
   await draft(mira, slug, 'core/dim_vessel.sql', (t) => t.replace('v.gross_tonnage,', 'v.gross_tonnage + 1 as gross_tonnage,'));
   const compared = (await mira.get(`/api/workspaces/${slug}/comparison`)).body as { migrations: unknown[]; losses: string[] };
-  expect(compared.migrations).toEqual([{ table: 'core.dim_vessel', policy: 'history', choices: ['go on', 'correct', 'start over'], statements: [] }]);
+  expect(compared.migrations).toEqual([
+    {
+      table: 'core.dim_vessel',
+      policy: 'history',
+      choices: ['go on', 'correct', 'start over'],
+      statements: [],
+      holders: [{ table: 'core.fact_dues', looksUpAgain: true }],
+    },
+  ]);
   const corrected = await release('Tonnage with its ton', { treatments: { 'core.dim_vessel': 'correct' } });
   expect(step(corrected, 'core.dim_vessel')).toMatchObject({ counts: { 'new versions': 0, closed: 0, overwritten: expect.any(Number) } });
   expect(await versions()).toEqual(before);

@@ -5,6 +5,7 @@ import os from 'node:os';
 import path from 'node:path';
 import { promisify } from 'node:util';
 import { Config } from '../shared/config.js';
+import { clusters } from '../testing-clusters.js';
 import { runTables, startApplication, superuser, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
 
 /** What is taken away runs in plain psql, and gives the rows that Ouvrage gives. */
@@ -71,6 +72,38 @@ test.each(['script', 'procedures'] as const)('the whole project as %s, run twice
     await sameAsProduction(`${prefix}_core`);
   }
 });
+
+test.each(['script', 'procedures'] as const)(
+  'as %s it runs on an empty server, which has no role but its superuser, with what it says that it needs',
+  async (form) => {
+    const { startCluster, stopCluster } = await clusters();
+    const data = await mkdtemp('/var/tmp/ouvrage-empty-');
+    const server = await startCluster(data, { wantedPort: 5990 });
+    try {
+      const text = (await mira.get(`/api/workspaces/production/script?form=${form}`)).text;
+      const needs = text.split('\n').flatMap((line) => (line.startsWith('--   create ') ? [line.slice(5)] : []));
+      const file = path.join(folder, 'empty.sql');
+      await writeFile(
+        file,
+        `${needs.join('\n')}\n${text}\n${form === 'procedures' ? 'call functions.load_all();' : ''}\nselect count(*) from core.fact_call;\n`,
+      );
+      const { stdout } = await run(
+        'psql',
+        ['-X', '-q', '-t', '-v', 'ON_ERROR_STOP=1', '-h', '127.0.0.1', '-p', String(server.postgresPort), '-U', 'postgres', '-f', file],
+        {
+          env: { ...process.env, PGPASSWORD: server.passwords.postgres },
+          maxBuffer: 1e8,
+        },
+      );
+      expect(stdout.trim().split('\n').at(-1)!.trim()).toBe('0');
+      expect(text).not.toContain('ouvrage_');
+    } finally {
+      await stopCluster(server);
+      await rm(data, { recursive: true, force: true });
+      await rm(server.clusterFolder, { recursive: true, force: true });
+    }
+  },
+);
 
 test('a guard and a check stop the script with what is wrong', async () => {
   const slug = await workspace(mira, 'Taken away wrong');

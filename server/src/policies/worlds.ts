@@ -15,11 +15,17 @@ export const dice = (seed: number): Dice => {
   return { below, pick: (of) => of[below(of.length)]! };
 };
 
-export async function fill(client: pg.Client, columns: readonly string[], rows: readonly Row[], types = columns.map(() => 'text')): Promise<void> {
-  await client.query(`drop table if exists src; create table src (${columns.map((c, i) => `"${c}" ${types[i]}`).join(', ')})`);
+export async function fill(
+  client: pg.Client,
+  columns: readonly string[],
+  rows: readonly Row[],
+  types = columns.map(() => 'text'),
+  table = 'src',
+): Promise<void> {
+  await client.query(`drop table if exists ${table}; create table ${table} (${columns.map((c, i) => `"${c}" ${types[i]}`).join(', ')})`);
   if (rows.length)
     await client.query(
-      `insert into src select * from unnest(${columns.map((_, i) => `$${i + 1}::${types[i]}[]`).join(', ')})`,
+      `insert into ${table} select * from unnest(${columns.map((_, i) => `$${i + 1}::${types[i]}[]`).join(', ')})`,
       columns.map((c) => rows.map((r) => r[c] ?? null)),
     );
 }

@@ -12,6 +12,7 @@ import {
   type Definition,
   type Dependent,
   type Environment,
+  type Hashing,
   type Place,
   type Project,
   type ReferenceTable,
@@ -43,7 +44,7 @@ interface BuiltTable {
   readonly checks: readonly CheckOutcome[];
   readonly loader: Loader;
   /** Of a table that keeps rows: when its load took place, and by which clock. */
-  readonly when?: { readonly time: string; readonly clock: Clock };
+  readonly when?: { readonly time: string; readonly clock: Clock; readonly hashing: Hashing | undefined };
 }
 
 /** One release in one transaction: everything beside, checked, then swapped together. */
@@ -110,7 +111,8 @@ export class ReleaseTransaction {
     const table = this.after.tables.get(step.table) as SourceTable;
     const loader = this.warehouse.loader(this.client, this.environment);
     try {
-      const isKept = this.after.servers.get(table.server)?.wrapper === 'file_fdw' || keepsLanded(this.before.tables.get(table.fullName), table);
+      const isFile = this.after.servers.get(table.server)?.wrapper === 'file_fdw';
+      const isKept = isFile || keepsLanded(this.before.tables.get(table.fullName), table);
       if (isKept) {
         // Files come by themselves, and what was brought in past a watermark is not brought in again: the release makes room for more.
         const item = await landingBeside(this.client, loader, this.environment, table);
@@ -158,7 +160,14 @@ export class ReleaseTransaction {
       }
       const time = plan.steps ? await this.loadTime() : undefined;
       await loader.swaps.finishBeside(plan);
-      this.built.set(table.fullName, { step, item: plan, rows, checks, loader, ...(time === undefined ? {} : { when: { time, clock: when.clock } }) });
+      this.built.set(table.fullName, {
+        step,
+        item: plan,
+        rows,
+        checks,
+        loader,
+        ...(time === undefined ? {} : { when: { time, clock: when.clock, hashing: plan.hashing } }),
+      });
       return true;
     } catch (error) {
       if (error instanceof LoadStopped || error instanceof Problem) {
@@ -237,7 +246,7 @@ export class ReleaseTransaction {
     );
     const prints = fingerprints(this.after);
     for (const [table, { rows, when }] of this.built) {
-      const time = when && { time: literal(when.time).trim(), clock: when.clock };
+      const time = when && { ...when, time: literal(when.time).trim() };
       await this.client.query(this.warehouse.remembering(this.environment, table, { fingerprint: prints.get(table)!, rows, runId: this.run.id, ...time }));
     }
     await this.warehouse.forget(this.client, this.environment, this.dropped);

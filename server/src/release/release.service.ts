@@ -6,7 +6,10 @@ import {
   wrongFormerNames,
   schemaNames,
   SESSION_SETTINGS,
+  holdersOf,
   losses,
+  rehashedColumns,
+  targetOf,
   migrations,
   type Loss,
   type Migration,
@@ -23,11 +26,12 @@ import { planTables } from '../run/run-plan.js';
 import { Release, Run, type RunStep } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
 import { StepJournal } from '../run/step-journal.js';
+import { runFirst, type FirstRun } from './first-run.js';
 import { ReleaseTransaction } from './release-transaction.js';
 import { logger, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
-import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
+import { takeBack, WarehouseService, type Loaded } from '../warehouse/warehouse.service.js';
 
 /** What is asked for. */
 export interface ReleaseRequest {
@@ -106,6 +110,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
       tables: drafted.tables,
       losses: losses(production.project, line.project, drafted),
       migrations: migrations(production.project, line.project, drafted),
+      rehashes: rehashes(line.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
       releases: change.tables.map((t) => t.table),
       untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
       checks: checks.filter((c) => touched.has(c.table)),
@@ -220,12 +225,22 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
   private toBringIn(change: ProjectChange, after: Project): string[] {
     return change.tables.flatMap((t) => {
       const table = after.tables.get(t.table);
-      return table?.kind === 'source' && table.server !== 'warehouse' && t.kind !== 'deleted' ? [t.table] : [];
+      return table?.kind === 'source' && t.kind !== 'deleted' ? [t.table] : [];
     });
   }
 
   private changedChecks(change: ProjectChange): string[] {
     return change.files.flatMap((f) => (f.kind !== 'deleted' ? (/^checks\/(?:.*\/)?([^/]+)\.sql$/.exec(f.path)?.[1] ?? []) : []));
+  }
+
+  /** Runs the new functions of a release in its workspace first. */
+  private async tryFunctions(run: Run, of: Pick<FirstRun, 'before' | 'after' | 'production'>, steps: readonly RunStep[]): Promise<void> {
+    const workspace = this.projects.environmentOf(await this.projects.workspace(run.request.release!.workspace));
+    await this.warehouse.prepare(workspace, schemaNames(of.after.layers, of.after.tables.values()));
+    await runFirst(
+      { ...of, warehouse: this.warehouse, workspace },
+      steps.map((s) => s.table),
+    );
   }
 
   private async work(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
@@ -235,6 +250,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     const [before, after] = [await this.projects.projectAt(main), await this.projects.projectAt(run.commit)];
     const environment = this.projects.environmentOf(undefined);
     await this.warehouse.prepare(environment, schemaNames(after.layers, after.tables.values()));
+    await this.tryFunctions(run, { before, after, production: environment }, steps);
     const client = await this.warehouse.connect('production');
     const stop = () => void this.warehouse.cancel('production', client);
     signal.addEventListener('abort', stop);
@@ -285,4 +301,23 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     for (const [table, newest] of release.broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
     return 'succeeded';
   }
+}
+
+/** A table whose hashes a release makes anew, so that equal values have equal ones, and the tables that hold its keys. */
+interface Rehash {
+  readonly table: string;
+  readonly columns: readonly string[];
+  readonly facts: readonly string[];
+}
+
+function rehashes(after: Project, change: ProjectChange, loaded: ReadonlyMap<string, Loaded>): Rehash[] {
+  return change.tables.flatMap(({ table, was, kind }): Rehash[] => {
+    const found = after.tables.get(table);
+    const before = loaded.get(was ?? table);
+    if (kind === 'deleted' || found?.kind !== 'definition' || !found.contract || !before || (before.hashing ?? 'as text') !== 'as text') return [];
+    const columns = rehashedColumns(targetOf(after, found));
+    const key = found.contract.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
+    const facts = key !== undefined && columns.includes(key) ? holdersOf(after, table).map((h) => h.table) : [];
+    return columns.length ? [{ table, columns, facts }] : [];
+  });
 }

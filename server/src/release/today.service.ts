@@ -7,7 +7,7 @@ import { QualityService } from '../quality/quality.service.js';
 import { runOut } from '../run/run.controller.js';
 import { RunService } from '../run/run.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
-import { DeliveryService } from '../source/delivery.service.js';
+import { DeliveryListService } from '../source/delivery-list.service.js';
 import { ImportService } from '../source/import.service.js';
 import { ReleaseService } from './release.service.js';
 
@@ -20,7 +20,7 @@ export class TodayService {
     private readonly runs: RunService,
     private readonly releases: ReleaseService,
     private readonly sources: SourceStateService,
-    private readonly deliveries: DeliveryService,
+    private readonly deliveries: DeliveryListService,
     private readonly imports: ImportService,
   ) {}
 

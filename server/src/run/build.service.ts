@@ -232,7 +232,7 @@ export class BuildService implements OnModuleInit {
         fingerprint: fingerprints(project).get(table.fullName)!,
         rows,
         runId: run.id,
-        ...(plan.steps ? { time: LOAD_TIME, clock: when.clock } : {}),
+        ...(plan.steps ? { time: LOAD_TIME, clock: when.clock, hashing: plan.hashing } : {}),
       }),
       'commit',
     ]);

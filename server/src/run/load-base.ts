@@ -11,6 +11,13 @@ import {
   fingerprints,
   REMEMBERED,
   rememberedPlace,
+  formerRememberedPlace,
+  NEWEST_HASHING,
+  rehashedColumns,
+  targetOf,
+  type Hashing,
+  ident,
+  qualified,
   optionOf,
   shortType,
   STATEFUL,
@@ -52,9 +59,7 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
     const [relation] = await loader.swaps.oldRelations([own]);
     if (relation?.relkind === 'r' && sameShape(relation, table)) return { kind: 'in place' };
   }
-  const former = formerName(table);
-  const isRenamed = !released.project.tables.has(table.fullName) && former !== undefined && !project.tables.has(former);
-  const before = released.project.tables.get(isRenamed ? former : table.fullName);
+  const before = released.project.tables.get(formerOf(table, around) ?? table.fullName);
   if (!before || !released.loaded.has(before.fullName) || before.kind !== 'definition' || !STATEFUL.has(before.policy)) return { kind: 'none' };
   const from = targetPlace(released.environment, before);
   const found = await loader.swaps.oldRelations([from, ...REMEMBERED.map((what) => rememberedPlace(from, what))]);
@@ -84,7 +89,7 @@ function sameShape(relation: OldRelation, table: Definition): boolean {
  */
 export async function planFrom(
   loader: Loader,
-  context: Omit<PlanContext, 'base' | 'driftTypes'>,
+  context: Planning,
   table: Definition | ReferenceTable,
   around: BaseSurroundings,
   startOver = false,
@@ -92,20 +97,87 @@ export async function planFrom(
   if (table.kind === 'reference') return planLoad(context, table);
   const [wrong] = wrongFormerNames(around.released.project, context.project).filter((w) => w.table === table.fullName);
   if (wrong) throw new Problem(422, 'wrong-former-name', `${wrong.table}: ${wrong.message}`, wrong.hint);
+  await nameAsToday(loader, targetPlace(context.environment, table));
   const found: LoadBase = startOver ? { kind: 'none' } : await baseOf(loader, table, around);
-  const base: LoadBase = found.kind === 'none' ? { ...found, there: await besideOf(loader, table, around) } : found;
+  const base: LoadBase = found.kind === 'none' ? { ...found, ...(await besideOf(loader, table, around)) } : found;
   const probe = driftProbe(context, table);
-  const formerly = base.kind === 'copy' && around.beside && base.from.name !== targetPlace(context.environment, table).name ? { formerly: base.from } : {};
-  if (!probe) return { ...planLoad({ ...context, base }, table), ...formerly };
+  const from = base.kind === 'copy' ? base.from : base.kind === 'none' ? base.formerly : undefined;
+  const formerly = from && around.beside && from.name !== targetPlace(context.environment, table).name ? { formerly: from } : {};
+  const hashingOf = hashingIn(context, table, around);
+  const whole = { ...context, hashingOf, base: base.kind === 'copy' ? await withRehashed(loader, { ...context, hashingOf }, table, around, base) : base };
+  if (!probe) return { ...planLoad(whole, table), ...formerly };
   for (const statement of probe.session) await loader.run(statement);
-  return { ...planLoad({ ...context, base, driftTypes: await loader.typesOf(probe.sql) }, table), ...formerly };
+  return { ...planLoad({ ...whole, driftTypes: await loader.typesOf(probe.sql) }, table), ...formerly };
 }
 
-/** What is remembered beside a table that goes on from nothing. */
-async function besideOf(loader: Loader, table: Definition, { environment }: BaseSurroundings): Promise<RememberedTable[]> {
-  if (!table.contract) return [];
-  const home = targetPlace(environment, table);
-  return rememberedIn(await loader.swaps.oldRelations(REMEMBERED.map((what) => rememberedPlace(home, what))), home);
+type Planning = Omit<PlanContext, 'base' | 'driftTypes'>;
+
+const recorded = (loaded: Loaded | undefined): Hashing => loaded?.hashing ?? 'as text';
+
+/** How values of tables become hashes: as today in what is made anew by a release or for the first time, else as they were. */
+function hashingIn({ placeOf, environment }: Planning, table: Definition, { here, released, beside }: BaseSurroundings): (name: string) => Hashing {
+  return (name) => {
+    if (name === table.fullName) return beside || !here.has(name) ? NEWEST_HASHING : recorded(here.get(name));
+    const place = placeOf(name);
+    // What this release has built stands beside.
+    if (beside && place.schema !== environment.schemaOf(name.slice(0, name.indexOf('.')))) return NEWEST_HASHING;
+    if (here.has(name)) return recorded(here.get(name));
+    return released.loaded.has(name) && place.schema === released.environment.schemaOf(name.slice(0, name.indexOf('.')))
+      ? recorded(released.loaded.get(name))
+      : NEWEST_HASHING;
+  };
+}
+
+/** What is copied of a table whose hashes, or those of its dimensions, were made as text and are made as today from now on. */
+async function withRehashed(
+  loader: Loader,
+  { hashingOf, project, placeOf }: Planning & { readonly hashingOf: (name: string) => Hashing },
+  table: Definition,
+  around: BaseSurroundings,
+  base: Extract<LoadBase, { kind: 'copy' }>,
+): Promise<LoadBase> {
+  const { released } = around;
+  const wasText = (t: Definition) => recorded(released.loaded.get(formerOf(t, around) ?? t.fullName)) === 'as text';
+  const rehashed: NonNullable<typeof base.rehashed>[number][] = [];
+  for (const { column, dimension } of targetOf(project, table).lookUps) {
+    const key = dimension.contract?.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
+    const before = released.project.tables.get(formerOf(dimension, around) ?? dimension.fullName);
+    if (!before || key === undefined || hashingOf(dimension.fullName) === 'as text' || !wasText(dimension)) continue;
+    const from = targetPlace(released.environment, before);
+    if (qualified(from) === qualified(placeOf(dimension.fullName)) || !rehashedColumns(targetOf(project, dimension)).includes(key)) continue;
+    const [there] = await loader.swaps.oldRelations([from]);
+    if (there) rehashed.push({ column: column.name, dimension: dimension.fullName, from, columns: there.columns.map((c) => c.name) });
+  }
+  return { ...base, isRehashed: hashingOf(table.fullName) === NEWEST_HASHING && wasText(table), rehashed };
+}
+
+/** What stands beside a table with a long name may still bear the name that it had before such names were told apart. */
+async function nameAsToday(loader: Loader, home: Place): Promise<void> {
+  const pairs = REMEMBERED.flatMap((what) => {
+    const former = formerRememberedPlace(home, what);
+    return former ? [{ former, today: rememberedPlace(home, what) }] : [];
+  });
+  if (pairs.length === 0) return;
+  const found = await loader.swaps.oldRelations(pairs.flatMap((p) => [p.former, p.today]));
+  const isThere = (place: Place) => found.some((r) => r.schema === place.schema && r.name === place.name);
+  for (const { former, today } of pairs)
+    if (isThere(former) && !isThere(today)) await loader.run({ kind: 'build', sql: `alter table ${qualified(former)} rename to ${ident(today.name)}` });
+}
+
+/** What is remembered beside a table that goes on from nothing, under the name that it had. */
+async function besideOf(loader: Loader, table: Definition, around: BaseSurroundings): Promise<Pick<Extract<LoadBase, { kind: 'none' }>, 'there' | 'formerly'>> {
+  if (!table.contract) return {};
+  const home = targetPlace(around.environment, table);
+  const before = around.beside ? around.released.project.tables.get(formerOf(table, around) ?? table.fullName) : undefined;
+  const from = before && before.fullName !== table.fullName ? targetPlace(around.environment, before) : home;
+  const there = rememberedIn(await loader.swaps.oldRelations(REMEMBERED.map((what) => rememberedPlace(from, what))), from);
+  return { there, ...(from === home ? {} : { formerly: from }) };
+}
+
+/** The name that a table has in production, where it bears another one now. */
+function formerOf(table: Definition, { project, released }: BaseSurroundings): string | undefined {
+  const former = formerName(table);
+  return former !== undefined && !released.project.tables.has(table.fullName) && !project.tables.has(former) ? former : undefined;
 }
 
 /** What of some relations is remembered beside a table. */

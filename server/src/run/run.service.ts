@@ -23,6 +23,8 @@ const TASK = 'ouvrage_run';
 const RUNS_AT_A_TIME = 3;
 /** How often runs are looked for that nobody works on any more: their process died, or lost the database while it told of their end. */
 const LOOK_MILLISECONDS = 10_000;
+/** A job that was taken up within this time may not be worked on yet. */
+const SETTLING_SECONDS = 5;
 
 /** Runs: asked for, queued in PostgreSQL, worked on, stopped, taken up again. */
 @Injectable()
@@ -59,9 +61,9 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     const quiet = new Logger(() => (level, message) => (level === 'error' ? logger.error(message) : undefined));
     this.utils = await makeWorkerUtils({ pgPool: this.pool, logger: quiet });
     await this.utils.migrate();
-    await this.unlockJobs();
+    await this.unlockJobs(0);
     await this.markInterrupted();
-    this.looking = setInterval(() => void this.markInterrupted().catch((error: unknown) => logger.warn(error)), LOOK_MILLISECONDS);
+    this.looking = setInterval(() => void this.lookAfter().catch((error: unknown) => logger.warn(error)), LOOK_MILLISECONDS);
     this.worker = await startWorker({
       pgPool: this.pool,
       logger: quiet,
@@ -79,14 +81,25 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     await this.pool?.end();
   }
 
-  /** A killed worker's locks on the queue are taken away, so that the environment's next run is not kept waiting. */
-  private async unlockJobs(): Promise<void> {
+  /** Puts right what processes left behind that ended, or whose database did. */
+  private async lookAfter(): Promise<void> {
+    await this.markInterrupted();
+    await this.unlockJobs(SETTLING_SECONDS);
+  }
+
+  /**
+   * The locks on the queue of a worker that was killed, or that could not say it had ended, are taken away, so that the
+   * environment's next run is not kept waiting.
+   * @param seconds how long a lock has to be there: a run that has just been taken up is not worked on yet
+   */
+  private async unlockJobs(seconds: number): Promise<void> {
     const { rows: jobs } = await this.pool!.query<{ key: string; locked_by: string }>(
-      `select key, locked_by from graphile_worker.jobs where task_identifier = $1 and locked_by is not null`,
-      [TASK],
+      `select key, locked_by from graphile_worker.jobs where task_identifier = $1 and locked_by is not null and locked_at <= now() - make_interval(secs => $2)`,
+      [TASK, seconds],
     );
     for (const job of jobs) {
       const id = Number(job.key.slice('run:'.length));
+      if (this.working.has(id)) continue;
       const lock = await this.lock(id);
       if (!lock) continue;
       await this.utils!.withPgClient((client) => client.query('select graphile_worker.force_unlock_workers(array[$1::text])', [job.locked_by]));

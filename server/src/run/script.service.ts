@@ -13,6 +13,9 @@ import {
   type Project,
   type ReferenceTable,
   type ScriptTable,
+  ident,
+  qualified,
+  type Environment,
 } from '@ouvrage/core';
 import { ProjectService } from '../project/project.service.js';
 import { notFound, Problem } from '../shared/problem.js';
@@ -36,7 +39,9 @@ export class ScriptService {
   /** The text that loads tables in an environment. Source tables are not in it: their rows come from elsewhere. */
   async text(slug: string, { tables, upstream, form }: ScriptRequest): Promise<string> {
     const line = await this.projects.line(slug);
-    const { project, environment } = line;
+    const { project } = line;
+    // Whoever takes it away has no roles of the product.
+    const environment: Environment = { ...line.environment, readers: [] };
     const unknown = tables.filter((t) => !project.tables.has(t));
     if (unknown.length) throw notFound(`The table ${unknown.join(', ')}`);
     const chosen = tables.length ? select(project.needs, { tables, upstream, downstream: false }) : new Set(project.tables.keys());
@@ -65,7 +70,7 @@ export class ScriptService {
     const title = `${order.length === 1 ? order[0]! : `${order.length} tables`} of ${slug}, as its project says at ${new Date().toISOString().slice(0, 16)}Z`;
     const functionsSchema = environment.schemaOf('functions');
     const functions = functionsOf(project, order).map((f) => compileFunction(project, f, { placeOf, functionsSchema }));
-    const script = { title, tables: plans, functions, functionsSchema };
+    const script = { title, needs: needsOf(project, order, placeOf, environment), tables: plans, functions, functionsSchema };
     return form === 'script' ? loadScript(script) : loadProcedures(script);
   }
 
@@ -74,6 +79,27 @@ export class ScriptService {
     const first = project.diagnostics.find((d) => d.severity === 'error' && paths.has(d.path));
     if (first) throw new Problem(409, 'has-errors', `${first.path}: ${first.message}`, first.hint ?? 'Mend it first.');
   }
+}
+
+/** What has to be there before a script can run: tables that it reads and does not make, and roles that its grants name. */
+function needsOf(project: Project, order: readonly string[], placeOf: (name: string) => Place, environment: Environment): string[] {
+  const made = new Set(order);
+  const read = new Set(order.flatMap((name) => project.needs.get(name) ?? []).filter((name) => !made.has(name)));
+  const tables = [...read].sort().map((name) => {
+    const columns = (project.columns.get(name) ?? []).map((c) => `${ident(c.name)} ${c.type ?? 'text'}`);
+    return `create table ${qualified(placeOf(name))} (${columns.join(', ')});`;
+  });
+  const schemas = [...new Set([...read].map((name) => placeOf(name).schema))].sort().map((schema) => `create schema ${ident(schema)};`);
+  const grants = order.flatMap((name) => {
+    const table = project.tables.get(name)!;
+    const text = project.files.get(table.path)!.text;
+    const after = table.kind === 'definition' && environment.kind === 'production' ? table.after : [];
+    return after
+      .filter((a) => a.kind === 'grant')
+      .flatMap((a) => [...(/\bto\s+([\s\S]*)$/i.exec(text.slice(a.start, a.end))?.[1] ?? '').matchAll(/"(?:[^"]|"")+"|[\w$]+/g)].map((m) => m[0]));
+  });
+  const roles = [...new Set(grants)].filter((role) => !['public', 'with', 'grant', 'option'].includes(role.toLowerCase())).sort();
+  return [...schemas, ...tables, ...roles.map((role) => `create role ${role};`)];
 }
 
 function rowsOf(project: Project, table: ReferenceTable): NonNullable<ScriptTable['rows']> {

@@ -1,3 +1,4 @@
+import { WAREHOUSE_SERVER } from '@ouvrage/core';
 import { Inject, Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type pg from 'pg';
@@ -100,6 +101,8 @@ export class ConnectionService {
 
   /** A client of the database that a server is bound to, connected. @throws Problem in plain words */
   async open(server: string, environment: BoundEnvironment): Promise<pg.Client> {
+    // What stands in the warehouse is read as who builds there.
+    if (server === WAREHOUSE_SERVER) return reach({ ...this.config.warehouse[environment === 'production' ? 'production' : 'workspace'], tls: 'off' });
     const binding = await this.bindings.findOneBy({ server, environment });
     if (!binding)
       throw new Problem(
@@ -109,6 +112,11 @@ export class ConnectionService {
         'An administrator binds it in Settings, Connections.',
       );
     return this.openConnection(binding.connection);
+  }
+
+  /** Where the warehouse is, as people are told. */
+  warehouse(): Pick<DatabaseAddress, 'host' | 'port' | 'database' | 'user'> {
+    return this.config.warehouse.production;
   }
 
   async openConnection({ host, port, database, user, secret, tls, name }: Connection): Promise<pg.Client> {

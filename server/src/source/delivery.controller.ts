@@ -1,11 +1,18 @@
-import { BadRequestException, Controller, Get, HttpCode, Post, Query, Req } from '@nestjs/common';
+import { BadRequestException, Controller, Get, HttpCode, Param, Post, Query, Req, Res } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
-import { IsString, Matches } from 'class-validator';
-import type { Request } from 'express';
+import { IsIn, IsString, Matches } from 'class-validator';
+import type { Request, Response } from 'express';
+import { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
+import { Optional, OptionalText, OptionalWhole, Whole } from '../shared/fields.js';
 import { Problem } from '../shared/problem.js';
+import { CONTENT_TYPES, written } from '../warehouse/export-formats.js';
+import { leaving } from '../warehouse/leaving.js';
+import { DELIVERY_STATES, type DeliveryState } from './delivery.entities.js';
+import { DeliveryListService } from './delivery-list.service.js';
 import { DeliveryService } from './delivery.service.js';
 
 class FileQuery {
@@ -16,18 +23,69 @@ class FileQuery {
   name: string;
 }
 
+class ListQuery {
+  /** Part of a file's name, a table's name or a reason. */
+  @OptionalText(200)
+  search?: string;
+
+  @Optional()
+  @IsIn(DELIVERY_STATES)
+  @ApiProperty({ enum: DELIVERY_STATES, required: false })
+  state?: DeliveryState;
+
+  /** The last delivery of the page before. */
+  @OptionalWhole(1, 2_147_483_647)
+  before?: number;
+}
+
+class IdParam {
+  @Whole(1, 2_147_483_647)
+  id: number;
+}
+
 /** Files that are delivered into the drop folder. */
 @ApiTags('deliveries')
 @Controller('api/deliveries')
 export class DeliveryController {
   constructor(
     private readonly deliveries: DeliveryService,
+    private readonly lists: DeliveryListService,
     private readonly people: PeopleService,
   ) {}
 
+  /** All files that ever came, newest first, a page at a time. */
   @Get()
-  async list() {
-    return { folder: this.deliveries.folder, files: await this.deliveries.recent() };
+  async list(@Query() { search, state, before }: ListQuery) {
+    return { folder: this.deliveries.folder, ...(await this.lists.search({ text: search, state, before })) };
+  }
+
+  /** Rows of a file that were set aside: line, column, value and reason. */
+  @Get(':id/rejects')
+  async rejects(@Param() { id }: IdParam, @Req() request: Request) {
+    return this.lists.rejects(await this.lists.one(id), leaving(request));
+  }
+
+  /** All of them as a CSV file. */
+  @Get(':id/rejects.csv')
+  async rejectsFile(@Param() { id }: IdParam, @Req() request: Request, @Res() response: Response) {
+    const delivery = await this.lists.one(id);
+    const columns = ['line', 'column', 'value', 'reason'].map((name) => ({ name, type: 'text' }));
+    await this.lists.eachReject(delivery, leaving(request), async (batches) => {
+      response.setHeader('Content-Type', CONTENT_TYPES.csv);
+      response.setHeader('Content-Disposition', `attachment; filename="${delivery.file.replace(/[^\w.-]/g, '_')}.rejects.csv"`);
+      await pipeline(Readable.from(written('csv', columns, batches)), response);
+    });
+  }
+
+  /** Takes a file again that failed or of which rows were set aside: what was wrong may have been put right. */
+  @Needs('releaser')
+  @Post(':id/retry')
+  @HttpCode(200)
+  async retry(@Me() me: Person, @Param() { id }: IdParam) {
+    const delivery = await this.lists.one(id);
+    await this.deliveries.putBack(delivery);
+    await this.people.audit(me, 'file delivered again', delivery.file);
+    return this.look(me);
   }
 
   /** Puts a file into the drop folder; the request's body is the file. */
@@ -51,6 +109,6 @@ export class DeliveryController {
       throw new Problem(500, 'drop-folder', 'The drop folder cannot be read', error instanceof Error ? error.message : String(error));
     }
     await this.people.audit(me, 'drop folder looked into', this.deliveries.folder);
-    return this.list();
+    return this.list({});
   }
 }

@@ -1,6 +1,7 @@
 import { Column, CreateDateColumn, Entity, Index, PrimaryGeneratedColumn } from 'typeorm';
 
-export type DeliveryState = 'loaded' | 'empty' | 'repeated' | 'failed' | 'unknown';
+export const DELIVERY_STATES = ['loaded', 'empty', 'repeated', 'failed', 'unknown'] as const;
+export type DeliveryState = (typeof DELIVERY_STATES)[number];
 
 /** One file that came into the drop folder, and what became of it. */
 @Entity('delivery')
@@ -33,7 +34,11 @@ export class Delivery {
   @Column('bigint', { nullable: true })
   rejects: string | null;
 
-  /** Why it failed, in words. */
+  /** Where it was put away, from the drop folder; null for files that came before that was kept. */
+  @Column('text', { nullable: true })
+  kept: string | null;
+
+  /** Why it failed, or what of it was left out, in words. */
   @Column('text', { nullable: true })
   reason: string | null;
 

@@ -6,11 +6,9 @@ import {
   deliveryOptions,
   fingerprints,
   ident,
-  idents,
   qualified,
   tableForFile,
   targetPlace,
-  type DeliveryOptions,
   type Environment,
   type Place,
   type Project,
@@ -20,10 +18,9 @@ import { createHash, randomUUID } from 'node:crypto';
 import { createReadStream, createWriteStream } from 'node:fs';
 import { mkdir, readdir, readFile, rename, rm, stat, writeFile } from 'node:fs/promises';
 import path from 'node:path';
-import { Readable, Transform } from 'node:stream';
+import { Transform, type Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type pg from 'pg';
-import { from as copyFrom } from 'pg-copy-streams';
 import { DataSource, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -37,7 +34,8 @@ import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { refuseErrors, sameColumns } from './intake.service.js';
 import { Delivery, type DeliveryState } from './delivery.entities.js';
 import { landingBeside } from './landing.js';
-import { readDelivery, UnreadableFile, type BadValue, type DeliveredRow, type FileColumn } from './read-delivery.js';
+import { BadRow, isRepeatedKey, loadFile, repeatedKeys } from './load-file.js';
+import { UnreadableFile } from './read-delivery.js';
 import { SourceStateService } from './source-state.service.js';
 
 const POLL_MILLISECONDS = 3000;
@@ -49,9 +47,6 @@ const OWN_NAMES: readonly string[] = ['archive', 'failed'];
 /** A file whose reading was begun so often without an end is not read again. */
 const MOST_BEGINNINGS = 2;
 
-/** A file with more bad rows is not what its table declares. */
-const MOST_REJECTS = 10_000;
-
 /** Who runs what a file's arrival triggers. */
 const DROP_FOLDER = { name: 'drop folder', displayName: 'Drop folder', role: 'releaser' } as Person;
 
@@ -60,13 +55,6 @@ interface Outcome {
   readonly rows?: string;
   readonly rejects?: string;
   readonly reason?: string;
-}
-
-/** A value that stops a file. */
-class BadRow extends Error {
-  constructor(readonly bad: BadValue) {
-    super(`line ${bad.line}, column ${bad.column}: “${bad.value}” ${bad.reason}`);
-  }
 }
 
 /** Watches the drop folder, and loads each file into the landing table whose pattern takes its name. */
@@ -102,21 +90,6 @@ export class DeliveryService implements OnApplicationShutdown {
   async onApplicationShutdown(): Promise<void> {
     clearInterval(this.timer);
     await this.going;
-  }
-
-  /** Files that could not be loaded, of which no later one of the same name was: newest first. */
-  failed(): Promise<Delivery[]> {
-    return this.deliveries
-      .createQueryBuilder('d')
-      .where(`d.state in ('failed', 'unknown')`)
-      .andWhere(`not exists (select from delivery l where l.file = d.file and l.id > d.id)`)
-      .orderBy('d.id', 'DESC')
-      .take(50)
-      .getMany();
-  }
-
-  recent(): Promise<Delivery[]> {
-    return this.deliveries.find({ order: { id: 'DESC' }, take: 100 });
   }
 
   /**
@@ -251,8 +224,10 @@ export class DeliveryService implements OnApplicationShutdown {
     outcome: Outcome,
     of: Partial<{ table: string | null; digest: string; size: number; milliseconds: number }> = {},
   ): Promise<void> {
+    const kept = await this.putAway(name, outcome);
     await this.deliveries.insert({
       file: name,
+      kept,
       table: of.table ?? null,
       digest: of.digest ?? '',
       state: outcome.state,
@@ -262,7 +237,6 @@ export class DeliveryService implements OnApplicationShutdown {
       reason: outcome.reason ?? null,
       milliseconds: of.milliseconds ?? 0,
     });
-    await this.putAway(name, outcome);
   }
 
   private async load(
@@ -276,8 +250,9 @@ export class DeliveryService implements OnApplicationShutdown {
     digest: string,
   ): Promise<Outcome> {
     if (size === 0) return { state: 'empty' };
-    if (await this.deliveries.existsBy({ table: table.fullName, digest, state: 'loaded' }))
-      return { state: 'repeated', reason: 'the same content was loaded before' };
+    const before = await this.deliveries.findOne({ where: { table: table.fullName, digest, state: 'loaded' }, order: { id: 'DESC' } });
+    // Rows that were set aside may be sound by now.
+    if (before && (before.rejects ?? '0') === '0') return { state: 'repeated', reason: 'the same content was loaded before' };
     const environment = this.projects.environmentOf(undefined);
     await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
     const options = deliveryOptions(table)!;
@@ -286,8 +261,8 @@ export class DeliveryService implements OnApplicationShutdown {
       await client.query(['begin', ...SESSION_SETTINGS, "set local datestyle = 'ISO, YMD'"].join(';\n'));
       const loader = this.warehouse.loader(client, environment);
       await makeLandingTable(client, loader, environment, table);
-      const { rows, rejects } = await this.copy(client, environment, table, options, file, name, parts);
-      if (rows === 0 && rejects === 0) {
+      const { rows, rejects, extra } = await loadFile({ client, environment, table, options, file, name, parts, digest, isAgain: before !== null });
+      if (rows === 0 && rejects === 0 && before === null) {
         await client.query('rollback');
         return { state: 'empty' };
       }
@@ -298,11 +273,13 @@ export class DeliveryService implements OnApplicationShutdown {
       );
       await client.query('commit');
       await this.states.broughtIn(PRODUCTION, table.fullName, await this.newest(client, table, target));
-      return { state: 'loaded', rows: String(rows), ...(options.setsAside ? { rejects: String(rejects) } : {}) };
+      const reason = extra.length ? `the table does not declare ${extra.join(', ')}: left out` : undefined;
+      return { state: 'loaded', rows: String(rows), ...(options.setsAside ? { rejects: String(rejects) } : {}), ...(reason === undefined ? {} : { reason }) };
     } catch (error) {
       if (isConnectionLost(error)) throw error;
       await client.query('rollback');
-      return { state: 'failed', reason: told(error) };
+      const repeated = isRepeatedKey(error) ? await repeatedKeys({ client, table, options, file, parts }).catch(() => undefined) : undefined;
+      return { state: 'failed', reason: repeated ?? told(error) };
     }
   }
 
@@ -312,89 +289,8 @@ export class DeliveryService implements OnApplicationShutdown {
     return (await client.query<{ newest: string | null }>(`select cast(max(${ident(watermark)}) as text) as newest from ${qualified(target)}`)).rows[0]!.newest;
   }
 
-  /** Rows of the file into the landing table, in place of those that the file replaces. */
-  private async copy(
-    client: pg.PoolClient,
-    environment: Environment,
-    table: SourceTable,
-    options: DeliveryOptions,
-    file: string,
-    name: string,
-    parts: ReadonlyMap<string, string>,
-  ): Promise<{ rows: number; rejects: number }> {
-    const target = qualified(targetPlace(environment, table));
-    const columns: FileColumn[] = table.contract.columns.filter((c) => !parts.has(c.name));
-    const known = [...parts].filter(([column]) => table.contract.columns.some((c) => c.name === column));
-    const first = readDelivery(file, options, columns)[Symbol.asyncIterator]();
-    const begun = await first.next();
-    // A file without rows replaces nothing.
-    if (begun.done) return { rows: 0, rejects: 0 };
-    if (!options.appends) {
-      const same = known.map(([column], i) => `${ident(column)} = cast($${i + 1}::text as ${table.contract.columns.find((c) => c.name === column)!.type})`);
-      await client.query(
-        `delete from ${target}${same.length ? ` where ${same.join(' and ')}` : ''}`,
-        known.map(([, value]) => value),
-      );
-    }
-    const names = [...columns.map((c) => c.name), ...known.map(([column]) => column)];
-    const rejected: DeliveredRow[] = [];
-    let rejects = 0;
-    const lines = async function* (): AsyncGenerator<string> {
-      let batch = '';
-      for (let next: IteratorResult<DeliveredRow> = begun; !next.done; next = await first.next()) {
-        const { problem, values } = next.value;
-        if (problem) {
-          if (!options.setsAside) throw new BadRow(problem);
-          if (++rejects > MOST_REJECTS)
-            throw new UnreadableFile(`more than ${MOST_REJECTS} rows are bad, the first in ${new BadRow(rejected[0]!.problem!).message}`);
-          rejected.push(next.value);
-          continue;
-        }
-        batch += copyLine([...values, ...known.map(([, value]) => value)]);
-        if (batch.length > 65_536) {
-          yield batch;
-          batch = '';
-        }
-      }
-      if (batch) yield batch;
-    };
-    const writing = client.query(copyFrom(`copy ${target} (${idents(names)}) from stdin`));
-    await pipeline(Readable.from(lines()), writing);
-    if (rejected.length) await this.keepRejects(client, environment, table, name, columns, rejected);
-    return { rows: writing.rowCount ?? 0, rejects };
-  }
-
-  /** Rows that are no rows of the table, with where they stood and what is wrong with them. */
-  private async keepRejects(
-    client: pg.PoolClient,
-    environment: Environment,
-    table: SourceTable,
-    file: string,
-    columns: readonly FileColumn[],
-    rows: readonly DeliveredRow[],
-  ): Promise<void> {
-    const place = targetPlace(environment, table);
-    const rejects = qualified({ schema: place.schema, name: `${place.name}_rejects` });
-    await client.query(
-      `create table if not exists ${rejects} (file text not null, line bigint not null, column_name text not null, value text not null, reason text not null, row jsonb not null, at timestamptz not null default now())`,
-    );
-    if (environment.readers.length) await client.query(`grant select on ${rejects} to ${idents(environment.readers)}`);
-    const problems = rows.map((r) => r.problem!);
-    await client.query(
-      `insert into ${rejects} (file, line, column_name, value, reason, row) select $1, * from unnest($2::bigint[], $3::text[], $4::text[], $5::text[], $6::jsonb[])`,
-      [
-        file,
-        problems.map((p) => p.line),
-        problems.map((p) => p.column),
-        problems.map((p) => p.value),
-        problems.map((p) => p.reason),
-        rows.map((r) => JSON.stringify(Object.fromEntries(columns.map((c, i) => [c.name, r.values[i] ?? null])))),
-      ],
-    );
-  }
-
-  /** To `archive/`, or to `failed/` beside a text that says why. A name that is taken there gets the time before it. */
-  private async putAway(name: string, outcome: Outcome): Promise<void> {
+  /** To `archive/`, or to `failed/` beside a text that says why. A name that is taken there gets the time before it. @returns where, from the drop folder */
+  private async putAway(name: string, outcome: Outcome): Promise<string> {
     const well = ['loaded', 'empty', 'repeated'].includes(outcome.state);
     const folder = path.join(this.folder, well ? 'archive' : 'failed');
     await mkdir(folder, { recursive: true });
@@ -402,6 +298,23 @@ export class DeliveryService implements OnApplicationShutdown {
     const kept = taken ? `${new Date().toISOString().replace(/[:.]/g, '-')} ${name}` : name;
     await rename(path.join(this.folder, name), path.join(folder, kept));
     if (!well) await writeFile(path.join(folder, `${kept}.why.txt`), `${outcome.reason ?? 'it could not be loaded'}\n`);
+    return path.join(well ? 'archive' : 'failed', kept);
+  }
+
+  /**
+   * Puts a file that was put away into the folder again, under the name that it came with.
+   * @throws Problem where it is no longer kept, or another of its name is waiting
+   */
+  async putBack({ file, kept, state }: Delivery): Promise<void> {
+    const from = kept ?? path.join(state === 'failed' || state === 'unknown' ? 'failed' : 'archive', file);
+    const there = await readdir(this.folder);
+    if (there.includes(file)) throw new Problem(409, 'file-waits', `Another ${file} is waiting in the drop folder`, 'Wait until it has been taken.');
+    try {
+      await rename(path.join(this.folder, from), path.join(this.folder, file));
+    } catch {
+      throw new Problem(409, 'file-gone', `${from} is no longer in the drop folder`, 'Deliver the file again.');
+    }
+    await rm(path.join(this.folder, `${from}.why.txt`), { force: true });
   }
 
   private async trigger(tables: readonly string[]): Promise<void> {
@@ -421,12 +334,6 @@ async function digestOf(file: string, parts: ReadonlyMap<string, string>): Promi
   const hash = createHash('sha256').update(JSON.stringify([...parts]));
   await pipeline(createReadStream(file), hash);
   return hash.digest('hex');
-}
-
-/** One row in the text format of COPY. */
-function copyLine(values: readonly (string | null)[]): string {
-  const field = (v: string | null) => (v === null ? '\\N' : v.replaceAll('\\', '\\\\').replaceAll('\t', '\\t').replaceAll('\n', '\\n').replaceAll('\r', '\\r'));
-  return `${values.map(field).join('\t')}\n`;
 }
 
 /** The landing table as it is declared; where it is declared otherwise than it stands, rows are taken over by the columns' names. */

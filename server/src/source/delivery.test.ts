@@ -4,7 +4,7 @@ import path from 'node:path';
 import { Readable } from 'node:stream';
 import pg from 'pg';
 import request from 'supertest';
-import { startApplication, type Client, type TestApplication } from '../testing.js';
+import { draft, startApplication, workspace, type Client, type TestApplication } from '../testing.js';
 import { DeliveryService } from './delivery.service.js';
 
 interface DeliveryView {
@@ -56,7 +56,12 @@ const files = async (of: string) => (await readdir(folder(of))).sort();
 test('a file lands with what its name says, and again in place of itself; the same content is loaded once', async () => {
   const name = 'berth_rates_2030-01-01.csv';
   const content = 'charged,berth_code,rate,extra\n"by day",NQ-1,40.50,x\n,"NQ-2 ""b""",1e1,\n';
-  expect(await deliver(name, content)).toMatchObject({ table: 'landing.berth_rate', state: 'loaded', rows: '2', reason: null });
+  expect(await deliver(name, content)).toMatchObject({
+    table: 'landing.berth_rate',
+    state: 'loaded',
+    rows: '2',
+    reason: 'the table does not declare extra: left out',
+  });
   expect(await rates('2030-01-01')).toEqual([
     { berth_code: 'NQ-1', rate: 40.5, charged: 'by day' },
     { berth_code: 'NQ-2 "b"', rate: 10, charged: null },
@@ -124,6 +129,101 @@ test('JSON lines: rows that are none are set aside with where they stood', async
     { line: 3, column_name: 'line_id', reason: 'the line is no JSON' },
     { line: 4, column_name: 'line_id', reason: 'the line is no JSON object' },
   ]);
+});
+
+describe('what became of a file', () => {
+  interface List {
+    readonly files: (DeliveryView & { id: number })[];
+    readonly more: boolean;
+  }
+  const list = async (query: string) => (await mira.get(`/api/deliveries?${query}`)).body as List;
+
+  /** Releases a change of one file. */
+  async function released(name: string, file: string, text: (before: string) => string): Promise<void> {
+    const slug = await workspace(mira, name);
+    await draft(mira, slug, file, text);
+    await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'x' });
+    const { body } = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x', consents: [] });
+    const { state, steps } = await mira.ended((body as { id: number }).id);
+    expect([state, steps.flatMap((s) => s.error?.message ?? [])]).toEqual(['succeeded', []]);
+  }
+
+  test('is found again by part of a name, a table or a reason, page by page', async () => {
+    for (const day of ['01', '02', '03']) await deliver(`berth_rates_2031-01-${day}.csv`, 'berth_code,rate,charged\nNQ-1,nothing,\n');
+    const found = await list('search=2031-01');
+    expect(found.files.map((f) => f.file)).toEqual(['03', '02', '01'].map((d) => `berth_rates_2031-01-${d}.csv`));
+    expect(found.more).toBe(false);
+    expect((await list(`search=2031-01&before=${found.files[0]!.id}`)).files).toHaveLength(2);
+    expect((await list(`search=${encodeURIComponent('“NOTHING”')}&state=failed`)).files).toHaveLength(3);
+    expect((await list('search=landing.berth_rate&state=unknown')).files).toEqual([]);
+    expect((await list(`search=${encodeURIComponent("%_' or true --")}`)).files).toEqual([]);
+    expect((await mira.get('/api/deliveries?state=lost')).status).toBe(400);
+  });
+
+  test('rows set aside are shown and exported, and taken again once they are sound', async () => {
+    const name = 'manifest_2031-02-01.jsonl';
+    await deliver(name, '{"line_id": 1}\n{"line_id": "two, \\"2\\""}\n');
+    const [file] = (await list(`search=${name}`)).files;
+    expect(file).toMatchObject({ state: 'loaded', rows: '1', rejects: '1' });
+    const { body } = await mira.get(`/api/deliveries/${file!.id}/rejects`);
+    expect(body).toEqual({ rows: [['2', 'line_id', 'two, "2"', 'is no whole number']], isFull: false });
+    const csv = await mira.get(`/api/deliveries/${file!.id}/rejects.csv`);
+    expect([csv.headers['content-type'], csv.text]).toEqual([
+      'text/csv; charset=utf-8',
+      'line,column,value,reason\r\n2,line_id,"two, ""2""",is no whole number\r\n',
+    ]);
+    await released('Lines with letters', 'sources/drop.sql', (text) => text.replace(/line_id(\s+)\w+/, 'line_id$1text'));
+    expect((await (await application.signIn('jonas')).send('post', `/api/deliveries/${file!.id}/retry`)).status).toBe(403);
+    const again = (await mira.send('post', `/api/deliveries/${file!.id}/retry`)).body as List;
+    expect(again.files[0]).toMatchObject({ file: name, state: 'loaded', rows: '2', rejects: '0' });
+    expect((await mira.get(`/api/deliveries/${file!.id}/rejects`)).body).toEqual({ rows: [], isFull: false });
+    expect(await landed(`select line_id from landing.manifest where day = '2031-02-01' order by 1`)).toEqual([{ line_id: '1' }, { line_id: 'two, "2"' }]);
+    await landed(`delete from landing.manifest where day = '2031-02-01'`);
+    await released('Lines without letters', 'sources/drop.sql', (text) => text.replace(/line_id(\s+)text/, 'line_id$1bigint'));
+  });
+
+  test('a file that only adds rows and comes again adds those that were set aside, and no others', async () => {
+    await released(
+      'Gauges',
+      'sources/gauges.sql',
+      () => `create server gauge_files foreign data wrapper file_fdw;
+create foreign table landing.gauge (no integer, level numeric) server gauge_files options (pattern 'gauge_*.csv', intake 'incremental', watermark 'no', bad_rows 'set aside');`,
+    );
+    expect(await deliver('gauge_1.csv', 'no,level\n1,1.5\n2,low\n3,high\n')).toMatchObject({ state: 'loaded', rows: '1', rejects: '2' });
+    await released('Gauges in words', 'sources/gauges.sql', (text) => text.replace('level numeric', 'level text'));
+    expect(await deliver('gauge_1.csv', 'no,level\n1,1.5\n2,low\n3,high\n')).toMatchObject({ state: 'loaded', rows: '2', rejects: '0' });
+    expect(await deliver('gauge_1.csv', 'no,level\n1,1.5\n2,low\n3,high\n')).toMatchObject({ state: 'repeated' });
+    expect(await landed('select no, level from landing.gauge order by 1')).toEqual([
+      { no: 1, level: '1.5' },
+      { no: 2, level: 'low' },
+      { no: 3, level: 'high' },
+    ]);
+  });
+
+  test('a key that stands twice is told by its lines', async () => {
+    await released(
+      'Keys of deliveries',
+      'sources/quays.sql',
+      () => `create server quay_files foreign data wrapper file_fdw;
+create foreign table landing.quay_depth (quay text not null, at numeric not null, depth numeric, primary key (quay, at)) server quay_files options (pattern 'quay_depth*.csv', intake 'incremental', watermark 'at');`,
+    );
+    const twice = 'quay,at,depth\nn,1.0,5\ns,1,6\nn,1.00,7\ns,2,6\ns,1.000,1\n';
+    expect(await deliver('quay_depth_1.csv', twice)).toMatchObject({
+      state: 'failed',
+      reason: 'lines 2, 4 have the same quay, at “n, 1.0”; lines 3, 6 have the same quay, at “s, 1”',
+    });
+    expect(await deliver('quay_depth_2.csv', 'quay,at,depth\nn,1,5\n')).toMatchObject({ state: 'loaded' });
+    expect(await deliver('quay_depth_3.csv', 'quay,at,depth\nn,2,5\nn,1.0,5\n')).toMatchObject({
+      state: 'failed',
+      reason: 'rows of this file have a quay, at that other rows of landing.quay_depth have already',
+    });
+    const [failed] = (await list('search=quay_depth_3')).files;
+    await landed('delete from landing.quay_depth');
+    const { body } = await mira.send('post', `/api/deliveries/${failed!.id}/retry`);
+    expect((body as List).files[0]).toMatchObject({ file: 'quay_depth_3.csv', state: 'loaded' });
+    // It is archived now: the earlier delivery has no file to take again.
+    expect((await mira.send('post', `/api/deliveries/${failed!.id}/retry`)).body).toMatchObject({ code: 'file-gone' });
+  });
 });
 
 test('the demo’s Parquet file has landed; a file’s arrival runs what depends on it', async () => {

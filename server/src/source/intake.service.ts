@@ -20,6 +20,8 @@ import {
   type Project,
   type SourceTable,
   type Table,
+  planInPlace,
+  WAREHOUSE_SERVER,
   watermarkOf,
   type SwapItem,
 } from '@ouvrage/core';
@@ -175,6 +177,11 @@ export class IntakeService implements OnModuleInit {
     table: SourceTable,
     limit: number | undefined,
   ): Promise<{ out: string; in: string; total: string; newest: string | null }> {
+    if (table.server === WAREHOUSE_SERVER) {
+      const item = await this.viewBeside(loader, environment, table);
+      await loader.swaps.swap([item]);
+      return this.seen(client, table, item.target);
+    }
     const past = await this.reached(client, loader, environment, table);
     const plan = planIntake(environment, table, { past, limit });
     const copied = await this.copyBeside(source, client, loader, plan, table.server);
@@ -191,13 +198,32 @@ export class IntakeService implements OnModuleInit {
     refuseCondition(table);
     const source = await this.connections.open(table.server, boundEnvironment(environment));
     try {
-      const plan = planIntake(environment, await this.heldAgainstSystem(source, PRODUCTION, table));
+      const held = await this.heldAgainstSystem(source, PRODUCTION, table);
+      if (held.server === WAREHOUSE_SERVER) {
+        const item = await this.viewBeside(loader, environment, held);
+        return { item, ...(await this.seen(client, held, item.beside)) };
+      }
+      const plan = planIntake(environment, held);
       const copied = await this.copyBeside(source, client, loader, plan, table.server);
       for (const statement of plan.finish) await loader.run(statement);
       return { item: { target: plan.target, beside: plan.beside, relation: 'table' }, ...copied, ...(await this.totals(client, table, plan.beside)) };
     } finally {
       await source.end().catch(() => undefined);
     }
+  }
+
+  /** A table of the warehouse itself is read where it is, through a view under its declared names. */
+  private async viewBeside(loader: Loader, environment: Environment, table: SourceTable): Promise<SwapItem> {
+    const { target, beside, build, finish } = planInPlace(environment, table);
+    await loader.run({ kind: 'build', sql: build });
+    for (const statement of finish) await loader.run(statement);
+    return { target, beside, relation: 'view' };
+  }
+
+  /** Rows that are seen through a view: none of them moved. */
+  private async seen(client: pg.PoolClient, table: SourceTable, place: Place): Promise<Omit<BroughtBeside, 'item'>> {
+    const totals = await this.totals(client, table, place);
+    return { out: totals.total, in: totals.total, ...totals };
   }
 
   private async copyBeside(source: pg.Client, client: pg.PoolClient, loader: Loader, plan: IntakePlan, server: string): Promise<{ out: string; in: string }> {
@@ -264,8 +290,8 @@ function refuseCondition(table: SourceTable): void {
   if (problem) throw new Problem(422, 'table-errors', `${table.fullName}, option only: ${problem}`, `Correct it in ${table.path}.`);
 }
 
-/** Tables of a server in the warehouse stand there already; files of a drop folder come by themselves. */
-const isBroughtIn = (project: Project, server: string) => server !== 'warehouse' && project.servers.get(server)?.wrapper !== 'file_fdw';
+/** Files of a drop folder come by themselves. */
+const isBroughtIn = (project: Project, server: string) => project.servers.get(server)?.wrapper !== 'file_fdw';
 
 /** What stopped an intake, in plain words. */
 export function intakeError(cause: unknown, project: Project): StepError {
@@ -308,7 +334,7 @@ const ROWS_ARE = ['schema_name', 'table_name', 'only', 'intake', 'watermark'];
 
 /** Whether a source table that is declared otherwise than before still has the same rows, brought in past a watermark: then only its columns changed. */
 export function keepsLanded(before: Table | undefined, after: SourceTable): boolean {
-  if (before?.kind !== 'source' || before.server !== after.server || watermarkOf(after) === undefined) return false;
+  if (before?.kind !== 'source' || before.server !== after.server || after.server === WAREHOUSE_SERVER || watermarkOf(after) === undefined) return false;
   return ROWS_ARE.every((name) => before.contract.options.get(name)?.value === after.contract.options.get(name)?.value);
 }
 

@@ -32,17 +32,25 @@ export const LONGEST_ROW = 8_000_000;
 /** A file that cannot be read at all: its form, not a value of it. */
 export class UnreadableFile extends Error {}
 
+/** Is told the columns that a file has, once or bit by bit. */
+type OnColumns = (names: readonly string[]) => void;
+
 /** The rows of a delivered file, read bit by bit and checked against the columns' types. */
-export async function* readDelivery(file: string, options: DeliveryOptions, columns: readonly FileColumn[]): AsyncGenerator<DeliveredRow> {
+export async function* readDelivery(
+  file: string,
+  options: DeliveryOptions,
+  columns: readonly FileColumn[],
+  onColumns: OnColumns = () => undefined,
+): AsyncGenerator<DeliveredRow> {
   switch (options.format) {
     case 'csv':
-      yield* readCsvFile(file, options, columns);
+      yield* readCsvFile(file, options, columns, onColumns);
       break;
     case 'jsonl':
-      yield* readJsonLines(file, columns);
+      yield* readJsonLines(file, columns, onColumns);
       break;
     case 'parquet':
-      yield* readParquet(file, columns);
+      yield* readParquet(file, columns, onColumns);
       break;
   }
 }
@@ -86,7 +94,7 @@ async function encodingOf(file: string, declared: string | undefined): Promise<s
   }
 }
 
-async function* readCsvFile(file: string, options: DeliveryOptions, columns: readonly FileColumn[]): AsyncGenerator<DeliveredRow> {
+async function* readCsvFile(file: string, options: DeliveryOptions, columns: readonly FileColumn[], onColumns: OnColumns): AsyncGenerator<DeliveredRow> {
   const encoding = await encodingOf(file, options.encoding);
   const head = await headOf(file, encoding).catch(() => {
     throw new UnreadableFile(`${encoding} is no encoding`);
@@ -109,6 +117,7 @@ async function* readCsvFile(file: string, options: DeliveryOptions, columns: rea
     for await (const { record, info } of parser as AsyncIterable<{ record: string[]; info: { lines: number } }>) {
       if (!places) {
         places = placesOf(record, columns);
+        onColumns(record.map((name) => name.trim()));
         continue;
       }
       if (record.length < Math.max(...places) + 1) {
@@ -185,7 +194,7 @@ async function* linesOf(file: string): AsyncGenerator<string> {
   if (length > 0) yield parts.join('').replace(/\r$/, '');
 }
 
-async function* readJsonLines(file: string, columns: readonly FileColumn[]): AsyncGenerator<DeliveredRow> {
+async function* readJsonLines(file: string, columns: readonly FileColumn[], onColumns: OnColumns): AsyncGenerator<DeliveredRow> {
   let line = 0;
   for await (const text of linesOf(file)) {
     line++;
@@ -201,6 +210,7 @@ async function* readJsonLines(file: string, columns: readonly FileColumn[]): Asy
       yield { line, values: [], problem: { line, column: columns[0]?.name ?? '', value: text.slice(0, 200), reason: 'the line is no JSON object' } };
       continue;
     }
+    onColumns(Object.keys(row));
     yield checked(
       line,
       columns.map((c) => asText((row as Record<string, unknown>)[c.name])),
@@ -211,7 +221,7 @@ async function* readJsonLines(file: string, columns: readonly FileColumn[]): Asy
 
 const PARQUET_ROWS = 5000;
 
-async function* readParquet(path: string, columns: readonly FileColumn[]): AsyncGenerator<DeliveredRow> {
+async function* readParquet(path: string, columns: readonly FileColumn[], onColumns: OnColumns): AsyncGenerator<DeliveredRow> {
   const file = await asyncBufferFromFile(path);
   const metadata = await parquetMetadataAsync(file).catch((error: unknown) => {
     throw new UnreadableFile(`the file is no Parquet file: ${error instanceof Error ? error.message : String(error)}`);
@@ -219,6 +229,7 @@ async function* readParquet(path: string, columns: readonly FileColumn[]): Async
   const there = metadata.schema.slice(1).map((s) => s.name);
   const missing = columns.filter((c) => !there.includes(c.name)).map((c) => c.name);
   if (missing.length) throw new UnreadableFile(`the file has no column ${missing.join(', ')}; it has ${there.join(', ')}`);
+  onColumns(topLevel(metadata.schema));
   const total = Number(metadata.num_rows);
   for (let start = 0; start < total; start += PARQUET_ROWS) {
     const rows = await parquetReadObjects({
@@ -235,6 +246,21 @@ async function* readParquet(path: string, columns: readonly FileColumn[]): Async
         columns,
       );
   }
+}
+
+/** The names of a Parquet file's columns; parts of nested ones follow each in its schema. */
+function topLevel([root, ...rest]: readonly { readonly name: string; readonly num_children?: number }[]): string[] {
+  const names: string[] = [];
+  let at = 0;
+  const skip = (children: number): void => {
+    for (let n = 0; n < children; n++) skip(rest[at++]?.num_children ?? 0);
+  };
+  for (let n = 0; n < (root?.num_children ?? 0); n++) {
+    const column = rest[at++];
+    if (column) names.push(column.name);
+    skip(column?.num_children ?? 0);
+  }
+  return names;
 }
 
 /** A value of JSON or Parquet as PostgreSQL reads it. */

@@ -1,7 +1,7 @@
 import { Body, Controller, Get, HttpCode, Param, ParseUUIDPipe, Post } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { InjectRepository } from '@nestjs/typeorm';
-import { fingerprints, watermarkOf, type SourceTable } from '@ouvrage/core';
+import { fingerprints, WAREHOUSE_SERVER, watermarkOf, type SourceTable } from '@ouvrage/core';
 import { Type } from 'class-transformer';
 import { ArrayMaxSize, ArrayMinSize, IsArray, IsUUID, ValidateNested } from 'class-validator';
 import { Repository } from 'typeorm';
@@ -85,8 +85,10 @@ export class SourceController {
     const last = await this.lastIntakes(slug);
     const production = slug === PRODUCTION ? line : await this.projects.line(PRODUCTION);
     const [own, theirs] = [fingerprints(line.project), fingerprints(production.project)];
-    return [...line.project.servers.values()].map((server) => {
-      const connection = bound.get(server.name);
+    const here = sources.find((t) => t.server === WAREHOUSE_SERVER);
+    const inPlace = here && !line.project.servers.has(WAREHOUSE_SERVER) ? [{ name: WAREHOUSE_SERVER, wrapper: 'read in place', path: here.path }] : [];
+    return [...line.project.servers.values(), ...inPlace].map((server) => {
+      const connection = server.name === WAREHOUSE_SERVER ? this.connections.warehouse() : bound.get(server.name);
       return {
         server: server.name,
         wrapper: server.wrapper,

@@ -9,6 +9,7 @@ import { ConnectionController } from './connection.controller.js';
 import { ConnectionService } from './connection.service.js';
 import { DeliveryController } from './delivery.controller.js';
 import { Delivery } from './delivery.entities.js';
+import { DeliveryListService } from './delivery-list.service.js';
 import { DeliveryService } from './delivery.service.js';
 import { ImportService } from './import.service.js';
 import { IntakeService } from './intake.service.js';
@@ -19,7 +20,7 @@ import { Binding, Connection, Setting, SourceState } from './source.entities.js'
 @Module({
   imports: [PeopleModule, TypeOrmModule.forFeature([Connection, Binding, SourceState, Delivery, Setting, RunStep]), ProjectModule, WarehouseModule, RunModule],
   controllers: [SourceController, ConnectionController, DeliveryController],
-  providers: [ConnectionService, DeliveryService, ImportService, IntakeService, SourceStateService],
-  exports: [ConnectionService, DeliveryService, ImportService, IntakeService, SourceStateService, TypeOrmModule],
+  providers: [ConnectionService, DeliveryListService, DeliveryService, ImportService, IntakeService, SourceStateService],
+  exports: [ConnectionService, DeliveryListService, DeliveryService, ImportService, IntakeService, SourceStateService, TypeOrmModule],
 })
 export class SourceModule {}

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, jest, test } from '@jest/globals';
 import pg from 'pg';
-import { startApplication, type Client, type TestApplication } from '../testing.js';
+import { startApplication, warehouse, type Client, type TestApplication } from '../testing.js';
 import { HarbourService } from '../standin/harbour.service.js';
 
 let application: TestApplication;
@@ -343,5 +343,65 @@ describe('releasing source tables', () => {
       ['staging.tug', 'done', null, '2'],
     ]);
     expect(await query(application.config.warehouse.production, 'select pull_t from staging.tug order by 1')).toEqual([{ pull_t: 40 }, { pull_t: 55 }]);
+  });
+});
+
+describe('a source table that stands in the warehouse', () => {
+  const declared = (columns: string, options = '') =>
+    `create foreign table landing.tariff_book (${columns}) server warehouse options (schema_name 'elsewhere', table_name 'Tariffs'${options});`;
+  const superuserSql = (sql: string) => warehouse<Record<string, unknown>>(sql, 'superuser');
+
+  test('is read where it is, under its declared names and types; it is not copied', async () => {
+    await superuserSql(`drop schema if exists elsewhere cascade; create schema elsewhere;
+      create table elsewhere."Tariffs" ("Code" text, "Rate" numeric(4,1), hidden text);
+      insert into elsewhere."Tariffs" values ('a', 1.5, 'x'), ('b', 2, 'y'), ('z', 9, 'x')`);
+    const slug = await openWorkspace('Tariff book');
+    const columns = `code text options (column_name 'Code') not null, rate numeric(6,2) options (column_name 'Rate')`;
+    await keep(slug, [
+      { path: 'sources/book.sql', before: null, after: declared(columns, `, only 'code <> ''z''', left_out 'hidden'`) },
+      { path: 'staging/tariff_book.sql', before: null, after: 'select code, rate from landing.tariff_book' },
+    ]);
+    await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'x' });
+    const refused = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x', consents: [] });
+    expect((await mira.ended((refused.body as { id: number }).id)).steps.flatMap((s) => s.error?.message ?? []).join()).toContain(
+      'warehouse has no table elsewhere.Tariffs that the connection may read',
+    );
+    await superuserSql('grant usage on schema elsewhere to ouvrage_production; grant select on elsewhere."Tariffs" to ouvrage_production');
+    const { body } = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x', consents: [] });
+    const { state, steps } = await mira.ended((body as { id: number }).id);
+    expect([state, steps.flatMap((s) => s.error?.message ?? [])]).toEqual(['succeeded', []]);
+    expect(await superuserSql(`select code, rate::text from landing.tariff_book order by 1`)).toEqual([
+      { code: 'a', rate: '1.50' },
+      { code: 'b', rate: '2.00' },
+    ]);
+    expect(await superuserSql(`select relkind from pg_class where oid = 'landing.tariff_book'::regclass`)).toEqual([{ relkind: 'v' }]);
+    // What changes there is seen at once.
+    await superuserSql(`update elsewhere."Tariffs" set "Rate" = 7 where "Code" = 'b'`);
+    const page = await mira.send('post', '/api/workspaces/production/page', { table: 'staging.tariff_book', show: [], filters: [], sort: [], limit: 10 });
+    expect((page.body as { rows: unknown[][] }).rows).toContainEqual(['b', '7.00']);
+    const systems = (await mira.get('/api/workspaces/production/sources')).body as {
+      server: string;
+      connection: unknown;
+      tables: { table: string; rows: string }[];
+    }[];
+    expect(systems.find((s) => s.server === 'warehouse')).toMatchObject({
+      connection: { database: 'warehouse' },
+      tables: [{ table: 'landing.tariff_book', rows: '2' }],
+    });
+    const run = await bringIn('production', ['landing.tariff_book']);
+    expect([run.state, run.steps[0]!.rowsIn]).toEqual(['succeeded', '2']);
+  });
+
+  test('is not one that the project makes', async () => {
+    const slug = await openWorkspace('Own tables');
+    await keep(slug, [
+      {
+        path: 'sources/own.sql',
+        before: null,
+        after: "create foreign table landing.own (port_code text) server warehouse options (schema_name 'core', table_name 'dim_port');",
+      },
+    ]);
+    const { errors } = (await mira.get(`/api/workspaces/${slug}/today`)).body as { errors: { message: string }[] };
+    expect(errors.map((e) => e.message)).toContainEqual(expect.stringContaining('landing.own is to stand in core, a layer of the project'));
   });
 });

@@ -1,5 +1,7 @@
 import { shapeOf, type PageColumn } from '@ouvrage/core';
-import { ByteWriter, ParquetWriter, schemaFromColumnData, type BasicType } from 'hyparquet-writer';
+import type { SchemaElement } from 'hyparquet';
+import { ByteWriter, ParquetWriter } from 'hyparquet-writer';
+import { parquetColumn } from './parquet-types.js';
 
 export const EXPORT_FORMATS = ['csv', 'jsonl', 'parquet'] as const;
 export type ExportFormat = (typeof EXPORT_FORMATS)[number];
@@ -51,20 +53,11 @@ async function* jsonLines(columns: readonly PageColumn[], batches: Batches): Chu
   for await (const rows of batches) yield rows.map((r) => `{${r.map((v, i) => `${names[i]!}:${jsonValue(v, columns[i]!.type)}`).join(',')}}\n`).join('');
 }
 
-/** How a type is kept in Parquet; whatever has no like there is kept as its text. */
-function parquetType(type: string): { readonly type: BasicType; readonly of: (text: string) => unknown } {
-  if (/^(smallint|integer)$/.test(type)) return { type: 'INT32', of: Number };
-  if (type === 'bigint') return { type: 'INT64', of: BigInt };
-  if (/^(real|double precision)$/.test(type)) return { type: 'DOUBLE', of: Number };
-  if (type === 'boolean') return { type: 'BOOLEAN', of: (t) => t === 't' };
-  return { type: 'STRING', of: (t) => t };
-}
-
 const ROW_GROUP = 20_000;
 
 async function* parquet(columns: readonly PageColumn[], batches: Batches): Chunks {
-  const kinds = columns.map((c) => parquetType(c.type));
-  const schema = schemaFromColumnData({ columnData: columns.map((c, i) => ({ name: c.name, data: [], type: kinds[i]!.type, nullable: true })) });
+  const kinds = columns.map(parquetColumn);
+  const schema: SchemaElement[] = [{ name: 'root', num_children: columns.length }, ...kinds.map((k) => k.element)];
   const bytes = new ByteWriter();
   const writer = new ParquetWriter({ writer: bytes, schema });
   const taken = () => {

@@ -94,6 +94,11 @@ export class Loader extends Statements {
         for (const inner of needed ? step.steps : []) await this.step(inner);
         break;
       }
+      case 'either': {
+        const { holds } = (await this.plain('check', step.sql)).rows[0] as { holds: boolean };
+        for (const inner of holds ? step.then : step.otherwise) await this.step(inner);
+        break;
+      }
       case 'choose': {
         const { rewrite, note } = (await this.plain('check', step.sql)).rows[0] as { rewrite: boolean; note: string };
         this.note = note;

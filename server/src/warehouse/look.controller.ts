@@ -11,6 +11,7 @@ import { CONTENT_TYPES, EXPORT_FORMATS, written, type ExportFormat } from './exp
 import { LookService } from './look.service.js';
 import { Me } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
+import { unfitCondition } from './parquet-types.js';
 import { LookTurns } from './look-turns.js';
 import { leaving } from './leaving.js';
 
@@ -128,7 +129,7 @@ export class LookController {
       response.setHeader('Content-Disposition', `attachment; filename="${table.replace(/[^\w.]/g, '_')}.${format}"`);
       await pipeline(Readable.from(written(format, columns, batches)), response);
     };
-    await this.turns.of(me, () => this.looks.stream(slug, table, rest, signal, write));
+    await this.turns.of(me, () => this.looks.stream({ slug, table, look: rest, signal }, write, format === 'parquet' ? unfitCondition : undefined));
   }
 }
 

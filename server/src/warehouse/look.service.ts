@@ -47,6 +47,28 @@ const COUNT_SECONDS = 3;
 export const PROFILED_ROWS = 100_000;
 
 /** Rows and profiles of tables, as the reader. */
+/** What is streamed, and until when. */
+export interface Streamed {
+  readonly slug: string;
+  readonly table: string;
+  readonly look: Omit<Look, 'after' | 'limit'>;
+  readonly signal: AbortSignal;
+}
+
+/** Columns with the types that they are given as: text, where some value is unfit for the type. */
+async function asTheyFit(
+  client: pg.PoolClient,
+  from: string,
+  columns: readonly PageColumn[],
+  unfit: (column: PageColumn) => string | undefined,
+): Promise<PageColumn[]> {
+  const conditions = columns.map(unfit);
+  if (conditions.every((c) => c === undefined)) return [...columns];
+  const items = conditions.map((c, i) => `coalesce(bool_or(${c ?? 'false'}), false) as c${i}`);
+  const [found] = (await client.query<Record<string, boolean | string>>(`select ${items.join(', ')} from ${from} as s`)).rows;
+  return columns.map((c, i) => (String(found![`c${i}`]).startsWith('t') ? { ...c, type: 'text' } : c));
+}
+
 @Injectable()
 export class LookService {
   constructor(
@@ -117,13 +139,14 @@ export class LookService {
     });
   }
 
-  /** All rows that a look's filters leave, given to `sink` in batches. */
+  /**
+   * All rows that a look's filters leave, given to `sink` in batches.
+   * @param unfit a condition of values that the sink cannot take as what they are: their column is given as text
+   */
   async stream(
-    slug: string,
-    table: string,
-    look: Omit<Look, 'after' | 'limit'>,
-    signal: AbortSignal,
+    { slug, table, look, signal }: Streamed,
     sink: (columns: readonly PageColumn[], batches: AsyncIterable<(string | null)[][]>) => Promise<void>,
+    unfit: (column: PageColumn) => string | undefined = () => undefined,
   ): Promise<void> {
     const source = await this.previews.sourceOf(slug, table);
     await this.read(
@@ -132,9 +155,10 @@ export class LookService {
         const { columns } = await this.shape(client, source);
         checkColumns(look, columns);
         const shown = look.show.length ? look.show.map((name) => columns.find((c) => c.name === name)!) : columns;
+        const given = await asTheyFit(client, source.from, shown, unfit);
         const cursor = cursorOf(client, withinLimit(allRows({ ...look, source: source.from, columns }), shown));
         try {
-          await sink(shown, batches(cursor));
+          await sink(given, batches(cursor));
         } finally {
           await cursor.close().catch(() => undefined);
         }

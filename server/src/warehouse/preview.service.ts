@@ -6,6 +6,8 @@ import {
   inlinedTables,
   lineColumn,
   previewQuery,
+  resolveColumns,
+  standInReason,
   readThroughViews,
   sampleQuery,
   schemaNames,
@@ -36,6 +38,8 @@ import { previewFunctions, WarehouseService, type Standing } from './warehouse.s
 export interface PreviewColumn {
   readonly name: string;
   readonly type: string;
+  /** Why its values are stand-ins for what loads would give, where they are. */
+  readonly standIn?: string;
 }
 
 export interface Preview {
@@ -156,7 +160,7 @@ export class PreviewService {
     const preview = await this.run(full.text, limit, signal).catch(async (error: unknown) => {
       throw told(error, line.project, path, full, await this.traced(line, { path, query }, standings, error, signal));
     });
-    return { ...preview, inlined, ...(sample ? { sampled: sample.table } : {}) };
+    return { ...preview, columns: markedColumns(line.project, query, standings, preview.columns), inlined, ...(sample ? { sampled: sample.table } : {}) };
   }
 
   /** What rows brought an error about, and where in the author's text. */
@@ -285,6 +289,19 @@ export class PreviewService {
       };
     });
   }
+}
+
+/** Columns with the reason why they hold stand-ins. They stand in the query's order. */
+function markedColumns(project: Project, query: Query, standings: Map<string, Standing>, columns: readonly PreviewColumn[]): readonly PreviewColumn[] {
+  const resolved = resolveColumns(query.select, (layer, name) => {
+    const full = `${layer}.${name}`;
+    return project.columns.get(full)?.map((c) => ({ name: c.name, type: c.type, origins: [`${full}.${c.name}`] }));
+  }).columns;
+  if (resolved?.length !== columns.length) return columns;
+  return columns.map((c, i) => {
+    const standIn = standInReason(project, resolved[i]!.origins, (table) => standings.get(table)?.place !== undefined);
+    return standIn === undefined ? c : { ...c, standIn };
+  });
 }
 
 function queryIn(file: IndexedFile): Query | undefined {

@@ -12,6 +12,6 @@ import { WarehouseService } from './warehouse.service.js';
   imports: [ProjectModule],
   controllers: [PreviewController, LookController],
   providers: [WarehouseService, ReaderService, PreviewService, LookService, LookTurns],
-  exports: [WarehouseService],
+  exports: [WarehouseService, ReaderService],
 })
 export class WarehouseModule {}

@@ -13,6 +13,7 @@ import {
   SESSION_SETTINGS,
   targetPlace,
   type Environment,
+  type Hashing,
   type Names,
   type Place,
   type Project,
@@ -40,6 +41,8 @@ export interface Loaded {
   readonly loadTime?: string;
   /** The clock that it is from. */
   readonly clock?: Clock;
+  /** How its values became hashes; as text, where that is not said. */
+  readonly hashing?: Hashing;
 }
 
 /** The schema beside a layer's where an environment remembers what it holds. */
@@ -53,6 +56,7 @@ export interface Remembering {
   /** An expression for the load's time, where it has one. */
   readonly time?: string;
   readonly clock?: Clock;
+  readonly hashing?: Hashing | undefined;
 }
 
 /** Where a table can be read: built here, taken from production, or nowhere yet. */
@@ -96,6 +100,7 @@ interface LoadedRow {
   readonly loaded_at: Date;
   readonly time: string | null;
   readonly clock_name: Clock | null;
+  readonly hashed: Hashing | null;
 }
 
 /** Takes back what a connection has not committed, and gives it back; a broken one is closed. */
@@ -246,9 +251,14 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
     await this.transaction(this.builder(environment), async (client) => {
       await client.query(`create table if not exists ${state}.loaded (
         table_name text primary key, fingerprint text not null, row_count bigint, run_id integer not null, loaded_at timestamptz not null default now())`);
-      await client.query(`alter table ${state}.loaded add column if not exists load_time timestamptz, add column if not exists clock text`);
+      await client.query(
+        `alter table ${state}.loaded add column if not exists load_time timestamptz, add column if not exists clock text, add column if not exists hashing text`,
+      );
       await client.query(`create table if not exists ${state}.released (commit_id text not null, released_at timestamptz not null default now())`);
-      if (environment.readers.length) await client.query(`grant select on ${state}.loaded to ${idents(environment.readers)}`);
+      if (environment.readers.length === 0) return;
+      await client.query(`grant select on ${state}.loaded to ${idents(environment.readers)}`);
+      // What a load makes beside its table, such as a list of placeholders, is copied by workspaces like the table itself.
+      await client.query(`alter default privileges in schema ${idents(schemas)} grant select on tables to ${idents(environment.readers)}`);
     });
   }
 
@@ -311,7 +321,9 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
       if (!rows[0]?.there) return [];
       // Written before loads had a time of their own, it has no columns for it.
       return (
-        await client.query<LoadedRow>(`select l.*, to_jsonb(l) ->> 'load_time' as time, to_jsonb(l) ->> 'clock' as clock_name from ${qualified(place)} as l`)
+        await client.query<LoadedRow>(
+          `select l.*, to_jsonb(l) ->> 'load_time' as time, to_jsonb(l) ->> 'clock' as clock_name, to_jsonb(l) ->> 'hashing' as hashed from ${qualified(place)} as l`,
+        )
       ).rows;
     });
     return new Map(
@@ -324,19 +336,21 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
           at: r.loaded_at.toISOString(),
           ...(r.time === null ? {} : { loadTime: r.time }),
           ...(r.clock_name === null ? {} : { clock: r.clock_name }),
+          ...(r.hashed === null ? {} : { hashing: r.hashed }),
         },
       ]),
     );
   }
 
   /** The statement that remembers a load, for the transaction that makes it visible. */
-  remembering(environment: Environment, table: string, { fingerprint, rows, runId, time, clock }: Remembering): string {
+  remembering(environment: Environment, table: string, { fingerprint, rows, runId, time, clock, hashing }: Remembering): string {
     const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
     const values = [literal(table), literal(fingerprint), rows === null ? 'null' : String(BigInt(rows)), String(Math.trunc(runId))];
     values.push(time === undefined ? 'null' : `cast(${time} as timestamptz)`, clock === undefined ? 'null' : literal(clock).trim());
-    return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock) values (${values.join(', ')})
+    values.push(hashing === undefined ? 'null' : literal(hashing).trim());
+    return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock, hashing) values (${values.join(', ')})
       on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now(),
-        load_time = coalesce(excluded.load_time, l.load_time), clock = coalesce(excluded.clock, l.clock)`;
+        load_time = coalesce(excluded.load_time, l.load_time), clock = coalesce(excluded.clock, l.clock), hashing = excluded.hashing`;
   }
 
   /** Forgets tables that were dropped. */

@@ -8,6 +8,7 @@ import type {
   ConnectionInput,
   ConnectionTest,
   DeliveryEntry,
+  DeliverySearch,
   BoundEnvironment,
   CheckResult,
   Commit,
@@ -269,7 +270,15 @@ export const api = createApi({
     proposeTakeOver: b.mutation<ProposedFile[], { slug: string; server: string; tables: readonly string[] }>({
       query: ({ slug, server, tables }) => ({ url: `${at(slug)}/sources/${encodeURIComponent(server)}/take-over`, method: 'POST', body: { tables } }),
     }),
-    deliveries: b.query<{ folder: string; files: DeliveryEntry[] }, void>({ query: () => 'deliveries', providesTags: ['Sources'] }),
+    deliveries: b.query<{ folder: string; files: DeliveryEntry[]; more: boolean }, DeliverySearch>({
+      query: (params) => ({ url: 'deliveries', params: { ...params } }),
+      providesTags: ['Sources'],
+    }),
+    rejects: b.query<{ rows: (string | null)[][]; isFull: boolean }, number>({ query: (id) => `deliveries/${id}/rejects`, providesTags: ['Sources'] }),
+    retryDelivery: b.mutation<void, number>({
+      query: (id) => ({ url: `deliveries/${id}/retry`, method: 'POST' }),
+      invalidatesTags: ['Sources', 'State', 'Runs'],
+    }),
     sendFile: b.mutation<void, File>({
       query: (file) => ({
         url: `deliveries/file?name=${encodeURIComponent(file.name)}`,
@@ -349,6 +358,8 @@ export const {
   useCompareSourcesMutation,
   useProposeTakeOverMutation,
   useDeliveriesQuery,
+  useRejectsQuery,
+  useRetryDeliveryMutation,
   useSendFileMutation,
   useLookIntoDropMutation,
   useBringInMutation,

@@ -47,7 +47,8 @@ export interface Commit {
 }
 
 export interface Rows {
-  readonly columns: readonly { readonly name: string; readonly type: string }[];
+  /** `standIn` says why a column holds what stands for values that loads would give. */
+  readonly columns: readonly { readonly name: string; readonly type: string; readonly standIn?: string }[];
   readonly rows: readonly (readonly (string | null)[])[];
   readonly total: number | null;
   readonly milliseconds: number;
@@ -289,6 +290,14 @@ export interface CatalogEntry {
   readonly declared: string | null;
 }
 
+/** What of the deliveries is asked for. */
+export interface DeliverySearch {
+  readonly search?: string;
+  readonly state?: DeliveryEntry['state'];
+  /** The last delivery of the page before. */
+  readonly before?: number;
+}
+
 export interface DeliveryEntry {
   readonly id: number;
   readonly file: string;
@@ -342,6 +351,8 @@ export interface Comparison {
   readonly losses: readonly Loss[];
   /** Tables that keep rows and whose definition changed. */
   readonly migrations: readonly Migration[];
+  /** Tables whose hashes the release makes anew, and those that hold their keys. */
+  readonly rehashes: readonly { readonly table: string; readonly columns: readonly string[]; readonly facts: readonly string[] }[];
   readonly untouched: number;
   readonly checks: readonly CheckState[];
 }

@@ -1,10 +1,12 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { cell, isNumeric } from './format';
+import { Hint } from './ui';
 
 interface GridProps {
   readonly label: string;
-  readonly columns: readonly { readonly name: string; readonly type?: string }[];
+  /** `standIn` says why a column holds what stands for values that loads would give. */
+  readonly columns: readonly { readonly name: string; readonly type?: string; readonly standIn?: string }[];
   readonly rows: readonly (readonly (string | null)[])[];
   /** The order of the rows; without `onSort` headers are no buttons. */
   readonly sort?: readonly { readonly column: string; readonly descending: boolean }[];
@@ -22,7 +24,7 @@ const HEAD = 25;
 export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const [focus, setFocus] = useState({ row: 0, column: 0 });
-  const widths = useMemo(() => columns.map((c, i) => columnWidth(c.name, rows, i)), [columns, rows]);
+  const widths = useMemo(() => columns.map((c, i) => columnWidth(c.standIn === undefined ? c.name : `${c.name} stand-in`, rows, i)), [columns, rows]);
   const template = widths.map((w) => `${w}px`).join(' ');
   const total = widths.reduce((a, b) => a + b, 0);
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 12, scrollMargin: 0 });
@@ -87,6 +89,13 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: Grid
               className={`truncate px-2.5 pt-1 text-[12px] ${isNumeric(c.type) ? 'text-right' : ''}`}
             >
               {onSort ? <SortButton name={c.name} sort={sort ?? []} onSort={onSort} /> : c.name}
+              {c.standIn !== undefined && (
+                <Hint text={c.standIn}>
+                  <span tabIndex={0} className="ml-1.5 text-[11px] font-normal text-advisory-text underline decoration-dotted underline-offset-2">
+                    stand-in
+                  </span>
+                </Hint>
+              )}
               {c.type && <span className="ml-1.5 font-mono text-[11px] font-normal text-soft">{c.type}</span>}
             </div>
           ))}

@@ -22,7 +22,7 @@ export const firstAnswers = (data: Comparison): Answers => ({
 
 /** Tables that keep rows: what becomes of them, how their columns change, and what is lost for good. */
 export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answers: Answers; onAnswer: (answers: Answers) => void }) {
-  if (data.migrations.length + data.losses.length === 0) return null;
+  if (data.migrations.length + data.losses.length + data.rehashes.length === 0) return null;
   return (
     <section className="flex flex-col gap-3">
       {data.migrations.length > 0 && <SectionTitle>Tables that keep rows</SectionTitle>}
@@ -43,6 +43,16 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
               {SAYS[choice]}
             </label>
           ))}
+          {answers.treatments[m.table] === 'start over' && m.holders.length > 0 && (
+            <ul aria-label={`Tables that hold numbers of ${m.table}`} className="mt-1 flex flex-col gap-0.5 text-soft">
+              {m.holders.map((h) => (
+                <li key={h.table} className="break-words">
+                  <span className="font-mono text-[12px]">{h.table}</span>{' '}
+                  {h.looksUpAgain ? 'holds numbers of it and looks them up again' : 'holds numbers of it and goes on holding those of rows that are gone'}
+                </li>
+              ))}
+            </ul>
+          )}
           {m.statements.length > 0 && answers.treatments[m.table] !== 'start over' && (
             <pre
               aria-label={`How the columns of ${m.table} change`}
@@ -52,6 +62,13 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
             </pre>
           )}
         </fieldset>
+      ))}
+      {data.rehashes.length > 0 && <SectionTitle>Hashes recomputed</SectionTitle>}
+      {data.rehashes.map((r) => (
+        <p key={r.table} className="break-words">
+          <span className="font-mono text-[12px]">{r.table}</span>: {r.columns.join(', ')}, so that equal values have equal hashes
+          {r.facts.length > 0 && `; with it the keys that ${r.facts.join(', ')} hold${r.facts.length === 1 ? 's' : ''}`}
+        </p>
       ))}
       {data.losses.length > 0 && <SectionTitle>Lost for good</SectionTitle>}
       {data.losses.map(({ of: loss, cutTo }) => (

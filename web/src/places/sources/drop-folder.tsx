@@ -3,25 +3,18 @@ import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { useDeliveriesQuery, useLookIntoDropMutation, useSendFileMutation } from '../../app/api';
 import { mayAct, usePerson, useProject } from '../../app/project';
-import type { DeliveryEntry, ProblemBody, SourceSystem } from '../../app/types';
-import { ago, count, duration } from '../../shared/format';
-import { Hatch, VerdictMark } from '../../shared/marks';
+import type { SourceSystem } from '../../app/types';
+import { count } from '../../shared/format';
+import { Hatch } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
-import { Button, ProblemNote, Tag } from '../../shared/ui';
-
-const SAID: Readonly<Record<DeliveryEntry['state'], string>> = {
-  loaded: 'loaded',
-  empty: 'empty: nothing changed',
-  repeated: 'the same as before: not loaded again',
-  failed: 'failed',
-  unknown: 'failed: no table takes it',
-};
+import { Button, Tag } from '../../shared/ui';
+import { Deliveries } from './deliveries';
 
 /** Files that come into the drop folder: the tables that take them, and what became of the last ones. */
 export function DropFolder({ system }: { system: SourceSystem }) {
   const { slug } = useProject();
   const person = usePerson();
-  const { data, error, refetch } = useDeliveriesQuery(undefined, { pollingInterval: 10_000, skipPollingIfUnfocused: true });
+  const { data } = useDeliveriesQuery({});
   const [send, { isLoading: sending }] = useSendFileMutation();
   const [look, { isLoading: looking }] = useLookIntoDropMutation();
   const picker = useRef<HTMLInputElement>(null);
@@ -83,48 +76,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
           </li>
         ))}
       </ul>
-      {error && <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />}
-      <table className="w-full text-left">
-        <thead>
-          <tr className="border-b border-rule text-[12px]">
-            {['delivered file', 'what became of it', 'rows', 'set aside', 'took', 'when'].map((h) => (
-              <th key={h} className={`px-3 py-1 font-medium ${['rows', 'set aside', 'took'].includes(h) ? 'text-right' : ''}`}>
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {data?.files.slice(0, 12).map((f) => (
-            <tr key={f.id} className="border-b border-line align-baseline">
-              <td className="px-3 py-1 font-mono text-[12px]">{f.file}</td>
-              <td className="px-3">
-                <span className="inline-flex items-baseline gap-1.5">
-                  <VerdictMark
-                    verdict={f.state === 'loaded' ? 'holds' : f.state === 'empty' || f.state === 'repeated' ? 'not run' : 'broken'}
-                    size={10}
-                    label={f.state}
-                  />
-                  {SAID[f.state]}
-                </span>
-                {f.reason && f.state !== 'repeated' && <span className="block text-[12px] text-broken">{f.reason}</span>}
-              </td>
-              <td className="px-3 text-right font-mono text-[12px]">{count(f.rows)}</td>
-              <td className="px-3 text-right font-mono text-[12px]">{count(f.rejects)}</td>
-              <td className="px-3 text-right font-mono text-[12px]">{duration(f.milliseconds)}</td>
-              <td className="px-3 whitespace-nowrap">{ago(f.at)}</td>
-            </tr>
-          ))}
-          {data?.files.length === 0 && (
-            <tr>
-              <td colSpan={6} className="px-3 py-2 text-soft">
-                No file has come yet. Put one into the folder, under a name that a pattern takes.
-              </td>
-            </tr>
-          )}
-        </tbody>
-      </table>
-      {data && data.files.length > 12 && <p className="px-3 py-1 text-[12px] text-soft">and {data.files.length - 12} earlier ones</p>}
+      <Deliveries reason={reason} />
     </section>
   );
 }

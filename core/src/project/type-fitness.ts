@@ -1,0 +1,45 @@
+/** Which types can do what a load asks of them. Types are in their short forms; those that nobody here knows, such as enumerations and domains, are left to the database. */
+
+const baseOf = (type: string): string => type.replace(/\(.*?\)/, '').replace(/(\[\])+$/, '');
+const isArray = (type: string): boolean => type.endsWith('[]');
+
+/** Their `=` compares areas or lengths, is fuzzy, or is none. */
+const GEOMETRIC: ReadonlySet<string> = new Set(['point', 'line', 'lseg', 'box', 'path', 'polygon', 'circle']);
+const WITHOUT_EQUALITY: ReadonlySet<string> = new Set(['xml', 'jsonpath']);
+
+/** Why rows cannot be compared by values of a type; undefined where they can. json is compared as jsonb. */
+export function comparisonProblem(type: string): string | undefined {
+  const base = baseOf(type);
+  if (GEOMETRIC.has(base)) return `values of type ${type} that are equal to PostgreSQL need not be the same`;
+  if (WITHOUT_EQUALITY.has(base)) return `PostgreSQL cannot compare values of type ${type}`;
+  return base === 'json' && isArray(type) ? `PostgreSQL cannot compare values of type ${type}` : undefined;
+}
+
+/** Why a type cannot tell rows apart as a key; undefined where it can. */
+export const keyProblem = (type: string): string | undefined => (type === 'json' ? 'PostgreSQL cannot compare values of type json' : comparisonProblem(type));
+
+/** Types of which PostgreSQL knows no greatest value. */
+const WITHOUT_GREATEST: ReadonlySet<string> = new Set([
+  ...GEOMETRIC,
+  ...WITHOUT_EQUALITY,
+  ...['boolean', 'uuid', 'bytea', 'json', 'jsonb', 'bit', 'bit varying', 'varbit', 'macaddr', 'macaddr8', 'tsvector', 'tsquery', 'record'],
+  ...['int4', 'int8', 'num', 'ts', 'tstz', 'date'].flatMap((of) => [`${of}range`, `${of}multirange`]),
+]);
+
+/** Why the greatest value of a type cannot say how far a table has come; undefined where it can. */
+export function watermarkProblem(type: string): string | undefined {
+  const unfit = isArray(type) ? 'json' === baseOf(type) || GEOMETRIC.has(baseOf(type)) : WITHOUT_GREATEST.has(baseOf(type));
+  return unfit ? `values of type ${type} have no greatest one` : undefined;
+}
+
+/** Types that one can go back in by a span of time, and those by a number. */
+export const GOES_BACK_IN_TIME = /^(date|timestamp|timestamptz|interval)\b(?!.*\[)/;
+export const GOES_BACK_BY_NUMBERS = /^(smallint|integer|bigint|numeric|real|double precision)\b(?!.*\[)/;
+
+/** Why a look-back cannot be taken off values of a type; undefined where it can. */
+export function lookBackProblem(type: string, back: string): string | undefined {
+  const isNumber = /^\s*\d+(\.\d+)?\s*$/.test(back);
+  if (GOES_BACK_IN_TIME.test(type)) return isNumber ? `of a ${baseOf(type)}, go back by a span of time, such as '3 days'` : undefined;
+  if (GOES_BACK_BY_NUMBERS.test(type)) return isNumber ? undefined : `of a ${baseOf(type)}, go back by a number`;
+  return `one cannot go back in values of type ${type}`;
+}
