@@ -100,8 +100,8 @@ export class PeopleService {
     return found.person;
   }
 
-  async audit(person: Person | string, action: string, subject: string, detail: unknown = null): Promise<void> {
-    await this.audits.insert({ person: typeof person === 'string' ? person : person.name, action, subject, detail: detail as never });
+  async audit(person: Person | string, action: string, subject: string, detail: unknown = null, manager = this.audits.manager): Promise<void> {
+    await manager.insert(Audit, { person: typeof person === 'string' ? person : person.name, action, subject, detail: detail as never });
   }
 
   /** A page of the audit log, newest first. @param before the id that the page stands before */

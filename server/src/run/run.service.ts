@@ -2,7 +2,7 @@ import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShut
 import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
 import { makeWorkerUtils, run as startWorker, Logger, type Runner, type WorkerUtils } from 'graphile-worker';
 import pg from 'pg';
-import { DataSource, In, Repository } from 'typeorm';
+import { DataSource, EntityManager, In, Repository } from 'typeorm';
 import { STATEFUL, changeFiles, didYouMean, type Project, withParameterValues } from '@ouvrage/core';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
@@ -62,6 +62,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     this.utils = await makeWorkerUtils({ pgPool: this.pool, logger: quiet });
     await this.utils.migrate();
     await this.unlockJobs(0);
+    await this.queueForgotten();
     await this.markInterrupted();
     this.looking = setInterval(() => void this.lookAfter().catch((error: unknown) => logger.warn(error)), LOOK_MILLISECONDS);
     this.worker = await startWorker({
@@ -104,7 +105,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
       if (!lock) continue;
       await this.utils!.withPgClient((client) => client.query('select graphile_worker.force_unlock_workers(array[$1::text])', [job.locked_by]));
       const queued = await this.runs.findOneBy({ id, state: 'queued' });
-      if (queued) await this.enqueue(queued);
+      if (queued) await this.enqueue(queued, this.source.manager);
       await lock.release();
     }
   }
@@ -131,8 +132,21 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     }
   }
 
-  private async enqueue({ id, environment }: Pick<Run, 'id' | 'environment'>): Promise<void> {
-    await this.utils!.addJob(TASK, { run: id }, { queueName: `environment:${environment}`, maxAttempts: 1, jobKey: `run:${id}` });
+  /** A run is queued in the transaction that makes it: one that a killed process left without a job would wait for ever. */
+  private async enqueue({ id, environment }: Pick<Run, 'id' | 'environment'>, manager: EntityManager): Promise<void> {
+    await manager.query('select graphile_worker.add_job($1, payload => $2::json, queue_name => $3, max_attempts => 1, job_key => $4)', [
+      TASK,
+      JSON.stringify({ run: id }),
+      `environment:${environment}`,
+      `run:${id}`,
+    ]);
+  }
+
+  /** Runs that were asked for and never queued: earlier versions did the two one after the other. */
+  private async queueForgotten(): Promise<void> {
+    const { rows } = await this.pool!.query<{ key: string }>('select key from graphile_worker.jobs where task_identifier = $1', [TASK]);
+    const queued = new Set(rows.map((job) => job.key));
+    for (const run of await this.runs.findBy({ state: 'queued' })) if (!queued.has(`run:${run.id}`)) await this.enqueue(run, this.source.manager);
   }
 
   /** The run's lock on a connection of its own; undefined when another process has it. */
@@ -233,10 +247,10 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
           finishedAt: null,
         })) as never,
       );
+      await this.people.audit(person, `run asked for: ${kind}`, environment, { run: made.id, tables: request.tables }, manager);
+      await this.enqueue(made, manager);
       return made;
     });
-    await this.people.audit(person, `run asked for: ${kind}`, environment, { run: run.id, tables: request.tables });
-    await this.enqueue(run);
     await this.progress.tell({ run: run.id, environment, what: 'changed' });
     return run;
   }
