@@ -20,6 +20,7 @@ import { WarehouseModule } from './warehouse/warehouse.module.js';
 export class HealthController {
   constructor(@InjectDataSource() private readonly source: DataSource) {}
 
+  /** Whether the server serves. */
   @Public()
   @Get()
   async health() {

@@ -2,6 +2,7 @@ import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import fc from 'fast-check';
 import request from 'supertest';
 import { routesOf, type Route } from './routes.js';
+import { descriptionOf, operationOf, type Api } from './testing-description.js';
 import { startApplication, workspace, type Client, type TestApplication } from './testing.js';
 
 /**
@@ -145,17 +146,8 @@ interface Described {
   readonly query: readonly string[];
 }
 
-interface Api {
-  readonly paths: Readonly<Record<string, Readonly<Record<string, Operation>>>>;
-  readonly components: { readonly schemas: Readonly<Record<string, { readonly properties?: Readonly<Record<string, unknown>> }>> };
-}
-interface Operation {
-  readonly parameters?: readonly { readonly name: string; readonly in: string }[];
-  readonly requestBody?: { readonly content: Readonly<Record<string, { readonly schema: { readonly $ref?: string } }>> };
-}
-
-function described(api: Api, { method, path }: Route): Described {
-  const operation = api.paths[path.replace(/:(\w+)/g, '{$1}')]?.[method.toLowerCase()];
+function described(api: Api, route: Route): Described {
+  const operation = operationOf(api, route);
   const ref = operation?.requestBody?.content['application/json']?.schema.$ref?.split('/').at(-1);
   return {
     body: ref === undefined ? [] : Object.keys(api.components.schemas[ref]?.properties ?? {}),
@@ -199,6 +191,7 @@ const LEFT_OUT: readonly string[] = [
 
 test(`${REQUESTS} made-up requests give no internal error, and enough of them are taken up`, async () => {
   const api = (await admin.get('/api/docs-json')).body as Api;
+  const asDescribed = descriptionOf(api);
   const routes = routesOf(application.app).filter((r) => !LEFT_OUT.includes(`${r.method} ${r.path}`));
   const each = Math.ceil(REQUESTS / routes.length);
   const passed = new Map<string, { asked: number; past: number }>();
@@ -227,6 +220,7 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
             ? asked.set('content-type', 'application/octet-stream').send(Buffer.from('a\n1\n'))
             : asked.set('content-type', 'application/json').send(JSON.stringify(fields)));
         count.asked++;
+        expect([key, where, answer.status, asDescribed(route, answer)]).toEqual([key, where, answer.status, 'as described']);
         // Past guards and validation: anything but a refusal of the request’s form or of who asks.
         if (![400, 401, 403].includes(answer.status)) count.past++;
         // 502: the made-up connection does not answer, which is told.

@@ -1,6 +1,6 @@
 import { ValidationPipe, type INestApplication } from '@nestjs/common';
 import type { NestExpressApplication } from '@nestjs/platform-express';
-import { DocumentBuilder, SwaggerModule } from '@nestjs/swagger';
+import { SwaggerModule } from '@nestjs/swagger';
 import cookieParser from 'cookie-parser';
 import express, { type NextFunction, type Request, type Response } from 'express';
 import helmet from 'helmet';
@@ -9,6 +9,7 @@ import { existsSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { pinoHttp } from 'pino-http';
+import { describeApi } from './api-description.js';
 import { PeopleService } from './people/people.service.js';
 import { sessionToken } from './people/session.guard.js';
 import { Config } from './shared/config.js';
@@ -67,11 +68,7 @@ export function configure(app: INestApplication): void {
   app.use('/api/docs-yaml', requireSession(app));
   app.useGlobalPipes(new ValidationPipe({ whitelist: true, forbidNonWhitelisted: true, transform: true }));
   app.useGlobalFilters(new ProblemFilter());
-  const document = SwaggerModule.createDocument(
-    app,
-    new DocumentBuilder().setTitle('Ouvrage').setDescription('The API behind the interface').setVersion('1').addCookieAuth('ouvrage_session').build(),
-  );
-  SwaggerModule.setup('api/docs', app, document);
+  SwaggerModule.setup('api/docs', app, describeApi(app));
   serveInterface(app, nonceOf);
 }
 

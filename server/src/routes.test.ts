@@ -3,9 +3,12 @@ import request from 'supertest';
 import { mayAct } from './people/access.js';
 import { PERSON_ROLES, type PersonRole } from './people/people.entities.js';
 import { routesOf, type Route } from './routes.js';
+import { descriptionOf, operationOf, type Api } from './testing-description.js';
 import { startApplication, workspace, type Client, type TestApplication } from './testing.js';
 
 let application: TestApplication;
+let api: Api;
+let asDescribed: ReturnType<typeof descriptionOf>;
 const people = {} as Record<PersonRole, Client>;
 beforeAll(async () => {
   application = await startApplication();
@@ -17,6 +20,8 @@ beforeAll(async () => {
   ] as const)
     people[role] = await application.signIn(name);
   await workspace(people.editor, 'Routes');
+  api = (await people.administrator.get('/api/docs-json')).body as Api;
+  asDescribed = descriptionOf(api);
 });
 afterAll(() => application.close());
 
@@ -117,11 +122,14 @@ const BODY = {
   label: 'x',
 };
 
-function ask(client: Client | undefined, route: Route, slug: string) {
+/** Asks a route; whoever asks for whatever, the answer is one that the API describes. */
+async function ask(client: Client | undefined, route: Route, slug: string) {
   const method = (route.method === 'ALL' ? 'get' : route.method.toLowerCase()) as 'get' | 'post' | 'put' | 'delete';
   const asked = request(server())[method](addressOf(route.path, slug)).timeout(20_000);
   if (client) void asked.set('cookie', client.cookie).set('x-csrf-token', client.csrf);
-  return method === 'get' ? asked : asked.send(BODY);
+  const answer = await (method === 'get' ? asked : asked.send(BODY));
+  expect([keyOf(route), asDescribed(route, answer)]).toEqual([keyOf(route), 'as described']);
+  return answer;
 }
 
 /** Streams are not awaited to their end; what ends the session or does something of weight is asked by role only. */
@@ -135,6 +143,35 @@ test('every route says here what it needs', () => {
     const [needed] = NEEDED[keyOf(route)]!.split('|');
     expect([keyOf(route), route.isPublic ? 'public' : (route.needs ?? 'viewer')]).toEqual([keyOf(route), needed]);
   }
+});
+
+/** Git's own protocol is not described: its program knows it. */
+const isDescribed = (route: Route) => !route.path.startsWith('/git/');
+
+test.each(['answers', 'errors', 'headers', 'a sentence'] as const)('the API describes the %s of every route', (what) => {
+  for (const route of routesOf(application.app).filter(isDescribed)) {
+    const operation = operationOf(api, route)!;
+    const responses = Object.entries(operation.responses);
+    const good = responses.filter(([status]) => status < '300');
+    const found = {
+      answers: good.length === 1 && (good[0]![0] === '204' || Object.keys(good[0]![1].content ?? {}).length > 0),
+      errors: ['400', '500', '503', ...(route.isPublic ? [] : ['401'])].every((s) => operation.responses[s]?.content?.['application/problem+json']),
+      headers: responses.every(([, { headers }]) => headers?.['Cache-Control']),
+      'a sentence': (operation.summary ?? '').length > 5,
+    };
+    expect([keyOf(route), found[what]]).toEqual([keyOf(route), true]);
+  }
+});
+
+test.each<[string, object, string]>([
+  ['what is described', { state: 'ready' }, 'as described'],
+  ['a member that is not described', { state: 'ready', secret: 1 }, 'data must NOT have additional properties'],
+  ['a member that is missing', {}, "data must have required property 'state'"],
+  ['a member of another type', { state: 1 }, 'data/state must be string'],
+])('an answer is held against its description: %s', (_, body, found) => {
+  const route = routesOf(application.app).find((r) => r.path === '/api/health')!;
+  const answer = { status: 200, type: 'application/json', text: JSON.stringify(body), headers: { 'cache-control': 'no-store' } };
+  expect(asDescribed(route, answer)).toBe(found);
 });
 
 test('without a session every route but the public ones is closed, whatever is asked', async () => {

@@ -1,5 +1,5 @@
 import { Body, Controller, Delete, Get, HttpCode, Ip, Param, ParseUUIDPipe, Post, Query, Req, Res } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
+import { ApiOkResponse, ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
 import { OptionalText, OptionalWhole, Text } from '../shared/fields.js';
 import { notFound, Problem } from '../shared/problem.js';
@@ -42,8 +42,10 @@ export class PeopleController {
     private readonly gate: SignInGate,
   ) {}
 
+  /** Begins a session: its cookie, the person and the token that changes need. */
   @Public()
   @Post('sign-in')
+  @ApiOkResponse({ headers: { 'Set-Cookie': { description: 'The session: HttpOnly, SameSite=Strict.', schema: { type: 'string' } } } })
   @HttpCode(200)
   async signIn(@Body() { name, password }: SignInBody, @Ip() ip: string, @Res({ passthrough: true }) response: Response) {
     const signedIn = await this.gate.through(name, ip, () => this.people.signIn(name, password));
@@ -56,6 +58,7 @@ export class PeopleController {
     return { person: publicPerson(signedIn.person), csrf: signedIn.session.csrf };
   }
 
+  /** Ends the session. */
   @Post('sign-out')
   @HttpCode(204)
   async signOut(@Me() me: Person, @Req() request: Request, @Res({ passthrough: true }) response: Response) {
@@ -64,6 +67,7 @@ export class PeopleController {
     response.clearCookie(COOKIE, { path: '/' });
   }
 
+  /** Who is signed in, if anybody. */
   @Public()
   @Get('session')
   async session(@Req() request: Request) {
@@ -72,11 +76,13 @@ export class PeopleController {
     return session ? { person: publicPerson(session.person), csrf: session.csrf } : { person: null, csrf: null };
   }
 
+  /** One’s own tokens for git; their secrets are not kept. */
   @Get('tokens')
   async tokens(@Me() me: Person) {
     return (await this.people.listTokens(me)).map(({ id, label, createdAt, lastUsedAt }) => ({ id, label, createdAt, lastUsedAt }));
   }
 
+  /** A new token for git, shown this once. */
   @Post('tokens')
   async createToken(@Me() me: Person, @Body() { label }: TokenBody) {
     const made = await this.people.createToken(me, label);
@@ -84,6 +90,7 @@ export class PeopleController {
     return made;
   }
 
+  /** Makes a token useless. */
   @Delete('tokens/:id')
   @HttpCode(204)
   async deleteToken(@Me() me: Person, @Param('id', ParseUUIDPipe) id: string) {
@@ -91,6 +98,7 @@ export class PeopleController {
     await this.people.audit(me, 'token deleted', id);
   }
 
+  /** A page of the log: who did what, newest first. */
   @Needs('administrator')
   @Get('audit')
   audit(@Query() { before, text }: AuditQuery) {

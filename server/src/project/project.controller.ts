@@ -63,12 +63,14 @@ const workspaceOut = (w: Workspace, drafts: number) => ({
 export class ProjectController {
   constructor(private readonly project: ProjectService) {}
 
+  /** Open workspaces. */
   @Get()
   async list() {
     const [all, drafts] = await Promise.all([this.project.list(), this.project.draftCounts()]);
     return all.map((w) => workspaceOut(w, drafts.get(w.id) ?? 0));
   }
 
+  /** Opens a workspace of production as it is now. */
   @Needs('editor')
   @Post()
   async create(@Me() me: Person, @Body() { name }: WorkspaceBody) {
@@ -89,12 +91,14 @@ export class ProjectController {
     };
   }
 
+  /** Saves a draft of one file; refused where somebody has saved another since. */
   @Needs('editor')
   @Put(':slug/drafts')
   async keep(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, version }: DraftBody) {
     return draftOut(await this.project.keepDraft(me, slug, path, text ?? null, version));
   }
 
+  /** Discards a draft. */
   @Needs('editor')
   @Delete(':slug/drafts')
   @HttpCode(204)
@@ -102,6 +106,7 @@ export class ProjectController {
     await this.project.dropDraft(slug, path);
   }
 
+  /** Puts a draft onto the file as it is committed now. */
   @Needs('editor')
   @Post(':slug/drafts/rebase')
   @HttpCode(204)
@@ -109,6 +114,7 @@ export class ProjectController {
     await this.project.rebaseDraft(slug, path);
   }
 
+  /** Commits all drafts of a workspace. */
   @Needs('editor')
   @Post(':slug/commits')
   commit(@Me() me: Person, @Param('slug') slug: string, @Body() { message }: CommitBody) {
@@ -137,6 +143,7 @@ export class ProjectController {
     return { path, commit: id, text: (await this.project.git.fileAt(id, path)) ?? null, before: (await this.project.git.fileAt(`${id}^`, path)) ?? null };
   }
 
+  /** Merges production into a workspace; files in conflict need their settled text. */
   @Needs('editor')
   @Post(':slug/take-production')
   take(@Me() me: Person, @Param('slug') slug: string, @Body() { files }: SettledBody) {

@@ -28,11 +28,13 @@ export class QualityController {
     return this.quality.state(slug);
   }
 
+  /** Verdicts on one check, newest first. */
   @Get('check-history')
   history(@Param('slug') slug: string, @Query() { id }: CheckQueryParameters) {
     return this.quality.history(slug, id);
   }
 
+  /** The loads of one table, newest first. */
   @Get('loads')
   loads(@Param('slug') slug: string, @Query() { table }: TableQueryParameters) {
     return this.quality.loads(slug, table);

@@ -3,7 +3,7 @@ import { InjectRepository } from '@nestjs/typeorm';
 import { checksOf, checkTitle, worst, type Check, type Project, type Verdict } from '@ouvrage/core';
 import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService, type Line } from '../project/project.service.js';
-import { CheckResult, type FaultRows } from '../run/run.entities.js';
+import { CheckResult, type FaultRows, type RunKind, type RunStep } from '../run/run.entities.js';
 import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
 
 export interface CheckState {
@@ -43,6 +43,15 @@ interface LatestRow {
   run_id: number;
   sql: string;
   rows: FaultRows | null;
+}
+
+/** One load of a table. */
+export interface LoadRow extends Pick<RunStep, 'state' | 'rowsIn' | 'rowsOut' | 'counts' | 'startedAt' | 'finishedAt' | 'error'> {
+  readonly run: number;
+  readonly environment: string;
+  readonly commit: string;
+  readonly kind: RunKind;
+  readonly person: string;
 }
 
 /** Verdicts on the checks of a project, as they were last found in an environment. */
@@ -112,7 +121,7 @@ export class QualityService {
   }
 
   /** The results of one check over time, newest first, with SQL and rows at fault. */
-  async history(slug: string, checkId: string): Promise<unknown[]> {
+  async history(slug: string, checkId: string) {
     const rows = await this.results.query<LatestRow[]>(
       `select c.environment, c.check_id, c.verdict, c.at_fault, c.total, c.at, c.sql, c.rows, s.run_id
        from check_result c join run_step s on s.id = c.step_id
@@ -132,27 +141,14 @@ export class QualityService {
   }
 
   /** The loads of one table, newest first. */
-  async loads(slug: string, table: string): Promise<unknown[]> {
-    const rows = await this.results.query<Record<string, unknown>[]>(
-      `select s.run_id, s.state, s.rows_in, s.rows_out, s.counts, s.started_at, s.finished_at, s.error, r.environment, r.commit, r.kind, r.person
+  async loads(slug: string, table: string): Promise<LoadRow[]> {
+    return this.results.query<LoadRow[]>(
+      `select s.run_id as run, s.state, s.rows_in as "rowsIn", s.rows_out as "rowsOut", s.counts, s.started_at as "startedAt", s.finished_at as "finishedAt",
+         s.error, r.environment, r.commit, r.kind, r.person
        from run_step s join run r on r.id = s.run_id
        where s.table_name = $2 and r.environment = any($1) and s.state not in ('waiting', 'reused') order by s.id desc limit 100`,
       [[slug, PRODUCTION], table],
     );
-    return rows.map((r) => ({
-      run: r['run_id'],
-      state: r['state'],
-      rowsIn: r['rows_in'],
-      rowsOut: r['rows_out'],
-      counts: r['counts'],
-      startedAt: r['started_at'],
-      finishedAt: r['finished_at'],
-      error: r['error'],
-      environment: r['environment'],
-      commit: r['commit'],
-      kind: r['kind'],
-      person: r['person'],
-    }));
   }
 
   /** Errors of the project that stand in an environment's files. */

@@ -36,16 +36,19 @@ export class ReleaseController {
     private readonly todays: TodayService,
   ) {}
 
+  /** Releases, newest first. */
   @Get('releases')
   list() {
     return this.releases.list();
   }
 
+  /** What releasing a workspace would change: definitions, rows that go, what stands in the way. */
   @Get('workspaces/:slug/comparison')
   compare(@Param('slug') slug: string) {
     return this.releases.compare(slug);
   }
 
+  /** Releases a workspace; it is queued. */
   @Needs('releaser')
   @Post('workspaces/:slug/release')
   async release(@Me() me: Person, @Param('slug') slug: string, @Body() { message, consents, treatments }: ReleaseBody) {

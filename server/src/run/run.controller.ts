@@ -1,5 +1,5 @@
 import { Body, Controller, Get, Header, HttpCode, Param, Post, Query, Req, Sse, type MessageEvent } from '@nestjs/common';
-import { ApiProperty, ApiTags } from '@nestjs/swagger';
+import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import { IsIn, IsString, Length } from 'class-validator';
 import { filter, from, interval, map, merge, startWith, switchMap, takeUntil, takeWhile, throttleTime, type Observable } from 'rxjs';
 import { Me, mayAct, Needs } from '../people/access.js';
@@ -8,6 +8,7 @@ import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { sessionToken } from '../people/session.guard.js';
 import { PRODUCTION } from '../project/project.service.js';
+import { EVENTS, fileAnswer } from '../shared/answers.js';
 import { Flag, Names, Optional, OptionalText, OptionalWhole, RowId, TextsByName } from '../shared/fields.js';
 import { Problem } from '../shared/problem.js';
 import { ProgressService } from './progress.service.js';
@@ -114,6 +115,7 @@ export class RunController {
     private readonly people: PeopleService,
   ) {}
 
+  /** Asks for a run of tables; it is queued. */
   @Needs('editor')
   @Post('workspaces/:slug/runs')
   async run(@Me() me: Person, @Param('slug') slug: string, @Body() body: RunBody) {
@@ -124,6 +126,7 @@ export class RunController {
   /** The SQL that loads tables here, as one script or as procedures: plain text that runs without Ouvrage. */
   @Get('workspaces/:slug/script')
   @Header('content-type', 'text/plain; charset=utf-8')
+  @ApiOkResponse(fileAnswer(['text/plain']))
   script(@Param('slug') slug: string, @Query() { tables, upstream, form }: ScriptQuery): Promise<string> {
     return this.scripts.text(slug, { tables: tables?.split(',').filter(Boolean) ?? [], upstream: upstream === 'true', form: form ?? 'script' });
   }
@@ -133,11 +136,13 @@ export class RunController {
       throw new Problem(403, 'not-allowed', `${what} needs the role releaser`, `You are signed in as ${me.displayName}, ${me.role}.`);
   }
 
+  /** Runs, newest first. */
   @Get('runs')
   async list(@Query() { environment, limit }: ListQuery) {
     return (await this.runs.list(environment, limit ?? 100)).map(runOut);
   }
 
+  /** One run with its steps and the outcomes of its checks. */
   @Get('runs/:id')
   get(@Param('id', RowId) id: number) {
     return this.view(id);
@@ -164,6 +169,7 @@ export class RunController {
     };
   }
 
+  /** Stops a run that is queued or running. */
   @Needs('editor')
   @Post('runs/:id/stop')
   @HttpCode(204)
@@ -172,6 +178,7 @@ export class RunController {
     await this.runs.stop(me, id);
   }
 
+  /** A new run of what an earlier one did not finish. */
   @Needs('editor')
   @Post('runs/:id/continue')
   async goOn(@Me() me: Person, @Param('id', RowId) id: number) {
@@ -181,6 +188,7 @@ export class RunController {
 
   /** The run as it moves on: a server-sent event for each change, until it has ended. */
   @Sse('runs/:id/events')
+  @ApiOkResponse(EVENTS)
   events(@Param('id', RowId) id: number, @Req() request: Request): Observable<MessageEvent> {
     const changes = this.progress.notes.pipe(
       filter((n) => n.run === id),
@@ -197,6 +205,7 @@ export class RunController {
 
   /** A note whenever any run changes: for lists. */
   @Sse('events')
+  @ApiOkResponse(EVENTS)
   all(@Req() request: Request): Observable<MessageEvent> {
     return merge(
       this.progress.notes.pipe(throttleTime(500, undefined, { leading: true, trailing: true })),

@@ -66,11 +66,13 @@ export class ConnectionController {
     private readonly people: PeopleService,
   ) {}
 
+  /** Connections and the servers that are bound to them; no passwords. */
   @Get()
   list() {
     return this.connections.list();
   }
 
+  /** Saves a connection. */
   @Needs('administrator')
   @Post()
   async create(@Me() me: Person, @Body() body: ConnectionBody) {
@@ -79,6 +81,7 @@ export class ConnectionController {
     return { id };
   }
 
+  /** Tries a connection and says which part of it does not work. */
   @Needs('administrator')
   @Post('test')
   @HttpCode(200)
@@ -86,6 +89,7 @@ export class ConnectionController {
     return this.connections.test(body, id);
   }
 
+  /** Binds a server of the project to a connection, or unbinds it. */
   @Needs('administrator')
   @Put('binding')
   @HttpCode(204)
@@ -94,6 +98,7 @@ export class ConnectionController {
     await this.people.audit(me, connection ? 'server bound' : 'binding taken away', server, { environment });
   }
 
+  /** Changes a connection. */
   @Needs('administrator')
   @Put(':id')
   @HttpCode(204)
@@ -102,6 +107,7 @@ export class ConnectionController {
     await this.people.audit(me, 'connection changed', body.name, { host: body.host, database: body.database });
   }
 
+  /** Deletes a connection. */
   @Needs('administrator')
   @Delete(':id')
   @HttpCode(204)

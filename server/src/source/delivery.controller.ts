@@ -1,5 +1,5 @@
 import { BadRequestException, Controller, Get, HttpCode, Param, Post, Query, Req, Res } from '@nestjs/common';
-import { ApiProperty, ApiTags } from '@nestjs/swagger';
+import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import { IsIn, IsString, Matches } from 'class-validator';
 import type { Request, Response } from 'express';
 import { Readable } from 'node:stream';
@@ -7,6 +7,7 @@ import { pipeline } from 'node:stream/promises';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
+import { fileAnswer } from '../shared/answers.js';
 import { Optional, OptionalText, OptionalWhole, Whole } from '../shared/fields.js';
 import { Problem } from '../shared/problem.js';
 import { CONTENT_TYPES, written } from '../warehouse/export-formats.js';
@@ -67,6 +68,7 @@ export class DeliveryController {
 
   /** All of them as a CSV file. */
   @Get(':id/rejects.csv')
+  @ApiOkResponse(fileAnswer([CONTENT_TYPES.csv]))
   async rejectsFile(@Param() { id }: IdParam, @Req() request: Request, @Res() response: Response) {
     const delivery = await this.lists.one(id);
     const columns = ['line', 'column', 'value', 'reason'].map((name) => ({ name, type: 'text' }));

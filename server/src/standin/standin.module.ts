@@ -23,11 +23,13 @@ export class HarbourController {
     private readonly people: PeopleService,
   ) {}
 
+  /** The day of the demo’s source system; null where there is none. */
   @Get()
   async day() {
     return (await this.harbour.day()) ?? { day: null, date: null };
   }
 
+  /** Moves the demo’s source system on by days. */
   @Needs('editor')
   @Post('advance')
   @HttpCode(200)

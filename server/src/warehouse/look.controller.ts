@@ -1,11 +1,12 @@
 import { BadRequestException, Body, Controller, Get, HttpCode, Param, Post, Query, Req, Res } from '@nestjs/common';
-import { ApiProperty, ApiTags } from '@nestjs/swagger';
+import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import { FILTER_OPS, type FilterOp, type PageColumn } from '@ouvrage/core';
 import { plainToInstance, Type } from 'class-transformer';
 import { ArrayMaxSize, IsArray, IsBoolean, IsIn, IsString, Length, validate, ValidateNested } from 'class-validator';
 import type { Request, Response } from 'express';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
+import { fileAnswer } from '../shared/answers.js';
 import { Flag, IsTextOrNull, Names, Optional, Text, Whole } from '../shared/fields.js';
 import { CONTENT_TYPES, EXPORT_FORMATS, written, type ExportFormat } from './export-formats.js';
 import { LookService } from './look.service.js';
@@ -121,6 +122,7 @@ export class LookController {
 
   /** All rows of a look as a file, streamed. */
   @Get('export')
+  @ApiOkResponse(fileAnswer(Object.values(CONTENT_TYPES)))
   async export(@Me() me: Person, @Param('slug') slug: string, @Query() { format, look }: ExportQuery, @Req() request: Request, @Res() response: Response) {
     const { table, ...rest } = await lookOf(look);
     const signal = leaving(request);
