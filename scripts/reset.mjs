@@ -17,6 +17,8 @@ await main(async () => {
     ask.close();
     if (answer.trim() !== 'reset') return say('Nothing was deleted.');
   }
+  // A start that is still running does not start PostgreSQL again.
+  rmSync(path.join(data, 'running.json'), { force: true });
   const config = readConfig(data);
   if (config) {
     await stopCluster(config);

@@ -3,7 +3,7 @@ import { existsSync, mkdirSync, readFileSync, rmSync, statSync, writeFileSync } 
 import path from 'node:path';
 import { parseArgs } from 'node:util';
 import { build } from './lib/build.mjs';
-import { provision, startCluster, stopCluster } from './lib/cluster.mjs';
+import { hasEnded, provision, startCluster, stopCluster } from './lib/cluster.mjs';
 import { ensureDebian, ensureNpm } from './lib/packages.mjs';
 import { alive, freePort, main, Plain, ROOT, say, sleep } from './lib/shell.mjs';
 
@@ -22,6 +22,8 @@ const mark = path.join(data, 'running.json');
 /** Deaths of the server soon after its start, one after another, that are enough. */
 const MOST_DEATHS = 3;
 const SOON_SECONDS = 20;
+/** How often it is looked whether PostgreSQL has ended by itself, as it does on a full disk. */
+const LOOK_MILLISECONDS = 5000;
 
 /** Another start over the same data folder that is alive; a mark that came with a copy of the folder is of another one. */
 function beside() {
@@ -68,6 +70,27 @@ await main(async () => {
     rmSync(mark, { force: true });
     say('Ouvrage has stopped.');
     process.exit(code);
+  };
+  /** Starts PostgreSQL again when it has ended by itself; the reason why that does not work is said once. */
+  const look = async (said) => {
+    await sleep(LOOK_MILLISECONDS);
+    if (ending) return;
+    let reason;
+    // The mark is gone where the folder was reset.
+    if (existsSync(mark) && hasEnded(config)) {
+      if (said === undefined) say('PostgreSQL has ended; starting it again ...');
+      try {
+        const { postgresPort } = config;
+        config = await startCluster(data);
+        say('PostgreSQL is ready again.');
+        // The server knows the old port: it is started again, too.
+        if (config.postgresPort !== postgresPort) server.kill('SIGTERM');
+      } catch (error) {
+        reason = error.message;
+        if (reason !== said) process.stderr.write(`${reason}\n`);
+      }
+    }
+    void look(reason);
   };
   process.on('SIGINT', () => void end(0));
   process.on('SIGTERM', () => void end(0));
@@ -124,6 +147,7 @@ await main(async () => {
         });
       });
     await serve();
+    void look();
     writeFileSync(mark, JSON.stringify({ pid: process.pid, address, folder: identity() }));
     say(`\nOuvrage is ready after ${((Date.now() - started) / 1000).toFixed(1)} s at ${address}`);
     if (!values['no-demo']) say('Sign in as mira (releaser), jonas (editor), vera (viewer) or admin (administrator); the password of each is saltmere.');

@@ -77,6 +77,9 @@ export async function startCluster(data, { wantedPort = 5440 } = {}) {
   return config;
 }
 
+/** Whether the cluster has ended: its postmaster is gone. */
+export const hasEnded = (config) => postmaster(config) === undefined;
+
 /** Stops the cluster, letting running statements end at once; what does not end in time is ended as if the power had failed. */
 export async function stopCluster(config) {
   if (!postmaster(config)) return;

@@ -1,4 +1,6 @@
 import { afterEach, expect, test } from '@jest/globals';
+import pg from 'pg';
+import { Config } from './shared/config.js';
 import { client, kill, start, until, type RunView } from './testing-process.js';
 import { random } from './testing-sql.js';
 import { warehouse } from './testing.js';
@@ -49,6 +51,55 @@ test('killed in mid-run, the next start marks the run interrupted, nothing is ha
     { schema: 'w_killed_core', name: 'dim_port~keys' },
     { schema: 'w_killed_core', name: 'dim_port~last' },
   ]);
+});
+
+/** What is left in the queue of a run that waits, where its process or its database went away at the wrong moment. */
+const LEFT: readonly (readonly [what: string, sql: string])[] = [
+  ['no job', ''],
+  ['a job that was tried', `update graphile_worker._private_jobs set attempts = max_attempts where key = 'run:ID'`],
+  [
+    'a job and a queue that are locked by a process that is gone',
+    `with j as (update graphile_worker._private_jobs set attempts = 1, locked_at = now() - interval '1 minute', locked_by = 'gone' where key = 'run:ID' returning job_queue_id)
+     update graphile_worker._private_job_queues as q set locked_at = now(), locked_by = 'gone' from j where q.id = j.job_queue_id`,
+  ],
+];
+
+/** Takes a run that has ended back to where it waited. */
+async function waitsAgain(id: number, slug: string, left: string): Promise<void> {
+  const application = new pg.Client(Config.fromEnvironment().application);
+  await application.connect();
+  await application.query('begin');
+  await application.query(`update run_step set state = 'waiting' where run_id = $1`, [id]);
+  await application.query(`update run set state = 'queued', finished_at = null where id = $1`, [id]);
+  if (left) {
+    await application.query(`select graphile_worker.add_job('ouvrage_run', payload => $1::json, queue_name => $2, max_attempts => 1, job_key => $3)`, [
+      { run: id },
+      `environment:${slug}`,
+      `run:${id}`,
+    ]);
+    await application.query(left.replace('ID', String(id)));
+  }
+  await application.query('commit');
+  await application.end();
+}
+
+test('runs that wait, whatever is left of them in the queue, are taken up', async () => {
+  const ask = await client(await start());
+  const played = LEFT.map(async ([what, left]) => {
+    const { slug } = await ask<{ slug: string }>('POST', 'workspaces', { name: what.slice(0, 40) });
+    const { id } = await ask<{ id: number }>('POST', `workspaces/${slug}/runs`, { tables: ['staging.port'], upstream: false, downstream: false });
+    const ended = async () => {
+      const found = await until(
+        () => ask<RunView>('GET', `runs/${id}`),
+        (run) => !['queued', 'running'].includes(run.state),
+      );
+      return found.state;
+    };
+    const before = await ended();
+    await waitsAgain(id, slug, left);
+    return [what, before, await ended()];
+  });
+  expect(await Promise.all(played)).toEqual(LEFT.map(([what]) => [what, 'succeeded', 'succeeded']));
 });
 
 const ID = "id bigint options (role 'surrogate key') primary key, key text not null, x text";

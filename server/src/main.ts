@@ -6,7 +6,7 @@ import { configure } from './http.js';
 import { Seeder } from './seeder.js';
 import { Config } from './shared/config.js';
 import { isConnectionLost } from './shared/connection-lost.js';
-import { watchDisk } from './shared/disk.js';
+import { isFullDisk, watchDisk } from './shared/disk.js';
 import { logger } from './shared/problem.js';
 import { DeliveryService } from './source/delivery.service.js';
 
@@ -36,7 +36,9 @@ process.on('uncaughtException', fatal);
  * The queue's library writes down how jobs ended beside its own work, and lets that fail where its database goes away.
  * What it could not write is put right by `RunService`, which looks for runs that nobody works on.
  */
-process.on('unhandledRejection', (error) => (isConnectionLost(error) ? logger.error({ err: error }, 'the database went away') : fatal(error)));
+process.on('unhandledRejection', (error) =>
+  isConnectionLost(error) || isFullDisk(error) ? logger.error({ err: error }, 'the database went away') : fatal(error),
+);
 process.on('SIGTERM', () => void end(0));
 process.on('SIGINT', () => void end(0));
 // The process that started this one is gone: nobody would ever stop it.

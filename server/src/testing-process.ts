@@ -37,7 +37,7 @@ export async function kill(signal: NodeJS.Signals): Promise<void> {
   await gone;
 }
 
-/** Signs in and sends requests of one person. */
+/** Signs in and sends requests of one person: values as JSON, a text as the file that it is. */
 export async function client(address: string) {
   const signedIn = await fetch(`${address}/api/sign-in`, {
     method: 'POST',
@@ -49,8 +49,8 @@ export async function client(address: string) {
   return async <T>(method: string, where: string, body?: unknown): Promise<T> => {
     const answer = await fetch(`${address}/api/${where}`, {
       method,
-      headers: { 'content-type': 'application/json', cookie, 'x-csrf-token': csrf },
-      ...(body === undefined ? {} : { body: JSON.stringify(body) }),
+      headers: { 'content-type': typeof body === 'string' ? 'application/octet-stream' : 'application/json', cookie, 'x-csrf-token': csrf },
+      ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
     });
     return (await answer.json()) as T;
   };

@@ -9,6 +9,7 @@ import { ClockService } from './clock.service.js';
 import { ProgressService } from './progress.service.js';
 import { RunController } from './run.controller.js';
 import { CheckResult, Run, RunStep } from './run.entities.js';
+import { RunQueue } from './run-queue.js';
 import { RunService } from './run.service.js';
 import { ScriptService } from './script.service.js';
 import { StepJournal } from './step-journal.js';
@@ -16,7 +17,7 @@ import { StepJournal } from './step-journal.js';
 @Module({
   imports: [TypeOrmModule.forFeature([Run, RunStep, CheckResult, Setting]), PeopleModule, ProjectModule, WarehouseModule],
   controllers: [RunController],
-  providers: [ProgressService, RunService, BuildService, ClockService, ScriptService, StepJournal],
+  providers: [ProgressService, RunQueue, RunService, BuildService, ClockService, ScriptService, StepJournal],
   exports: [RunService, BuildService, ClockService, StepJournal],
 })
 export class RunModule {}

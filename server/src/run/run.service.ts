@@ -1,41 +1,27 @@
-import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
+import { Inject, Injectable, type OnApplicationBootstrap } from '@nestjs/common';
 import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
-import { makeWorkerUtils, run as startWorker, Logger, type Runner, type WorkerUtils } from 'graphile-worker';
-import pg from 'pg';
-import { DataSource, EntityManager, In, Repository } from 'typeorm';
+import { DataSource, In, Repository } from 'typeorm';
 import { STATEFUL, changeFiles, didYouMean, type Project, withParameterValues } from '@ouvrage/core';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
-import { logger, notFound, Problem } from '../shared/problem.js';
+import { isFullDisk } from '../shared/disk.js';
+import { fullDisk, logger, notFound, Problem } from '../shared/problem.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { ProgressService } from './progress.service.js';
 import { CheckResult, Run, RunStep, type RunKind, type RunRequest, type StepState } from './run.entities.js';
 import { planSteps, type PlannedStep } from './run-plan.js';
+import { RunQueue } from './run-queue.js';
 import { StepJournal } from './step-journal.js';
 
 /** Does the work of one kind of run; registered by the module that knows it. */
 export type RunWork = (run: Run, steps: RunStep[], signal: AbortSignal) => Promise<'succeeded' | 'failed' | 'stopped'>;
 
-const TASK = 'ouvrage_run';
-/** Runs of different environments at a time; one environment has one run at a time. */
-const RUNS_AT_A_TIME = 3;
-/** How often runs are looked for that nobody works on any more: their process died, or lost the database while it told of their end. */
-const LOOK_MILLISECONDS = 10_000;
-/** A job that was taken up within this time may not be worked on yet. */
-const SETTLING_SECONDS = 5;
-
 /** Runs: asked for, queued in PostgreSQL, worked on, stopped, taken up again. */
 @Injectable()
-export class RunService implements OnApplicationBootstrap, OnApplicationShutdown {
+export class RunService implements OnApplicationBootstrap {
   private readonly works = new Map<RunKind, RunWork>();
-  private pool?: pg.Pool;
-  private worker?: Runner;
-  /** Runs that this process works on. */
-  private readonly working = new Set<number>();
-  private looking: NodeJS.Timeout | undefined;
-  private utils?: WorkerUtils;
 
   constructor(
     @Inject(Config) private readonly config: Config,
@@ -48,116 +34,15 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     private readonly progress: ProgressService,
     private readonly journal: StepJournal,
     private readonly people: PeopleService,
+    private readonly waiting: RunQueue,
   ) {}
 
   register(kind: RunKind, work: RunWork): void {
     this.works.set(kind, work);
   }
 
-  async onApplicationBootstrap(): Promise<void> {
-    this.pool = new pg.Pool({ ...this.config.application, max: 12 });
-    this.pool.on('error', (error) => logger.warn(error));
-    this.pool.on('connect', (client) => client.on('error', (error) => logger.warn(error)));
-    const quiet = new Logger(() => (level, message) => (level === 'error' ? logger.error(message) : undefined));
-    this.utils = await makeWorkerUtils({ pgPool: this.pool, logger: quiet });
-    await this.utils.migrate();
-    await this.unlockJobs(0);
-    await this.queueForgotten();
-    await this.markInterrupted();
-    this.looking = setInterval(() => void this.lookAfter().catch((error: unknown) => logger.warn(error)), LOOK_MILLISECONDS);
-    this.worker = await startWorker({
-      pgPool: this.pool,
-      logger: quiet,
-      concurrency: RUNS_AT_A_TIME,
-      noHandleSignals: true,
-      pollInterval: 5000,
-      taskList: { [TASK]: async (payload) => this.work((payload as { run: number }).run) },
-    });
-  }
-
-  async onApplicationShutdown(): Promise<void> {
-    clearInterval(this.looking);
-    await this.worker?.stop().catch(() => undefined);
-    await this.utils?.release();
-    await this.pool?.end();
-  }
-
-  /** Puts right what processes left behind that ended, or whose database did. */
-  private async lookAfter(): Promise<void> {
-    await this.markInterrupted();
-    await this.unlockJobs(SETTLING_SECONDS);
-  }
-
-  /**
-   * The locks on the queue of a worker that was killed, or that could not say it had ended, are taken away, so that the
-   * environment's next run is not kept waiting.
-   * @param seconds how long a lock has to be there: a run that has just been taken up is not worked on yet
-   */
-  private async unlockJobs(seconds: number): Promise<void> {
-    const { rows: jobs } = await this.pool!.query<{ key: string; locked_by: string }>(
-      `select key, locked_by from graphile_worker.jobs where task_identifier = $1 and locked_by is not null and locked_at <= now() - make_interval(secs => $2)`,
-      [TASK, seconds],
-    );
-    for (const job of jobs) {
-      const id = Number(job.key.slice('run:'.length));
-      if (this.working.has(id)) continue;
-      const lock = await this.lock(id);
-      if (!lock) continue;
-      await this.utils!.withPgClient((client) => client.query('select graphile_worker.force_unlock_workers(array[$1::text])', [job.locked_by]));
-      const queued = await this.runs.findOneBy({ id, state: 'queued' });
-      if (queued) await this.enqueue(queued, this.source.manager);
-      await lock.release();
-    }
-  }
-
-  /**
-   * Each run that is worked on holds an advisory lock for as long as its process lives. A running run
-   * whose lock is free was killed: its transactions were rolled back by PostgreSQL.
-   */
-  private async markInterrupted(): Promise<void> {
-    for (const run of await this.runs.findBy({ state: 'running' })) {
-      if (this.working.has(run.id)) continue;
-      const lock = await this.lock(run.id);
-      if (!lock) continue;
-      await this.steps.update(
-        { run: { id: run.id }, state: In(['running', 'waiting'] satisfies StepState[]) },
-        { state: 'interrupted', finishedAt: new Date() },
-      );
-      await this.runs.update(run.id, {
-        state: 'interrupted',
-        finishedAt: new Date(),
-        error: `The server, or its database, ended while this run was going on. ${run.kind === 'release' ? 'Production is as it was: release again.' : 'Nothing is half-built: continue it to do the rest.'}`,
-      });
-      await lock.release();
-    }
-  }
-
-  /** A run is queued in the transaction that makes it: one that a killed process left without a job would wait for ever. */
-  private async enqueue({ id, environment }: Pick<Run, 'id' | 'environment'>, manager: EntityManager): Promise<void> {
-    await manager.query('select graphile_worker.add_job($1, payload => $2::json, queue_name => $3, max_attempts => 1, job_key => $4)', [
-      TASK,
-      JSON.stringify({ run: id }),
-      `environment:${environment}`,
-      `run:${id}`,
-    ]);
-  }
-
-  /** Runs that were asked for and never queued: earlier versions did the two one after the other. */
-  private async queueForgotten(): Promise<void> {
-    const { rows } = await this.pool!.query<{ key: string }>('select key from graphile_worker.jobs where task_identifier = $1', [TASK]);
-    const queued = new Set(rows.map((job) => job.key));
-    for (const run of await this.runs.findBy({ state: 'queued' })) if (!queued.has(`run:${run.id}`)) await this.enqueue(run, this.source.manager);
-  }
-
-  /** The run's lock on a connection of its own; undefined when another process has it. */
-  private async lock(id: number): Promise<{ release: () => Promise<void> } | undefined> {
-    const client = new pg.Client(this.config.application);
-    client.on('error', (error) => logger.warn(error));
-    await client.connect();
-    const { rows } = await client.query<{ got: boolean }>('select pg_try_advisory_lock(1869968758, $1) as got', [id]);
-    if (rows[0]?.got) return { release: () => client.end() };
-    await client.end();
-    return undefined;
+  onApplicationBootstrap(): Promise<void> {
+    return this.waiting.begin((id) => this.work(id));
   }
 
   /** Asks for a build of tables in an environment; an empty list means all of them. */
@@ -248,7 +133,7 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
         })) as never,
       );
       await this.people.audit(person, `run asked for: ${kind}`, environment, { run: made.id, tables: request.tables }, manager);
-      await this.enqueue(made, manager);
+      await this.waiting.add(made, manager);
       return made;
     });
     await this.progress.tell({ run: run.id, environment, what: 'changed' });
@@ -256,11 +141,13 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
   }
 
   private async work(id: number): Promise<void> {
-    const run = await this.runs.findOneBy({ id });
-    if (run?.state !== 'queued') return;
-    const lock = await this.lock(id);
+    const asked = await this.runs.findOneBy({ id });
+    const lock = asked && (await this.waiting.lock(id));
     if (!lock) return;
-    this.working.add(id);
+    // The queue has one run of an environment at a time, unless its own worker was lost while the run went on.
+    const run = await lock.aloneIn(asked.environment).then(() => this.runs.findOneBy({ id }));
+    if (run?.state !== 'queued') return lock.release();
+    this.waiting.working.add(id);
     const controller = new AbortController();
     const listening = this.progress.notes.subscribe((note) => note.run === id && note.what === 'stop' && controller.abort());
     try {
@@ -274,13 +161,17 @@ export class RunService implements OnApplicationBootstrap, OnApplicationShutdown
     } catch (error) {
       logger.error(error);
       await this.journal.written(run).catch(() => undefined);
-      const message =
-        error instanceof Problem ? `${error.title}${error.detail ? `. ${error.detail}` : ''}` : error instanceof Error ? error.message : String(error);
+      const { title, detail } = isFullDisk(error)
+        ? fullDisk()
+        : error instanceof Problem
+          ? error
+          : { title: error instanceof Error ? error.message : String(error), detail: undefined };
+      const message = detail ? `${title}. ${detail}` : title;
       await this.steps.update({ run: { id }, state: In(['running', 'waiting'] satisfies StepState[]) }, { state: 'blocked', finishedAt: new Date() });
       await this.runs.update(id, { state: controller.signal.aborted ? 'stopped' : 'failed', finishedAt: new Date(), error: message });
     } finally {
       listening.unsubscribe();
-      this.working.delete(id);
+      this.waiting.working.delete(id);
       this.journal.close(run);
       await this.changed(run);
       await lock.release().catch((error: unknown) => logger.warn(error));

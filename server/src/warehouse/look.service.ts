@@ -18,7 +18,7 @@ import { Problem } from '../shared/problem.js';
 import { PreviewService, type TableSource } from './preview.service.js';
 import { ReaderService } from './reader.service.js';
 import { columnsOf, cursorOf, shownRows } from './shown-rows.js';
-import { isDatabaseError } from './sql-error.js';
+import { isOfStatement } from './sql-error.js';
 
 /** What of a table a person looks at. */
 export type Look = Pick<PageRequest, 'show' | 'filters' | 'sort' | 'after' | 'limit'>;
@@ -178,7 +178,7 @@ export class LookService {
 
   private read<T>(signal: AbortSignal, body: (client: pg.PoolClient) => Promise<T>, seconds?: number): Promise<T> {
     return this.reader.read(signal, body, seconds).catch((error: unknown) => {
-      if (!isDatabaseError(error)) throw error;
+      if (!isOfStatement(error)) throw error;
       const [, tooLong] = new RegExp(`${TOO_LONG}([^"]*)`).exec(error.message) ?? [];
       if (tooLong !== undefined) {
         const [, column, size] = /^(.*), (\d+)$/.exec(tooLong) ?? [];

@@ -31,7 +31,7 @@ import { logger, notFound, Problem } from '../shared/problem.js';
 import { ReaderService } from './reader.service.js';
 import type { StepError } from '../run/run.entities.js';
 import { shownRows } from './shown-rows.js';
-import { isDatabaseError, stepError } from './sql-error.js';
+import { isOfStatement, stepError } from './sql-error.js';
 import { errorOfRows, traceRows } from './trace.js';
 import { previewFunctions, WarehouseService, type Standing } from './warehouse.service.js';
 
@@ -130,7 +130,7 @@ export class PreviewService {
     const problems: StepError[] = [];
     for (const probe of conditionProbes(project, path)) {
       await this.run(probe.sql, 1, signal).catch((error: unknown) => {
-        if (!isDatabaseError(error)) throw error;
+        if (!isOfStatement(error)) throw error;
         const { message, hint, sqlstate } = stepError(error, project);
         problems.push({
           message: `${probe.what}: ${message}`,
@@ -317,7 +317,7 @@ function keyOf(table: Table): readonly string[] {
 }
 
 function told(error: unknown, project: Project, path: string, full: EditedText, traced: Partial<StepError> = {}): unknown {
-  if (!isDatabaseError(error)) return error;
+  if (!isOfStatement(error)) return error;
   const place = { ...stepError(error, project, { path, original: full.original }), ...traced };
   return new Problem(422, 'query-failed', place.message, place.hint, { error: place, sql: full.text });
 }

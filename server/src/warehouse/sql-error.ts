@@ -19,6 +19,11 @@ export function isDatabaseError(error: unknown): error is DatabaseError {
   return error instanceof Error && typeof (error as { code?: unknown }).code === 'string' && 'severity' in error;
 }
 
+/** Whether a statement is at fault, and not the disk or the connection below it. */
+export function isOfStatement(error: unknown): error is DatabaseError {
+  return isDatabaseError(error) && !isFullDisk(error) && !isConnectionLost(error);
+}
+
 /** What a practitioner does about an error, by its SQLSTATE, where PostgreSQL gives no hint itself. */
 const REMEDIES: Readonly<Record<string, string>> = {
   '22P02':
@@ -40,9 +45,9 @@ const REMEDIES: Readonly<Record<string, string>> = {
  * @param author leads from an offset of the statement back to the file
  */
 export function stepError(error: unknown, project: Project, author?: { readonly path: string; readonly original: (offset: number) => number }): StepError {
+  if (isFullDisk(error)) return { message: 'The disk is full; the table is as it was', hint: `${leftOnDisk()}Make room, then run it again.` };
   if (isConnectionLost(error))
     return { message: 'The connection to the warehouse was lost', hint: 'Run it again: what had not been committed was taken back.' };
-  if (isFullDisk(error)) return { message: 'The disk is full; the table is as it was', hint: `${leftOnDisk()}Make room, then run it again.` };
   if (!isDatabaseError(error)) return { message: error instanceof Error ? error.message : String(error) };
   const position = Number(error.position ?? 0);
   const file = author && project.files.get(author.path);

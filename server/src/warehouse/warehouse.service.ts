@@ -29,7 +29,7 @@ import { forgetPlans } from './catalog-questions.js';
 import { Loader } from './loader.js';
 import { holding, makeLocks } from './locks.js';
 import type { Clock } from '../run/clock.service.js';
-import { isDatabaseError, stepError } from './sql-error.js';
+import { isDatabaseError, isOfStatement, stepError } from './sql-error.js';
 
 /** What the last successful load of a table was. */
 export interface Loaded {
@@ -112,7 +112,7 @@ export const takeBack = (client: pg.PoolClient): Promise<void> =>
 
 /** What the database does not take of a function, with its place. */
 function notMade(error: unknown, project: Project, { name, path, nameRange }: ProjectFunction): unknown {
-  if (!isDatabaseError(error)) return error;
+  if (!isOfStatement(error)) return error;
   const told: StepError = { ...stepError(error, project), path, ...lineColumn(project.files.get(path)!.text, nameRange.start) };
   return new Problem(422, 'query-failed', `functions.${name} cannot be made: ${told.message}`, told.hint, { error: told });
 }
