@@ -151,3 +151,4 @@ export { dimensionTable, keyNameOf, type DimensionChoices, type OnChange } from 
 export { factTable, proposeLookUps, shareFoundQuery, type DimensionTable, type FactChoices, type FactLookUp } from './starter/fact.js';
 export { vaultTables, type VaultChoices, type VaultEntity, type VaultTable } from './starter/vault.js';
 export { dateDimension, type DateChoices } from './starter/date-dimension.js';
+export { datedColumns, LONGEST_DATED } from './project/contract-diagnostics.js';

@@ -155,12 +155,16 @@ export function referenceColumns(table: ReferenceTable): { columns: readonly Col
   return { columns: names.map((name) => ({ name, type: declared.get(name)?.type ?? 'text', origins: [] })), diagnostics };
 }
 
+/** Columns of a reference table whose values are dates or instants. */
+export const datedColumns = (table: ReferenceTable) =>
+  table.contract?.columns.filter((c) => /^(date|timestamp)/.test(c.type) && table.header.includes(c.name)) ?? [];
+
 /** Dates and instants of a reference table are written as ISO 8601 has it: how others are read depends on settings of the database. */
 export function unreadDates(table: ReferenceTable, csv: IndexedFile): readonly Diagnostic[] {
   const known = unread.get(table);
   if (known) return known;
   const found: Diagnostic[] = [];
-  const dated = table.contract?.columns.filter((c) => /^(date|timestamp)/.test(c.type) && table.header.includes(c.name)) ?? [];
+  const dated = datedColumns(table);
   if (dated.length > 0 && csv.text.length <= LONGEST_DATED) {
     const { rows, lines } = readCsv(csv.text);
     const starts = startsOfLines(csv.text);
@@ -189,8 +193,8 @@ export function unreadDates(table: ReferenceTable, csv: IndexedFile): readonly D
 
 /** Values of a column that are told; more say no more. */
 const MOST_UNREAD = 100;
-/** Characters of a file whose dates are read here: this is done on the thread that answers requests. */
-const LONGEST_DATED = 2_000_000;
+/** Characters of a file whose dates are read here, on the thread that answers requests; those of longer ones are read when they are loaded. */
+export const LONGEST_DATED = 2_000_000;
 const unread = new WeakMap<ReferenceTable, readonly Diagnostic[]>();
 const joined = new WeakMap<Definition, WeakMap<ReferenceTable, ReferenceTable>>();
 

@@ -33,6 +33,7 @@ import { takeBack, WarehouseService, type Standing } from '../warehouse/warehous
 import type { Run, RunStep, StepError } from './run.entities.js';
 import { ClockService, type Clock } from './clock.service.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';
+import { checkLongDates } from './reference-dates.js';
 import { RunService } from './run.service.js';
 import { StepJournal } from './step-journal.js';
 import { errorOfRows, traceRows } from '../warehouse/trace.js';
@@ -276,7 +277,10 @@ export class BuildService implements OnModuleInit {
   ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     const table = project.tables.get(plan.table)!;
     loader.inputs = placeOf;
-    return loader.makeBeside(plan, table.kind === 'reference' ? project.files.get(table.csvPath)!.text : undefined, swapsNext);
+    if (table.kind !== 'reference') return loader.makeBeside(plan, undefined, swapsNext);
+    const { text } = project.files.get(table.csvPath)!;
+    await checkLongDates(table, text);
+    return loader.makeBeside(plan, text, swapsNext);
   }
 
   /** @param closing statements that end the transaction once the table is in its place */
