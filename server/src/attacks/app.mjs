@@ -99,6 +99,13 @@ export class App {
     return asked.status === 201 ? this.ended(person, asked.body.id, seconds) : { state: 'refused', ...asked.body };
   }
 
+  /** Brings a source table of production in, which swaps its landing table. @returns the run, or the refusal */
+  async intake(table, seconds = 60) {
+    const mira = await this.as('mira');
+    const asked = await mira.send('POST', '/api/workspaces/production/intake', { tables: [table] });
+    return asked.status === 201 ? this.ended(mira, asked.body.id, seconds) : { state: 'refused', ...asked.body };
+  }
+
   async ended(person, id, seconds = 60) {
     for (let i = 0; i < seconds * 5; i++) {
       const { body } = await person.get(`/api/runs/${id}`);
