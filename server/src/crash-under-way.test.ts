@@ -9,8 +9,8 @@ import { warehouse } from './testing.js';
 
 /** The server is killed, and PostgreSQL stopped under it, with previews, deliveries, intakes and releases under way. `OUVRAGE_KILLS=100` for the whole proof. */
 const KILLS = Number(process.env['OUVRAGE_KILLS'] ?? 2);
-/** PostgreSQL is stopped in the whole proof only. */
-const STOPS = KILLS < 20 ? 0 : Math.ceil(KILLS / 5);
+/** PostgreSQL is stopped a fifth as often. */
+const STOPS = Math.ceil(KILLS / 5);
 const SEED = Number(process.env['OUVRAGE_SEED'] ?? 0);
 /** Within this time it serves again by itself. */
 const BACK_MILLISECONDS = 10_000;
@@ -62,9 +62,16 @@ async function allAtOnce(ask: Ask, slug: string, n: number): Promise<void> {
 async function settled(ask: Ask, slug: string, n: number, name: string, calls: number): Promise<void> {
   const runs = (await ask<{ id: number; state: string }[]>('GET', 'runs?environment=production')).filter((r) => ['queued', 'running'].includes(r.state));
   for (const { id } of runs) await ended(ask, id);
-  const released = (await ask<{ workspace: string }[]>('GET', 'releases')).some((r) => r.workspace === slug);
   const table = `core.under_way_${name}`;
-  expect({ n, stands: await stands(table) }).toEqual({ n, stands: released });
+  // What the warehouse holds already is completed at the next start, or within seconds.
+  const { released } = await until(
+    async () => ({
+      n,
+      released: (await ask<{ workspace: string }[]>('GET', 'releases')).some((r) => r.workspace === slug),
+      stands: await stands(table),
+    }),
+    (found) => found.released === found.stands,
+  );
   if (!released) {
     const { id } = await ask<{ id: number }>('POST', `workspaces/${slug}/release`, { message: 'again', consents: [] });
     expect((await ended(ask, id)).state).toBe('succeeded');
@@ -112,7 +119,7 @@ test(
   120_000 + KILLS * 60_000,
 );
 
-(STOPS > 0 ? test : test.skip)(
+test(
   'PostgreSQL is stopped and started under the server: it goes on serving by itself',
   async () => {
     const { startCluster, stopCluster } = await clusters();

@@ -250,7 +250,6 @@ export class ReleaseTransaction {
       await this.client.query(this.warehouse.remembering(this.environment, table, { fingerprint: prints.get(table)!, rows, runId: this.run.id, ...time }));
     }
     await this.warehouse.forget(this.client, this.environment, this.dropped);
-    await this.warehouse.rememberRelease(this.client, this.environment, this.run.commit);
     this.gone.push(...loader.swaps.gone);
     const last = [...this.built.values()].at(-1);
     last?.loader.ran.push(...loader.ran);

@@ -6,11 +6,12 @@ import type { Person } from '../people/people.entities.js';
 import { ProjectModule } from '../project/project.module.js';
 import { QualityModule } from '../quality/quality.module.js';
 import { runOut } from '../run/run.controller.js';
-import { Release } from '../run/run.entities.js';
+import { Release, Run } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
 import { Names, Optional, Text, TextsByName } from '../shared/fields.js';
 import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
+import { ReleaseCompletion } from './release-completion.js';
 import { ReleaseService } from './release.service.js';
 import { TodayService } from './today.service.js';
 
@@ -63,9 +64,9 @@ export class ReleaseController {
 }
 
 @Module({
-  imports: [TypeOrmModule.forFeature([Release]), ProjectModule, RunModule, SourceModule, WarehouseModule, QualityModule],
+  imports: [TypeOrmModule.forFeature([Release, Run]), ProjectModule, RunModule, SourceModule, WarehouseModule, QualityModule],
   controllers: [ReleaseController],
-  providers: [ReleaseService, TodayService],
+  providers: [ReleaseCompletion, ReleaseService, TodayService],
   exports: [ReleaseService],
 })
 export class ReleaseModule {}

@@ -1,8 +1,7 @@
-import { Injectable, type OnApplicationBootstrap, type OnModuleInit } from '@nestjs/common';
+import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import {
   compareProjects,
-  renamedTables,
   wrongFormerNames,
   schemaNames,
   SESSION_SETTINGS,
@@ -24,13 +23,15 @@ import { QualityService } from '../quality/quality.service.js';
 import { BuildService } from '../run/build.service.js';
 import { planTables } from '../run/run-plan.js';
 import { Release, Run, type RunStep } from '../run/run.entities.js';
+import { RunQueue } from '../run/run-queue.js';
 import { RunService } from '../run/run.service.js';
 import { StepJournal } from '../run/step-journal.js';
+import { isConnectionLost } from '../shared/connection-lost.js';
 import { runFirst, type FirstRun } from './first-run.js';
+import { ReleaseCompletion } from './release-completion.js';
 import { ReleaseTransaction } from './release-transaction.js';
 import { logger, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
-import { SourceStateService } from '../source/source-state.service.js';
 import { takeBack, WarehouseService, type Loaded } from '../warehouse/warehouse.service.js';
 
 /** What is asked for. */
@@ -52,7 +53,7 @@ function errorsOf(production: Project, edited: Project, released: Project): { re
 
 /** Compares a workspace with production, and puts it into production all at once. */
 @Injectable()
-export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
+export class ReleaseService implements OnModuleInit {
   constructor(
     @InjectRepository(Release) private readonly releases: Repository<Release>,
     private readonly projects: ProjectService,
@@ -62,21 +63,13 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     private readonly warehouse: WarehouseService,
     private readonly quality: QualityService,
     private readonly intake: IntakeService,
-    private readonly states: SourceStateService,
+    private readonly completion: ReleaseCompletion,
+    private readonly waiting: RunQueue,
   ) {}
 
   onModuleInit(): void {
     this.runs.register('release', (run, steps, signal) => this.work(run, steps, signal));
-  }
-
-  /** A server that died between the warehouse's commit and git's ref left main behind: the warehouse is right. */
-  async onApplicationBootstrap(): Promise<void> {
-    const main = await this.projects.git.resolve(MAIN);
-    const environment = this.projects.environmentOf(undefined);
-    const released = await this.warehouse.releasedCommit(environment).catch(() => undefined);
-    if (!main || !released || released === main || !(await this.projects.git.isAncestor(main, released).catch(() => false))) return;
-    logger.warn(`main is moved to ${released}, which the warehouse holds already`);
-    await this.projects.git.moveMain(released, main);
+    this.waiting.settlers.push(() => this.completion.completeLeft());
   }
 
   list(): Promise<Release[]> {
@@ -182,16 +175,6 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     );
   }
 
-  /** What is known of a table's past in production follows it under its new name. */
-  private async renamePast(was: string, now: string): Promise<void> {
-    const ofProduction = `select s.id from run_step s join run r on r.id = s.run_id where r.environment = $3`;
-    await this.releases.query(
-      `update check_result set check_id = $2 || substr(check_id, length($1) + 1), table_name = $2 where table_name = $1 and step_id in (${ofProduction})`,
-      [was, now, PRODUCTION],
-    );
-    await this.releases.query(`update run_step set table_name = $2 where table_name = $1 and id in (${ofProduction})`, [was, now, PRODUCTION]);
-  }
-
   private refuseLosses(lost: readonly Loss[], consents: readonly string[]): void {
     const open = lost.filter((l) => !consents.includes(l.of));
     if (open.length === 0) return;
@@ -244,6 +227,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
   }
 
   private async work(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
+    await this.completion.completeLeft();
     const main = (await this.projects.git.resolve(MAIN))!;
     if (!(await this.projects.git.isAncestor(main, run.commit)))
       throw new Problem(409, 'production-moved', 'Another release came first', 'Release again: it is compared with production as it is now.');
@@ -253,6 +237,7 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
     await this.tryFunctions(run, { before, after, production: environment }, steps);
     const client = await this.warehouse.connect('production');
     const stop = () => void this.warehouse.cancel('production', client);
+    let isCommitted = false;
     signal.addEventListener('abort', stop);
     const release = new ReleaseTransaction(run, before, after, environment, client, this.builds, this.journal, this.warehouse, this.intake);
     try {
@@ -265,43 +250,47 @@ export class ReleaseService implements OnModuleInit, OnApplicationBootstrap {
         return signal.aborted ? 'stopped' : 'failed';
       }
       await release.swap();
+      const intent = {
+        commit: run.commit,
+        before: main,
+        run: run.id,
+        tables: [...release.built.keys(), ...release.dropped],
+        broughtIn: [...release.broughtIn],
+      };
+      await this.completion.intend(client, intent);
       await client.query('commit');
+      isCommitted = true;
       client.release();
-      await this.warehouse.remake(release.gone);
+      await this.completion.complete(intent);
     } catch (error) {
+      if (isCommitted) throw notCompleted(error);
       await takeBack(client);
       if (signal.aborted) {
         release.recordFailure(steps);
         return 'stopped';
       }
-      throw new Problem(
-        500,
-        'release-failed',
-        'The release could not be put into place; production is as it was',
-        error instanceof Error ? error.message : String(error),
-      );
+      throw isConnectionLost(error) ? notCompleted(error) : notReleased(error);
     } finally {
       signal.removeEventListener('abort', stop);
     }
-    await this.projects.git.moveMain(run.commit, main);
-    const slug = run.request.release!.workspace;
-    const head = await this.projects.git.resolve(branchOf(slug));
-    if (head && (await this.projects.git.isAncestor(head, run.commit))) await this.projects.git.moveBranch(branchOf(slug), run.commit, head);
-    await this.releases.insert({
-      commit: run.commit,
-      commitBefore: main,
-      workspace: slug,
-      message: run.request.release!.message,
-      person: run.person,
-      tables: [...release.built.keys(), ...release.dropped],
-      runId: run.id,
-    });
     release.recordSuccess();
-    for (const [now, was] of renamedTables(before, after)) await this.renamePast(was, now);
-    for (const [table, newest] of release.broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
+    await this.warehouse.remake(release.gone).catch((error: unknown) => logger.warn(error));
     return 'succeeded';
   }
 }
+
+const wordsOf = (error: unknown) => (error instanceof Error ? error.message : String(error));
+
+const notReleased = (error: unknown) => new Problem(500, 'release-failed', 'The release could not be put into place; production is as it was', wordsOf(error));
+
+/** Where the warehouse may hold the release: what is left to do is done as soon as it can be, and this run's state follows. */
+const notCompleted = (error: unknown) =>
+  new Problem(
+    503,
+    'release-unfinished',
+    'The release was interrupted while it was put into place',
+    `It is completed within seconds if the warehouse already has it; this run then shows as succeeded. Otherwise production is as it was: release again. ${wordsOf(error)}`,
+  );
 
 /** A table whose hashes a release makes anew, so that equal values have equal ones, and the tables that hold its keys. */
 interface Rehash {

@@ -31,6 +31,8 @@ export class RunQueue implements OnApplicationShutdown {
   private worker?: Runner;
   /** Runs that this process works on. */
   readonly working = new Set<number>();
+  /** What is done first wherever something is put right: the ends of runs that only their own module knows. */
+  readonly settlers: (() => Promise<void>)[] = [];
   private looking: NodeJS.Timeout | undefined;
   private ending = false;
   private utils?: WorkerUtils;
@@ -85,6 +87,7 @@ export class RunQueue implements OnApplicationShutdown {
 
   /** Puts right what processes left behind that ended, or whose database did. */
   private async lookAfter(seconds = SETTLING_SECONDS): Promise<void> {
+    for (const settle of this.settlers) await settle().catch((error: unknown) => logger.warn(error));
     await this.markInterrupted();
     await this.unlockJobs(seconds);
     await this.queueForgotten();
@@ -146,7 +149,7 @@ export class RunQueue implements OnApplicationShutdown {
   }
 
   /** Does something about a run that no process works on, while none can begin to. */
-  private async unlessWorkedOn(id: number, body: () => Promise<unknown>): Promise<void> {
+  async unlessWorkedOn(id: number, body: () => Promise<unknown>): Promise<void> {
     if (this.working.has(id)) return;
     const lock = await this.lock(id);
     if (!lock) return;

@@ -18,6 +18,6 @@ import { StepJournal } from './step-journal.js';
   imports: [TypeOrmModule.forFeature([Run, RunStep, CheckResult, Setting]), PeopleModule, ProjectModule, WarehouseModule],
   controllers: [RunController],
   providers: [ProgressService, RunQueue, RunService, BuildService, ClockService, ScriptService, StepJournal],
-  exports: [RunService, BuildService, ClockService, StepJournal],
+  exports: [RunQueue, RunService, BuildService, ClockService, StepJournal],
 })
 export class RunModule {}

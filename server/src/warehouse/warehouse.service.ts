@@ -255,6 +255,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
         `alter table ${state}.loaded add column if not exists load_time timestamptz, add column if not exists clock text, add column if not exists hashing text`,
       );
       await client.query(`create table if not exists ${state}.released (commit_id text not null, released_at timestamptz not null default now())`);
+      await client.query(`alter table ${state}.released add column if not exists intent jsonb`);
       if (environment.readers.length === 0) return;
       await client.query(`grant select on ${state}.loaded to ${idents(environment.readers)}`);
       // What a load makes beside its table, such as a list of placeholders, is copied by workspaces like the table itself.
@@ -357,19 +358,6 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   async forget(client: pg.PoolClient, environment: Environment, tables: readonly string[]): Promise<void> {
     const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
     await client.query(`delete from ${place} where table_name = any($1)`, [tables]);
-  }
-
-  /** The commit that production's tables were last released from, if any was. */
-  async releasedCommit(environment: Environment): Promise<string | undefined> {
-    const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'released' });
-    const { rows } = await this.session('production', (client) => client.query<{ commit_id: string }>(`select commit_id from ${place}`));
-    return rows[0]?.commit_id;
-  }
-
-  async rememberRelease(client: pg.PoolClient, environment: Environment, commit: string): Promise<void> {
-    const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'released' });
-    await client.query(`delete from ${place}`);
-    await client.query(`insert into ${place} (commit_id) values ($1)`, [commit]);
   }
 
   /**

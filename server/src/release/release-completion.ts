@@ -1,0 +1,109 @@
+import { Injectable } from '@nestjs/common';
+import { InjectRepository } from '@nestjs/typeorm';
+import { qualified, renamedTables } from '@ouvrage/core';
+import type pg from 'pg';
+import { Repository } from 'typeorm';
+import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
+import { RunQueue } from '../run/run-queue.js';
+import { Release, Run } from '../run/run.entities.js';
+import { SourceStateService } from '../source/source-state.service.js';
+import { STATE_LAYER, WarehouseService } from '../warehouse/warehouse.service.js';
+
+/** What a release does beyond the warehouse: written there in the release's own transaction, so that it is done whatever happens next. */
+export interface ReleaseIntent {
+  readonly commit: string;
+  readonly before: string;
+  readonly run: number;
+  /** Tables that were built anew, and those that were dropped. */
+  readonly tables: readonly string[];
+  /** Source tables that were brought in, with their greatest watermarks. */
+  readonly broughtIn: readonly (readonly [table: string, newest: string | null])[];
+}
+
+/**
+ * The part of a release that follows the warehouse's commit: git's main, the workspace's branch, the application's own
+ * records. Any process does it, when it is not done yet.
+ */
+@Injectable()
+export class ReleaseCompletion {
+  constructor(
+    @InjectRepository(Release) private readonly releases: Repository<Release>,
+    @InjectRepository(Run) private readonly runs: Repository<Run>,
+    private readonly projects: ProjectService,
+    private readonly warehouse: WarehouseService,
+    private readonly states: SourceStateService,
+    private readonly waiting: RunQueue,
+  ) {}
+
+  private get place(): string {
+    return qualified({ schema: this.projects.environmentOf(undefined).schemaOf(STATE_LAYER), name: 'released' });
+  }
+
+  /** Writes down, in the transaction that changes the warehouse, what has to follow it. */
+  async intend(client: pg.PoolClient, { commit, ...rest }: ReleaseIntent): Promise<void> {
+    await client.query(`delete from ${this.place}`);
+    await client.query(`insert into ${this.place} (commit_id, intent) values ($1, $2)`, [commit, rest]);
+  }
+
+  /** What the warehouse was last released to; without the rest where an earlier version did it. */
+  private async intended(): Promise<{ commit: string; rest: Omit<ReleaseIntent, 'commit'> | null } | undefined> {
+    const environment = this.projects.environmentOf(undefined);
+    return this.warehouse.session(this.warehouse.builder(environment), async (client) => {
+      const { rows: there } = await client.query<{ there: boolean }>('select to_regclass($1) is not null as there', [this.place]);
+      if (!there[0]?.there) return undefined;
+      const { rows } = await client.query<{ commit: string; rest: Omit<ReleaseIntent, 'commit'> | null }>(
+        `select commit_id as commit, to_jsonb(r) -> 'intent' as rest from ${this.place} as r`,
+      );
+      return rows[0];
+    });
+  }
+
+  /** Completes a release that the warehouse holds and of which something is still to do, unless a process is at it. */
+  async completeLeft(): Promise<void> {
+    const found = await this.intended();
+    if (!found) return;
+    const { commit, rest } = found;
+    if (!rest) return this.moveMain(commit);
+    if (await this.isComplete(rest.run)) return;
+    await this.waiting.unlessWorkedOn(rest.run, async () => {
+      if (await this.isComplete(rest.run)) return;
+      await this.complete({ commit, ...rest });
+      await this.releases.query(`update run_step set state = 'done', finished_at = coalesce(finished_at, now()) where run_id = $1 and state <> 'reused'`, [
+        rest.run,
+      ]);
+      await this.runs.update(rest.run, { state: 'succeeded', error: null, finishedAt: new Date() });
+    });
+  }
+
+  private async isComplete(run: number): Promise<boolean> {
+    return (await this.releases.countBy({ runId: run })) > 0;
+  }
+
+  private async moveMain(commit: string): Promise<void> {
+    const main = await this.projects.git.resolve(MAIN);
+    if (main && main !== commit && (await this.projects.git.isAncestor(main, commit))) await this.projects.git.moveMain(commit, main);
+  }
+
+  /** Does what follows the warehouse's commit; each part can be done again. The record of the release comes last. */
+  async complete({ commit, before, run, tables, broughtIn }: ReleaseIntent): Promise<void> {
+    const { request, person } = await this.runs.findOneByOrFail({ id: run });
+    const { workspace, message } = request.release!;
+    await this.moveMain(commit);
+    const head = await this.projects.git.resolve(branchOf(workspace));
+    if (head && (await this.projects.git.isAncestor(head, commit))) await this.projects.git.moveBranch(branchOf(workspace), commit, head);
+    const renamed = renamedTables(await this.projects.projectAt(before), await this.projects.projectAt(commit));
+    for (const [now, was] of renamed) await this.renamePast(was, now);
+    for (const [table, newest] of broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
+    await this.releases.insert({ commit, commitBefore: before, workspace, message, person, tables, runId: run });
+  }
+
+  /** Runs and verdicts of a table that got another name are found under the new one. */
+  private async renamePast(was: string, now: string): Promise<void> {
+    const ofProduction = `select s.id from run_step s join run r on r.id = s.run_id where r.environment = $3`;
+    await this.releases.query(
+      `update check_result set check_id = $2 || substr(check_id, length($1) + 1), table_name = $2 where table_name = $1 and step_id in (${ofProduction})`,
+      [was, now, PRODUCTION],
+    );
+    await this.releases.query(`update run_step set table_name = $2 where table_name = $1 and id in (${ofProduction})`, [was, now, PRODUCTION]);
+  }
+}
