@@ -107,7 +107,7 @@ await main(async () => {
   await build(parts.includes('e2e') ? undefined : ['core', 'demo', 'server']);
   const runners = {
     style,
-    core: async () => sum([await jest('core'), await jest('demo'), await jest('web')]),
+    core: async () => sum([await jest('core', {}, ['--coverage']), await jest('demo'), await jest('web')]),
     ...Object.fromEntries(HALVES.map((half) => [`server ${half}`, () => serverHalf(half)])),
     attacks,
     e2e,
