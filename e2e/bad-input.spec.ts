@@ -21,10 +21,10 @@ test('two people who edit one file see both texts', async ({ page, browser }) =>
   await signIn(other, 'mira');
   await other.goto(`/w/${slug}/tables/staging.port`);
   await write(other, `-- by Mira\n${text}`);
-  await other.getByRole('button', { name: 'Keep draft' }).click();
+  await other.getByRole('button', { name: 'Save draft' }).click();
   await expect(other.getByText('draft by Mira Okafor')).toBeVisible();
 
-  await page.getByRole('button', { name: 'Keep draft' }).click();
+  await page.getByRole('button', { name: 'Save draft' }).click();
   const dialog = page.getByRole('dialog', { name: /changed by Mira Okafor in the meantime/ });
   await expect(dialog).toContainText('-- by Mira');
   await expect(dialog).toContainText('-- by Jonas');
@@ -38,7 +38,7 @@ test('a viewer can look but neither edit, run nor release', async ({ page }) => 
   await page.goto('/w/berth-dues/tables/core.dim_vessel');
   await expect(page.getByText('You are signed in as viewer: an editor may change definitions.')).toBeVisible();
   await expect(page.getByRole('button', { name: 'Run table' })).toHaveAttribute('aria-disabled', 'true');
-  await expect(page.getByRole('button', { name: 'Keep draft' })).toHaveCount(0);
+  await expect(page.getByRole('button', { name: 'Save draft' })).toHaveCount(0);
   const refused = await page.evaluate(async () => {
     const { csrf } = (await (await fetch('/api/session')).json()) as { csrf: string };
     const ask = (method: string, path: string, body: unknown) =>

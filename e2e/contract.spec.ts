@@ -29,7 +29,7 @@ test('a contract is edited as a form and as text, and a release asks what become
   await expect(editor(page)).toContainText('-- Owners, numbered by a hash');
 
   // The form follows the text, and takes the query's columns over; what only the database knows is asked of it.
-  await page.getByRole('button', { name: 'Keep draft' }).click();
+  await page.getByRole('button', { name: 'Save draft' }).click();
   await expect(page.getByText('draft by Mira Okafor')).toBeVisible();
   const kept = await page.evaluate(
     async (s) => ((await (await fetch(`/api/workspaces/${s}/files`)).json()) as { drafts: { path: string; text: string }[] }).drafts[0]!.text,
@@ -42,12 +42,12 @@ test('a contract is edited as a form and as text, and a release asks what become
   const against = panel(page).getByRole('region', { name: 'Contract against query' });
   await expect(against).toContainText('The query also returns mark, seen_on.');
   await expect(against).toContainText('The query does not return flag_code.');
-  await against.getByRole('button', { name: 'Take the query’s columns over' }).click();
-  await expect(panel(page).getByText('The contract has what the query returns.')).toBeVisible();
+  await against.getByRole('button', { name: 'Update contract from query' }).click();
+  await expect(panel(page).getByText('Contract and query match.')).toBeVisible();
   await expect(editor(page)).toContainText(/mark +text/);
   await expect(editor(page)).toContainText(/seen_on +date/);
-  await page.getByRole('button', { name: 'Keep draft' }).click();
-  await expect(page.getByText('not kept yet')).toHaveCount(0);
+  await page.getByRole('button', { name: 'Save draft' }).click();
+  await expect(page.getByText('unsaved')).toHaveCount(0);
 
   // A release shows how the columns change, and wants consent to what goes for good.
   await page.getByRole('link', { name: 'Releases' }).click();
@@ -78,7 +78,7 @@ test('a definition without a contract gets one from its query', async ({ page })
   await panel(page).getByRole('button', { name: 'Contract from the query' }).click();
   await expect(editor(page)).toContainText('create table mart.berth_occupancy (');
   await expect(editor(page)).toContainText(/share_of_week +numeric\(6,3\)/);
-  await expect(panel(page).getByText('The contract has what the query returns.')).toBeVisible();
+  await expect(panel(page).getByText('Contract and query match.')).toBeVisible();
   await page.getByRole('button', { name: 'Run table' }).click();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();
   expect(await editorText(page, slug, 'mart/berth_occupancy.sql')).toContain('create table mart.berth_occupancy as');

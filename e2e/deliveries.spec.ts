@@ -12,7 +12,7 @@ test('a daily rate file arrives, then a broken one, then an empty one', async ({
   await deliver('berth_rates_2031-01-01.csv', 'berth_code,rate,charged\nNQ-1,41.50,by day\nNQ-2,39.00,by call\n');
   await expect(drop.getByRole('row', { name: /berth_rates_2031-01-01\.csv loaded loaded 2/ })).toBeVisible();
   await deliver('berth_rates_2031-01-02.csv', 'berth_code,rate,charged\nNQ-1,41.50,by day\nNQ-2,cheap,by call\n');
-  await expect(drop.getByText('line 3, column rate: “cheap” is no number')).toBeVisible();
+  await expect(drop.getByText('line 3, column rate: “cheap” is not a number')).toBeVisible();
   await deliver('berth_rates_2031-01-03.csv', '');
   await expect(drop.getByRole('row', { name: /berth_rates_2031-01-03\.csv/ })).toContainText('empty: nothing changed');
 

@@ -6,7 +6,7 @@ const sheet = (page: Page) => page.getByRole('region', { name: 'The SQL' });
 async function keepAs(page: Page, name: string, fullName: string): Promise<void> {
   await sheet(page).getByLabel('table', { exact: true }).fill(name);
   await expect(sheet(page).getByText(`create table ${fullName} (`)).toBeVisible();
-  await sheet(page).getByRole('button', { name: 'Keep draft' }).click();
+  await sheet(page).getByRole('button', { name: 'Save draft' }).click();
   await expect(page.getByRole('heading', { name: fullName, exact: true })).toBeVisible();
 }
 
@@ -85,7 +85,7 @@ test('a vault is begun over one source, kept whole and loaded', async ({ page })
   await expect(sheet(page).getByText('create table core.sat_receipt (')).toBeVisible();
   await expect(sheet(page).getByRole('alert')).toHaveCount(0);
   await expect(sheet(page).getByRole('button', { name: 'Preview' })).toHaveAttribute('aria-disabled', 'true');
-  await sheet(page).getByRole('button', { name: 'Keep drafts' }).click();
+  await sheet(page).getByRole('button', { name: 'Save drafts' }).click();
   await expect(page.getByRole('heading', { name: 'core.hub_receipt', exact: true })).toBeVisible();
   await page.goto(`/w/${slug}/tables/core.bridge_receipt`);
   await page.getByRole('button', { name: 'How much to run' }).click();

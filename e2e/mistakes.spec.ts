@@ -47,8 +47,8 @@ test('a run that rows stop shows the line and the row, and goes on once the line
   await page.getByRole('button', { name: 'Preview' }).click();
   await expect(page.getByRole('grid', { name: 'Rows of staging.berth' })).toContainText('NQ-2');
   await write(page, text("b.length_m / (b.berth_code <> 'NQ-2')::integer"));
-  await page.getByRole('button', { name: 'Keep draft' }).click();
-  await expect(page.getByText('not kept yet')).toHaveCount(0);
+  await page.getByRole('button', { name: 'Save draft' }).click();
+  await expect(page.getByText('unsaved')).toHaveCount(0);
   await page.getByRole('button', { name: 'Run table' }).click();
   await expect(page.locator('header').getByText('failed')).toBeVisible();
   await page.getByRole('button', { name: 'staging.berth', exact: true }).click();
@@ -61,8 +61,8 @@ test('a run that rows stop shows the line and the row, and goes on once the line
   await expect(page).toHaveURL(/tables\/staging.berth\?at=3.3$/);
   await expect(page.locator('.cm-activeLine').first()).toContainText('b.length_m / (b.berth_code');
   await write(page, text('b.length_m'));
-  await page.getByRole('button', { name: 'Keep draft' }).click();
-  await expect(page.getByText('not kept yet')).toHaveCount(0);
+  await page.getByRole('button', { name: 'Save draft' }).click();
+  await expect(page.getByText('unsaved')).toHaveCount(0);
   await page.getByRole('button', { name: 'Run table' }).click();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();
   expect(messages).toEqual([]);

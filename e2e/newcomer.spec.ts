@@ -33,7 +33,7 @@ test('a newcomer takes a change from a source row to a released fact', async ({ 
   // Mended: one row a call again, and tonnage in whole tonnes.
   await page.goto(`/w/${slug}/tables/staging.call`);
   await write(page, before.replace('       c.tonnage,', '       round(c.tonnage) as tonnage,'));
-  await page.getByRole('button', { name: 'Keep draft' }).click();
+  await page.getByRole('button', { name: 'Save draft' }).click();
   await page.getByRole('button', { name: 'How much to run' }).click();
   await page.getByRole('menuitem', { name: 'with what it feeds' }).click();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();

@@ -8,7 +8,7 @@ test('values of a reference table are changed in a grid and run; a wrong one is 
   await page.goto(`/w/${slug}/tables/reference.terminal_target/values`);
   const cell = page.getByLabel('tonnage_target of row 1', { exact: true });
   await cell.fill('lots');
-  await expect(page.getByText('1 value wrong: row 1, “lots” is no number')).toBeVisible();
+  await expect(page.getByText('1 value wrong: row 1, “lots” is not a number')).toBeVisible();
   await cell.fill('-5');
   await expect(page.getByText('1 value wrong: row 1, breaks terminal_target_tonnage_target_check: tonnage_target > 0')).toBeVisible();
   await cell.fill('1950000');
@@ -18,7 +18,7 @@ test('values of a reference table are changed in a grid and run; a wrong one is 
   await page.getByLabel('quarter of row 5').fill('2026-04-01');
   await page.getByLabel('tonnage_target of row 5').fill('2100000');
   await page.getByLabel('dues_target of row 5').fill('2200000');
-  await page.getByRole('button', { name: 'Keep draft' }).click();
+  await page.getByRole('button', { name: 'Save draft' }).click();
   await page.getByRole('button', { name: 'Run table' }).click();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();
   await page.goto(`/w/${slug}/tables/reference.terminal_target/rows`);

@@ -5,7 +5,7 @@ const sheet = (page: Page) => page.getByRole('region', { name: 'The SQL' });
 
 async function keepAs(page: Page, name: string, table: string): Promise<void> {
   await sheet(page).getByLabel('table', { exact: true }).fill(name);
-  await sheet(page).getByRole('button', { name: 'Keep draft' }).click();
+  await sheet(page).getByRole('button', { name: 'Save draft' }).click();
   await expect(page.getByRole('heading', { name: table, exact: true })).toBeVisible();
 }
 
@@ -24,7 +24,7 @@ test('tables of an unknown database become cleaned staging tables', async ({ pag
   await dialog.getByRole('checkbox', { name: 'ops.berth_inspections' }).check();
   await dialog.getByRole('button', { name: 'Declare 3 tables' }).click();
   await expect(dialog.getByText('create foreign table landing.pilotages')).toBeVisible();
-  await dialog.getByRole('button', { name: 'Keep as a draft' }).click();
+  await dialog.getByRole('button', { name: 'Save as draft' }).click();
   await expect(page.getByRole('link', { name: 'landing.pilots', exact: true })).toBeVisible();
 
   // Brought into the workspace, since production does not know them.
@@ -36,7 +36,7 @@ test('tables of an unknown database become cleaned staging tables', async ({ pag
 
   // Cleaned: the profile proposes, the person agrees, previews and keeps.
   await page.goto(`/w/${slug}/tables/landing.pilots`);
-  await page.getByRole('link', { name: 'Begin from it' }).click();
+  await page.getByRole('link', { name: 'New table from this' }).click();
   await expect(page.getByLabel('Cast of licensed')).toHaveValue('boolean');
   await expect(page.getByLabel('Values that mean nothing of phone')).toHaveValue("'', n/a");
   await page.getByLabel('Name of name', { exact: true }).fill('pilot_name');
@@ -70,7 +70,7 @@ test('tables of an unknown database become cleaned staging tables', async ({ pag
   await expect(hours.getByRole('img', { name: /^Values of hours/ })).toBeVisible();
   await page.getByRole('region', { name: 'pilot_no' }).getByRole('button', { name: 'Rows with 3', exact: true }).focus();
   await page.keyboard.press('Enter');
-  await expect(page.getByRole('button', { name: 'Take away the filter pilot_no = 3' })).toBeVisible();
+  await expect(page.getByRole('button', { name: 'Remove the filter pilot_no = 3' })).toBeVisible();
   expect(messages).toEqual([]);
 });
 
@@ -85,7 +85,7 @@ test('terminals are stacked, and targets held against what was achieved', async 
   await page.getByLabel('Name of part 1').fill('north_call');
   await page.getByRole('button', { name: 'Count rows' }).click();
   await expect(page.getByRole('status').filter({ hasText: /^Of 8\d\d rows, 0 are in more than one part/ })).toBeVisible();
-  await sheet(page).getByRole('button', { name: 'Keep drafts' }).click();
+  await sheet(page).getByRole('button', { name: 'Save drafts' }).click();
   await expect(page.getByRole('heading', { name: 'staging.north_call', exact: true })).toBeVisible();
   await page.goto(`/w/${slug}/new/stack?table=staging.north_call`);
   await page.getByRole('button', { name: 'Add a table' }).click();
@@ -127,8 +127,8 @@ test('a new column of the system stops the intake, is compared, and is taken ove
   await page.goto(`/w/${slug}/sources`);
   await page.getByRole('button', { name: 'drifted' }).click();
   await expect(page.getByRole('cell', { name: 'register_no' })).toBeVisible();
-  await page.getByRole('button', { name: 'Take over what the system has' }).click();
-  await page.getByRole('button', { name: 'Keep as a draft' }).click();
+  await page.getByRole('button', { name: 'Update declaration from the system' }).click();
+  await page.getByRole('button', { name: 'Save as draft' }).click();
   await expect(page.getByRole('row', { name: /landing\.owner/ }).getByText('differs from production')).toBeVisible();
   await page.getByRole('button', { name: 'Bring in landing.owner', exact: true }).click();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();

@@ -76,7 +76,7 @@ export function configure(app: INestApplication): void {
 function refuseNul(request: Request, response: Response, next: NextFunction): void {
   const field = /%00|\0/.test(request.originalUrl) ? 'the address' : nulIn(request.body, 'body');
   if (field === undefined) return next();
-  sendProblem(response, new Problem(400, 'bad-input', 'The request is not right', `${field} has a NUL character, which no text can have`, { fields: [field] }));
+  sendProblem(response, new Problem(400, 'bad-input', 'Invalid request', `${field} has a NUL character, which no text can have`, { fields: [field] }));
 }
 
 /** Where in a value a text has NUL. Values of JSON are no deeper than the parser of JSON allows: walked without recursion. */

@@ -42,7 +42,7 @@ test(`${DAYS} days`, async () => {
     for (const f of files) known.add(f.id);
     expect({ day, wrong: wrong.map((f) => `${f.file.replace(/_[\d-]+/, '')} ${f.state}: ${f.reason ?? ''}`) }).toEqual({
       day,
-      wrong: day % BAD_TIDE === 0 ? ['tide_table.csv failed: line 4, column height_m: “calm” is no number'] : [],
+      wrong: day % BAD_TIDE === 0 ? ['tide_table.csv failed: line 4, column height_m: “calm” is not a number'] : [],
     });
     const intake = await mira.ended(((await mira.send('post', '/api/workspaces/production/intake', { tables: [] })).body as { id: number }).id);
     const drift = 'landing.owner: landing.owner and ops.owners in port_ops differ: the system has a new column register_no (text)';

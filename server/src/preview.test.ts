@@ -111,7 +111,7 @@ describe('previews', () => {
         line: 3,
         column: 8,
         path: 'adhoc/x.sql',
-        detail: expect.stringMatching(/stands in these rows of landing.port:$/),
+        detail: expect.stringMatching(/is in these rows of landing.port:$/),
         rows: { rows: { length: 1 } },
       },
     });
@@ -232,11 +232,11 @@ from core.boarding b join core.pilot p using (pilot_key) order by 1`;
       ['4', 'first', '-infinity'],
     ]);
     expect(Object.fromEntries(columns.flatMap((c) => (c.standIn === undefined ? [] : [[c.name, c.standIn]])))).toEqual({
-      valid_from: 'core.pilot is not built: versions come from past loads: what the query says now stands for all time',
+      valid_from: 'core.pilot is not built: versions come from past loads: the query’s current values are shown for all time',
       valid_to: expect.stringContaining('core.pilot is not built'),
       is_current: expect.stringContaining('core.pilot is not built'),
-      nobody: expect.stringContaining('a hash of the business key stands for it'),
-      pilot_key: expect.stringContaining('a hash of the business key stands for it'),
+      nobody: expect.stringContaining('a hash of the business key is shown instead'),
+      pilot_key: expect.stringContaining('a hash of the business key is shown instead'),
     });
   });
 });

@@ -48,7 +48,7 @@ class ContractText {
     const syntax = file.diagnostics.find((d) => d.code === 'syntax');
     const [table] = file.tables;
     if (syntax) throw new ContractEditError(`the text has a syntax error: ${syntax.message}`);
-    if (table?.kind !== 'definition') throw new ContractEditError(`${path} is no definition`);
+    if (table?.kind !== 'definition') throw new ContractEditError(`${path} is not a definition`);
     this.table = table;
   }
 

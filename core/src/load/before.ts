@@ -20,7 +20,7 @@ export function beforeProblem(text: string, own: string, reads: readonly string[
   for (const statement of parsed.statements) {
     const [kind] = Object.keys(statement.node);
     const allowed = ALLOWED[kind ?? ''];
-    if (!allowed) return 'only set, select, analyze, lock, insert, update and delete stand there';
+    if (!allowed) return 'only set, select, analyze, lock, insert, update and delete are allowed there';
     if (kind === 'VacuumStmt' && !/^\s*analyze\b/i.test(text.slice(statement.start, statement.end))) return 'vacuum cannot run inside a transaction';
     const { tables: mentioned, effects } = mentionsIn(parsed, statement.node);
     const call = effects.find((e) => e.kind === 'call');
@@ -29,7 +29,7 @@ export function beforeProblem(text: string, own: string, reads: readonly string[
     const other = tables.find((t) => t !== own && !reads.includes(t));
     if (other !== undefined)
       return `${other.startsWith('.') ? `${other.slice(1)} lacks its layer` : `${other} is not read by the query, so it may not be there yet`}`;
-    if (!keepsRows && tables.includes(own)) return `${own} is made anew by its load: there is nothing in it before`;
+    if (!keepsRows && tables.includes(own)) return `${own} is rebuilt by its load: it is empty before`;
     if (allowed === 'change' && tables[0] !== own) return `only ${own} may be changed by its load`;
   }
   return undefined;

@@ -192,7 +192,7 @@ export function valueProblem(type: string, value: string): string | undefined {
   const base = type.replace(/\(.*\)/, '');
   const range = RANGES[base];
   if (range) {
-    if (!/^[-+]?\d+$/.test(text)) return 'is no whole number';
+    if (!/^[-+]?\d+$/.test(text)) return 'is not a whole number';
     const n = BigInt(text.replace('+', ''));
     return n < range[0] || n > range[1] ? `does not fit ${base}` : undefined;
   }
@@ -201,7 +201,7 @@ export function valueProblem(type: string, value: string): string | undefined {
       return numericProblem(type, text);
     case 'real':
     case 'double precision':
-      return /^[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?$/.test(text) || /^(nan|[-+]?inf(inity)?)$/i.test(text) ? undefined : 'is no number';
+      return /^[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?$/.test(text) || /^(nan|[-+]?inf(inity)?)$/i.test(text) ? undefined : 'is not a number';
     case 'boolean':
       return /^(t|f|true|false|y|n|yes|no|on|off|0|1)$/i.test(text) ? undefined : 'is neither true nor false';
     case 'date':
@@ -210,7 +210,7 @@ export function valueProblem(type: string, value: string): string | undefined {
     case 'timestamp':
       return instantProblem(text);
     case 'uuid':
-      return /^[0-9a-f]{8}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{12}$/i.test(text) ? undefined : 'is no uuid';
+      return /^[0-9a-f]{8}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{12}$/i.test(text) ? undefined : 'is not a UUID';
     case 'varchar':
     case 'character': {
       const most = /\((\d+)\)/.exec(type)?.[1];
@@ -227,7 +227,7 @@ export function valueProblem(type: string, value: string): string | undefined {
 function numericProblem(type: string, text: string): string | undefined {
   if (/^nan$/i.test(text)) return undefined;
   const [, whole = '', fraction = '', exponent] = /^[-+]?(\d*)\.?(\d*)(?:[eE]([-+]?\d+))?$/.exec(text) ?? [];
-  if (whole + fraction === '') return 'is no number';
+  if (whole + fraction === '') return 'is not a number';
   const shape = /\((\d+)(?:,(\d+))?\)/.exec(type);
   if (!shape || exponent !== undefined) return undefined;
   const [places, scale] = [Number(shape[1]), Number(shape[2] ?? 0)];
@@ -239,17 +239,17 @@ function numericProblem(type: string, text: string): string | undefined {
 
 function dateProblem(text: string): string | undefined {
   const [, year, month, day] = /^(\d{4})-(\d{2})-(\d{2})$/.exec(text) ?? [];
-  if (year === undefined) return 'is no date such as 2026-03-01';
+  if (year === undefined) return 'is not a date such as 2026-03-01';
   const [y, m, d] = [Number(year), Number(month), Number(day)];
   const last = new Date(Date.UTC(y, m, 0)).getUTCDate();
-  return y < 1 || m < 1 || m > 12 || d < 1 || d > last ? 'is no day of the calendar' : undefined;
+  return y < 1 || m < 1 || m > 12 || d < 1 || d > last ? 'is not a calendar day' : undefined;
 }
 
 function instantProblem(text: string): string | undefined {
   const [, date, hours = '0', minutes = '0', seconds = '0'] =
     /^(\d{4}-\d{2}-\d{2})(?:[T ](\d{2}):(\d{2})(?::(\d{2})(?:\.\d+)?)?\s*(?:Z|[-+]\d{2}(?::?\d{2})?)?)?$/.exec(text) ?? [];
-  if (date === undefined) return 'is no instant such as 2026-03-01 14:05:00+00';
-  return dateProblem(date) ?? (Number(hours) > 23 || Number(minutes) > 59 || Number(seconds) > 59 ? 'is no time of a day' : undefined);
+  if (date === undefined) return 'is not a timestamp such as 2026-03-01 14:05:00+00';
+  return dateProblem(date) ?? (Number(hours) > 23 || Number(minutes) > 59 || Number(seconds) > 59 ? 'is not a time of day' : undefined);
 }
 
 function jsonProblem(value: string): string | undefined {
@@ -257,6 +257,6 @@ function jsonProblem(value: string): string | undefined {
     JSON.parse(value);
     return undefined;
   } catch {
-    return 'is no JSON';
+    return 'is not valid JSON';
   }
 }

@@ -194,7 +194,7 @@ describe('statements before a load', () => {
     ['set enable_hashjoin = off; analyze landing.call', undefined],
     ['delete from core.t where true', undefined],
     ['vacuum core.t', 'vacuum cannot run inside a transaction'],
-    ['drop table core.t', 'only set, select, analyze, lock, insert, update and delete stand there'],
+    ['drop table core.t', 'only set, select, analyze, lock, insert, update and delete are allowed there'],
     ['analyze landing.berth', 'landing.berth is not read by the query, so it may not be there yet'],
     ['analyze berth', 'berth lacks its layer'],
     ['select', undefined],

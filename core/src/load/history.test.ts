@@ -188,7 +188,7 @@ describe('A history load closes versions and opens new ones.', () => {
      on conflict (map) do update set number = excluded.number where l.number < excluded.number;
      -- chooses a shape
      select changed > 0 as rewrite,
-       format('%s: %s%s of about %s rows change (shape = rewrite)', case when changed > 0 then 'written anew' else 'changed in place' end, about, changed, of_rows) as note
+       format('%s: %s%s of about %s rows change (shape = rewrite)', case when changed > 0 then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select count(*) as changed, '' as about from pg_temp.changes) as n, (select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = '"core"."t"'::regclass) as c;
      -- in place
        set local enable_hashjoin = off;
@@ -336,7 +336,7 @@ describe('A history load closes versions and opens new ones.', () => {
      on conflict (map) do update set number = excluded.number where l.number < excluded.number;
      -- chooses a shape
      select of_rows >= 10000 and changed > 0.3 * of_rows as rewrite,
-       format('%s: %s%s of about %s rows change (above 30 %% all rows are written anew)', case when of_rows >= 10000 and changed > 0.3 * of_rows then 'written anew' else 'changed in place' end, about, changed, of_rows) as note
+       format('%s: %s%s of about %s rows change (above 30 %% all rows are rewritten)', case when of_rows >= 10000 and changed > 0.3 * of_rows then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select count(*) as changed, '' as about from pg_temp.changes) as n, (select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = '"core"."t"'::regclass) as c;
      -- in place
        set local enable_hashjoin = off;
@@ -444,7 +444,7 @@ describe('A history load closes versions and opens new ones.', () => {
        limit 100;
      -- chooses a shape
      select of_rows >= 10000 and changed > 0.3 * of_rows as rewrite,
-       format('%s: %s%s of about %s rows change (above 30 %% all rows are written anew)', case when of_rows >= 10000 and changed > 0.3 * of_rows then 'written anew' else 'changed in place' end, about, changed, of_rows) as note
+       format('%s: %s%s of about %s rows change (above 30 %% all rows are rewritten)', case when of_rows >= 10000 and changed > 0.3 * of_rows then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select count(*) as changed, '' as about from pg_temp.changes) as n, (select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = '"core"."t"'::regclass) as c;
      -- in place
        set local enable_hashjoin = off;

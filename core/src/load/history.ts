@@ -64,7 +64,7 @@ export function historyColumns(target: Target, corrects = false): HistoryColumns
 /** Above this share of changed rows, writing all of them anew is faster: measured. */
 const REWRITE_SHARE = 0.3;
 
-const CHANGED_BY_OTHERS = 'The table was changed by something else than its loads: start it over, or mend the rows.';
+const CHANGED_BY_OTHERS = 'The table was changed by something other than its loads: start it over, or fix the rows.';
 
 /** Versions of keys as the query says them at the load's time. */
 export function historySteps(context: PolicyContext): LoadStep[] {

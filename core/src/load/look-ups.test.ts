@@ -237,7 +237,7 @@ describe('A fact finds the keys of its dimensions.', () => {
      analyze pg_temp.changes ("row_id$", "op$");
      -- chooses a shape
      select of_rows >= 10000 and changed > 0.15 * of_rows as rewrite,
-       format('%s: %s%s of about %s rows change (above 15 %% all rows are written anew)', case when of_rows >= 10000 and changed > 0.15 * of_rows then 'written anew' else 'changed in place' end, about, changed, of_rows) as note
+       format('%s: %s%s of about %s rows change (above 15 %% all rows are rewritten)', case when of_rows >= 10000 and changed > 0.15 * of_rows then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select count(*) as changed, '' as about from pg_temp.changes) as n, (select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = '"core"."t"'::regclass) as c;
      -- in place
        set local enable_hashjoin = off;

@@ -132,6 +132,6 @@ function stopGuard(l: LookUp): LoadStep {
   return guard(
     `select distinct ${idents(l.by)} from ${ROWS} as q where q.${ident(l.column.name)} = 0 and ${given}`,
     `${l.dimension.fullName} does not know these ${l.by.join(', ')}`,
-    `${l.column.name} says missing ‘stop’: load ${l.dimension.fullName} first, or let the unknown member stand for them.`,
+    `${l.column.name} says missing ‘stop’: load ${l.dimension.fullName} first, or use the unknown member for them.`,
   );
 }

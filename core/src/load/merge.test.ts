@@ -45,7 +45,7 @@ describe('A merge load changes the rows of each key.', () => {
      where op$ is not null;
      -- chooses a shape
      select of_rows >= 10000 and changed > 0.15 * of_rows as rewrite,
-       format('%s: %s%s of about %s rows change (above 15 %% all rows are written anew)', case when of_rows >= 10000 and changed > 0.15 * of_rows then 'written anew' else 'changed in place' end, about, changed, of_rows) as note
+       format('%s: %s%s of about %s rows change (above 15 %% all rows are rewritten)', case when of_rows >= 10000 and changed > 0.15 * of_rows then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select round(of_rows * coalesce(h.changed::numeric / nullif(s.rows, 0), 0))::bigint as changed, 'about ' as about
        from (select count(op$) as changed from (select case
          when q."call_no" is null then null
@@ -215,7 +215,7 @@ describe('A merge load changes the rows of each key.', () => {
      analyze pg_temp.changes ("row_id$", "op$");
      -- chooses a shape
      select changed > 0 as rewrite,
-       format('%s: %s%s of about %s rows change (shape = rewrite)', case when changed > 0 then 'written anew' else 'changed in place' end, about, changed, of_rows) as note
+       format('%s: %s%s of about %s rows change (shape = rewrite)', case when changed > 0 then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select count(*) as changed, '' as about from pg_temp.changes) as n, (select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = '"core"."t"'::regclass) as c;
      -- in place
        -- stops: keys have the same hash, or a hash of 0
@@ -314,7 +314,7 @@ describe('A merge load changes the rows of each key.', () => {
      where op$ is not null;
      -- chooses a shape
      select of_rows >= 10000 and changed > 0.15 * of_rows as rewrite,
-       format('%s: %s%s of about %s rows change (above 15 %% all rows are written anew)', case when of_rows >= 10000 and changed > 0.15 * of_rows then 'written anew' else 'changed in place' end, about, changed, of_rows) as note
+       format('%s: %s%s of about %s rows change (above 15 %% all rows are rewritten)', case when of_rows >= 10000 and changed > 0.15 * of_rows then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select round(of_rows * coalesce(h.changed::numeric / nullif(s.rows, 0), 0))::bigint as changed, 'about ' as about
        from (select count(op$) as changed from (select case
          when q."call_no" is null then null

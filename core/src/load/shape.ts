@@ -46,12 +46,12 @@ export function shapeSteps(
   if (!beside || shape === 'in_place') return [...inPlace];
   const rows = `(${amount}) as n, (${rowsOf(own)}) as c`;
   const condition = shape === 'rewrite' ? 'changed > 0' : `of_rows >= ${FEW_ROWS} and changed > ${share} * of_rows`;
-  const reason = shape === 'rewrite' ? 'shape = rewrite' : `above ${share * 100} % all rows are written anew`;
+  const reason = shape === 'rewrite' ? 'shape = rewrite' : `above ${share * 100} % all rows are rewritten`;
   return [
     {
       step: 'choose',
       sql: `select ${condition} as rewrite,
-  format('%s: %s%s of about %s rows change (${reason.replaceAll('%', '%%')})', case when ${condition} then 'written anew' else 'changed in place' end, about, changed, of_rows) as note
+  format('%s: %s%s of about %s rows change (${reason.replaceAll('%', '%%')})', case when ${condition} then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
 from ${rows}`,
       inPlace,
       rewrite: rewrite(beside),

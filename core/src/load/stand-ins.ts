@@ -92,23 +92,23 @@ export function dependsOnLoads(table: Definition, column: string): string | unde
   const declared = table.contract?.columns.find((c) => c.name === column);
   if (!declared) return undefined;
   const isOfEvents = table.policy === 'history' && optionOf(table, 'effective_from') !== undefined;
-  if (declared.options['on_change'] === 'previous') return 'what held before is known from past loads: null stands for it';
+  if (declared.options['on_change'] === 'previous') return 'the previous value is known from past loads: null is shown instead';
   if (table.policy === 'history' && declared.options['on_change'] === 'keep' && !isOfEvents)
-    return 'the first value is known from past loads: what the query says now stands for it';
+    return 'the first value is known from past loads: the query’s current value is shown instead';
   switch (declared.options['role']) {
     case 'surrogate key':
     case 'durable key':
-      return optionOf(table, 'key_method') === 'hash' ? undefined : 'numbers are given by loads: a hash of the business key stands for it';
+      return optionOf(table, 'key_method') === 'hash' ? undefined : 'loads assign the numbers: a hash of the business key is shown instead';
     case 'valid from':
     case 'valid to':
     case 'version number':
     case 'current flag':
-      return isOfEvents || table.policy !== 'history' ? undefined : 'versions come from past loads: what the query says now stands for all time';
+      return isOfEvents || table.policy !== 'history' ? undefined : 'versions come from past loads: the query’s current values are shown for all time';
     case 'loaded at':
     case 'run id':
       return 'a load says when and by what it was written';
     case 'deleted flag':
-      return 'what has gone is known from past loads: false stands for it';
+      return 'which rows have gone is known from past loads: false is shown instead';
     default:
       return undefined;
   }
@@ -131,7 +131,7 @@ export function standInReason(project: Project, origins: readonly string[], isTh
     const reason = dependsOnLoads(table, column);
     if (reason !== undefined) return `${full} is not built: ${reason}`;
     const looked = targetLookUp(project, table, column);
-    if (looked && !isThere(looked)) return `${looked} is not built: numbers are given by loads: a hash of the business key stands for it`;
+    if (looked && !isThere(looked)) return `${looked} is not built, and loads assign the numbers: a hash of the business key is shown instead`;
     open.push(...(project.columns.get(full)?.find((c) => c.name === column)?.origins ?? []));
   }
   return undefined;

@@ -29,7 +29,7 @@ export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem, hint
     case 'unknown-range': {
       const range = problem.parts.length > 1 ? problem.parts.slice(0, -1).join('.') : problem.parts[0]!;
       const hint = hints ? didYouMean(range, problem.names) : undefined;
-      return { ...base, code: 'unknown-table', message: `${range} is no table of this query`, ...(hint ? { hint } : {}) };
+      return { ...base, code: 'unknown-table', message: `${range} is not a table of this query`, ...(hint ? { hint } : {}) };
     }
     case 'ambiguous':
       return {

@@ -94,7 +94,7 @@ function namedConstraints(table: Definition, contract: Contract): Diagnostic[] {
       .filter((name) => !names.includes(name))
       .map((name) => {
         const hint = didYouMean(name, names) ?? `its constraints are ${names.join(', ')}`;
-        return columnProblem(table.path, set!.range, `option ${option} names ${name}, which is no constraint of ${table.fullName}`, hint);
+        return columnProblem(table.path, set!.range, `option ${option} names ${name}, which is not a constraint of ${table.fullName}`, hint);
       });
   });
 }
@@ -125,7 +125,7 @@ function constraintDiagnostics(
   const target = constraint.references;
   if (!target) return found;
   if (!around.tables.has(target.table)) {
-    report('unknown-table', `it references ${target.table}, which is no table of the project`, didYouMean(target.table, around.tables.keys()));
+    report('unknown-table', `it references ${target.table}, which is not a table of the project`, didYouMean(target.table, around.tables.keys()));
     return found;
   }
   const names = around.columns.get(target.table)?.map((c) => c.name);

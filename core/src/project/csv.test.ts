@@ -55,8 +55,8 @@ test('values of a reference table are held against its contract', () => {
   ];
   expect(referenceProblems(columns, ['code', 'quarter', 'target'], rows).map((p) => `${p.row} ${p.column}: ${p.message}`)).toEqual([
     '2 code: code is never null',
-    '2 quarter: “2026-13-01” is no day of the calendar',
-    '1 target: “much” is no whole number',
-    '3 code: NQ, 2026-01-01 stands in row 1 already',
+    '2 quarter: “2026-13-01” is not a calendar day',
+    '1 target: “much” is not a whole number',
+    '3 code: NQ, 2026-01-01 is already in row 1',
   ]);
 });

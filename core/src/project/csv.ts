@@ -49,7 +49,7 @@ export function readCsv(text: string): Csv {
       }
       const bare = at;
       while (at < source.length && source[at] !== ',' && source[at] !== '\n' && source[at] !== '\r') at++;
-      if (quoted && at > bare) problems.push({ line, message: 'text stands behind a closing quote' });
+      if (quoted && at > bare) problems.push({ line, message: 'there is text after a closing quote' });
       value += source.slice(bare, at);
       record.fields.push(quoted || value !== '' ? value : null);
       if (source[at] !== ',') break;

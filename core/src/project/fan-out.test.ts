@@ -98,7 +98,7 @@ describe('what is wrong with a list is said', () => {
       'an empty list',
       CALLS,
       'terminal_code,region\n',
-      ['[for_each] reference.terminal has no rows, so there is no table to make (add a row to reference/terminal.csv)'],
+      ['[for_each] reference.terminal has no rows, so there are no tables to make (add a row to reference/terminal.csv)'],
     ],
     [
       'a value that the list lacks',

@@ -48,7 +48,12 @@ function notAList(table: Definition, tables: ReadonlyMap<string, Table>): Diagno
   const name = optionOf(table, 'for_each');
   const references = [...tables.values()].filter((t) => t.kind === 'reference').map((t) => t.fullName);
   if (name === undefined) return problem(table, 'each_schema', 'each_schema needs a list', "write for_each = 'reference.table'");
-  return problem(table, 'for_each', `for_each: ${name} is no reference table`, didYouMean(name, references) ?? `there are ${references.join(', ') || 'none'}`);
+  return problem(
+    table,
+    'for_each',
+    `for_each: ${name} is not a reference table`,
+    didYouMean(name, references) ?? `there are ${references.join(', ') || 'none'}`,
+  );
 }
 
 function expand(table: Definition, list: ReferenceTable, csv: IndexedFile, layers: readonly Layer[]): FanOut {
@@ -65,7 +70,7 @@ function expand(table: Definition, list: ReferenceTable, csv: IndexedFile, layer
   if (unknown !== undefined)
     return alone(`each_schema: ${list.fullName} has no column ${unknown}`, didYouMean(unknown, list.header) ?? `its columns are ${list.header.join(', ')}`);
   const { header, rows } = readCsv(csv.text);
-  if (rows.length === 0) return alone(`${list.fullName} has no rows, so there is no table to make`, `add a row to ${csv.path}`, 'for_each');
+  if (rows.length === 0) return alone(`${list.fullName} has no rows, so there are no tables to make`, `add a row to ${csv.path}`, 'for_each');
   const used = (table.query?.settings ?? []).flatMap((s) => (s.setting.startsWith('each.') ? [s] : []));
   const strange = used.find((s) => !header.includes(s.setting.slice(5)));
   if (strange) {

@@ -105,7 +105,7 @@ function definitionStatement(file: FileReader, statement: Statement, state: Defi
     for (const option of node.CreateTableAsStmt.into?.options ?? []) refuseOption(file, option);
     takeQuery(file, state, node.CreateTableAsStmt.query.SelectStmt, file.rangeAfterAs(statement), 'rebuild');
   } else if ('VariableSetStmt' in node) {
-    if (state.contract || state.query) file.notAllowed(statement, 'set stands before the contract and the query');
+    if (state.contract || state.query) file.notAllowed(statement, 'set belongs before the contract and the query');
     state.before.push({ start: statement.start, end: statement.end });
   } else if ('IndexStmt' in node || 'GrantStmt' in node || 'VacuumStmt' in node) takeAfter(file, state, statement);
   else if (!('CommentStmt' in node))
@@ -136,7 +136,7 @@ function takeQuery(file: FileReader, state: DefinitionState, select: SelectStmt,
 
 function takeAfter(file: FileReader, state: DefinitionState, statement: Statement): void {
   if (!state.query && state.isSound && file.path.split('/')[0] !== 'reference')
-    file.notAllowed(statement, 'create index, grant and analyze stand after the query');
+    file.notAllowed(statement, 'create index, grant and analyze belong after the query');
   const { node } = statement;
   const { tables } = mentionsIn(file.parsed, node);
   const kind = 'IndexStmt' in node ? 'index' : 'GrantStmt' in node ? 'grant' : 'analyze';

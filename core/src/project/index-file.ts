@@ -72,7 +72,12 @@ function sqlFile(file: FileReader, folder: string): void {
   else if (file.path === 'layers.sql') layersFile(file);
   else if (file.path === 'parameters.sql') parametersFile(file);
   else
-    file.problem('misplaced-file', file.whole(), 'a definition stands in the folder of its layer', 'move the file into a layer’s folder, for example staging/');
+    file.problem(
+      'misplaced-file',
+      file.whole(),
+      'a definition belongs in the folder of its layer',
+      'move the file into a layer’s folder, for example staging/',
+    );
 }
 
 function layersFile(file: FileReader): void {

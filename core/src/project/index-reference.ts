@@ -10,7 +10,7 @@ export function referenceFile(file: FileReader, layer: string): void {
   const seen = new Set<string>();
   for (const column of csv.header) {
     if (column === '' || seen.has(column))
-      file.problem('bad-reference-file', file.lineRange(1), column === '' ? 'a column has no name' : `column ${column} stands twice`);
+      file.problem('bad-reference-file', file.lineRange(1), column === '' ? 'a column has no name' : `column ${column} appears twice`);
     seen.add(column);
   }
   file.result.tables.push({

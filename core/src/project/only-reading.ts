@@ -27,14 +27,14 @@ export function effectOf(key: string, value: object): Effect | undefined {
   if (Object.hasOwn(WRITES, key)) {
     const { relation } = value as { relation?: { location?: number } };
     const place = relation?.location ?? location;
-    return { kind: 'statement', location: place, message: `${WRITES[key]!} cannot stand in a query`, hint: ONLY_READS };
+    return { kind: 'statement', location: place, message: `${WRITES[key]!} is not allowed in a query`, hint: ONLY_READS };
   }
   switch (key) {
     case 'intoClause':
       return {
         kind: 'statement',
         location: (value as { rel?: { location?: number } }).rel?.location ?? 0,
-        message: 'select into cannot stand here',
+        message: 'select into is not allowed here',
         hint: 'the file’s name says which table the rows go into',
       };
     case 'LockingClause': {

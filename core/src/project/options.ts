@@ -16,7 +16,7 @@ const hint = (value: string, values: readonly string[]) => {
   return near ? `; ${near}` : '';
 };
 const boolean = oneOf('true', 'false', 'on', 'off');
-const count: OptionCheck = (value) => (/^\d+$/.test(value) ? undefined : `${value} is no whole number`);
+const count: OptionCheck = (value) => (/^\d+$/.test(value) ? undefined : `${value} is not a whole number`);
 const share: OptionCheck = (value) => (/^\d+(\.\d+)?%?$/.test(value) ? undefined : `${value} is neither a count nor a percentage such as 0.5%`);
 
 const INTERVAL =

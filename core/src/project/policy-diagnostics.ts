@@ -101,13 +101,13 @@ class PolicyReader {
     const surrogate = this.columns.find((c) => c.options['role'] === 'surrogate key');
     if (surrogate && policy === 'view') this.report('a view cannot hold surrogate keys', 'write load = rebuild', surrogate.range);
     else if (surrogate && !key && policy !== 'merge' && policy !== 'history')
-      this.report(`${surrogate.name} needs a business key that it stands for`, "write business_key = 'column'", surrogate.range);
+      this.report(`${surrogate.name} needs a business key to number`, "write business_key = 'column'", surrogate.range);
     const missing = this.options.get('missing_rows');
     if (missing?.value === 'flag' && !role('deleted flag'))
       this.report('missing_rows = flag needs a column with the role deleted flag', "write options (role 'deleted flag') on a boolean column", missing.range);
     const ofPolicy = policy === 'merge' ? ['keep', 'delete', 'flag'] : ['keep', 'close'];
     if (missing && (policy === 'merge' || policy === 'history') && !ofPolicy.includes(missing.value))
-      this.report(`missing_rows = ${missing.value} is nothing that load = ${policy} does`, `use ${ofPolicy.join(', ')}`, missing.range);
+      this.report(`load = ${policy} does not support missing_rows = ${missing.value}`, `use ${ofPolicy.join(', ')}`, missing.range);
     const events = this.options.get('effective_from');
     if (missing && events && policy === 'history')
       this.report(
@@ -124,7 +124,7 @@ class PolicyReader {
       );
     if (missing && missing.value !== 'keep' && this.around.partial.length)
       this.report(
-        `missing_rows = ${missing.value} needs the whole truth, but ${this.around.partial.join(', ')} is brought in past a watermark only`,
+        `missing_rows = ${missing.value} needs the whole truth, but ${this.around.partial.join(', ')} is loaded incrementally`,
         'use missing_rows = keep, or bring the source in in full',
         missing.range,
       );
@@ -139,11 +139,11 @@ class PolicyReader {
     }
     const shape = this.options.get('shape');
     if (shape?.value === 'rewrite' && this.options.get('drift')?.value === 'add')
-      this.report('a table with drift = add is never written anew', 'columns that only the table still has would be lost; leave shape out', shape.range);
+      this.report('a table with drift = add is never rewritten', 'columns that only the table still has would be lost; leave shape out', shape.range);
     const stamp = this.options.has('effective_from') && this.columns.find((c) => ['loaded at', 'run id'].includes(c.options['role'] ?? ''));
     if (shape?.value === 'rewrite' && stamp)
       this.report(
-        `a history from events that keeps ${stamp.options['role']!} is never written anew`,
+        `a history from events that keeps ${stamp.options['role']!} is never rewritten`,
         `versions that stay the same keep what ${stamp.name} says of them; leave shape out`,
         shape.range,
       );
@@ -267,12 +267,12 @@ class PolicyReader {
     const dimension = other === undefined ? undefined : this.around.tables.get(other);
     if (this.table.policy === 'view') at('a view cannot look keys up', 'write load = rebuild or load = merge');
     if (other === undefined) return at('looked_up_by needs to know in which table', 'write references layer.table (key) on the column');
-    if (dimension?.kind !== 'definition') return at(`${other} is no definition of the project`, 'look keys up in a table that Ouvrage loads');
+    if (dimension?.kind !== 'definition') return at(`${other} is not a definition of the project`, 'look keys up in a table that Ouvrage loads');
     const key = namesIn(dimension.contract?.options.get('business_key')?.value);
     if (!dimension.contract?.columns.some((c) => c.options['role'] === 'surrogate key'))
       return at(`${other} has no surrogate key`, "give one of its columns options (role 'surrogate key')");
     if (column.options['missing'] === 'infer' && dimension.policy === 'dated')
-      at(`${other} holds a copy a date, in which no placeholder can stand`, "use missing 'unknown' or 'stop'");
+      at(`${other} holds one copy per date, which cannot contain placeholders`, "use missing 'unknown' or 'stop'");
     const by = namesIn(column.options['looked_up_by']);
     if (by.length !== key.length)
       at(

@@ -57,7 +57,7 @@ describe('what a policy lacks', () => {
     [
       'a surrogate key without what it stands for',
       table("i bigint options (role 'surrogate key'), k text, x text", 'load = rebuild'),
-      ["[i] i needs a business key that it stands for (write business_key = 'column')"],
+      ["[i] i needs a business key to number (write business_key = 'column')"],
     ],
     [
       'a mark for vanished rows',
@@ -68,7 +68,7 @@ describe('what a policy lacks', () => {
       'the whole truth',
       table('k text, at timestamptz', "load = merge, business_key = 'k', missing_rows = delete", 'select k, at from staging.part'),
       [
-        '[missing_rows] missing_rows = delete needs the whole truth, but landing.part is brought in past a watermark only (use missing_rows = keep, or bring the source in in full)',
+        '[missing_rows] missing_rows = delete needs the whole truth, but landing.part is loaded incrementally (use missing_rows = keep, or bring the source in in full)',
       ],
     ],
     [
@@ -94,12 +94,12 @@ describe('what a policy cannot use', () => {
     [
       'a way of missing of another',
       table(`k text, x text, ${VALID}`, "load = history, business_key = 'k', missing_rows = delete"),
-      ['[missing_rows] missing_rows = delete is nothing that load = history does (use keep, close)'],
+      ['[missing_rows] load = history does not support missing_rows = delete (use keep, close)'],
     ],
     [
       'writing anew what only the table still has',
       table('k text, x text', "load = merge, business_key = 'k', drift = add, shape = rewrite"),
-      ['[shape] a table with drift = add is never written anew (columns that only the table still has would be lost; leave shape out)'],
+      ['[shape] a table with drift = add is never rewritten (columns that only the table still has would be lost; leave shape out)'],
     ],
     [
       'writing anew when versions were written',
@@ -108,7 +108,7 @@ describe('what a policy cannot use', () => {
         "load = history, business_key = 'k', effective_from = 'at', shape = rewrite",
         'select k, at from staging.part',
       ),
-      ['[shape] a history from events that keeps loaded at is never written anew (versions that stay the same keep what l says of them; leave shape out)'],
+      ['[shape] a history from events that keeps loaded at is never rewritten (versions that stay the same keep what l says of them; leave shape out)'],
     ],
     [
       'a filled column that the query returns',

@@ -38,7 +38,7 @@ describe('diagnostics name the place and the remedy', () => {
       staging('select 1 as a from landing.brth'),
       ['staging/x.sql [landing.brth] layer landing has no table brth (did you mean landing.berth?)'],
     ],
-    ['unknown layer', staging('select 1 as a from lnding.berth'), ['staging/x.sql [lnding.berth] lnding is no layer (did you mean landing?)']],
+    ['unknown layer', staging('select 1 as a from lnding.berth'), ['staging/x.sql [lnding.berth] lnding is not a layer (did you mean landing?)']],
     [
       'table in another layer',
       staging('select 1 as a from landing.flag'),
@@ -51,7 +51,7 @@ describe('diagnostics name the place and the remedy', () => {
       ['staging/x.sql [b.berth_cod] b has no column berth_cod (did you mean berth_code?)'],
     ],
     ['bare unknown column', staging('select lengthm from landing.berth'), ['staging/x.sql [lengthm] there is no column lengthm (did you mean length_m?)']],
-    ['unknown alias', staging('select v.berth_code from landing.berth b'), ['staging/x.sql [v.berth_code] v is no table of this query']],
+    ['unknown alias', staging('select v.berth_code from landing.berth b'), ['staging/x.sql [v.berth_code] v is not a table of this query']],
     [
       'ambiguous',
       staging('select berth_code from landing.berth b join landing.call c on true'),
@@ -109,7 +109,7 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'a list that is none',
       staging("create table staging.x (a int) with (load = rebuild, for_each = 'reference.x'); select 1 as a"),
-      ['staging/x.sql [for_each] for_each: reference.x is no reference table (did you mean reference.flag?)'],
+      ['staging/x.sql [for_each] for_each: reference.x is not a reference table (did you mean reference.flag?)'],
     ],
     [
       'unknown column option',
@@ -141,19 +141,19 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'advisory names no constraint',
       staging("create table staging.x (a int not null) with (advisory = 'x_a_notnull'); select 1 as a"),
-      ['staging/x.sql [advisory] option advisory names x_a_notnull, which is no constraint of staging.x (did you mean x_a_not_null?)'],
+      ['staging/x.sql [advisory] option advisory names x_a_notnull, which is not a constraint of staging.x (did you mean x_a_not_null?)'],
     ],
     [
       'reference to nowhere',
       staging('create table staging.x (a text references reference.flg (flag_code)); select call_no as a from landing.call'),
       [
-        'staging/x.sql [references reference.flg (flag_code)] constraint x_a_fkey: it references reference.flg, which is no table of the project (did you mean reference.flag?)',
+        'staging/x.sql [references reference.flg (flag_code)] constraint x_a_fkey: it references reference.flg, which is not a table of the project (did you mean reference.flag?)',
       ],
     ],
     [
       'unknown function',
       staging('select functions.clean(berth_code) as a from landing.berth'),
-      ['staging/x.sql [functions.clean] functions/ makes no function clean (add functions/clean.sql)'],
+      ['staging/x.sql [functions.clean] there is no function functions.clean (add functions/clean.sql)'],
     ],
     [
       'unknown parameter',
@@ -195,7 +195,7 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'misplaced',
       { 'x.sql': 'select 1 as a' },
-      ['x.sql [select] a definition stands in the folder of its layer (move the file into a layer’s folder, for example staging/)'],
+      ['x.sql [select] a definition belongs in the folder of its layer (move the file into a layer’s folder, for example staging/)'],
     ],
     [
       'grant elsewhere',

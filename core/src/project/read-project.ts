@@ -185,7 +185,13 @@ class Resolver {
       for (const table of file.tables) {
         if (!layerNames.has(table.layer)) {
           const near = didYouMean(table.layer, layerNames);
-          this.report(table.path, table.nameRange, 'unknown-layer', `${table.layer} is no layer`, near ?? `write create schema ${table.layer} in layers.sql`);
+          this.report(
+            table.path,
+            table.nameRange,
+            'unknown-layer',
+            `${table.layer} is not a layer`,
+            near ?? `write create schema ${table.layer} in layers.sql`,
+          );
         }
         if (table.kind === 'definition' && table.layer === 'reference') contracts.push(table);
         else if (table.kind === 'definition' && fansOut(table)) fanning.push(table);
@@ -291,7 +297,7 @@ class Resolver {
         path,
         f,
         'unknown-function',
-        `functions/ makes no function ${f.name}`,
+        `there is no function functions.${f.name}`,
         didYouMean(f.name, this.functions.keys()) ?? `add functions/${f.name}.sql`,
       );
     }
@@ -348,7 +354,7 @@ class Resolver {
         path,
         mention,
         'unknown-layer',
-        `${layer} is no layer`,
+        `${layer} is not a layer`,
         didYouMean(layer, this.byLayer.keys()) ?? `the layers are ${[...this.byLayer.keys()].join(', ')}`,
       );
     else {
@@ -403,7 +409,7 @@ class Resolver {
           table.path,
           table.nameRange,
           'bad-option',
-          `${table.fullName} is to stand in ${schema}, a layer of the project`,
+          `${table.fullName} is assigned to ${schema}, which is a layer of the project`,
           `read ${schema}.${name} itself`,
         );
     }

@@ -28,9 +28,9 @@ test('rows of a reference table are held against types, nulls and the key', () =
   ).toMatchInlineSnapshot(`
    [
      "2 code: code is never null",
-     "1 since: “03/04/2024” is no date such as 2026-03-01",
-     "3 since: “” is no date such as 2026-03-01",
-     "1 code: a stands in row 1 already",
+     "1 since: “03/04/2024” is not a date such as 2026-03-01",
+     "3 since: “” is not a date such as 2026-03-01",
+     "1 code: a is already in row 1",
    ]
   `));
 

@@ -45,7 +45,7 @@ function repeatedKeys(columns: readonly ReferenceColumn[], header: readonly stri
     const text = JSON.stringify(values);
     const before = first.get(text);
     if (before === undefined) first.set(text, row);
-    return before === undefined ? [] : [{ row, column: key[0]!.name, message: `${values.join(', ')} stands in row ${before + 1} already` }];
+    return before === undefined ? [] : [{ row, column: key[0]!.name, message: `${values.join(', ')} is already in row ${before + 1}` }];
   });
 }
 

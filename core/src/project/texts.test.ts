@@ -20,11 +20,11 @@ describe('texts', () => {
     [
       'a no-break space',
       'select\u00a0n from staging.a',
-      ['[\u00a0] a no-break or other odd space stands here, which PostgreSQL takes for a letter: write a plain space'],
+      ['[\u00a0] there is a no-break or other special space here, which PostgreSQL reads as a letter: write a plain space'],
     ],
     ['a no-break space in a text', "select 'a\u00a0b' as x", []],
     ['a no-break space in a comment', '-- a\u00a0b\nselect n from staging.a', []],
-    ['a NUL', 'select n\0 from staging.a', ['[\0] a NUL character stands here, which no text can have: remove it']],
+    ['a NUL', 'select n\0 from staging.a', ['[\0] there is a NUL character here, which no text can contain: remove it']],
     ['an unclosed comment', 'select n -- x\n/* begun\nfrom staging.a', ['[/*] unterminated /* comment']],
     ['a long line in a comment', `-- ${'-'.repeat(200)}\nselect n from staging.a`, []],
     ['an endless operator', `select 1 ${'+'.repeat(100)} 1 as n`, [`[${'+'.repeat(100)}] an operator has 63 characters at most`]],
@@ -93,14 +93,14 @@ describe('dates of a reference table', () => {
     [
       'written in another order',
       'name,quarter,at\na,03/04/2024,\n',
-      ['reference/aim.csv 16-29: quarter: “03/04/2024” is no date such as 2026-03-01, line 2 of reference/aim.csv'],
+      ['reference/aim.csv 16-29: quarter: “03/04/2024” is not a date such as 2026-03-01, line 2 of reference/aim.csv'],
     ],
     [
       'below a field of several lines',
       'name,quarter,at\n"a\nb",2026-03-01,\nc,2026-02-30,4 March\n',
       [
-        'reference/aim.csv 34-54: quarter: “2026-02-30” is no day of the calendar, line 4 of reference/aim.csv',
-        'reference/aim.csv 34-54: at: “4 March” is no instant such as 2026-03-01 14:05:00+00, line 4 of reference/aim.csv',
+        'reference/aim.csv 34-54: quarter: “2026-02-30” is not a calendar day, line 4 of reference/aim.csv',
+        'reference/aim.csv 34-54: at: “4 March” is not a timestamp such as 2026-03-01 14:05:00+00, line 4 of reference/aim.csv',
       ],
     ],
   ])('%s', (_, csv, expected) => expect(told(csv)).toEqual(expected));

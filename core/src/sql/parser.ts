@@ -110,13 +110,13 @@ const ODD_SPACE = /[\u00a0\u1680\u2000-\u200b\u202f\u205f\u3000\ufeff]/;
 /** What the grammar cannot be asked about: a NUL, which ends its text, a space that is a letter to it, an endless operator. */
 function unreadableCharacter(text: string): SyntaxError | undefined {
   const nul = text.indexOf('\0');
-  if (nul >= 0) return { message: 'a NUL character stands here, which no text can have: remove it', range: { start: nul, end: nul + 1 } };
+  if (nul >= 0) return { message: 'there is a NUL character here, which no text can contain: remove it', range: { start: nul, end: nul + 1 } };
   if (ODD_SPACE.test(text)) {
     const word = tokenize(text).find((t) => t.kind === 'word' && ODD_SPACE.test(t.text));
     const start = word && word.start + word.text.search(ODD_SPACE);
     if (start !== undefined)
       return {
-        message: 'a no-break or other odd space stands here, which PostgreSQL takes for a letter: write a plain space',
+        message: 'there is a no-break or other special space here, which PostgreSQL reads as a letter: write a plain space',
         range: { start, end: start + 1 },
       };
   }

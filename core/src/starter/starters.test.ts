@@ -401,7 +401,7 @@ describe('a summary', () => {
         only: 'tonnage > 0',
       }),
     ).toMatchInlineSnapshot(`
-     "-- staging.call, one row a berth_code; a null counts as 0 in tonnage, elsewhere it is passed over
+     "-- staging.call, one row a berth_code; a null counts as 0 in tonnage, elsewhere nulls are ignored
      select
        berth_code,
        count(*) as calls,

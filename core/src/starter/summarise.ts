@@ -29,7 +29,7 @@ export function summarise({ source, by, measures, only }: SummariseChoices): str
 
 export function nullsSaid(measures: readonly Measure[]): string {
   const zero = measures.filter((m) => m.nullIsZero).map((m) => m.name);
-  return zero.length ? `a null counts as 0 in ${zero.join(', ')}, elsewhere it is passed over` : 'nulls are passed over';
+  return zero.length ? `a null counts as 0 in ${zero.join(', ')}, elsewhere nulls are ignored` : 'nulls are ignored';
 }
 
 /** The aggregate of a measure. A share is that of the group's sum in the sum of all groups. */

@@ -204,12 +204,12 @@ test('a table that is written anew keeps its constraints, indexes, readers and r
   const amounts = () => warehouse(`select invoice_no, amount, vessel_key from ${facts} order by 1`, 'workspace');
   const [before, unchanged] = [await amounts(), await runTables(mira, slug, ['core.fact_dues'], false)];
   expect(step(unchanged, 'core.fact_dues')).toMatchObject({
-    note: expect.stringMatching(/^changed in place: 0 of about \d+ rows change \(shape = rewrite\); its time is the stand-in’s$/),
+    note: expect.stringMatching(/^changed in place: 0 of about \d+ rows change \(shape = rewrite\); its time is the demo clock’s$/),
   });
   await warehouse('update landing.dues_invoice set amount = amount * 2 where invoice_id % 3 = 0');
   const rewritten = await runTables(mira, slug, ['core.fact_dues'], false);
   const changed = step(rewritten, 'core.fact_dues');
-  expect(changed).toMatchObject({ state: 'done', error: null, note: expect.stringMatching(/^written anew: \d+ of about \d+ rows change/) });
+  expect(changed).toMatchObject({ state: 'done', error: null, note: expect.stringMatching(/^all rows rewritten: \d+ of about \d+ rows change/) });
   const { kinds, results } = (await mira.get(`/api/runs/${rewritten.id}/steps/${changed.id}`)).body as {
     kinds: Record<string, { columns: string[]; rows: string[][] }>;
     results: { id: string; verdict: string }[];
@@ -250,7 +250,7 @@ select case call_no when 'no key' then null when 'one key' then 1 else invoice_i
   const before = await rows();
   await warehouse('update landing.dues_invoice set amount = amount * 2');
   const rewritten = await load();
-  expect(rewritten).toMatchObject({ state: 'done', counts: { inserted: 0, replaced: before.length }, note: expect.stringMatching(/^written anew/) });
+  expect(rewritten).toMatchObject({ state: 'done', counts: { inserted: 0, replaced: before.length }, note: expect.stringMatching(/^all rows rewritten/) });
   for (const name of ['keys_are_known', 'one_row_a_key', 'sum_pkey'])
     expect(rewritten.results).toContainEqual(expect.objectContaining({ id: `core.sum/${name}`, verdict: 'holds' }));
   const after = await rows();
@@ -369,7 +369,7 @@ test('a value that does not fit is shown with its rows: of the query, or of its 
   const ofInput = await error((t) => t.replace('select port_code, port_name,', 'select port_code, port_name::integer::text as port_name,'));
   expect(ofInput).toMatchObject({
     message: expect.stringContaining('invalid input syntax for type integer'),
-    detail: expect.stringMatching(/stands in these rows of landing.port:$/),
+    detail: expect.stringMatching(/is in these rows of landing.port:$/),
   });
   expect(ofInput.rows.rows).toHaveLength(1);
   // A release finds them among what it has built itself, and leaves production as it was.

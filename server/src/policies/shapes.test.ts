@@ -41,21 +41,21 @@ const CASES: readonly Case[] = [
     name: 'many changes, rows as the query gives them',
     columns: PLAIN,
     every: 2,
-    note: /^written anew: about/,
+    note: /^all rows rewritten: about/,
     counts: { inserted: 500, replaced: ROWS - 100 },
   },
   {
     name: 'many changes, rows as the query gives them, whose key is proven by adding it',
     columns: `${PLAIN}, primary key (key)`,
     every: 2,
-    note: /^written anew: about/,
+    note: /^all rows rewritten: about/,
     counts: { inserted: 500, replaced: ROWS - 100 },
   },
   {
     name: 'many changes, rows numbered and stamped',
     columns: NUMBERED,
     every: 2,
-    note: /^written anew: about/,
+    note: /^all rows rewritten: about/,
     counts: { inserted: 500, updated: changed(2), deleted: 0 },
   },
   {
@@ -70,7 +70,7 @@ const CASES: readonly Case[] = [
     name: 'a type of which equal values may differ',
     columns: PLAIN.replace('numeric(8,2)', 'numeric'),
     every: 2,
-    note: /^written anew: about/,
+    note: /^all rows rewritten: about/,
     counts: { inserted: 500, updated: changed(2), deleted: 0 },
   },
   {
@@ -78,7 +78,7 @@ const CASES: readonly Case[] = [
     columns: PLAIN,
     query: 'select key, max(x) as x, max(n) as n from landing.src group by key',
     every: 2,
-    note: /^written anew: \d+ of/,
+    note: /^all rows rewritten: \d+ of/,
     counts: { inserted: 500, updated: changed(2), deleted: 0 },
   },
   {
@@ -86,7 +86,7 @@ const CASES: readonly Case[] = [
     columns: NUMBERED,
     options: ', missing_rows = delete',
     every: 2,
-    note: /^written anew: \d+ of/,
+    note: /^all rows rewritten: \d+ of/,
     counts: { inserted: 500, updated: changed(2), deleted: 100 },
   },
 ];
@@ -141,8 +141,13 @@ test.each([
 const VALID = `valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to'), is_current boolean options (role 'current flag')`;
 const EVENTS = [
   ['few keys have new events', `key bigint, x text, ${VALID}`, 100, /^changed in place: about \d+ of about 20000 rows/],
-  ['many keys have new events', `key bigint, x text, ${VALID}`, 2, /^written anew: about/],
-  ['many keys have new events, versions are numbered', `id bigint options (role 'surrogate key'), key bigint, x text, ${VALID}`, 2, /^written anew: about/],
+  ['many keys have new events', `key bigint, x text, ${VALID}`, 2, /^all rows rewritten: about/],
+  [
+    'many keys have new events, versions are numbered',
+    `id bigint options (role 'surrogate key'), key bigint, x text, ${VALID}`,
+    2,
+    /^all rows rewritten: about/,
+  ],
 ] as const;
 
 test.each(EVENTS)('history from events: %s', async (_, columns, every, note) => {

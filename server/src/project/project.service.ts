@@ -262,7 +262,7 @@ export class ProjectService implements OnModuleDestroy {
   async commit(person: Person, slug: string, message: string, paths?: readonly string[]): Promise<Commit> {
     const workspace = await this.workspace(slug);
     const drafts = (await this.draftsOf(workspace)).filter((d) => !paths || paths.includes(d.path));
-    if (drafts.length === 0) throw new Problem(409, 'nothing-to-commit', 'There is no draft to commit');
+    if (drafts.length === 0) throw new Problem(409, 'nothing-to-commit', 'There are no drafts to commit');
     const ref = branchOf(slug);
     const head = await this.git.resolve(ref);
     const tree = await this.git.tree(head!);
@@ -339,7 +339,7 @@ export class ProjectService implements OnModuleDestroy {
     const tree = await this.git.changedTree(merged.tree, changes);
     const id = await this.git.commitTree(tree, [head, main], { author: author(person) }, `Take over production`);
     await this.moveBranch(slug, id, head, 'Settle the files again; what you chose is still shown.');
-    await this.people.audit(person, 'production taken over', slug, { commit: id });
+    await this.people.audit(person, 'production merged', slug, { commit: id });
     return (await this.git.log(id, { most: 1 }))[0]!;
   }
 

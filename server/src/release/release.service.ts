@@ -144,7 +144,7 @@ export class ReleaseService implements OnModuleInit {
       throw new Problem(
         422,
         'project-errors',
-        `${errors.length === 1 ? 'One error stands' : `${errors.length} errors stand`} in the project`,
+        `${errors.length === 1 ? 'One error' : `${errors.length} errors`} in the project`,
         errors
           .slice(0, 5)
           .map((e) => `${e.path}: ${e.message}`)
@@ -183,7 +183,7 @@ export class ReleaseService implements OnModuleInit {
       ...(dropped.length ? [`drops ${dropped.map((l) => l.of).join(', ')} for good`] : []),
       ...(cut.length ? [`may cut values of ${cut.map((l) => `${l.of} to ${l.cutTo!}`).join(', ')}`] : []),
     ];
-    throw new Problem(409, 'needs-consent', `This release ${does.join(' and ')}`, 'Say that it may, or keep it in the contract.', { losses: open });
+    throw new Problem(409, 'needs-consent', `This release ${does.join(' and ')}`, 'Confirm it, or keep it in the contract.', { losses: open });
   }
 
   /** What is done with the rows of each table that keeps them. */
@@ -195,7 +195,7 @@ export class ReleaseService implements OnModuleInit {
         if (treatment) return [table, treatment];
         if (obstacle !== undefined && treatments[table] === undefined)
           throw new Problem(409, 'cannot-go-on', `${table} cannot go on from its rows: ${obstacle}`, 'Start it over, or change the definition back.');
-        throw new Problem(422, 'bad-treatment', `${table} cannot be told to ${asked}`, `It can ${choices.join(', or ')}.`);
+        throw new Problem(422, 'bad-treatment', `${table} cannot ${asked}`, `It can ${choices.join(', or ')}.`);
       }),
     );
   }

@@ -79,7 +79,7 @@ export class BuildService implements OnModuleInit {
     const placeOf = (table: string): Place => {
       const found = project.tables.get(table);
       const standing = standings.get(table);
-      if (!found) throw new Error(`${table} is no table of the project`);
+      if (!found) throw new Error(`${table} is not a table of the project`);
       if (built.has(table) || !standing?.place) return targetPlace(environment, found);
       return standing.place;
     };
@@ -257,7 +257,7 @@ export class BuildService implements OnModuleInit {
         throw new Problem(
           409,
           'clock-behind',
-          `${table} was last loaded at ${last.loadTime}, and the ${clock === 'real' ? 'real' : 'stand-in’s'} clock says ${now.toISOString()}`,
+          `${table} was last loaded at ${last.loadTime}, and the ${clock === 'real' ? 'real' : 'demo'} clock says ${now.toISOString()}`,
           'Set the clock right, or start the table over.',
         );
       return {
@@ -368,7 +368,7 @@ const checkName = (step: string): string => step.slice('checks/'.length);
 export const didOf = ({ counts, kinds, note }: Loader, clock?: Clock) => ({
   counts: Object.keys(counts).length ? counts : null,
   kinds: Object.keys(kinds).length ? kinds : null,
-  note: [note, clock === 'stand-in' ? 'its time is the stand-in’s' : undefined].filter((n) => n !== undefined).join('; ') || null,
+  note: [note, clock === 'stand-in' ? 'its time is the demo clock’s' : undefined].filter((n) => n !== undefined).join('; ') || null,
 });
 
 /** The check of the policy that stopped a load. */

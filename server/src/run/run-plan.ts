@@ -90,7 +90,7 @@ function refuseErrors(project: Project, tables: readonly string[]): void {
   throw new Problem(
     422,
     'project-errors',
-    `${errors.length === 1 ? 'One error stands' : `${errors.length} errors stand`} in the definitions to be run`,
+    `${errors.length === 1 ? 'One error' : `${errors.length} errors`} in the definitions to run`,
     errors
       .slice(0, 5)
       .map((e) => `${e.path}: ${e.message}`)

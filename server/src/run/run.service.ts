@@ -85,7 +85,7 @@ export class RunService implements OnApplicationBootstrap {
         422,
         'no-start-over',
         `${wrong} cannot be started over`,
-        'It is not in this run, or keeps nothing from load to load: it is made anew each time.',
+        'It is not in this run, or keeps nothing from load to load: it is rebuilt each time.',
       );
   }
 
@@ -262,7 +262,7 @@ function parameterFiles(project: Project, values: Readonly<Record<string, string
       );
     }
     if (typeof value !== 'string' || value.length > 1000)
-      throw new Problem(422, 'bad-parameter', `The value of param.${name} is no text of at most 1,000 characters`, 'Give it as text.');
+      throw new Problem(422, 'bad-parameter', `The value of param.${name} is not a text of at most 1,000 characters`, 'Give it as text.');
   }
   return withParameterValues(project, new Map(Object.entries(values)));
 }

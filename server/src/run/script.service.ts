@@ -61,7 +61,7 @@ export class ScriptService {
         throw new Problem(
           409,
           'no-script',
-          `${name} takes over ${untyped.join(', ')}, whose type only the warehouse knows`,
+          `${name} takes over ${untyped.join(', ')}, whose types only the warehouse knows`,
           'Declare it in the contract, or cast it in the query.',
         );
       const plan = planLoad({ project, environment, placeOf, base: { kind: 'in place' } }, table);

@@ -58,12 +58,12 @@ function asProblem(error: unknown): Problem {
   if (error instanceof HttpException) {
     const body = error.getResponse() as { message?: string | string[] };
     const messages = Array.isArray(body.message) ? body.message : undefined;
-    if (messages) return new Problem(error.getStatus(), 'bad-input', 'The request is not right', messages.join('; '), { fields: messages });
+    if (messages) return new Problem(error.getStatus(), 'bad-input', 'Invalid request', messages.join('; '), { fields: messages });
     return new Problem(error.getStatus(), error.getStatus() === 404 ? 'not-found' : 'refused', error.message);
   }
   // What reads requests says of itself whether the request is at fault: no JSON, too long, an address that cannot be decoded.
   const { status, message } = (error ?? {}) as { status?: unknown; message?: unknown };
-  if (typeof status === 'number' && status >= 400 && status < 500) return new Problem(status, 'bad-input', 'The request is not right', String(message));
+  if (typeof status === 'number' && status >= 400 && status < 500) return new Problem(status, 'bad-input', 'Invalid request', String(message));
   if (isFullDisk(error)) return fullDisk();
   if (isConnectionLost(error))
     return new Problem(

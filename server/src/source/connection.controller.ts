@@ -95,7 +95,7 @@ export class ConnectionController {
   @HttpCode(204)
   async bind(@Me() me: Person, @Body() { server, environment, connection }: BindingBody) {
     await this.connections.bind(server, environment, connection ?? null);
-    await this.people.audit(me, connection ? 'server bound' : 'binding taken away', server, { environment });
+    await this.people.audit(me, connection ? 'server bound' : 'binding removed', server, { environment });
   }
 
   /** Changes a connection. */

@@ -73,7 +73,7 @@ test('a file lands with what its name says, and again in place of itself; the sa
 });
 
 test.each([
-  ['a value of another type', 'berth_code,rate,charged\nNQ-1,40,\nNQ-2,dear,\n', 'line 3, column rate: “dear” is no number'],
+  ['a value of another type', 'berth_code,rate,charged\nNQ-1,40,\nNQ-2,dear,\n', 'line 3, column rate: “dear” is not a number'],
   ['a value that is missing', 'berth_code,rate,charged\nNQ-1,,\n', 'line 2, column rate: “” is missing'],
   ['a line that is too short', 'berth_code,rate,charged\nNQ-1\n', 'is missing: the line has 1 fields'],
   ['a column that is missing', 'berth,rate\nNQ-1,40\n', 'the header has no column berth_code, charged; it has berth, rate'],
@@ -125,9 +125,9 @@ test('JSON lines: rows that are none are set aside with where they stood', async
     { line_id: 5, tonnes: null, d: null, goods_code: 'a\tb' },
   ]);
   expect(await landed(`select line::int, column_name, reason from landing.manifest_rejects where file = 'manifest_2030-01-01.jsonl' order by line`)).toEqual([
-    { line: 2, column_name: 'line_id', reason: 'is no whole number' },
-    { line: 3, column_name: 'line_id', reason: 'the line is no JSON' },
-    { line: 4, column_name: 'line_id', reason: 'the line is no JSON object' },
+    { line: 2, column_name: 'line_id', reason: 'is not a whole number' },
+    { line: 3, column_name: 'line_id', reason: 'the line is not valid JSON' },
+    { line: 4, column_name: 'line_id', reason: 'the line is not a JSON object' },
   ]);
 });
 
@@ -166,11 +166,11 @@ describe('what became of a file', () => {
     const [file] = (await list(`search=${name}`)).files;
     expect(file).toMatchObject({ state: 'loaded', rows: '1', rejects: '1' });
     const { body } = await mira.get(`/api/deliveries/${file!.id}/rejects`);
-    expect(body).toEqual({ rows: [['2', 'line_id', 'two, "2"', 'is no whole number']], isFull: false });
+    expect(body).toEqual({ rows: [['2', 'line_id', 'two, "2"', 'is not a whole number']], isFull: false });
     const csv = await mira.get(`/api/deliveries/${file!.id}/rejects.csv`);
     expect([csv.headers['content-type'], csv.text]).toEqual([
       'text/csv; charset=utf-8',
-      'line,column,value,reason\r\n2,line_id,"two, ""2""",is no whole number\r\n',
+      'line,column,value,reason\r\n2,line_id,"two, ""2""",is not a whole number\r\n',
     ]);
     await released('Lines with letters', 'sources/drop.sql', (text) => text.replace(/line_id(\s+)\w+/, 'line_id$1text'));
     expect((await (await application.signIn('jonas')).send('post', `/api/deliveries/${file!.id}/retry`)).status).toBe(403);
@@ -200,7 +200,7 @@ create foreign table landing.gauge (no integer, level numeric) server gauge_file
     ]);
   });
 
-  test('a key that stands twice is told by its lines', async () => {
+  test('a key that appears twice is told by its lines', async () => {
     await released(
       'Keys of deliveries',
       'sources/quays.sql',

@@ -97,7 +97,7 @@ async function encodingOf(file: string, declared: string | undefined): Promise<s
 async function* readCsvFile(file: string, options: DeliveryOptions, columns: readonly FileColumn[], onColumns: OnColumns): AsyncGenerator<DeliveredRow> {
   const encoding = await encodingOf(file, options.encoding);
   const head = await headOf(file, encoding).catch(() => {
-    throw new UnreadableFile(`${encoding} is no encoding`);
+    throw new UnreadableFile(`${encoding} is not an encoding`);
   });
   const delimiter = options.delimiter ?? detectDelimiter(head.split(/\r?\n/, 1)[0] ?? '');
   const format = {
@@ -203,11 +203,11 @@ async function* readJsonLines(file: string, columns: readonly FileColumn[], onCo
     try {
       row = JSON.parse(line === 1 ? text.replace(/^\ufeff/, '') : text);
     } catch {
-      yield { line, values: [], problem: { line, column: columns[0]?.name ?? '', value: text.slice(0, 200), reason: 'the line is no JSON' } };
+      yield { line, values: [], problem: { line, column: columns[0]?.name ?? '', value: text.slice(0, 200), reason: 'the line is not valid JSON' } };
       continue;
     }
     if (typeof row !== 'object' || row === null || Array.isArray(row)) {
-      yield { line, values: [], problem: { line, column: columns[0]?.name ?? '', value: text.slice(0, 200), reason: 'the line is no JSON object' } };
+      yield { line, values: [], problem: { line, column: columns[0]?.name ?? '', value: text.slice(0, 200), reason: 'the line is not a JSON object' } };
       continue;
     }
     onColumns(Object.keys(row));

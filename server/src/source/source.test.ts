@@ -402,6 +402,6 @@ describe('a source table that stands in the warehouse', () => {
       },
     ]);
     const { errors } = (await mira.get(`/api/workspaces/${slug}/today`)).body as { errors: { message: string }[] };
-    expect(errors.map((e) => e.message)).toContainEqual(expect.stringContaining('landing.own is to stand in core, a layer of the project'));
+    expect(errors.map((e) => e.message)).toContainEqual(expect.stringContaining('landing.own is assigned to core, which is a layer of the project'));
   });
 });

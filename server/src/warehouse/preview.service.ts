@@ -230,7 +230,12 @@ export class PreviewService {
     const place = standings.get(table)?.place;
     const columns = line.project.columns.get(table)?.map((c) => c.name);
     if (!place || !columns)
-      throw new Problem(409, 'not-sampled', `${table} cannot be sampled`, 'Only a table that stands in the warehouse, and whose columns are known, can be.');
+      throw new Problem(
+        409,
+        'not-sampled',
+        `${table} cannot be sampled`,
+        'Only tables that exist in the warehouse and whose columns are known can be sampled.',
+      );
     const unknown = by.filter((c) => !columns.includes(c));
     if (unknown.length) throw new Problem(422, 'unknown-column', `${table} has no column ${unknown.join(', ')}`, `Its columns are ${columns.join(', ')}.`);
     const isTable = await this.reader.read(

@@ -28,7 +28,7 @@ export function isOfStatement(error: unknown): error is DatabaseError {
 const REMEDIES: Readonly<Record<string, string>> = {
   '22P02':
     'A text does not have the form of the type that it is cast to. Preview the step and filter for such values, or use nullif or a case before the cast.',
-  '22007': 'A text is no date or time of the expected form.',
+  '22007': 'A text is not a date or time in the expected format.',
   '22008': 'A date or time is outside what the type can hold.',
   '22003': 'A number is too large for its type. Widen the type.',
   '22012': 'Divide by nullif(x, 0) to get null instead.',

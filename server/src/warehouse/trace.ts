@@ -108,7 +108,7 @@ class Trace {
     const value = OF_VALUES.has(this.cause.code!) ? valueOf(this.cause.message) : undefined;
     for (const input of value === undefined ? [] : valueQueries(this.project, of, value, this.names)) {
       const rows = await this.ask(input.sql);
-      if (rows) return { rows, detail: `“${value!}” stands in these rows of ${input.table}:` };
+      if (rows) return { rows, detail: `“${value!}” is in these rows of ${input.table}:` };
     }
     return undefined;
   }

@@ -57,7 +57,7 @@ export function Proposal({ files, onKept, onBack }: { files: readonly ProposedFi
       <div className="flex justify-end gap-2">
         <Button onClick={onBack}>Back</Button>
         <Button tone="act" disabled={keeping} onClick={() => void keep(files).then((kept) => kept && onKept())}>
-          Keep as {files.length === 1 ? 'a draft' : 'drafts'}
+          Save as {files.length === 1 ? 'a draft' : 'drafts'}
         </Button>
       </div>
     </div>

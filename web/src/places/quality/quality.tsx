@@ -68,7 +68,7 @@ export default function Quality() {
         </div>
       </aside>
       <section className="min-w-0 flex-1 overflow-auto bg-sheet">
-        {current ? <CheckDetail key={current.id} check={current} /> : <Empty title="There is no such check here" />}
+        {current ? <CheckDetail key={current.id} check={current} /> : <Empty title="This check does not exist" />}
       </section>
     </div>
   );

@@ -13,7 +13,7 @@ export function MergeConflict({ conflicts }: { conflicts: readonly FileConflict[
   return (
     <div className="flex min-h-0 flex-1 flex-col gap-3 overflow-auto p-4">
       <h1 className="sheet-title">Production changed these files too</h1>
-      <p className="text-soft">Production’s text stands on the left, yours on the right. Put each file together below; both sides stay in history.</p>
+      <p className="text-soft">Production’s text is on the left, yours on the right. Merge each file below; both sides stay in the history.</p>
       {conflicts.map((c) => (
         <section key={c.path} className="flex flex-col gap-2">
           <h2 className="font-mono">{c.path}</h2>

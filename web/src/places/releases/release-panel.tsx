@@ -89,7 +89,7 @@ function CommitForm({ data }: { data: Comparison }) {
   const [message, setMessage] = useState('');
   const [commit, { error, isLoading }] = useCommitMutation();
   const tell = useTell();
-  const reason = mayAct(person, 'editor') ? undefined : `Your role is ${person.role}: an editor may commit.`;
+  const reason = mayAct(person, 'editor') ? undefined : `Only editors can commit; you are a ${person.role}.`;
   const submit = () =>
     void commit({ slug, message: message.trim() })
       .unwrap()
@@ -128,9 +128,9 @@ function ReleaseForm({ data }: { data: Comparison }) {
     : data.conflicts.length
       ? 'Settle the conflicts first.'
       : unsettled
-        ? 'Say of each thing that is dropped for good that it may be.'
+        ? 'Confirm each item that will be permanently dropped.'
         : undefined;
-  const reason = mayAct(person, 'releaser') ? blocked : `Your role is ${person.role}: a releaser may release.`;
+  const reason = mayAct(person, 'releaser') ? blocked : `Only releasers can release; you are a ${person.role}.`;
   return (
     <form
       className="flex flex-col gap-2"

@@ -40,7 +40,7 @@ export default function Runs() {
         {run && /^\d+$/.test(run) ? (
           <RunSheet key={run} id={Number(run)} step={step === undefined ? undefined : Number(step)} />
         ) : (
-          <Empty title={run ? 'There is no such run' : 'Nothing has run here yet'}>
+          <Empty title={run ? 'This run does not exist' : 'Nothing has run here yet'}>
             <p>A run builds tables in this workspace’s own schemas and checks them. What equals production is read from there.</p>
           </Empty>
         )}

@@ -12,7 +12,7 @@ const ENVIRONMENTS: readonly BoundEnvironment[] = ['production', 'workspaces'];
 export function Connections() {
   const { data, error, isLoading, refetch } = useConnectionsQuery();
   const person = usePerson();
-  const reason = mayAct(person, 'administrator') ? undefined : `Connections are an administrator’s; your role is ${person.role}.`;
+  const reason = mayAct(person, 'administrator') ? undefined : `Only administrators can manage connections; you are a ${person.role}.`;
   const [editing, setEditing] = useState<ConnectionEntry | 'new'>();
   const [removing, setRemoving] = useState<ConnectionEntry>();
   const [remove] = useDeleteConnectionMutation();
@@ -24,7 +24,7 @@ export function Connections() {
       <section className="flex flex-col gap-2">
         <SectionTitle aside="secrets are encrypted and never shown">Connections</SectionTitle>
         {data.length === 0 && (
-          <Empty title="There is no connection yet">
+          <Empty title="No connections yet">
             <p>Make one to a database that data comes from; then import its tables under Sources.</p>
           </Empty>
         )}
@@ -95,7 +95,7 @@ function Bindings({ connections, reason }: { connections: readonly ConnectionEnt
   if (summary.servers.length === 0) return null;
   return (
     <section className="flex flex-col gap-2">
-      <SectionTitle aside="a server of the project stands for one connection in each kind of environment">Where servers really are</SectionTitle>
+      <SectionTitle aside="a server of the project is bound to one connection in each kind of environment">Where servers really are</SectionTitle>
       <table className="w-full border border-line text-left">
         <thead>
           <tr className="border-b border-rule text-[12px]">

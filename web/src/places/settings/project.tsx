@@ -27,7 +27,7 @@ function Layers() {
     ? 'Production changes by a release only: open a workspace.'
     : mayAct(person, 'editor')
       ? undefined
-      : `Your role is ${person.role}: an editor may change the project.`;
+      : `Only editors can change the project; you are a ${person.role}.`;
   const move = (i: number, by: number) => {
     const order = layers.map((l) => l.name);
     [order[i], order[i + by]] = [order[i + by]!, order[i]!];

@@ -40,7 +40,7 @@ export default function Settings() {
             </NavLink>
           ))}
         </nav>
-        {chosen ? <chosen.Sheet /> : <Empty title="There is no such sheet, or your role may not see it" />}
+        {chosen ? <chosen.Sheet /> : <Empty title="This page does not exist, or your role cannot see it" />}
       </div>
     </div>
   );

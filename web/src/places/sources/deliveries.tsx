@@ -12,10 +12,10 @@ const SAID: Readonly<Record<DeliveryEntry['state'], string>> = {
   empty: 'empty: nothing changed',
   repeated: 'the same as before: not loaded again',
   failed: 'failed',
-  unknown: 'failed: no table takes it',
+  unknown: 'failed: no table matches this file name',
 };
 const STATES = Object.keys(SAID) as DeliveryEntry['state'][];
-const COLUMNS = ['delivered file', 'what became of it', 'rows', 'set aside', 'took', 'when'];
+const COLUMNS = ['delivered file', 'result', 'rows', 'set aside', 'took', 'when'];
 const IN_FIGURES = ['rows', 'set aside', 'took'];
 
 /** All files that ever came, newest first, to be searched; with what was set aside of each. @param reason why one may not take a file again */
@@ -40,7 +40,7 @@ export function Deliveries({ reason }: { reason: string | undefined }) {
           className="h-[25px] w-64 rounded-[2px] border border-rule bg-raised px-2"
         />
         <select
-          aria-label="What became of them"
+          aria-label="Result"
           value={state}
           onChange={(e) => narrow(() => setState(e.target.value as typeof state))}
           className="h-[25px] rounded-[2px] border border-rule bg-raised px-1.5"

@@ -75,7 +75,7 @@ export function DriftSheet({
           </p>
           <div className="flex justify-end">
             <Button tone="act" disabled={isLoading} {...(reason ? { reason } : {})} onClick={ask}>
-              Take over what the system has
+              Update declaration from the system
             </Button>
           </div>
         </div>

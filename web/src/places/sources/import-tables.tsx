@@ -19,7 +19,7 @@ export function ImportTables({ onClose }: { onClose: () => void }) {
     <Modal title="Import tables" open onClose={onClose} wide>
       {isLoading && <Loading what="Reading connections" />}
       {connections?.length === 0 && (
-        <Empty title="There is no connection yet">
+        <Empty title="No connections yet">
           <p>
             An administrator makes one in{' '}
             <Link className="text-plan underline" to={address.place(slug, 'settings/connections')}>
@@ -141,7 +141,7 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
         {shown.length === 0 && <Empty title={data.tables.length === 0 ? 'The connection may read no table' : `No table is called “${search}”`} />}
       </div>
       <div className="flex items-center justify-end gap-3">
-        <span className="text-[12px] text-soft">Tables that are declared already keep what you wrote and take over what changed.</span>
+        <span className="text-[12px] text-soft">Tables that are already declared keep your text and get what changed.</span>
         <Button tone="act" disabled={chosen.size === 0 || proposing} onClick={ask}>
           {proposing ? 'Reading columns and keys' : `Declare ${plural(chosen.size, 'table')}`}
         </Button>

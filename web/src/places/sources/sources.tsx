@@ -156,7 +156,7 @@ const inOrder = (systems: readonly SourceSystem[]) => [...systems].sort((a, b) =
 function useDraftReason(): string | undefined {
   const person = usePerson();
   const { isProduction } = useProject();
-  if (!mayAct(person, 'editor')) return `Your role is ${person.role}: an editor may change the project.`;
+  if (!mayAct(person, 'editor')) return `Only editors can change the project; you are a ${person.role}.`;
   return isProduction ? 'Production changes by a release only: open a workspace.' : undefined;
 }
 
@@ -193,7 +193,7 @@ function SourceRow({
             <Link to={address.table(slug, row.table, 'rows')} className="font-medium hover:text-plan hover:underline">
               {row.table}
             </Link>
-            {row.incremental && <Tag>past a watermark</Tag>}
+            {row.incremental && <Tag>incremental</Tag>}
             {!row.sameAsProduction && <Tag tone="advisory">differs from production</Tag>}
             {row.drift && (
               <button type="button" onClick={() => setComparing(true)} className="text-advisory-text underline underline-offset-2">
@@ -289,7 +289,7 @@ function Clock() {
       .unwrap()
       .then((d) => tell.say(`It is ${d.date} in Saltmere`, 'New calls, corrections and changed vessels are in port_ops. Bring them in.'))
       .catch(tell.problem);
-  const reason = mayAct(person, 'editor') ? undefined : `Your role is ${person.role}: an editor may move the clock.`;
+  const reason = mayAct(person, 'editor') ? undefined : `Only editors can move the clock; you are a ${person.role}.`;
   return (
     <section aria-label="The harbour’s clock" className="flex items-center gap-4 border border-dashed border-rule px-4 py-2.5">
       <div>

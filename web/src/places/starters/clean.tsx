@@ -204,7 +204,7 @@ function Derived({ state, set }: { state: State; set: (next: State) => void }) {
           />
           <Button
             tone="quiet"
-            aria-label={`Take away derived column ${i + 1}`}
+            aria-label={`Remove derived column ${i + 1}`}
             onClick={() => set({ ...state, derived: state.derived.filter((_, j) => j !== i) })}
           >
             ×

@@ -7,7 +7,7 @@ import { StarterSheet } from './starter-sheet';
 const CHANGES: readonly (readonly [OnChange, string])[] = [
   ['version', 'makes a version'],
   ['overwrite', 'is overwritten everywhere'],
-  ['keep', 'is passed over: the first value stays'],
+  ['keep', 'is ignored (first value kept)'],
 ];
 
 /** Columns that say when a row changed: a history says it by its versions. */

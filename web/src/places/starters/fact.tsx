@@ -140,7 +140,7 @@ export function Fact() {
         how it is loaded
         <select value={policy} onChange={(e) => setPolicy(e.target.value as typeof policy)} className={`${inputClass} w-72!`}>
           <option value="merge">merge: rows that changed are updated</option>
-          <option value="rebuild">rebuild: all rows anew</option>
+          <option value="rebuild">rebuild: all rows each time</option>
         </select>
       </label>
     </StarterSheet>

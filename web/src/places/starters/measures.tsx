@@ -64,13 +64,13 @@ export function Measures({
               </label>
             )}
             <span className="flex-1" />
-            <Button tone="quiet" aria-label={`Take away measure ${i + 1}`} onClick={() => onChange(measures.filter((_, j) => j !== i))}>
+            <Button tone="quiet" aria-label={`Remove measure ${i + 1}`} onClick={() => onChange(measures.filter((_, j) => j !== i))}>
               ×
             </Button>
           </Row>
         );
       })}
-      <p className="py-1 text-[12px] text-soft">Nulls are passed over, unless a measure says that they are 0.</p>
+      <p className="py-1 text-[12px] text-soft">Nulls are ignored, unless a measure counts them as 0.</p>
       <Button
         onClick={() => {
           const column = columns[0]?.name;

@@ -58,7 +58,7 @@ export function Split() {
               className={`${inputClass} font-mono text-[12px]`}
             />
             <span className="w-20 text-right font-mono text-[12px]">{counted && sound.includes(p) ? count(counted[1 + sound.indexOf(p)]) : ''}</span>
-            <Button tone="quiet" aria-label={`Take away part ${i + 1}`} onClick={() => change(parts.filter((_, j) => j !== i))}>
+            <Button tone="quiet" aria-label={`Remove part ${i + 1}`} onClick={() => change(parts.filter((_, j) => j !== i))}>
               ×
             </Button>
           </div>

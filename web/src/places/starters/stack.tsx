@@ -50,7 +50,7 @@ export function Stack() {
             <div className="flex-1">
               <TableSelect label={`Table ${i + 1}`} value={name} onChange={(next) => setChosen(chosen.map((c, j) => (j === i ? next : c)))} />
             </div>
-            <Button tone="quiet" aria-label={`Take away table ${i + 1}`} onClick={() => setChosen(chosen.filter((_, j) => j !== i))}>
+            <Button tone="quiet" aria-label={`Remove table ${i + 1}`} onClick={() => setChosen(chosen.filter((_, j) => j !== i))}>
               ×
             </Button>
           </div>

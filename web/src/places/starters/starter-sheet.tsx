@@ -67,7 +67,7 @@ export function StarterSheet({
     ? 'Production changes by a release only: open a workspace.'
     : mayAct(person, 'editor')
       ? (wants ?? wrongName ?? twice)
-      : `Your role is ${person.role}: an editor may change the project.`;
+      : `Only editors can change the project; you are a ${person.role}.`;
   const store = async () => {
     const kept = await keep(queries.map((_, i) => ({ path: pathOf(i), after: sqlOf(i) })));
     if (kept) await navigate(address.table(slug, `${layer}.${nameOf(0)}`));

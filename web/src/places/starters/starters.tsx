@@ -49,7 +49,7 @@ export default function Starters() {
           </NavLink>
         ))}
       </nav>
-      {chosen ? <chosen.Sheet key={chosen.key} /> : <Empty title="There is no such starter" />}
+      {chosen ? <chosen.Sheet key={chosen.key} /> : <Empty title="This starter does not exist" />}
     </div>
   );
 }

@@ -103,7 +103,7 @@ export function Target() {
                     onChange={(e) => change({ ...m, name: e.target.value })}
                     className={`${inputClass} w-32! font-mono text-[12px]`}
                   />
-                  <Button tone="quiet" aria-label={`Take away measure ${i + 1}`} onClick={() => setMeasures(measures.filter((_, j) => j !== i))}>
+                  <Button tone="quiet" aria-label={`Remove measure ${i + 1}`} onClick={() => setMeasures(measures.filter((_, j) => j !== i))}>
                     ×
                   </Button>
                 </Row>

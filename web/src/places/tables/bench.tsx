@@ -68,7 +68,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
               to={address.starter(slug, table.kind === 'source' ? 'clean' : 'summarise', table.fullName)}
               className="px-1 font-medium whitespace-nowrap text-plan hover:underline"
             >
-              Begin from it
+              New table from this
             </Link>
             {table.kind !== 'source' && <RunButton table={table.fullName} before={file.keep} />}
           </div>
@@ -87,7 +87,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
           ) : facet === 'past' ? (
             <PastFacet path={table.path} table={table.fullName} />
           ) : (
-            <Empty title="There is no such facet" />
+            <Empty title="This view does not exist" />
           )}
         </div>
       </div>
@@ -170,7 +170,7 @@ export function FileStrip({ path, file }: { path: string; file: FileText }) {
     <div className="flex h-[27px] shrink-0 items-center gap-3 px-3.5 text-[12px] text-soft">
       <span className="truncate font-mono">{path}</span>
       {file.unsaved ? (
-        <span className="text-advisory-text">not kept yet</span>
+        <span className="text-advisory-text">unsaved</span>
       ) : file.draft ? (
         <span className="text-advisory-text">draft by {file.draft.by}</span>
       ) : null}
@@ -181,20 +181,20 @@ export function FileStrip({ path, file }: { path: string; file: FileText }) {
         <>
           {(file.unsaved || file.draft) && (
             <Button tone="quiet" onClick={() => setDropping(true)}>
-              Drop
+              Discard
             </Button>
           )}
           {file.unsaved && (
             <Button tone="quiet" disabled={file.keeping} onClick={() => void file.keep()}>
-              Keep draft
+              Save draft
             </Button>
           )}
         </>
       )}
       <ConfirmDestroy
-        title="Drop the draft?"
+        title="Discard the draft?"
         what={<p>What was changed in {path} since the last commit is lost.</p>}
-        action="Drop the draft"
+        action="Discard draft"
         open={dropping}
         onClose={() => setDropping(false)}
         onConfirm={() => void dropNow()}
@@ -220,7 +220,7 @@ function Diagnostics({ diagnostics, elsewhere, onGo }: { diagnostics: readonly P
           </button>
         </li>
       ))}
-      {elsewhere > 0 && <li className="px-3.5 py-1 text-advisory-text">This edit brings {plural(elsewhere, 'error')} to other definitions.</li>}
+      {elsewhere > 0 && <li className="px-3.5 py-1 text-advisory-text">This edit causes {plural(elsewhere, 'error')} in other definitions.</li>}
     </ul>
   );
 }

@@ -22,8 +22,7 @@ export function ContractForm({ path, file, view }: { path: string; file: FileTex
       },
       (error: Error) => tell.problem(readerProblem(error)),
     );
-  if (file.diagnostics.some((d) => d.code === 'syntax'))
-    return <p className="p-3.5 text-soft">The text has a syntax error: mend it first, then the form goes on.</p>;
+  if (file.diagnostics.some((d) => d.code === 'syntax')) return <p className="p-3.5 text-soft">Fix the syntax error to continue in the form.</p>;
   return (
     <div className="flex flex-col gap-4 p-3.5">
       <AgainstQuery path={path} file={file} view={view} change={change} />
@@ -74,7 +73,7 @@ function AgainstQuery({ path, file, view, change }: { path: string; file: FileTe
         </Button>
       </section>
     );
-  if (missing.length + extra.length + types.length === 0) return <p className="text-holds-text">The contract has what the query returns.</p>;
+  if (missing.length + extra.length + types.length === 0) return <p className="text-holds-text">Contract and query match.</p>;
   return (
     <section aria-label="Contract against query" className="flex flex-col gap-1.5 border-l-[3px] border-advisory bg-raised px-2.5 py-2">
       {missing.length > 0 && <p>The query also returns {missing.map((c) => c.name).join(', ')}.</p>}
@@ -99,7 +98,7 @@ function AgainstQuery({ path, file, view, change }: { path: string; file: FileTe
           )
         }
       >
-        Take the query’s columns over
+        Update contract from query
       </Button>
     </section>
   );
@@ -244,7 +243,7 @@ function ColumnFields({ column, view, change }: { column: ContractColumn; view: 
             onAdd={(text) => change({ kind: 'add constraint', column: name, text })}
           />
           <Button tone="quiet" className="self-start" onClick={() => change({ kind: 'drop column', column: name })}>
-            Take {name} out
+            Remove {name}
           </Button>
         </div>
       )}
@@ -269,8 +268,8 @@ function Constraints({ found, onDrop }: { found: ContractView['constraints']; on
       {found.map((c) => (
         <p key={c.name} className="flex items-baseline gap-2">
           <span className="min-w-0 flex-1 font-mono text-[12px] break-words">{c.text}</span>
-          <Button tone="quiet" aria-label={`Take ${c.name} out`} onClick={() => onDrop(c.name)}>
-            take out
+          <Button tone="quiet" aria-label={`Remove ${c.name}`} onClick={() => onDrop(c.name)}>
+            remove
           </Button>
         </p>
       ))}

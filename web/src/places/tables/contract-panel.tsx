@@ -38,7 +38,7 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
 function Columns({ table }: { table: TableSummary }) {
   const { checks } = useProject();
   const [open, setOpen] = useState<string>();
-  if (table.columns === undefined) return <p className="p-3.5 text-soft">The columns cannot be told before the definition is sound.</p>;
+  if (table.columns === undefined) return <p className="p-3.5 text-soft">Columns are shown once the definition has no errors.</p>;
   const own = checks.filter((c) => c.table === table.fullName);
   return (
     <ul>

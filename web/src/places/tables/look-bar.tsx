@@ -45,7 +45,7 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
           <span className="font-mono">{said(f)}</span>
           <button
             type="button"
-            aria-label={`Take away the filter ${said(f)}`}
+            aria-label={`Remove the filter ${said(f)}`}
             onClick={() => onLook({ ...look, filters: look.filters.filter((_, j) => j !== i) })}
             className="h-full px-1.5 text-plan hover:bg-raised"
           >

@@ -52,7 +52,7 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
   };
   if (broken.length || header.length === 0) {
     return (
-      <Empty title="The file is no table yet">
+      <Empty title="This file is not a table yet">
         <p>{broken[0] ? `Line ${broken[0].line}: ${broken[0].message}.` : 'It has no header row.'} Mend it under Definition, or in its file.</p>
       </Empty>
     );

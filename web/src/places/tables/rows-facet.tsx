@@ -99,7 +99,7 @@ function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook
       <p className="flex h-[26px] shrink-0 items-center justify-between border-b border-line px-3.5 text-[12px] text-soft">
         <span>{first ? WHERE[first.where] : ''}</span>
         <span className="font-mono" aria-live="polite">
-          {isFetchingNextPage && 'reading on · '}
+          {isFetchingNextPage && 'loading more · '}
           {first?.total && `${count(rows.length)} of ${first.total.exact ? '' : 'about '}${count(first.total.rows)} rows · ${duration(first.milliseconds)}`}
         </span>
       </p>

@@ -37,7 +37,7 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
       tell.problem(error);
     }
   };
-  const reason = allowed ? undefined : `Your role is ${person.role}: ${isProduction ? 'a releaser may run in production' : 'an editor may run tables'}.`;
+  const reason = allowed ? undefined : `You are a ${person.role}: ${isProduction ? 'only releasers can run in production' : 'only editors can run tables'}.`;
   return (
     <div className="flex">
       <Button tone="act" disabled={isLoading} {...(reason ? { reason } : {})} onClick={() => void run(true, false)} className="rounded-r-none">
@@ -87,8 +87,8 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
         title={`Start ${table} over?`}
         what={
           <p>
-            All that it holds {isProduction ? 'in production' : 'in this workspace'} is left behind: earlier rows and versions, and what is remembered of
-            events. It is loaded anew from its query; keys that were given keep their numbers.
+            This deletes its rows, versions and stored events {isProduction ? 'in production' : 'in this workspace'}, then reloads it from its query. Members
+            keep their numbers; versions get new ones.
           </p>
         }
         action="Start over"

@@ -27,7 +27,7 @@ export function RunParameters({ table, onRun, onClose }: { table: string; onRun:
             />
           </label>
         ))}
-        <p className="text-[12px] text-soft">With what it needs. The values are recorded with the run; tables that use them are built anew.</p>
+        <p className="text-[12px] text-soft">With what it needs. The values are recorded with the run; tables that use them are rebuilt.</p>
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button tone="act" type="submit">

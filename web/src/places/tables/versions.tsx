@@ -169,7 +169,7 @@ function Timeline({ history, rows }: { history: HistoryTable; rows: Rows }) {
                   ))}
                 </dl>
               ) : (
-                <p className="mt-1 text-soft">came back as it was</p>
+                <p className="mt-1 text-soft">reappeared unchanged</p>
               )
             ) : (
               <p className="mt-1 text-soft">

@@ -31,7 +31,7 @@ export default function Today() {
             </h1>
             <p className="text-soft">
               {isProduction ? 'Production' : `Workspace ${name}`}: {plural(data.tables.all, 'table')}
-              {data.tables.notRun > 0 ? `, ${data.tables.notRun} not built yet` : ', all of them to be read'}
+              {data.tables.notRun > 0 ? `, ${data.tables.notRun} not built yet` : ', all available'}
             </p>
           </header>
           <Needs data={data} />
@@ -81,13 +81,7 @@ function Needs({ data }: { data: TodayAnswer }) {
       </Section>
       <Section title="Drifted sources" items={data.drifted}>
         {(table) => (
-          <Line
-            key={table}
-            to={address.place(slug, 'sources')}
-            mark={<Hatch position={0} />}
-            title={table}
-            aside="its system has other columns than declared"
-          />
+          <Line key={table} to={address.place(slug, 'sources')} mark={<Hatch position={0} />} title={table} aside="columns differ from the declaration" />
         )}
       </Section>
       <Section title="Failed files" items={data.failedFiles}>
@@ -138,7 +132,7 @@ function Needs({ data }: { data: TodayAnswer }) {
           />
         )}
       </Section>
-      <Section title="Advisory: broken, but let pass" items={data.advisory}>
+      <Section title="Failing advisory checks" items={data.advisory}>
         {(c) => <CheckLine key={c.id} check={c} />}
       </Section>
     </>
