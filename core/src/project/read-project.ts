@@ -2,20 +2,16 @@ import { orderOf } from '../graph/graph.js';
 import { constraintRange } from '../contract/contract.js';
 import { remotePlace } from '../contract/import-tables.js';
 import { WAREHOUSE_SERVER } from '../load/intake.js';
-import { resolveColumns } from '../lineage/columns.js';
-import { outputName } from '../lineage/output-name.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
-import { nextToken } from '../sql/tokens.js';
-import { columnDiagnostic, startOf } from './column-diagnostics.js';
-import { contractDiagnostics, driftedColumns, referenceColumns, unreadDates, withContract, type ContractSurroundings } from './contract-diagnostics.js';
+import { unreadDates, withContract } from './contract-diagnostics.js';
+import { ColumnReader, type ReadColumns } from './column-reader.js';
 import type { Diagnostic } from './diagnostic.js';
-import { policyDiagnostics } from './policy-diagnostics.js';
-import { sourceDiagnostics } from './source-diagnostics.js';
 import { fanOut, fansOut, ofOneEach } from './fan-out.js';
-import { dimensionsOf, partialInputs } from './inputs.js';
+import { dimensionsOf } from './inputs.js';
 import { indexFile, unreadable } from './index-file.js';
-import type { Column, Definition, FunctionMention, IndexedFile, Layer, Parameter, Project, ProjectFunction, Query, Table, TableMention } from './model.js';
+import { NameResolver, type Mentions } from './name-resolver.js';
+import type { Column, Definition, IndexedFile, Layer, Parameter, Project, ProjectFunction, Table } from './model.js';
 
 /**
  * Reads a project from its files: each file is indexed from its text alone, then names are resolved
@@ -53,17 +49,11 @@ interface ResolvedTable {
   readonly diagnostics: readonly Diagnostic[];
 }
 
-/** What a query's names were resolved to, and what was wrong with them. */
-interface ResolvedMentions {
-  readonly found: readonly string[];
-  readonly diagnostics: readonly Diagnostic[];
-}
-
 /** What is kept of a reading for the next one. */
 interface Memo {
   readonly tables: ReadonlyMap<string, ResolvedTable>;
   /** By the query, and the table that reads it. */
-  readonly mentions: ReadonlyMap<Query, ReadonlyMap<Table | undefined, ResolvedMentions>>;
+  readonly mentions: Mentions;
   readonly names: Names;
 }
 
@@ -79,37 +69,25 @@ const memos = new WeakMap<Project, Memo>();
 
 /** Members of a cycle up to which each is told, with the whole way round; of a larger one, one is. */
 const LARGEST_CYCLE_TOLD = 12;
-/** Problems of one query for which the nearest right name is looked for: nobody reads on that far. */
-const MOST_HINTS = 100;
-/** Columns that a table of PostgreSQL can have. */
-const MOST_COLUMNS = 1600;
-
-const NO_ORIGINS: readonly string[] = [];
-
-/** Schemas that any query may read. */
-const SYSTEM_SCHEMAS = new Set(['pg_catalog', 'information_schema']);
-
 class Resolver {
   private readonly diagnostics: Diagnostic[] = [];
-  private readonly layers: Layer[] = [];
-  private readonly tables = new Map<string, Table>();
-  private readonly byLayer = new Map<string, Set<string>>();
-  private readonly functions: Map<string, Project['functions'] extends ReadonlyMap<string, infer F> ? F : never> = new Map();
-  private readonly parameters = new Map<string, Parameter>();
-  private readonly columns = new Map<string, readonly Column[] | undefined>();
+  readonly layers: Layer[] = [];
+  readonly tables = new Map<string, Table>();
+  readonly byLayer = new Map<string, Set<string>>();
+  readonly functions = new Map<string, ProjectFunction>();
+  readonly parameters = new Map<string, Parameter>();
+  readonly columns = new Map<string, readonly Column[] | undefined>();
   private readonly resolved = new Map<string, ResolvedTable>();
-  private readonly mentionsResolved = new Map<Query, Map<Table | undefined, ResolvedMentions>>();
-  private readonly functionTables = new Map<string, readonly string[]>();
-  /** Full names by the name alone, made when first asked for. */
-  private byName: Map<string, string[]> | undefined;
-  /** Whether a query's names mean what they meant in the reading before. */
-  private hasSameNames = false;
-  private readonly inputs = new Map<string, readonly Column[] | undefined>();
+  private readonly named: NameResolver;
+  private readonly reader: ColumnReader;
 
   constructor(
-    private readonly files: ReadonlyMap<string, IndexedFile>,
+    readonly files: ReadonlyMap<string, IndexedFile>,
     private readonly memo: Memo | undefined,
-  ) {}
+  ) {
+    this.named = new NameResolver(this, this.diagnostics);
+    this.reader = new ColumnReader(this);
+  }
 
   resolve(): Project {
     const servers = new Map<string, IndexedFile['servers'][number]>();
@@ -125,18 +103,18 @@ class Resolver {
       for (const a of file.adhoc) adhoc.set(a.name, a);
     }
     this.collectTables();
-    this.hasSameNames = this.memo !== undefined && sameNames(this.memo.names, this.names());
+    if (this.memo && sameNames(this.memo.names, this.names())) this.named.before = this.memo.mentions;
     const reads = new Map<string, readonly string[]>();
     for (const table of this.tables.values()) reads.set(table.fullName, this.readsOf(table));
-    for (const check of checks.values()) this.mentions(check.path, check.query);
-    for (const query of adhoc.values()) this.mentions(query.path, query.query);
-    for (const f of this.functions.values()) this.functionMentions(f.path, f.functions);
+    for (const check of checks.values()) this.named.mentions(check.path, check.query);
+    for (const query of adhoc.values()) this.named.mentions(query.path, query.query);
+    for (const f of this.functions.values()) this.named.functionMentions(f.path, f.functions);
     const needs = new Map([...reads].map(([name, inputs]) => [name, this.needsOf(this.tables.get(name)!, inputs)]));
     const { order, cycles } = orderOf(needs);
     for (const cycle of cycles) this.reportCycle(cycle);
     for (const name of order) this.resolveTable(this.tables.get(name)!, needs.get(name)!);
-    for (const c of checks.values()) this.diagnostics.push(...this.queryColumns(c.path, c.query).diagnostics);
-    for (const a of adhoc.values()) this.diagnostics.push(...this.queryColumns(a.path, a.query).diagnostics);
+    for (const c of checks.values()) this.diagnostics.push(...this.reader.queryColumns(c.path, c.query).diagnostics);
+    for (const a of adhoc.values()) this.diagnostics.push(...this.reader.queryColumns(a.path, a.query).diagnostics);
     for (const table of this.tables.values()) {
       if (table.kind === 'source' && table.server !== WAREHOUSE_SERVER && !servers.has(table.server)) {
         this.report(
@@ -164,7 +142,7 @@ class Resolver {
       columns: this.columns,
       diagnostics: ofOneEach(this.diagnostics, this.tables),
     };
-    memos.set(project, { tables: this.resolved, mentions: this.mentionsResolved, names: this.names() });
+    memos.set(project, { tables: this.resolved, mentions: this.named.resolved, names: this.names() });
     return project;
   }
 
@@ -239,8 +217,8 @@ class Resolver {
   /** The tables that one reads, in the order of mention; unknown names and later layers are reported. */
   private readsOf(table: Table): readonly string[] {
     if (table.kind !== 'definition' || !table.query) return [];
-    const inputs = this.mentions(table.path, table.query, table);
-    const throughFunctions = this.tablesOfFunctions(table.query.functions);
+    const inputs = this.named.mentions(table.path, table.query, table);
+    const throughFunctions = this.named.tablesOfFunctions(table.query.functions);
     return [...new Set([...inputs, ...throughFunctions, ...dimensionsOf(table, this.tables)])];
   }
 
@@ -251,134 +229,6 @@ class Resolver {
     for (const { references } of table.contract?.constraints ?? [])
       if (references && references.table !== table.fullName && this.tables.has(references.table)) needs.add(references.table);
     return [...needs];
-  }
-
-  private mentions(path: string, query: Query, reader?: Table): readonly string[] {
-    const known = this.hasSameNames ? this.memo!.mentions.get(query)?.get(reader) : undefined;
-    const before = this.diagnostics.length;
-    if (known) this.diagnostics.push(...known.diagnostics);
-    const found = known?.found ?? this.resolvedMentions(path, query, reader);
-    const ofQuery = this.mentionsResolved.get(query) ?? new Map<Table | undefined, ResolvedMentions>();
-    this.mentionsResolved.set(query, ofQuery.set(reader, known ?? { found, diagnostics: this.diagnostics.slice(before) }));
-    return found;
-  }
-
-  private resolvedMentions(path: string, query: Query, reader?: Table): string[] {
-    const found: string[] = [];
-    for (const mention of query.tables) {
-      const name = this.mentioned(path, mention);
-      if (!name) continue;
-      found.push(name);
-      if (reader) this.checkLayers(reader, mention, this.tables.get(name)!);
-    }
-    this.functionMentions(path, query.functions);
-    for (const s of query.settings) {
-      if (s.setting.startsWith('each.') && !(reader?.kind === 'definition' && fansOut(reader)))
-        this.report(
-          path,
-          s,
-          'unknown-parameter',
-          `${s.setting} has a value only in a definition with for_each`,
-          "write for_each = 'reference.table' in its options",
-        );
-      const name = s.setting.startsWith('param.') ? s.setting.slice(6) : undefined;
-      if (name !== undefined && !this.parameters.has(name)) {
-        const near = didYouMean(name, this.parameters.keys());
-        this.report(path, s, 'unknown-parameter', `parameters.sql sets no param.${name}`, near ?? `write set param.${name} = '…' there`);
-      }
-    }
-    return found;
-  }
-
-  private functionMentions(path: string, functions: readonly FunctionMention[]): void {
-    for (const f of functions) {
-      if (this.functions.has(f.name)) continue;
-      this.report(
-        path,
-        f,
-        'unknown-function',
-        `there is no function functions.${f.name}`,
-        didYouMean(f.name, this.functions.keys()) ?? `add functions/${f.name}.sql`,
-      );
-    }
-  }
-
-  /** The tables that functions read, through any number of others. */
-  private tablesOfFunctions(functions: readonly FunctionMention[]): string[] {
-    const found = new Set<string>();
-    const seen = new Set<string>();
-    const open = [...functions].reverse();
-    for (let mention = open.pop(); mention; mention = open.pop()) {
-      const f = this.functions.get(mention.name);
-      if (!f || seen.has(f.name)) continue;
-      seen.add(f.name);
-      for (const name of this.tablesOfFunction(f)) found.add(name);
-      open.push(...[...f.functions].reverse());
-    }
-    return [...found];
-  }
-
-  /** Names that are wrong in a function are told once, however many tables use it. */
-  private tablesOfFunction({ name, path, tables }: ProjectFunction): readonly string[] {
-    const known = this.functionTables.get(name);
-    if (known) return known;
-    const found = tables.flatMap((t) => this.mentioned(path, t) ?? []);
-    this.functionTables.set(name, found);
-    return found;
-  }
-
-  /** The tables of a name in all layers. */
-  private named(name: string): readonly string[] {
-    if (!this.byName) {
-      this.byName = new Map();
-      for (const t of this.tables.values()) this.byName.set(t.name, [...(this.byName.get(t.name) ?? []), t.fullName]);
-    }
-    return this.byName.get(name) ?? [];
-  }
-
-  private mentioned(path: string, mention: TableMention): string | undefined {
-    const { layer, name } = mention;
-    if (layer === undefined) {
-      const full = this.named(name);
-      this.report(path, mention, 'table-without-layer', `${name} has no layer`, full.length ? `did you mean ${full.join(' or ')}?` : 'write layer.table');
-      return undefined;
-    }
-    if (SYSTEM_SCHEMAS.has(layer)) return undefined;
-    const full = `${layer}.${name}`;
-    if (this.tables.has(full)) return full;
-    // A three-part column reference may be alias.column.field.
-    if (mention.ofColumn && !this.byLayer.has(layer)) return undefined;
-    const inLayer = this.byLayer.get(layer);
-    if (!inLayer)
-      this.report(
-        path,
-        mention,
-        'unknown-layer',
-        `${layer} is not a layer`,
-        didYouMean(layer, this.byLayer.keys()) ?? `the layers are ${[...this.byLayer.keys()].join(', ')}`,
-      );
-    else {
-      const near = didYouMean(name, inLayer);
-      const elsewhere = this.named(name);
-      const hint = near?.replace('did you mean ', `did you mean ${layer}.`) ?? (elsewhere.length ? `there is ${elsewhere.join(', ')}` : undefined);
-      this.report(path, mention, 'unknown-table', `layer ${layer} has no table ${name}`, hint);
-    }
-    return undefined;
-  }
-
-  private checkLayers(reader: Table, mention: TableMention, input: Table): void {
-    const position = (name: string) => this.layers.findIndex((l) => l.name === name);
-    if (position(input.layer) <= position(reader.layer) || position(reader.layer) < 0) return;
-    this.report(
-      reader.path,
-      mention,
-      'later-layer',
-      `${reader.fullName} reads ${input.fullName}, which is of a later layer`,
-      `a table of ${reader.layer} reads only from ${this.layers
-        .slice(0, position(reader.layer) + 1)
-        .map((l) => l.name)
-        .join(', ')}`,
-    );
   }
 
   private reportCycle(cycle: readonly string[]): void {
@@ -438,114 +288,14 @@ class Resolver {
   }
 
   /** A fault of this program in one table is told there, and stops nothing else. */
-  private columnsOrFault(table: Table): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
+  private columnsOrFault(table: Table): ReadColumns {
     try {
-      return this.columnsOf(table);
+      return this.reader.columnsOf(table);
     } catch (error) {
       return { columns: undefined, diagnostics: [unreadable(table.path, table.nameRange, error)] };
     }
   }
-
-  private columnsOf(table: Table): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
-    switch (table.kind) {
-      case 'source':
-        return { columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: sourceDiagnostics(table) };
-      case 'reference':
-        return referenceColumns(table);
-      case 'definition': {
-        if (!table.query) return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: [] };
-        const { columns, diagnostics } = this.queryColumns(table.path, table.query);
-        diagnostics.push(
-          ...this.unnamed(table.path, table.query, columns),
-          ...policyDiagnostics(table, { tables: this.tables, query: columns, partial: partialInputs(table, this.tables) }),
-          ...contractDiagnostics(table, columns, this.surroundings(table.path)),
-        );
-        const origins = (name: string) => columns?.find((c) => c.name === name)?.origins ?? NO_ORIGINS;
-        return {
-          columns: table.contract
-            ? [...table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: origins(c.name) })), ...driftedColumns(table, columns)]
-            : columns,
-          diagnostics,
-        };
-      }
-    }
-  }
-
-  private queryColumns(path: string, query: Query): { columns: readonly Column[] | undefined; diagnostics: Diagnostic[] } {
-    const { columns, problems } = resolveColumns(
-      query.select,
-      (layer, name) => this.asInput(`${layer}.${name}`),
-      (name) => this.functions.get(name)?.returns,
-    );
-    const diagnostics = problems.map((p, i) => columnDiagnostic(this.files.get(path)!, p, i < MOST_HINTS));
-    if (columns && columns.length > MOST_COLUMNS)
-      diagnostics.push({
-        code: 'too-many-columns',
-        severity: 'error',
-        path,
-        range: startOf(this.files.get(path)!, query),
-        message: `the query returns ${columns.length} columns; a table has ${MOST_COLUMNS} at most`,
-        hint: 'leave some out, or make several tables',
-      });
-    const seen = new Set<string>();
-    for (const column of columns && columns.length <= MOST_COLUMNS ? columns : []) {
-      if (column.name !== '?column?' && seen.has(column.name)) {
-        diagnostics.push({
-          code: 'duplicate-column',
-          severity: 'error',
-          path,
-          range: startOf(this.files.get(path)!, query),
-          message: `the query returns two columns named ${column.name}`,
-          hint: 'give one of them another name with as',
-        });
-      }
-      seen.add(column.name);
-    }
-    return { columns, diagnostics };
-  }
-
-  /** Columns without a name, of what makes a table. */
-  private unnamed(path: string, query: Query, columns: readonly Column[] | undefined): Diagnostic[] {
-    if (!columns?.some((c) => c.name === '?column?')) return [];
-    const file = this.files.get(path)!;
-    const places = unnamedItems(query.select).flatMap((location) => {
-      const token = location === undefined ? undefined : nextToken(file.text, file.at!(location));
-      return token ? [{ start: token.start, end: token.end }] : [];
-    });
-    return (places.length ? places : [startOf(file, query)]).map((range) => ({
-      code: 'unnamed-column',
-      severity: 'error',
-      path,
-      range,
-      message: 'a column of the query has no name',
-      hint: 'name it with as',
-    }));
-  }
-
-  private surroundings(path: string): ContractSurroundings {
-    return { file: this.files.get(path)!, tables: this.tables, columns: this.columns };
-  }
-
-  /** A table's columns as its readers see them: each comes from the table itself. */
-  private asInput(table: string): readonly Column[] | undefined {
-    if (!this.inputs.has(table))
-      this.inputs.set(
-        table,
-        this.columns.get(table)?.map((c) => ({ name: c.name, type: c.type, origins: [`${table}.${c.name}`] })),
-      );
-    return this.inputs.get(table);
-  }
 }
-/** Where the items of a query's first arm stand that have no name. */
-function unnamedItems(select: Query['select']): (number | undefined)[] {
-  let first = select;
-  while (first.larg) first = first.larg;
-  return (first.targetList ?? []).flatMap((node) => {
-    const item = 'ResTarget' in node ? node.ResTarget : undefined;
-    return item?.val && item.name === undefined && outputName(item.val) === '?column?' ? [item.location] : [];
-  });
-}
-
 /** Whether two readings have the same names: then what mentions them means the same. */
 function sameNames(a: Names, b: Names): boolean {
   const sameKeys = (x: ReadonlyMap<string, unknown>, y: ReadonlyMap<string, unknown>) => x.size === y.size && [...x.keys()].every((k) => y.has(k));
