@@ -91,7 +91,7 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   version: fc.constantFrom(0, 1, 2, '0'),
   tables: fc.array(tables, { maxLength: 3 }),
   table: tables,
-  upstream: fc.oneof(flag, fc.constantFrom('true', 'false')),
+  upstream: fc.oneof({ weight: 5, arbitrary: flag }, { weight: 1, arbitrary: fc.constantFrom('true', 'false') }),
   downstream: flag,
   parallelism: fc.constantFrom(1, 2, 16),
   startOver: fc.array(tables, { maxLength: 2 }),
@@ -137,6 +137,7 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
     tables: fc.array(fc.record({ schema: fc.constant('ops'), name: fc.constantFrom('ports', 'x') }), { minLength: 1, maxLength: 2 }),
   },
   'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
+  'PUT /api/connections/binding': { environment: fc.constantFrom('production', 'workspaces') },
   'POST /api/workspaces/:slug/page': { limit: fc.constantFrom(1, 10) },
 };
 
