@@ -24,7 +24,7 @@ test('tables of an unknown database become cleaned staging tables', async ({ pag
   await dialog.getByRole('checkbox', { name: 'ops.berth_inspections' }).check();
   await dialog.getByRole('button', { name: 'Declare 3 tables' }).click();
   await expect(dialog.getByText('create foreign table landing.pilotages')).toBeVisible();
-  await dialog.getByRole('button', { name: 'Save as draft' }).click();
+  await dialog.getByRole('button', { name: 'Save as a draft' }).click();
   await expect(page.getByRole('link', { name: 'landing.pilots', exact: true })).toBeVisible();
 
   // Brought into the workspace, since production does not know them.
@@ -128,7 +128,7 @@ test('a new column of the system stops the intake, is compared, and is taken ove
   await page.getByRole('button', { name: 'drifted' }).click();
   await expect(page.getByRole('cell', { name: 'register_no' })).toBeVisible();
   await page.getByRole('button', { name: 'Update declaration from the system' }).click();
-  await page.getByRole('button', { name: 'Save as draft' }).click();
+  await page.getByRole('button', { name: 'Save as a draft' }).click();
   await expect(page.getByRole('row', { name: /landing\.owner/ }).getByText('differs from production')).toBeVisible();
   await page.getByRole('button', { name: 'Bring in landing.owner', exact: true }).click();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();
@@ -146,7 +146,7 @@ test('a connection says which part of it does not work', async ({ page }) => {
   await page.getByLabel('Database').fill('nowhere');
   await page.getByRole('button', { name: 'Test' }).click();
   await expect(page.getByRole('alert').getByText('There is no database nowhere on 127.0.0.1')).toBeVisible();
-  await page.getByRole('button', { name: 'Keep', exact: true }).press('Escape');
+  await page.getByRole('button', { name: 'Cancel', exact: true }).press('Escape');
   await page.goto('/w/production/settings/log');
   await expect(page.getByRole('cell', { name: 'sign-in', exact: true }).first()).toBeVisible();
 });

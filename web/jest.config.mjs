@@ -3,6 +3,16 @@ export default {
   testEnvironment: 'node',
   extensionsToTreatAsEsm: ['.ts', '.tsx'],
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
-  transform: { '^.+\\.tsx?$': ['@swc/jest', { configFile: new URL('../.swcrc', import.meta.url).pathname }] },
-  testMatch: ['<rootDir>/src/**/*.test.ts'],
+  transform: {
+    '^.+\\.tsx?$': [
+      '@swc/jest',
+      {
+        swcrc: false,
+        jsc: { parser: { syntax: 'typescript', tsx: true }, transform: { react: { runtime: 'automatic' } }, target: 'es2022' },
+        module: { type: 'es6' },
+        sourceMaps: true,
+      },
+    ],
+  },
+  testMatch: ['<rootDir>/src/**/*.test.{ts,tsx}'],
 };

@@ -92,7 +92,7 @@ export function ConfirmDestroy({
           </AlertDialog.Description>
           <div className="flex justify-end gap-2">
             <AlertDialog.Cancel asChild>
-              <Button>Keep</Button>
+              <Button>Cancel</Button>
             </AlertDialog.Cancel>
             <AlertDialog.Action asChild>
               <Button tone="danger" onClick={onConfirm}>

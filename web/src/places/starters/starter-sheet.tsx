@@ -109,7 +109,7 @@ export function StarterSheet({
             Preview
           </Button>
           <Button tone="act" disabled={keeping || queries.length === 0} {...(refused ? { reason: refused } : {})} onClick={() => void store()}>
-            Keep {queries.length > 1 ? 'drafts' : 'draft'}
+            Save {queries.length > 1 ? 'drafts' : 'draft'}
           </Button>
         </div>
         {queries.length > 1 && (

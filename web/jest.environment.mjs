@@ -1,0 +1,45 @@
+import { TestEnvironment } from 'jest-environment-jsdom';
+
+/** A browser's page with what jsdom lacks: requests, which tests answer themselves, and a size, so that long lists show some of their rows. */
+export default class Page extends TestEnvironment {
+  async setup() {
+    await super.setup();
+    const window = this.global;
+    class PageRequest extends Request {
+      /** Addresses of the page's own server are without a host. */
+      constructor(input, init) {
+        super(typeof input === 'string' ? new URL(input, 'http://ouvrage.test/') : input, init);
+      }
+    }
+    class Observer {
+      observe() {}
+      unobserve() {}
+      disconnect() {}
+    }
+    Object.assign(window, {
+      Request: PageRequest,
+      Response,
+      Headers,
+      AbortController,
+      AbortSignal,
+      structuredClone,
+      TextEncoder,
+      TextDecoder,
+      fetch: () => Promise.reject(new TypeError('nothing is served')),
+      ResizeObserver: Observer,
+      IntersectionObserver: Observer,
+      EventSource: class extends EventTarget {
+        close() {}
+      },
+      matchMedia: (media) => ({ media, matches: false, addEventListener() {}, removeEventListener() {} }),
+    });
+    for (const [name, size] of [
+      ['offsetHeight', 600],
+      ['offsetWidth', 1200],
+      ['clientHeight', 600],
+      ['clientWidth', 1200],
+    ])
+      Object.defineProperty(window.HTMLElement.prototype, name, { get: () => size });
+    Object.assign(window.Element.prototype, { scrollIntoView() {}, hasPointerCapture: () => false });
+  }
+}

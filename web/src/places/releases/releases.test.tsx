@@ -1,0 +1,129 @@
+/** @jest-environment <rootDir>/jest.environment.mjs */
+import { afterEach, describe, expect, test } from '@jest/globals';
+import { cleanup, screen } from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import type { Comparison, Person } from '../../app/types';
+import { around, checkOf, Problem, renderPlace, serve } from '../../testing';
+
+const { default: Releases } = await import('./releases');
+const { conditionsOf } = await import('./release-panel');
+afterEach(cleanup);
+
+const CHANGED = { table: 'core.dim_berth', kind: 'changed' as const, columnsAdded: ['length_m'], columnsDropped: [], columnsRetyped: [] };
+const COMPARISON: Comparison = {
+  workspace: { slug: 'dues', name: 'Dues', owner: 'Jonas' },
+  commits: [{ id: 'c1', author: 'Jonas', at: '2026-01-01T00:00:00Z', message: 'Berths have a length\n\nIn metres.' }],
+  drafts: [],
+  conflicts: [],
+  errors: [],
+  files: [{ path: 'core/dim_berth.sql', kind: 'changed', draft: false, before: 'select 1', after: 'select 2' }],
+  tables: [CHANGED, { ...CHANGED, table: 'core.fact_call', kind: 'downstream' }],
+  losses: [],
+  migrations: [],
+  rehashes: [],
+  untouched: 1,
+  checks: [],
+};
+
+describe('what has to be so before a release', () => {
+  const first = { path: 'core/x.sql', message: 'there is no column x' };
+  test.each<[string, Partial<Comparison>, string]>([
+    ['errors', { errors: [first, first] }, 'broken: 2 errors: there is no column x'],
+    ['conflicts', { conflicts: [{ path: 'x' } as never] }, 'broken: 1 file in conflict with production'],
+    ['drafts', { drafts: ['core/x.sql'] }, 'broken: 1 draft not committed'],
+    ['a broken check', { checks: [checkOf('x/y', { verdict: 'broken' })] }, 'broken: 1 check broken in the workspace'],
+    ['advisory checks', { checks: [checkOf('x/y', { verdict: 'advisory' })] }, 'advisory: 1 advisory'],
+    ['checks that hold', { checks: [checkOf('x/y', { verdict: 'holds' }), checkOf('x/z', { verdict: 'holds' })] }, 'holds: 2 checks hold in the workspace'],
+    ['checks not run', { checks: [checkOf('x/y', { verdict: 'not run' })] }, 'not run: 1 check not run here; the release runs them'],
+    [
+      'dropped tables and columns',
+      {
+        tables: [
+          { ...CHANGED, kind: 'deleted' },
+          { ...CHANGED, table: 'core.b', columnsDropped: ['x'] },
+        ],
+      },
+      'advisory: Dropped: core.dim_berth, core.b.x',
+    ],
+    ['nothing', {}, 'holds: Nothing is dropped'],
+  ])('%s', (_, of, expected) => expect(conditionsOf({ ...COMPARISON, ...of }).map((c) => `${c.verdict}: ${c.text}`)).toContain(expected));
+});
+
+const show = async (comparison: unknown, role: Person['role'] = 'releaser', answers: object = {}) => {
+  const sent = serve({ ...around(role), 'GET workspaces/dues/comparison': comparison, 'GET releases': [], ...answers });
+  await renderPlace(<Releases />);
+  return sent;
+};
+
+describe('a review', () => {
+  test('names what changed, what is loaded again, and what is not touched', async () => {
+    await show(COMPARISON);
+    const index = await screen.findByRole('complementary', { name: 'Review' });
+    expect(index.textContent).toContain('dues → production1 commit, 0 drafts, opened by Jonas');
+    expect(index.textContent).toContain('new: length_m');
+    expect(index.textContent).toContain('1 table reads nothing that changed');
+  });
+  test('is released with the first line of the last commit, and leads to its run', async () => {
+    const sent = await show(COMPARISON, 'releaser', { 'POST workspaces/dues/release': { id: 12 } });
+    await userEvent.click(await screen.findByRole('button', { name: 'Release to production' }));
+    expect(sent.changed).toEqual([
+      { method: 'POST', path: 'workspaces/dues/release', body: { message: 'Berths have a length', consents: [], treatments: {} } },
+    ]);
+    expect((await screen.findByLabelText('address')).textContent).toBe('/w/dues/runs/12');
+  });
+  test('that is refused says why and loses nothing', async () => {
+    await show(COMPARISON, 'releaser', { 'POST workspaces/dues/release': new Problem(409, 'Another release came first', 'Release again.') });
+    await userEvent.type(await screen.findByRole('textbox', { name: 'Message of the release' }), ', measured');
+    await userEvent.click(screen.getByRole('button', { name: 'Release to production' }));
+    expect(await screen.findByText('Another release came first')).toBeTruthy();
+    expect((screen.getByRole('textbox', { name: 'Message of the release' }) as HTMLTextAreaElement).value).toBe('Berths have a length, measured');
+  });
+  test.each<[string, Person['role'], Partial<Comparison>]>([
+    ['a role below releaser', 'editor', {}],
+    ['errors', 'releaser', { errors: [{ path: 'x', message: 'y' }] }],
+    ['something dropped for good that is not confirmed', 'releaser', { losses: [{ of: 'core.old', kind: 'table' } as never] }],
+  ])('%s keeps it from being released', async (_, role, of) => {
+    const sent = await show({ ...COMPARISON, ...of }, role);
+    const button = await screen.findByRole('button', { name: 'Release to production' });
+    expect(button.getAttribute('aria-disabled')).toBe('true');
+    await userEvent.click(button);
+    expect(sent.changed).toEqual([]);
+  });
+  test('drafts are committed first', async () => {
+    const sent = await show({ ...COMPARISON, drafts: ['core/dim_berth.sql'] }, 'editor', {
+      'POST workspaces/dues/commits': { id: 'c2', author: 'Jonas', at: '', message: 'Why' },
+    });
+    const button = await screen.findByRole('button', { name: 'Commit 1 draft' });
+    expect((button as HTMLButtonElement).disabled).toBe(true);
+    await userEvent.type(screen.getByRole('textbox', { name: 'What changed, and why' }), ' Why ');
+    await userEvent.click(button);
+    expect(sent.changed).toEqual([{ method: 'POST', path: 'workspaces/dues/commits', body: { message: 'Why' } }]);
+    expect(await screen.findByText('Committed')).toBeTruthy();
+  });
+  test('of nothing shows what was released', async () => {
+    await show({ ...COMPARISON, files: [], tables: [] });
+    expect(await screen.findByText('Production has all of this workspace already')).toBeTruthy();
+    expect(screen.getByText('Nothing was released yet')).toBeTruthy();
+  });
+  test('that cannot be made is an error with a way to try again', async () => {
+    await show(new Problem(500, 'Something went wrong in the server'));
+    expect(await screen.findByText('Something went wrong in the server')).toBeTruthy();
+  });
+});
+
+test('production lists its releases', async () => {
+  const release = {
+    id: 3,
+    commit: 'abcdef0123',
+    workspace: 'dues',
+    message: 'Dues by tonnage',
+    person: 'Mira',
+    tables: ['core.a', 'core.b'],
+    runId: 4,
+    at: '2026-01-01T00:00:00Z',
+  };
+  serve({ ...around('viewer', 'production'), 'GET releases': [release] });
+  await renderPlace(<Releases />, { at: '/w/production/releases' });
+  const row = (await screen.findByText('Dues by tonnage')).closest('tr')!;
+  expect([...row.cells].map((c) => c.textContent)).toEqual(['3', 'Dues by tonnage', 'dues', 'Mira', '2 tables', expect.any(String), 'abcdef0', '4']);
+});

@@ -1,0 +1,112 @@
+/** @jest-environment <rootDir>/jest.environment.mjs */
+import { afterEach, expect, test } from '@jest/globals';
+import { cleanup, screen } from '@testing-library/react';
+import type { CheckState, TodayAnswer } from '../../app/types';
+import { around, checkOf, Problem, renderPlace, runOf, serve } from '../../testing';
+
+const { default: Today } = await import('./today');
+afterEach(cleanup);
+
+const NOTHING: TodayAnswer = {
+  toBind: [],
+  failedFiles: [],
+  late: [],
+  drifted: [],
+  broken: [],
+  advisory: [],
+  failedRuns: [],
+  drafts: [],
+  errors: [],
+  tables: { all: 3, notRun: 0 },
+  lastRelease: null,
+  lastRun: null,
+};
+
+const show = async (answer: unknown) => {
+  serve({ ...around(), 'GET workspaces/dues/today': answer });
+  await renderPlace(<Today />);
+};
+
+test('where nothing needs anybody it says so, and what to do first', async () => {
+  await show(NOTHING);
+  expect((await screen.findByRole('heading', { level: 1 })).textContent).toBe('All is well');
+  expect(screen.getByText('Workspace Dues: 3 tables, all available')).toBeTruthy();
+  expect(screen.getByText('Nothing has been released yet: production is as the project began.')).toBeTruthy();
+  expect(screen.getByRole('link', { name: 'Open a table' }).getAttribute('href')).toBe('/w/dues/tables');
+});
+
+const broken: CheckState = checkOf('core.dim_berth/dim_berth_pkey', { verdict: 'broken', atFault: '12', title: 'berth_key tells rows apart' });
+const AT = '2026-01-02T00:00:00Z';
+/** Each thing that may need somebody, with what is read of it and where it leads. */
+const NEEDS: readonly (readonly [name: string, answer: Partial<TodayAnswer>, heading: string, text: string, to: string])[] = [
+  ['a broken check', { broken: [broken] }, 'Broken checks 1', 'core.dim_berth: berth_key tells rows apart', '/w/dues/quality/core.dim_berth/dim_berth_pkey'],
+  [
+    'an error',
+    { errors: [{ path: 'core/dim_berth.sql', message: 'there is no column x', line: 3, column: 7 }] },
+    'Errors in definitions 1',
+    'there is no column x',
+    '/w/dues/tables/core.dim_berth?at=3.7',
+  ],
+  ['a late source', { late: [{ table: 'landing.berth', since: null, allowed: '26 hours' }] }, 'Late sources 1', 'landing.berth is late', '/w/dues/sources'],
+  ['a drifted source', { drifted: ['landing.berth'] }, 'Drifted sources 1', 'landing.berth', '/w/dues/sources'],
+  ['a failed file', { failedFiles: [{ file: 'x.csv', reason: null, at: AT }] }, 'Failed files 1', 'x.csv: it could not be loaded', '/w/dues/sources'],
+  [
+    'a server without a connection',
+    { toBind: [{ server: 'port', workspaces: ['dues'] }] },
+    'Servers without a connection 1',
+    'port is bound to no connection',
+    '/w/dues/settings/connections',
+  ],
+  ['a failed run', { failedRuns: [runOf(7, { state: 'failed' })] }, 'Failed runs 1', 'Run 7, build by Jonas', '/w/dues/runs/7'],
+  ['a draft', { drafts: [{ path: 'core/x.sql', by: 'Jonas', at: AT }] }, 'Drafts 1', 'core/x.sql', '/w/dues/files/core/x.sql'],
+  [
+    'an advisory check',
+    { advisory: [{ ...broken, verdict: 'advisory' }] },
+    'Failing advisory checks 1',
+    'core.dim_berth: berth_key tells rows apart',
+    '/w/dues/quality/core.dim_berth/dim_berth_pkey',
+  ],
+];
+test.each(NEEDS)('%s is listed and leads to its place', async (_, answer, heading, text, to) => {
+  await show({ ...NOTHING, ...answer });
+  expect((await screen.findByRole('heading', { level: 2, name: heading })).textContent).toBe(heading);
+  expect(decodeURIComponent(screen.getByText(text).closest('a')!.getAttribute('href')!)).toBe(to);
+});
+
+test('a long list is cut, and says so', async () => {
+  await show({ ...NOTHING, drifted: Array.from({ length: 15 }, (_, i) => `landing.t${i}`) });
+  expect(await screen.findByText('and 3 more')).toBeTruthy();
+  expect((await screen.findByRole('heading', { level: 1 })).textContent).toBe('15 things need you');
+});
+
+test('the last release and the slowest steps of the last run', async () => {
+  const steps = [
+    { table: 'staging.berth', state: 'done' as const, rowsIn: '3', milliseconds: 20 },
+    { table: 'core.dim_berth', state: 'done' as const, rowsIn: '1500', milliseconds: 2500 },
+    { table: 'core.waits', state: 'waiting' as const, rowsIn: null, milliseconds: null },
+  ];
+  const lastRelease = {
+    id: 1,
+    commit: 'abcdef0123',
+    workspace: 'dues',
+    message: 'Dues by tonnage',
+    person: 'Mira',
+    tables: ['core.dim_berth'],
+    runId: 4,
+    at: AT,
+  };
+  await show({ ...NOTHING, lastRelease, lastRun: { ...runOf(9), steps } });
+  expect(await screen.findByText('Dues by tonnage')).toBeTruthy();
+  expect(
+    screen
+      .getAllByRole('row')
+      .slice(1)
+      .map((r) => r.textContent),
+  ).toEqual([expect.stringContaining('core.dim_berth'), expect.stringContaining('staging.berth')]);
+});
+
+test('an error is shown with a way to try again', async () => {
+  await show(new Problem(503, 'The database does not answer', 'Try again in a moment.'));
+  expect(await screen.findByText('The database does not answer')).toBeTruthy();
+  expect(screen.getByRole('button', { name: /again/i })).toBeTruthy();
+});

@@ -1,0 +1,55 @@
+import { changeFiles, ContractEditError, contractView, editContract, readProject, type Project } from '@ouvrage/core';
+import { complete } from './complete';
+import type { Answers, Request } from './protocol';
+import { placed, summarize, summarizeTable } from './summary';
+
+/** The core in the browser: reads the project, answers each keystroke from what it changed only. */
+let kept: Project | undefined;
+let edited: Project | undefined;
+
+/** Answers a request; core's parser is loaded before. */
+export function answer(request: Request): Answers[keyof Answers] {
+  switch (request.kind) {
+    case 'open':
+      kept = readProject(new Map(Object.entries(request.files)), kept);
+      edited = kept;
+      return summarize(kept);
+    case 'edit': {
+      const together = Object.entries(request.others ?? {});
+      const typed = edit(request.path, request.text);
+      const project = together.length ? changeFiles(typed, new Map(together)) : typed;
+      const own = project.diagnostics.filter((d) => d.path === request.path);
+      const others = (p: Project) => p.diagnostics.filter((d) => d.path !== request.path && d.severity === 'error').length;
+      const table = [...project.tables.values()].find((t) => t.path === request.path && t.kind !== 'source');
+      return {
+        diagnostics: own.map((d) => placed(project, d)),
+        elsewhere: Math.max(0, others(project) - others(kept!)),
+        ...(table ? { table: summarizeTable(project, table) } : {}),
+        ...(table?.kind === 'definition' ? { contract: contractView(project, table) } : {}),
+      };
+    }
+    case 'contract':
+      return changed(request);
+    case 'complete':
+      return complete(edit(request.path, request.text), request.text, request.offset);
+  }
+}
+
+function changed({ path, text, edits }: Extract<Request, { kind: 'contract' }>): Answers['contract'] {
+  try {
+    return { text: editContract(path, text, edits) };
+  } catch (error) {
+    if (error instanceof ContractEditError) return { problem: error.message };
+    throw error;
+  }
+}
+
+/** The kept project with one file as it is being typed. */
+function edit(path: string, text: string): Project {
+  const base = edited && edited.files.size === kept!.files.size ? edited : kept!;
+  const changes = new Map<string, string | null>([[path, text]]);
+  for (const [other, file] of base.files) {
+    if (other !== path && kept!.files.get(other) !== file) changes.set(other, kept!.files.get(other)?.text ?? null);
+  }
+  return (edited = changeFiles(base, changes));
+}
