@@ -24,7 +24,7 @@ const { store } = await import('./app/store');
 const { ProjectProvider } = await import('./app/project');
 const { ToastProvider } = await import('./shared/toasts');
 
-/** What the server answers to `GET deliveries`: a value, or a function of the request's body. A `Problem` is an error. */
+/** What the server answers to `GET deliveries`: a value, or a function of what was sent. A `Problem` is an error. */
 export type Answers = Readonly<Record<string, unknown>>;
 
 export class Problem {
@@ -56,7 +56,7 @@ export function serve(answers: Answers): { readonly read: Sent[]; readonly chang
     if (key === undefined)
       return new Response(JSON.stringify({ code: 'not-found', status: 404, title: `nothing answers ${request.method} ${path}` }), { status: 404 });
     const found = answers[key];
-    const value: unknown = typeof found === 'function' ? (found as (body: unknown) => unknown)(asked.body) : found;
+    const value: unknown = typeof found === 'function' ? (found as (sent: Sent) => unknown)(asked) : found;
     if (value instanceof Problem)
       return new Response(JSON.stringify({ code: 'x', status: value.status, title: value.title, detail: value.detail, ...value.more }), {
         status: value.status,

@@ -118,7 +118,7 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
             {testing ? 'Trying it' : 'Test'}
           </Button>
           <Button type="submit" tone="act" disabled={keeping}>
-            Keep
+            Save
           </Button>
         </div>
       </form>
