@@ -1,6 +1,6 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, describe, expect, test } from '@jest/globals';
-import { cleanup, screen, within } from '@testing-library/react';
+import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { Person, SourceSystem } from '../../app/types';
 import { around, renderPlace, serve } from '../../testing';
@@ -70,7 +70,7 @@ describe('a source table', () => {
     const { sent, table } = await show([row()], { answers: { 'POST workspaces/dues/intake': { id: 5 }, 'POST workspaces/production/intake': { id: 5 } } });
     await userEvent.click(within(table).getByRole('button', { name: 'Bring in landing.berth' }));
     expect(sent.changed[0]).toMatchObject({ method: 'POST', body: { tables: ['landing.berth'] } });
-    expect((await screen.findByLabelText('address')).textContent).toBe('/w/dues/runs/5');
+    await waitFor(() => expect(screen.getByLabelText('address').textContent).toBe('/w/dues/runs/5'));
   });
   test('cannot be brought in by a viewer, who sees why', async () => {
     const { sent, table } = await show([row()], { role: 'viewer' });
