@@ -146,7 +146,7 @@ test('a connection says which part of it does not work', async ({ page }) => {
   await page.getByLabel('Database').fill('nowhere');
   await page.getByRole('button', { name: 'Test' }).click();
   await expect(page.getByRole('alert').getByText('There is no database nowhere on 127.0.0.1')).toBeVisible();
-  await page.getByRole('button', { name: 'Cancel', exact: true }).press('Escape');
+  await page.getByRole('button', { name: 'Save', exact: true }).press('Escape');
   await page.goto('/w/production/settings/log');
   await expect(page.getByRole('cell', { name: 'sign-in', exact: true }).first()).toBeVisible();
 });

@@ -49,6 +49,7 @@ async function style() {
       result[code === 0 ? 'passed' : 'failed']++;
     }
   };
+  say((await heard(process.execPath, ['scripts/share.mjs'])).output.trimEnd());
   // Each check keeps one core busy; beside other tests there is one to have.
   await Promise.all(parts.length > 1 ? [lane()] : [lane(), lane()]);
   return result;

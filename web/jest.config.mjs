@@ -1,8 +1,9 @@
 export default {
   rootDir: import.meta.dirname,
   testEnvironment: 'node',
+  testTimeout: 60_000,
   extensionsToTreatAsEsm: ['.ts', '.tsx'],
-  moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
+  moduleNameMapper: { '\\.css$': '<rootDir>/jest.style.mjs', '^(\\.{1,2}/.*)\\.js$': '$1' },
   transform: {
     '^.+\\.tsx?$': [
       '@swc/jest',

@@ -1,13 +1,16 @@
 import { jest } from '@jest/globals';
 import { loadParser } from '@ouvrage/core';
 import { configureStore } from '@reduxjs/toolkit';
-import { render, type RenderResult } from '@testing-library/react';
+import { configure, render, type RenderResult } from '@testing-library/react';
 import { Tooltip } from 'radix-ui';
 import type { ReactNode } from 'react';
 import { Provider } from 'react-redux';
 import { MemoryRouter, Route, Routes, useLocation } from 'react-router';
 import type { CheckState, Person, RunEntry } from './app/types';
 import type { Request as Asked } from './worker/protocol';
+
+/** What is waited for may take a while where other tests run beside. */
+configure({ asyncUtilTimeout: 15_000 });
 
 /** The worker's answers without a worker. Mocked before what imports it is imported. */
 jest.unstable_mockModule('./worker/client', () => ({
@@ -166,6 +169,7 @@ export async function renderPlace(place: ReactNode, { at = '/w/dues/x', route = 
                   </ProjectProvider>
                 }
               />
+              <Route path="*" element={null} />
             </Routes>
           </MemoryRouter>
         </ToastProvider>

@@ -1,6 +1,6 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, expect, test } from '@jest/globals';
-import { cleanup, screen, within } from '@testing-library/react';
+import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { CheckState } from '../../app/types';
 import { around, checkOf, renderPlace, serve } from '../../testing';
@@ -35,5 +35,5 @@ test('tables with broken checks come first, the worst check first within each, a
   await userEvent.click(within(screen.getByRole('group', { name: 'Only checks that' })).getByRole('button', { name: /^advisory/ }));
   expect(within(list).getAllByRole('listitem')).toHaveLength(1);
   await userEvent.click(within(list).getByRole('button', { name: /c four/ }));
-  expect((await screen.findByLabelText('address')).textContent).toContain('/w/dues/quality/core.c');
+  await waitFor(() => expect(screen.getByLabelText('address').textContent).toContain('/w/dues/quality/core.c'));
 });

@@ -1,6 +1,6 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, describe, expect, test } from '@jest/globals';
-import { cleanup, screen } from '@testing-library/react';
+import { cleanup, screen, waitFor } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { Comparison, Person } from '../../app/types';
 import { around, checkOf, Problem, renderPlace, serve } from '../../testing';
@@ -69,7 +69,7 @@ describe('a review', () => {
     expect(sent.changed).toEqual([
       { method: 'POST', path: 'workspaces/dues/release', body: { message: 'Berths have a length', consents: [], treatments: {} } },
     ]);
-    expect((await screen.findByLabelText('address')).textContent).toBe('/w/dues/runs/12');
+    await waitFor(() => expect(screen.getByLabelText('address').textContent).toBe('/w/dues/runs/12'));
   });
   test('that is refused says why and loses nothing', async () => {
     await show(COMPARISON, 'releaser', { 'POST workspaces/dues/release': new Problem(409, 'Another release came first', 'Release again.') });

@@ -103,7 +103,7 @@ export function StarterSheet({
           <span className="flex-1" />
           <Button
             disabled={!query}
-            {...(dependent ? { reason: 'It reads another table of this sheet: keep the drafts first.' } : {})}
+            {...(dependent ? { reason: 'It reads another table of this sheet: save the drafts first.' } : {})}
             onClick={() => query && preview.run(query.sql)}
           >
             Preview
