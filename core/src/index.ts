@@ -22,7 +22,7 @@ export { indexFile, restored, tooSlow, withoutFunctions } from './project/index-
 export type { Diagnostic, DiagnosticCode } from './project/diagnostic.js';
 export type * from './project/model.js';
 export { TABLE_OPTIONS, COLUMN_OPTIONS, COLUMN_ROLES } from './project/options.js';
-export { orderOf, readersOf, reachable, select, type Selection } from './graph/graph.js';
+export { afterInputs, orderOf, readersOf, reachable, select, type Selection } from './graph/graph.js';
 export { fingerprints } from './graph/fingerprint.js';
 export { resolveColumns } from './lineage/columns.js';
 export { queryOf, mentionsIn, FUNCTIONS_SCHEMA } from './lineage/mentions.js';

@@ -13,6 +13,22 @@ beforeAll(async () => {
 });
 afterAll(() => application.close());
 
+test('tables that read each other in a cycle are told as such wherever their rows are asked for', async () => {
+  const slug = await workspace(mira, 'Round');
+  await draft(mira, slug, 'staging/port.sql', () => 'select * from staging.owner');
+  await draft(mira, slug, 'staging/owner.sql', () => 'select * from staging.port');
+  const path = 'adhoc/x.sql';
+  const look = encodeURIComponent(JSON.stringify({ table: 'staging.port', show: [], filters: [], sort: [] }));
+  const asked = await Promise.all([
+    mira.send('post', `/api/workspaces/${slug}/preview`, { path, text: 'select * from staging.port', limit: 5 }),
+    mira.send('post', `/api/workspaces/${slug}/describe`, { path, text: 'select * from staging.port' }),
+    mira.send('post', `/api/workspaces/${slug}/page`, { table: 'staging.port', show: [], filters: [], sort: [], limit: 5 }),
+    mira.send('post', `/api/workspaces/${slug}/profile`, { table: 'staging.owner', production: false }),
+    mira.get(`/api/workspaces/${slug}/export?format=csv&look=${look}`),
+  ]);
+  for (const { status, body } of asked) expect([status, (body as { title: string }).title]).toEqual([422, expect.stringContaining('reads itself')]);
+});
+
 describe('previews', () => {
   const preview = (text: string, file = 'adhoc/x.sql') => mira.send('post', '/api/workspaces/berth-dues/preview', { path: file, text, limit: 10 });
   test('return columns, types and rows as text', async () => {

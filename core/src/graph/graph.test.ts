@@ -1,6 +1,6 @@
 import { describe, expect, test } from '@jest/globals';
 import fc from 'fast-check';
-import { orderOf, reachable, readersOf, select } from './graph.js';
+import { afterInputs, orderOf, reachable, readersOf, select } from './graph.js';
 
 /** Graphs of up to twelve names; every edge is possible, cycles and edges to itself too. */
 const graphs = fc
@@ -84,4 +84,15 @@ describe('selections', () => {
       }),
     );
   });
+});
+
+describe('names after what they read', () => {
+  const chain = new Map(Array.from({ length: 50_000 }, (_, i) => [`n${i}`, [`n${i + 1}`]]));
+  test.each<[string, readonly string[], Readonly<Record<string, readonly string[]>>, readonly string[]]>([
+    ['each once', ['c', 'b'], { a: [], b: ['a'], c: ['a', 'b'] }, ['a', 'b', 'c']],
+    ['a cycle ends', ['a'], { a: ['b'], b: ['c'], c: ['a'] }, ['c', 'b', 'a']],
+    ['one that reads itself', ['a'], { a: ['a'] }, ['a']],
+    ['what is left out leaves out nothing else', ['a'], { a: ['x', 'b'], b: [] }, ['b', 'a']],
+  ])('%s', (_, starts, reads, expected) => expect(afterInputs(starts, (name) => reads[name])).toEqual(expected));
+  test('a long chain', () => expect(afterInputs(['n0'], (name) => chain.get(name)).at(-1)).toBe('n0'));
 });

@@ -147,3 +147,29 @@ export function select(reads: Reads, selection: Selection): Set<string> {
   if (selection.upstream) for (const name of reachable(reads, [...chosen]).keys()) chosen.add(name);
   return chosen;
 }
+
+/**
+ * The names that are reached from some, each once and after what it reads itself, where nothing goes round in a cycle.
+ * @param inputsOf what a name reads; nothing for a name that is left out
+ */
+export function afterInputs(starts: Iterable<string>, inputsOf: (name: string) => Iterable<string> | undefined): string[] {
+  const seen = new Set<string>();
+  const ordered: string[] = [];
+  for (const start of starts) {
+    const open: { name: string; inputs: Iterator<string> }[] = [];
+    const enter = (name: string) => {
+      if (seen.has(name)) return;
+      const inputs = inputsOf(name);
+      if (!inputs) return;
+      seen.add(name);
+      open.push({ name, inputs: inputs[Symbol.iterator]() });
+    };
+    enter(start);
+    for (let top = open.at(-1); top; top = open.at(-1)) {
+      const { value, done } = top.inputs.next();
+      if (!done) enter(value);
+      else ordered.push(open.pop()!.name);
+    }
+  }
+  return ordered;
+}

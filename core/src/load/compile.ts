@@ -1,3 +1,4 @@
+import { afterInputs } from '../graph/graph.js';
 import type { Contract, Definition, IndexedFile, Project, ProjectFunction, Query, TableMention } from '../project/model.js';
 import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
 import { mentionsIn } from '../lineage/mentions.js';
@@ -108,16 +109,11 @@ export function previewQuery(project: Project, main: EditedText, reads: readonly
 
 /** Tables without a place that others read, through any number of them, each before what reads it. */
 export function inlinedTables(project: Project, reads: Iterable<string>, placeOf: Names['placeOf']): Definition[] {
-  const found = new Map<string, Definition>();
-  const visit = (full: string): void => {
+  const inlined = (full: string): Definition | undefined => {
     const table = project.tables.get(full);
-    if (!table || found.has(full) || placeOf(full)) return;
-    if (table.kind !== 'definition' || !table.query) return;
-    for (const input of project.reads.get(full) ?? []) visit(input);
-    found.set(full, table);
+    return table?.kind === 'definition' && table.query && !placeOf(full) ? table : undefined;
   };
-  for (const full of reads) visit(full);
-  return [...found.values()];
+  return afterInputs(reads, (full) => (inlined(full) ? (project.reads.get(full) ?? []) : undefined)).map((full) => inlined(full)!);
 }
 
 /** `create or replace function` for an environment. */
@@ -164,19 +160,13 @@ function functionsOfContract({ constraints, options }: Contract): string[] {
  * @param queries others that need functions
  */
 export function functionsOf(project: Project, tables: Iterable<string>, queries: readonly Pick<Query, 'functions'>[] = []): ProjectFunction[] {
-  const found = new Map<string, ProjectFunction>();
-  const visit = (name: string, open: ReadonlySet<string>): void => {
-    const f = project.functions.get(name);
-    if (!f || found.has(name) || open.has(name)) return;
-    for (const inner of f.functions) visit(inner.name, new Set([...open, name]));
-    found.set(name, f);
+  const named = function* (): Generator<string> {
+    for (const { functions } of queries) for (const { name } of functions) yield name;
+    for (const full of tables) {
+      const table = project.tables.get(full);
+      if (table?.kind === 'definition') for (const { name } of table.query?.functions ?? []) yield name;
+      if (table?.contract && table.kind !== 'source') yield* functionsOfContract(table.contract);
+    }
   };
-  for (const { functions } of queries) for (const { name } of functions) visit(name, new Set());
-  for (const full of tables) {
-    const table = project.tables.get(full);
-    const ofQuery = table?.kind === 'definition' ? (table.query?.functions ?? []).map((f) => f.name) : [];
-    const ofContract = table?.contract && table.kind !== 'source' ? functionsOfContract(table.contract) : [];
-    for (const name of [...ofQuery, ...ofContract]) visit(name, new Set());
-  }
-  return [...found.values()];
+  return afterInputs(named(), (name) => project.functions.get(name)?.functions.map((f) => f.name)).map((name) => project.functions.get(name)!);
 }

@@ -1,5 +1,6 @@
 import { Injectable } from '@nestjs/common';
 import {
+  afterInputs,
   compileText,
   conditionProbes,
   functionsOf,
@@ -201,7 +202,9 @@ export class PreviewService {
     const reads = [...new Set(query.tables.map((t) => `${t.layer ?? ''}.${t.name}`))];
     const missing = this.missing(project, reads, standings);
     if (missing) throw missing;
-    const without = inlinedTables(project, reads, names.placeOf).map((t) => t.fullName);
+    const inlined = inlinedTables(project, reads, names.placeOf);
+    refuseCycle(project, inlined);
+    const without = inlined.map((t) => t.fullName);
     await this.makeFunctions(line, names, without, query);
     const main = compileText(project.files.get(path)!, query, query, names);
     return { full: previewQuery(project, main, reads, names), inlined: reads.filter((r) => project.tables.has(r) && !standings.get(r)?.place) };
@@ -258,16 +261,10 @@ export class PreviewService {
   }
 
   /** Source and reference tables cannot be put in as queries: they have to be there. */
-  private missing(project: Project, reads: readonly string[], standings: Map<string, Standing>, seen = new Set<string>()): Problem | undefined {
-    for (const name of reads) {
-      const table = project.tables.get(name);
-      if (!table || seen.has(name) || standings.get(name)?.place) continue;
-      seen.add(name);
-      if (table.kind !== 'definition') return this.notThere(name);
-      const inner = this.missing(project, project.reads.get(name) ?? [], standings, seen);
-      if (inner) return inner;
-    }
-    return undefined;
+  private missing(project: Project, reads: readonly string[], standings: Map<string, Standing>): Problem | undefined {
+    const needed = afterInputs(reads, (name) => (project.tables.has(name) && !standings.get(name)?.place ? (project.reads.get(name) ?? []) : undefined));
+    const missing = needed.find((name) => project.tables.get(name)!.kind !== 'definition');
+    return missing === undefined ? undefined : this.notThere(missing);
   }
 
   private notThere(table: string): Problem {
@@ -307,6 +304,13 @@ function markedColumns(project: Project, query: Query, standings: Map<string, St
     const standIn = standInReason(project, resolved[i]!.origins, (table) => standings.get(table)?.place !== undefined);
     return standIn === undefined ? c : { ...c, standIn };
   });
+}
+
+/** @throws Problem where queries that would be put in read each other in a cycle */
+function refuseCycle(project: Project, inlined: readonly Definition[]): void {
+  const paths = new Set(inlined.map((t) => t.path));
+  const cycle = project.diagnostics.find((d) => d.code === 'cycle' && paths.has(d.path));
+  if (cycle) throw new Problem(422, 'table-errors', cycle.message, cycle.hint);
 }
 
 function queryIn(file: IndexedFile): Query | undefined {
