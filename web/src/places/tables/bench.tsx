@@ -1,4 +1,4 @@
-import { useEffect, useRef, useState } from 'react';
+import { useEffect, useRef, useState, type ReactNode } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { Group, Panel, Separator } from 'react-resizable-panels';
 import { address } from '../../app/addresses';
@@ -64,18 +64,26 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
           <span className="flex-1" />
           <div className="flex items-center gap-2">
             {canPreview && facet === 'definition' && <Button onClick={() => preview.run(file.text)}>Preview</Button>}
-            <Link
-              to={address.starter(slug, table.kind === 'source' ? 'clean' : 'summarise', table.fullName)}
-              className="px-1 font-medium whitespace-nowrap text-plan hover:underline"
-            >
-              New table from this
-            </Link>
             {table.kind !== 'source' && <RunButton table={table.fullName} before={file.keep} />}
           </div>
         </div>
         <div className="min-h-0 flex-1">
           {facet === 'definition' ? (
-            <DefinitionFacet path={table.path} name={table.fullName} file={file} editor={editor} preview={canPreview ? preview : undefined} />
+            <DefinitionFacet
+              path={table.path}
+              name={table.fullName}
+              file={file}
+              editor={editor}
+              preview={canPreview ? preview : undefined}
+              beside={
+                <Link
+                  to={address.starter(slug, table.kind === 'source' ? 'clean' : 'summarise', table.fullName)}
+                  className="px-1 font-medium whitespace-nowrap text-plan hover:underline"
+                >
+                  New table from this
+                </Link>
+              }
+            />
           ) : facet === 'values' && table.csvPath !== undefined ? (
             <ReferenceGrid table={table} path={table.csvPath} />
           ) : facet === 'rows' ? (
@@ -104,12 +112,15 @@ export function DefinitionFacet({
   file,
   editor,
   preview,
+  beside,
 }: {
   path: string;
   name: string;
   file: FileText;
   editor: React.RefObject<EditorHandle | null>;
   preview: ReturnType<typeof usePreview> | undefined;
+  /** What else can be done from here. */
+  beside?: ReactNode;
 }) {
   const { diagnostics } = file;
   const { states } = useProject();
@@ -123,7 +134,9 @@ export function DefinitionFacet({
   const inputs = (file.answer?.table?.reads ?? []).filter((t) => (states.get(t)?.where ?? 'nowhere') !== 'nowhere');
   const body = (
     <div className="flex h-full min-h-0 flex-col">
-      <FileStrip path={path} file={file} />
+      <FileStrip path={path} file={file}>
+        {beside}
+      </FileStrip>
       <div className="min-h-0 flex-1">
         <Editor
           key={path}
@@ -156,7 +169,7 @@ export function DefinitionFacet({
 }
 
 /** One line over the editor: the file, whose draft it is, and what can be done with it. */
-export function FileStrip({ path, file }: { path: string; file: FileText }) {
+export function FileStrip({ path, file, children }: { path: string; file: FileText; children?: ReactNode }) {
   const { slug } = useProject();
   const [dropping, setDropping] = useState(false);
   const [drop] = useDropDraftMutation();
@@ -175,6 +188,7 @@ export function FileStrip({ path, file }: { path: string; file: FileText }) {
         <span className="text-advisory-text">draft by {file.draft.by}</span>
       ) : null}
       <span className="flex-1" />
+      {children}
       {file.readOnly ? (
         <span>{file.whyReadOnly}</span>
       ) : (
