@@ -21,12 +21,12 @@ describe('An append load goes on past the greatest watermark.', () => {
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q where q."arrived_at" is null or cast(q."arrived_at" as timestamptz) >= 'infinity'
      limit 100;
-       -- stops: rows without a watermark (arrived_at)
+       -- stops: rows without a watermark (arrived_at): A row whose watermark is null would be added at every load: leave it out in the query, or give it one.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where q."arrived_at" is null
        limit 100;
-       -- stops: rows whose watermark (arrived_at) is infinite or not a number
+       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever be past it: leave it out in the query, or give it a finite one.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where cast(q."arrived_at" as timestamptz) >= 'infinity'
@@ -45,6 +45,7 @@ describe('An append load goes on past the greatest watermark.', () => {
      from pg_temp.query_rows as q;
      -- counts
      select case when cast(current_setting('track_counts') as boolean) then pg_stat_get_xact_tuples_inserted('"core"."t"'::regclass) else (select count(*) from "core"."t") end - cast(current_setting('load.written') as bigint) as inserted;
+     -- inserted: select * from pg_temp.query_rows limit 50;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
     `));
@@ -63,12 +64,12 @@ describe('An append load goes on past the greatest watermark.', () => {
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q where q."arrived_at" is null or cast(q."arrived_at" as timestamptz) >= 'infinity'
      limit 100;
-       -- stops: rows without a watermark (arrived_at)
+       -- stops: rows without a watermark (arrived_at): A row whose watermark is null would be added at every load: leave it out in the query, or give it one.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where q."arrived_at" is null
        limit 100;
-       -- stops: rows whose watermark (arrived_at) is infinite or not a number
+       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever be past it: leave it out in the query, or give it a finite one.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where cast(q."arrived_at" as timestamptz) >= 'infinity'
@@ -109,6 +110,7 @@ describe('An append load goes on past the greatest watermark.', () => {
      from pg_temp.query_rows as q;
      -- counts
      select case when cast(current_setting('track_counts') as boolean) then pg_stat_get_xact_tuples_inserted('"core"."t"'::regclass) else (select count(*) from "core"."t") end - cast(current_setting('load.written') as bigint) as inserted;
+     -- inserted: select * from pg_temp.query_rows limit 50;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
     `));
@@ -127,12 +129,12 @@ describe('An append load goes on past the greatest watermark.', () => {
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q where q."arrived_at" is null or cast(q."arrived_at" as timestamptz) >= 'infinity'
      limit 100;
-       -- stops: rows without a watermark (arrived_at)
+       -- stops: rows without a watermark (arrived_at): A row whose watermark is null would be added at every load: leave it out in the query, or give it one.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where q."arrived_at" is null
        limit 100;
-       -- stops: rows whose watermark (arrived_at) is infinite or not a number
+       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever be past it: leave it out in the query, or give it a finite one.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where cast(q."arrived_at" as timestamptz) >= 'infinity'
@@ -171,11 +173,16 @@ describe('An append load goes on past the greatest watermark.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
-       -- stops: the query returns more than one row for a call_no [one_row_a_key]
+       -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
        select q."call_no", count(*) as rows from pg_temp.query_rows as q group by q."call_no" having count(*) > 1
+       limit 100;
+       -- shows
+       select * from pg_temp.query_rows as q
+       where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
+       order by q."call_no"
        limit 100;
      set local parallel_tuple_cost = 0;
      create temp table changes on commit drop as
@@ -187,6 +194,7 @@ describe('An append load goes on past the greatest watermark.', () => {
      -- counts
      select count(*) filter (where true) as "inserted"
      from pg_temp.changes;
+     -- inserted: select * from pg_temp.changes where true limit 50;
      drop table if exists pg_temp.changes;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"

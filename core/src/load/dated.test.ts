@@ -27,11 +27,16 @@ describe('A dated load replaces the copy of a day.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no", q."as_of" from pg_temp.query_rows as q group by q."call_no", q."as_of" having count(*) > 1 or q."as_of" is null
      limit 100;
-       -- stops: the query returns rows whose as_of is null [keys_are_known]
+       -- stops: the query returns rows whose as_of is null [keys_are_known]: Leave them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."as_of" is null
        limit 100;
-       -- stops: the query returns more than one row for a call_no, as_of [one_row_a_key]
+       -- stops: the query returns more than one row for a call_no, as_of [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
        select q."call_no", q."as_of", count(*) as rows from pg_temp.query_rows as q group by q."call_no", q."as_of" having count(*) > 1
+       limit 100;
+       -- shows
+       select * from pg_temp.query_rows as q
+       where (q."call_no", q."as_of") in (select q."call_no", q."as_of" from pg_temp.query_rows as q group by q."call_no", q."as_of" having count(*) > 1)
+       order by q."call_no", q."as_of"
        limit 100;
      set local parallel_tuple_cost = 0;
      create temp table changes on commit drop as
@@ -56,6 +61,9 @@ describe('A dated load replaces the copy of a day.', () => {
             count(*) filter (where not differs$) as "unchanged dates",
             (select count(distinct "as_of") from pg_temp.query_rows) - count(*) as "dates too old to stay"
      from pg_temp.changes;
+     -- new dates: select * from pg_temp.changes where not replaced$ limit 50;
+     -- replaced dates: select * from pg_temp.changes where replaced$ and differs$ limit 50;
+     -- unchanged dates: select * from pg_temp.changes where not differs$ limit 50;
      drop table if exists pg_temp.changes;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"

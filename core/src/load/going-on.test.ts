@@ -10,7 +10,10 @@ import { productionEnvironment, type Place } from './place.js';
 import { planLoad, type LoadPlan, type PlanContext } from './plan.js';
 import { loadProcedures, loadScript } from './script.js';
 import { standInColumns } from './stand-ins.js';
-import { misfitColumn, misfitQuery, rowsBetween, suspects, valueQueries } from './trace.js';
+import { rehash, rehashedColumns } from './hashes.js';
+import { DEPENDENTS_SQL, OLD_SQL } from './swap.js';
+import { targetOf } from './target.js';
+import { likeliest, misfitColumn, misfitQuery, rowsBetween, suspects, valueQueries } from './trace.js';
 
 /** Read once the parser is there. */
 let p: Project;
@@ -298,4 +301,72 @@ describe('loads that are taken away', () => {
     ['script', loadScript],
     ['procedures', loadProcedures],
   ])('as a %s', (_, write) => expect(write(script())).toMatchSnapshot());
+});
+
+describe('hashes are made anew where equal values had different ones', () => {
+  const hashed = (method: string) =>
+    projectOf({
+      'core/t.sql': `create table core.t (id bigint options (role 'surrogate key') primary key, n numeric not null, x jsonb, mark uuid options (role 'row hash')) with (load = merge, business_key = 'n'${method});
+select length_m as n, null::jsonb as x from landing.berth;`,
+    });
+  test.each([
+    ['with hash keys', ', key_method = hash', ['id', 'mark']],
+    ['with numbers', '', ['mark']],
+  ])('%s', (_, method, columns) => {
+    const of = hashed(method);
+    const target = targetOf(of, definition(of, 'core.t'));
+    expect(rehashedColumns(target)).toEqual(columns);
+    expect(rehash(target, placeOf('core.t'))).toMatchSnapshot();
+  });
+  test('a table of texts keeps its own', () => {
+    const of = projectOf({
+      'core/t.sql':
+        "create table core.t (id bigint options (role 'surrogate key') primary key, n text not null) with (load = merge, business_key = 'n', key_method = hash);\nselect berth_code as n from landing.berth;",
+    });
+    const target = targetOf(of, definition(of, 'core.t'));
+    expect([rehashedColumns(target), rehash(target, placeOf('core.t'))]).toEqual([[], []]);
+  });
+});
+
+test('what a swap asks of the catalog', () => expect([OLD_SQL, DEPENDENTS_SQL]).toMatchSnapshot());
+
+describe('plans of other tables', () => {
+  const of = (sql: string, files: Readonly<Record<string, string>> = {}) => {
+    const read = projectOf({ ...files, 'core/t.sql': sql });
+    expect(read.diagnostics.filter((d) => d.severity === 'error')).toEqual([]);
+    const made = plan(read, 'core.t');
+    const author = made.build.find((b) => 'author' in b && b.author)?.author;
+    return { text: before(made), counts: made.countSql, author, made };
+  };
+  test('a check that calls a function of the project', () =>
+    expect(
+      of('create table core.t (a text, check (functions.sound(a))) with (load = rebuild);\nselect berth_code as a from landing.berth;', {
+        'functions/sound.sql': 'create function functions.sound(a text) returns boolean language sql immutable return a is not null;',
+      }).counts,
+    ).toMatchInlineSnapshot(`
+     "select count(*) as total,
+            count(*) filter (where ("functions"."sound"(a)
+     ) is false) as c0
+     from "core~next"."t" as "t""
+    `));
+  test('schemas of the system are left as they are', () =>
+    expect(
+      of('create table core.t (n bigint) with (load = rebuild);\nselect count(*) as n from information_schema.tables, pg_catalog.pg_class;').text,
+    ).toContain('information_schema.tables, pg_catalog.pg_class'));
+  test('an error of the statement leads back to the author’s text', () => {
+    const sql = 'create table core.t (n bigint) with (load = rebuild);\nselect count(*) as n from landing.berth;';
+    const { author, made } = of(sql);
+    const build = made.build.find((b) => 'author' in b && b.author)!;
+    const inText = build.sql.indexOf('count(*)');
+    expect([author!.path, sql.slice(author!.original(inText))]).toEqual(['core/t.sql', 'count(*) as n from landing.berth;']);
+  });
+});
+
+test('inputs that a part names most come first', () => {
+  const read = projectOf();
+  const fact = definition(read, 'core.fact_call');
+  const [, , own] = suspects(read, fact, names);
+  const text = read.files.get('core/fact_call.sql')!.text;
+  const at = text.indexOf('b.length_m');
+  expect(likeliest(read, own!, { start: at, end: at + 10 }).map((i) => i.table)[0]).toBe('landing.berth');
 });

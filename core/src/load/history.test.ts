@@ -26,13 +26,18 @@ describe('A history load closes versions and opens new ones.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
-       -- stops: the query returns more than one row for a call_no [one_row_a_key]
+       -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
        select q."call_no", count(*) as rows from pg_temp.query_rows as q group by q."call_no" having count(*) > 1
        limit 100;
-     -- stops: the query returns no row
+       -- shows
+       select * from pg_temp.query_rows as q
+       where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
+       order by q."call_no"
+       limit 100;
+     -- stops: the query returns no row: Every row would be taken for missing (missing_rows = close). If that is right, say empty = allow.
      select 'the query returned no row' as problem where not exists (select from pg_temp.query_rows) and exists (select from "core"."t")
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -65,18 +70,18 @@ describe('A history load closes versions and opens new ones.', () => {
      from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
      where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from"))
      limit 100;
-       -- stops: the table holds versions that begin after this load’s time
+       -- stops: the table holds versions that begin after this load’s time: Load it at a later time, or start it over.
        select * from pg_temp.changes where old_from$ > (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))
        limit 100;
-       -- stops: a key has two open versions [versions_do_not_overlap]
+       -- stops: a key has two open versions [versions_do_not_overlap]: The table was changed by something other than its loads: start it over, or fix the rows.
        select c."call_no", count(*) as open_versions from pg_temp.changes as c where c.op$ in ('changed', 'overwritten') group by c."call_no" having count(*) > 1
        limit 100;
-       -- stops: two versions of a key overlap [versions_do_not_overlap]
+       -- stops: two versions of a key overlap [versions_do_not_overlap]: The table was changed by something other than its loads: start it over, or fix the rows.
        select t.*
        from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
        where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from")
        limit 100;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)
@@ -104,6 +109,9 @@ describe('A history load closes versions and opens new ones.', () => {
             count(*) filter (where op$ = 'overwritten') as "overwritten",
             (select count(*) from pg_temp.query_rows) - count(*) filter (where op$ <> 'gone') as "unchanged"
      from pg_temp.changes;
+     -- new versions: select * from pg_temp.changes where op$ in ('new', 'changed') limit 50;
+     -- closed: select * from pg_temp.changes where op$ in ('changed', 'gone') limit 50;
+     -- overwritten: select * from pg_temp.changes where op$ = 'overwritten' limit 50;
      drop table if exists pg_temp.changes;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
@@ -129,11 +137,16 @@ describe('A history load closes versions and opens new ones.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
-       -- stops: the query returns more than one row for a call_no [one_row_a_key]
+       -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
        select q."call_no", count(*) as rows from pg_temp.query_rows as q group by q."call_no" having count(*) > 1
+       limit 100;
+       -- shows
+       select * from pg_temp.query_rows as q
+       where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
+       order by q."call_no"
        limit 100;
      set local parallel_tuple_cost = 0;
      create table if not exists "core"."t~keys" (
@@ -165,18 +178,18 @@ describe('A history load closes versions and opens new ones.', () => {
      from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
      where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from"))
      limit 100;
-       -- stops: the table holds versions that begin after this load’s time
+       -- stops: the table holds versions that begin after this load’s time: Load it at a later time, or start it over.
        select * from pg_temp.changes where old_from$ > (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))
        limit 100;
-       -- stops: a key has two open versions [versions_do_not_overlap]
+       -- stops: a key has two open versions [versions_do_not_overlap]: The table was changed by something other than its loads: start it over, or fix the rows.
        select c."call_no", count(*) as open_versions from pg_temp.changes as c where c.op$ in ('changed', 'overwritten') group by c."call_no" having count(*) > 1
        limit 100;
-       -- stops: two versions of a key overlap [versions_do_not_overlap]
+       -- stops: two versions of a key overlap [versions_do_not_overlap]: The table was changed by something other than its loads: start it over, or fix the rows.
        select t.*
        from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
        where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from")
        limit 100;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)
@@ -236,6 +249,9 @@ describe('A history load closes versions and opens new ones.', () => {
             count(*) filter (where op$ = 'overwritten') as "overwritten",
             (select count(*) from pg_temp.query_rows) - count(*) filter (where op$ <> 'gone') as "unchanged"
      from pg_temp.changes;
+     -- new versions: select * from pg_temp.changes where op$ in ('new', 'changed') limit 50;
+     -- closed: select * from pg_temp.changes where op$ in ('changed', 'gone') limit 50;
+     -- overwritten: select * from pg_temp.changes where op$ = 'overwritten' limit 50;
      drop table if exists pg_temp.changes;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
@@ -261,11 +277,16 @@ describe('A history load closes versions and opens new ones.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
-       -- stops: the query returns more than one row for a call_no [one_row_a_key]
+       -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
        select q."call_no", count(*) as rows from pg_temp.query_rows as q group by q."call_no" having count(*) > 1
+       limit 100;
+       -- shows
+       select * from pg_temp.query_rows as q
+       where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
+       order by q."call_no"
        limit 100;
      set local parallel_tuple_cost = 0;
      create table if not exists "core"."t~keys" (
@@ -303,18 +324,18 @@ describe('A history load closes versions and opens new ones.', () => {
      from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
      where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from"))
      limit 100;
-       -- stops: the table holds versions that begin after this load’s time
+       -- stops: the table holds versions that begin after this load’s time: Load it at a later time, or start it over.
        select * from pg_temp.changes where old_from$ > (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))
        limit 100;
-       -- stops: a key has two open versions [versions_do_not_overlap]
+       -- stops: a key has two open versions [versions_do_not_overlap]: The table was changed by something other than its loads: start it over, or fix the rows.
        select c."call_no", count(*) as open_versions from pg_temp.changes as c where c.op$ in ('changed', 'overwritten') group by c."call_no" having count(*) > 1
        limit 100;
-       -- stops: two versions of a key overlap [versions_do_not_overlap]
+       -- stops: two versions of a key overlap [versions_do_not_overlap]: The table was changed by something other than its loads: start it over, or fix the rows.
        select t.*
        from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
        where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from")
        limit 100;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)
@@ -324,7 +345,7 @@ describe('A history load closes versions and opens new ones.', () => {
      insert into "core"."t~last" as l (map, number)
      select 'keys', given from (select max(number) as given from "core"."t~keys") as m where given is not null
      on conflict (map) do update set number = excluded.number where l.number < excluded.number;
-     -- stops: rows without call_no cannot be numbered [key_map_is_complete]
+     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null
      limit 100;
      insert into "core"."t~durable" ("call_no", number)
@@ -376,6 +397,9 @@ describe('A history load closes versions and opens new ones.', () => {
             count(*) filter (where op$ = 'overwritten') as "overwritten",
             (select count(*) from pg_temp.query_rows) - count(*) filter (where op$ <> 'gone') as "unchanged"
      from pg_temp.changes;
+     -- new versions: select * from pg_temp.changes where op$ in ('new', 'changed') limit 50;
+     -- closed: select * from pg_temp.changes where op$ in ('changed', 'gone') limit 50;
+     -- overwritten: select * from pg_temp.changes where op$ = 'overwritten' limit 50;
      drop table if exists pg_temp.changes;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
@@ -402,11 +426,16 @@ describe('A history load closes versions and opens new ones.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
-       -- stops: the query returns more than one row for a call_no [one_row_a_key]
+       -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
        select q."call_no", count(*) as rows from pg_temp.query_rows as q group by q."call_no" having count(*) > 1
+       limit 100;
+       -- shows
+       select * from pg_temp.query_rows as q
+       where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
+       order by q."call_no"
        limit 100;
      set local parallel_tuple_cost = 0;
      create temp table changes on commit drop as
@@ -431,13 +460,13 @@ describe('A history load closes versions and opens new ones.', () => {
      from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
      where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from"))
      limit 100;
-       -- stops: the table holds versions that begin after this load’s time
+       -- stops: the table holds versions that begin after this load’s time: Load it at a later time, or start it over.
        select * from pg_temp.changes where old_from$ > (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))
        limit 100;
-       -- stops: a key has two open versions [versions_do_not_overlap]
+       -- stops: a key has two open versions [versions_do_not_overlap]: The table was changed by something other than its loads: start it over, or fix the rows.
        select c."call_no", count(*) as open_versions from pg_temp.changes as c where c.op$ in ('changed', 'overwritten') group by c."call_no" having count(*) > 1
        limit 100;
-       -- stops: two versions of a key overlap [versions_do_not_overlap]
+       -- stops: two versions of a key overlap [versions_do_not_overlap]: The table was changed by something other than its loads: start it over, or fix the rows.
        select t.*
        from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
        where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from")
@@ -480,6 +509,9 @@ describe('A history load closes versions and opens new ones.', () => {
             count(*) filter (where op$ = 'overwritten') as "overwritten",
             (select count(*) from pg_temp.query_rows) - count(*) filter (where op$ <> 'gone') as "unchanged"
      from pg_temp.changes;
+     -- new versions: select * from pg_temp.changes where op$ in ('new', 'changed') limit 50;
+     -- closed: select * from pg_temp.changes where op$ in ('changed', 'gone') limit 50;
+     -- overwritten: select * from pg_temp.changes where op$ = 'overwritten' limit 50;
      drop table if exists pg_temp.changes;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"

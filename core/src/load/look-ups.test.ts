@@ -38,12 +38,14 @@ describe('A fact finds the keys of its dimensions.', () => {
      -- counts
      select count(*) filter (where true) as "inserted"
      from "core"."t";
-     -- stops: looking up keys multiplied rows [look_ups_keep_rows]
+     -- inserted: select * from "core"."t" where true limit 50;
+     -- stops: looking up keys multiplied rows [look_ups_keep_rows]: A dimension holds overlapping versions of a key: look at its checks.
      select * from (select (select count(*) from pg_temp.raw_rows) as rows_of_the_query, (select count(*) from "core"."t") as rows_with_keys offset 0) as counted where rows_of_the_query <> rows_with_keys
      limit 100;
      -- counts
      select count(*) filter (where "berth_key" = 0) as "berth_key unknown"
      from "core"."t";
+     -- berth_key unknown: select * from "core"."t" where "berth_key" = 0 limit 50;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
     `));
@@ -67,12 +69,12 @@ describe('A fact finds the keys of its dimensions.', () => {
      select call_no, berth_code, coalesce(tonnage, 0) as tonnage from "landing"."call"
      ) as q where q."tonnage" is null or cast(q."tonnage" as numeric(12,2)) >= 'infinity'
      limit 100;
-       -- stops: rows without a watermark (tonnage)
+       -- stops: rows without a watermark (tonnage): A row whose watermark is null would be added at every load: leave it out in the query, or give it one.
        select * from (
        select call_no, berth_code, coalesce(tonnage, 0) as tonnage from "landing"."call"
        ) as q where q."tonnage" is null
        limit 100;
-       -- stops: rows whose watermark (tonnage) is infinite or not a number
+       -- stops: rows whose watermark (tonnage) is infinite or not a number: No later row would ever be past it: leave it out in the query, or give it a finite one.
        select * from (
        select call_no, berth_code, coalesce(tonnage, 0) as tonnage from "landing"."call"
        ) as q where cast(q."tonnage" as numeric(12,2)) >= 'infinity'
@@ -111,15 +113,16 @@ describe('A fact finds the keys of its dimensions.', () => {
             cast(coalesce(d0."berth_key", 0) as bigint) as "berth_key"
      from pg_temp.raw_rows as q
      left join "core"."dim_berth" as d0 on d0."berth_code" = q."berth_code" and d0."berth_key" <> 0;
-     -- stops: looking up keys multiplied rows [look_ups_keep_rows]
+     -- stops: looking up keys multiplied rows [look_ups_keep_rows]: A dimension holds overlapping versions of a key: look at its checks.
      select * from (select (select count(*) from pg_temp.raw_rows) as rows_of_the_query, (select count(*) from pg_temp.query_rows) as rows_with_keys offset 0) as counted where rows_of_the_query <> rows_with_keys
      limit 100;
-     -- stops: core.dim_berth does not know these berth_code
+     -- stops: core.dim_berth does not know these berth_code: berth_key says missing ‘stop’: load core.dim_berth first, or use the unknown member for them.
      select distinct "berth_code" from pg_temp.query_rows as q where q."berth_key" = 0 and q."berth_code" is not null
      limit 100;
      -- counts
      select count(*) filter (where "berth_key" = 0) as "berth_key unknown"
      from pg_temp.query_rows;
+     -- berth_key unknown: select * from pg_temp.query_rows where "berth_key" = 0 limit 50;
      drop table if exists pg_temp.raw_rows;
      analyze pg_temp.query_rows;
      create temp table changes on commit drop as
@@ -130,6 +133,7 @@ describe('A fact finds the keys of its dimensions.', () => {
      -- counts
      select count(*) filter (where true) as "inserted"
      from pg_temp.changes;
+     -- inserted: select * from pg_temp.changes where true limit 50;
      drop table if exists pg_temp.changes;
      drop table if exists pg_temp.query_rows;
      set local parallel_tuple_cost to default;"
@@ -174,7 +178,7 @@ describe('A fact finds the keys of its dimensions.', () => {
        primary key ("berth_code", "valid_from")
      );
      create table if not exists "core"."dim_berth~last" (map text primary key, number bigint not null);
-     -- stops: rows without berth_code, valid_from cannot be numbered [key_map_is_complete]
+     -- stops: rows without berth_code, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
      select * from (select "berth_code", cast('-infinity' as timestamptz) as "valid_from" from "core"."dim_berth~inferred") as n where n."berth_code" is null or n."valid_from" is null
      limit 100;
      insert into "core"."dim_berth~keys" ("berth_code", "valid_from", number)
@@ -199,27 +203,35 @@ describe('A fact finds the keys of its dimensions.', () => {
      from pg_temp.raw_rows as q
      left join "core"."dim_berth" as d0 on d0."berth_code" = q."berth_code" and d0."berth_key" <> 0 and q."arrived_at" >= d0."valid_from" and (d0."valid_to" is null or q."arrived_at" < d0."valid_to")
      left join (select distinct on (v."berth_code") v.* from "core"."dim_berth" as v where v."berth_key" <> 0 order by v."berth_code", v."valid_from") as f0 on f0."berth_code" = q."berth_code" and q."arrived_at" < f0."valid_from";
-     -- stops: looking up keys multiplied rows [look_ups_keep_rows]
+     -- stops: looking up keys multiplied rows [look_ups_keep_rows]: A dimension holds overlapping versions of a key: look at its checks.
      select * from (select (select count(*) from pg_temp.raw_rows) as rows_of_the_query, (select count(*) from pg_temp.query_rows) as rows_with_keys offset 0) as counted where rows_of_the_query <> rows_with_keys
      limit 100;
      -- counts
      select count(*) filter (where "berth_key" = 0) as "berth_key unknown",
             count(*) filter (where before_first_0$) as "berth_key before the first version"
      from pg_temp.query_rows;
+     -- berth_key unknown: select * from pg_temp.query_rows where "berth_key" = 0 limit 50;
+     -- berth_key before the first version: select * from pg_temp.query_rows where before_first_0$ limit 50;
      -- counts
      select count(*) filter (where "berth_key" in (select t."berth_key" from "core"."dim_berth" as t join "core"."dim_berth~inferred" as i on t."berth_code" = i."berth_code")) as "berth_key inferred"
      from pg_temp.query_rows;
+     -- berth_key inferred: select * from pg_temp.query_rows where "berth_key" in (select t."berth_key" from "core"."dim_berth" as t join "core"."dim_berth~inferred" as i on t."berth_code" = i."berth_code") limit 50;
      drop table if exists pg_temp.raw_rows;
      analyze pg_temp.query_rows;
      set local parallel_tuple_cost to default;
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
-       -- stops: the query returns more than one row for a call_no [one_row_a_key]
+       -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
        select q."call_no", count(*) as rows from pg_temp.query_rows as q group by q."call_no" having count(*) > 1
+       limit 100;
+       -- shows
+       select * from pg_temp.query_rows as q
+       where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
+       order by q."call_no"
        limit 100;
      set local parallel_tuple_cost = 0;
      create temp view found_changes as select * from (
@@ -272,6 +284,7 @@ describe('A fact finds the keys of its dimensions.', () => {
          -- counts
          select count(*) filter (where true) as "looked up again"
          from pg_temp.looked_up;
+         -- looked up again: select * from pg_temp.looked_up where true limit 50;
          drop table if exists pg_temp.looked_up;
        delete from "core"."t~asked" as a
        where not exists (select from "core"."t" as t where t."call_no" = a."call_no" and (t."berth_key" = 0))
@@ -283,6 +296,9 @@ describe('A fact finds the keys of its dimensions.', () => {
               count(*) filter (where op$ = 'updated') as "updated",
               count(*) filter (where op$ in ('deleted', 'missing')) as "deleted"
        from pg_temp.changes;
+       -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
+       -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
+       -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
      -- written anew
        create table "core~next"."t" as
        select t."call_no",
@@ -316,6 +332,7 @@ describe('A fact finds the keys of its dimensions.', () => {
          -- counts
          select count(*) filter (where true) as "looked up again"
          from pg_temp.looked_up;
+         -- looked up again: select * from pg_temp.looked_up where true limit 50;
          drop table if exists pg_temp.looked_up;
        delete from "core"."t~asked" as a
        where not exists (select from "core~next"."t" as t where t."call_no" = a."call_no" and (t."berth_key" = 0))
@@ -327,6 +344,9 @@ describe('A fact finds the keys of its dimensions.', () => {
               count(*) filter (where op$ = 'updated') as "updated",
               count(*) filter (where op$ in ('deleted', 'missing')) as "deleted"
        from pg_temp.changes;
+       -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
+       -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
+       -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
      drop table if exists pg_temp.changes;
      drop view if exists pg_temp.found_changes;
      drop table if exists pg_temp.query_rows;

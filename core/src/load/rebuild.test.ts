@@ -27,7 +27,7 @@ describe('A rebuilt table is made anew, its numbers kept.', () => {
        primary key ("call_no")
      );
      create table if not exists "core"."t~last" (map text primary key, number bigint not null);
-     -- stops: rows without call_no cannot be numbered [key_map_is_complete]
+     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
      select * from pg_temp.query_rows as n where n."call_no" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", number)
@@ -44,6 +44,7 @@ describe('A rebuilt table is made anew, its numbers kept.', () => {
      -- counts
      select count(*) filter (where true) as "inserted"
      from "core"."t";
+     -- inserted: select * from "core"."t" where true limit 50;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
     `));
@@ -63,7 +64,7 @@ describe('A rebuilt table is made anew, its numbers kept.', () => {
      from (
      select call_no, berth_code, tonnage from "landing"."call"
      ) as q;
-     -- stops: keys have the same hash, or a hash of 0
+     -- stops: keys have the same hash, or a hash of 0: use key_method = sequence
      select * from (select "call_no", number$, count(*) over (partition by number$) as sharing$
      from (select distinct "call_no", hashtextextended(coalesce(length(n."call_no"::text) || ':' || n."call_no"::text, '-'), 0) as number$ from pg_temp.query_rows as n) as hashed) as counted
      where sharing$ > 1 or number$ = 0
@@ -74,6 +75,7 @@ describe('A rebuilt table is made anew, its numbers kept.', () => {
      -- counts
      select count(*) filter (where true) as "inserted"
      from "core"."t";
+     -- inserted: select * from "core"."t" where true limit 50;
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
     `));

@@ -17,12 +17,15 @@ function textOf(step: LoadStep): string {
       return `${step.sql};`;
     case 'guard': {
       const asks = step.asks?.length ? `\n${nested(step.asks)}` : '';
-      return `-- stops: ${step.message}${step.check ? ` [${step.check}]` : ''}\n${step.sql};${asks}`;
+      const shows = step.rows === undefined ? '' : `\n-- shows\n${step.rows};`;
+      return `-- stops: ${step.message}${step.check ? ` [${step.check}]` : ''}${step.hint ? `: ${step.hint}` : ''}\n${step.sql};${shows}${asks}`;
     }
     case 'prove':
       return `-- fails where these find rows\n${step.sql};\n${nested(step.guards)}`;
     case 'count':
-      return `-- counts\n${step.sql};`;
+      return `-- counts\n${step.sql};${Object.entries(step.rows)
+        .map(([name, rows]) => `\n-- ${name}: ${rows};`)
+        .join('')}`;
     case 'explain':
       return `-- explains\n${step.sql};`;
     case 'when':
