@@ -16,6 +16,8 @@ export interface ProjectView {
   readonly isProduction: boolean;
   readonly commit: string;
   readonly summary: ProjectSummary;
+  /** Whether files have changed that the summary does not know yet: its places in texts are those of before. */
+  readonly isBehind: boolean;
   readonly tables: ReadonlyMap<string, TableSummary>;
   /** The position of a table's layer; of one that is gone, by its name; -1 where there is none. */
   readonly layerPosition: (table: string) => number;
@@ -63,7 +65,7 @@ export function ProjectProvider({
   const slug = useParams()['ws'] ?? PRODUCTION;
   const files = useFilesQuery(slug);
   const state = useStateQuery(slug);
-  const [read, setRead] = useState<{ key: unknown; summary: ProjectSummary }>();
+  const [read, setRead] = useState<{ key: unknown; texts: unknown; summary: ProjectSummary }>();
   const [fault, setFault] = useState<ProblemBody>();
   const [attempt, setAttempt] = useState(0);
   const texts = useMemo(() => (files.data ? withDrafts(files.data.files, files.data.drafts) : undefined), [files.data]);
@@ -73,7 +75,7 @@ export function ProjectProvider({
     let current = true;
     setFault(undefined);
     void projectWorker.ask<'open'>({ kind: 'open', files: texts }).then(
-      (summary) => current && setRead({ key: slug, summary }),
+      (summary) => current && setRead({ key: slug, texts, summary }),
       (error: Error) => current && setFault(readerProblem(error)),
     );
     return () => {
@@ -91,6 +93,7 @@ export function ProjectProvider({
       isProduction: slug === PRODUCTION,
       commit: files.data.commit,
       summary: read.summary,
+      isBehind: read.texts !== texts,
       tables,
       layerPosition: (table) => read.summary.layers.findIndex((l) => l.name === (tables.get(table)?.layer ?? table.split('.')[0])),
       states: new Map(state.data?.tables.map((t) => [t.table, t])),

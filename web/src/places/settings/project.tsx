@@ -18,9 +18,10 @@ export function ProjectSettings() {
 }
 
 function Layers() {
-  const { slug, summary, textOf, isProduction } = useProject();
+  const { slug, summary, isBehind, textOf, isProduction } = useProject();
   const person = usePerson();
   const { keep, keeping } = useKeepFiles();
+  const isBusy = keeping || isBehind;
   const layers = summary.layers;
   const text = textOf('layers.sql') ?? '';
   const reason = isProduction
@@ -60,13 +61,13 @@ function Layers() {
             <span className="w-28 font-medium">{l.name}</span>
             <span className="w-20 text-[12px] text-soft">{plural(summary.tables.filter((t) => t.layer === l.name).length, 'table')}</span>
             <span className="flex-1 truncate text-soft">{l.comment}</span>
-            <Button tone="quiet" aria-label={`Move ${l.name} up`} disabled={i === 0 || keeping} {...(reason ? { reason } : {})} onClick={() => move(i, -1)}>
+            <Button tone="quiet" aria-label={`Move ${l.name} up`} disabled={i === 0 || isBusy} {...(reason ? { reason } : {})} onClick={() => move(i, -1)}>
               Up
             </Button>
             <Button
               tone="quiet"
               aria-label={`Move ${l.name} down`}
-              disabled={i === layers.length - 1 || keeping}
+              disabled={i === layers.length - 1 || isBusy}
               {...(reason ? { reason } : {})}
               onClick={() => move(i, 1)}
             >
