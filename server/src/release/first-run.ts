@@ -21,6 +21,8 @@ export interface FirstRun {
   readonly production: Environment;
   /** Of the workspace that is released. */
   readonly workspace: Environment;
+  /** Ends what is running when the release is stopped. */
+  readonly signal: AbortSignal;
 }
 
 /**
@@ -28,16 +30,22 @@ export interface FirstRun {
  * the production builder ever does. What its arguments are does not matter: nulls of their types.
  * @throws Problem where one does more than read
  */
-export async function runFirst({ warehouse, before, after, production, workspace }: FirstRun, tables: Iterable<string>): Promise<void> {
+export async function runFirst({ warehouse, before, after, production, workspace, signal }: FirstRun, tables: Iterable<string>): Promise<void> {
   const functions = changedFunctions(before, after, tables);
   if (functions.length === 0) return;
   const functionsSchema = workspace.schemaOf('functions');
   const names: Names = { placeOf: (table) => targetPlace(production, after.tables.get(table)!), functionsSchema };
   const client = await warehouse.connect('workspace');
+  const stop = () => void warehouse.cancel('workspace', client);
+  signal.addEventListener('abort', stop);
   try {
     await client.query(`begin; set local statement_timeout = '${SECONDS}s'`);
-    for (const f of functions) await runOne(client, after, f, names);
+    for (const f of functions) {
+      if (signal.aborted) throw new Problem(499, 'stopped', 'Stopped before anything was built');
+      await runOne(client, after, f, names);
+    }
   } finally {
+    signal.removeEventListener('abort', stop);
     await takeBack(client);
   }
 }

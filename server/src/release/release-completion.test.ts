@@ -64,3 +64,33 @@ test('a release that the warehouse did not take stays undone', async () => {
   expect(((await mira.get('/api/workspaces/production/files')).body as { commit: string }).commit).toBe(before);
   expect(await warehouse(`select to_regclass('core.not_taken') as there`)).toEqual([{ there: null }]);
 });
+
+test('a release that is stopped while its functions are run first ends at once', async () => {
+  const slug = await workspace(mira, 'Slow first');
+  for (const n of [1, 2, 3])
+    await draft(
+      mira,
+      slug,
+      `functions/slow_${n}.sql`,
+      () => `create function functions.slow_${n}() returns integer language sql stable return (select count(*)::integer from generate_series(1, 300000000));`,
+    );
+  await draft(
+    mira,
+    slug,
+    'core/slow_first.sql',
+    () => 'create table core.slow_first (n integer) with (load = rebuild);\nselect functions.slow_1() + functions.slow_2() + functions.slow_3() as n;',
+  );
+  await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'x' });
+  const { id } = (await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x', consents: [] })).body as { id: number };
+  for (;;) {
+    const { state } = (await mira.get(`/api/runs/${id}`)).body as { state: string };
+    if (state === 'running') break;
+    await new Promise((resolve) => setTimeout(resolve, 20));
+  }
+  const since = Date.now();
+  expect((await mira.send('post', `/api/runs/${id}/stop`)).status).toBe(204);
+  expect((await mira.ended(id)).state).toBe('stopped');
+  // Each would run for five seconds.
+  expect(Date.now() - since).toBeLessThan(5000);
+  expect(await warehouse(`select to_regclass('core.slow_first') as there`)).toEqual([{ there: null }]);
+});

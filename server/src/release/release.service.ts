@@ -217,7 +217,7 @@ export class ReleaseService implements OnModuleInit {
   }
 
   /** Runs the new functions of a release in its workspace first. */
-  private async tryFunctions(run: Run, of: Pick<FirstRun, 'before' | 'after' | 'production'>, steps: readonly RunStep[]): Promise<void> {
+  private async tryFunctions(run: Run, of: Pick<FirstRun, 'before' | 'after' | 'production' | 'signal'>, steps: readonly RunStep[]): Promise<void> {
     const workspace = this.projects.environmentOf(await this.projects.workspace(run.request.release!.workspace));
     await this.warehouse.prepare(workspace, schemaNames(of.after.layers, of.after.tables.values()));
     await runFirst(
@@ -234,7 +234,7 @@ export class ReleaseService implements OnModuleInit {
     const [before, after] = [await this.projects.projectAt(main), await this.projects.projectAt(run.commit)];
     const environment = this.projects.environmentOf(undefined);
     await this.warehouse.prepare(environment, schemaNames(after.layers, after.tables.values()));
-    await this.tryFunctions(run, { before, after, production: environment }, steps);
+    await this.tryFunctions(run, { before, after, production: environment, signal }, steps);
     const client = await this.warehouse.connect('production');
     const stop = () => void this.warehouse.cancel('production', client);
     let isCommitted = false;
