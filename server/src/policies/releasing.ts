@@ -14,7 +14,7 @@ import {
 import type pg from 'pg';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
 import { Loader } from '../warehouse/loader.js';
-import type { Loaded } from '../warehouse/warehouse.service.js';
+import type { Loaded } from '../warehouse/loaded.js';
 
 export type Treatments = Readonly<Record<string, 'correct' | 'start over'>>;
 

@@ -4,7 +4,8 @@ import { checksOf, checkTitle, worst, type Check, type Project, type Verdict } f
 import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService, type Line } from '../project/project.service.js';
 import { CheckResult, type FaultRows, type RunKind, type RunStep } from '../run/run.entities.js';
-import { WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
+import type { Standing } from '../warehouse/loaded.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
 
 export interface CheckState {
   readonly id: string;

@@ -32,7 +32,8 @@ import { ReleaseCompletion } from './release-completion.js';
 import { ReleaseTransaction } from './release-transaction.js';
 import { logger, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
-import { takeBack, WarehouseService, type Loaded } from '../warehouse/warehouse.service.js';
+import type { Loaded } from '../warehouse/loaded.js';
+import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
 
 /** What is asked for. */
 export interface ReleaseRequest {

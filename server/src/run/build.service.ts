@@ -29,7 +29,8 @@ import { policyOutcome, type CheckOutcome } from '../warehouse/check-outcome.js'
 import type { Loader } from '../warehouse/loader.js';
 import { FAULT_ROWS } from '../warehouse/statements.js';
 import { stepError } from '../warehouse/sql-error.js';
-import { takeBack, WarehouseService, type Standing } from '../warehouse/warehouse.service.js';
+import type { Standing } from '../warehouse/loaded.js';
+import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
 import type { Run, RunStep, StepError } from './run.entities.js';
 import { ClockService, type Clock } from './clock.service.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';

@@ -31,7 +31,7 @@ import {
 } from '@ouvrage/core';
 import { Problem } from '../shared/problem.js';
 import type { Loader } from '../warehouse/loader.js';
-import type { Loaded } from '../warehouse/warehouse.service.js';
+import type { Loaded } from '../warehouse/loaded.js';
 
 /** Where a load that keeps state may find what it goes on from. */
 export interface BaseSurroundings {

@@ -1,6 +1,6 @@
 import { functionsOf, fingerprints, queryCheck, reachable, readersOf, select, type Project } from '@ouvrage/core';
 import { Problem } from '../shared/problem.js';
-import type { Standing } from '../warehouse/warehouse.service.js';
+import type { Standing } from '../warehouse/loaded.js';
 
 /** A step of a run before it runs. */
 export interface PlannedStep {

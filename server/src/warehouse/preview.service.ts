@@ -34,7 +34,8 @@ import type { StepError } from '../run/run.entities.js';
 import { shownRows } from './shown-rows.js';
 import { isOfStatement, stepError } from './sql-error.js';
 import { errorOfRows, traceRows } from './trace.js';
-import { previewFunctions, WarehouseService, type Standing } from './warehouse.service.js';
+import type { Standing } from './loaded.js';
+import { previewFunctions, WarehouseService } from './warehouse.service.js';
 
 export interface PreviewColumn {
   readonly name: string;

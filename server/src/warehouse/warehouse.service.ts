@@ -15,7 +15,6 @@ import {
   type Environment,
   type Hashing,
   type Names,
-  type Place,
   type Project,
   type ProjectFunction,
 } from '@ouvrage/core';
@@ -29,42 +28,11 @@ import { forgetPlans } from './catalog-questions.js';
 import { Loader } from './loader.js';
 import { holding, makeLocks } from './locks.js';
 import type { Clock } from '../run/clock.service.js';
+import type { Loaded, Remembering, Standing } from './loaded.js';
 import { isDatabaseError, isOfStatement, stepError } from './sql-error.js';
-
-/** What the last successful load of a table was. */
-export interface Loaded {
-  readonly fingerprint: string;
-  readonly rows: string | null;
-  readonly runId: number;
-  readonly at: string;
-  /** The time of the load, ISO 8601 with microseconds; of tables that keep rows. */
-  readonly loadTime?: string;
-  /** The clock that it is from. */
-  readonly clock?: Clock;
-  /** How its values became hashes; as text, where that is not said. */
-  readonly hashing?: Hashing;
-}
 
 /** The schema beside a layer's where an environment remembers what it holds. */
 export const STATE_LAYER = 'ouvrage';
-
-/** What is remembered of a load. */
-export interface Remembering {
-  readonly fingerprint: string;
-  readonly rows: string | null;
-  readonly runId: number;
-  /** An expression for the load's time, where it has one. */
-  readonly time?: string;
-  readonly clock?: Clock;
-  readonly hashing?: Hashing | undefined;
-}
-
-/** Where a table can be read: built here, taken from production, or nowhere yet. */
-export interface Standing {
-  readonly where: 'here' | 'production' | 'nowhere';
-  readonly place?: Place;
-  readonly loaded?: Loaded;
-}
 
 /** The code of CancelRequest in the frontend/backend protocol. */
 const CANCEL_REQUEST = 80877102;
