@@ -57,6 +57,17 @@ interface Outcome {
   readonly reason?: string;
 }
 
+/** A file that has come, and what its name says. */
+interface Arrival {
+  /** Its whole path. */
+  readonly file: string;
+  readonly name: string;
+  readonly parts: ReadonlyMap<string, string>;
+  /** Bytes. */
+  readonly size: number;
+  readonly digest: string;
+}
+
 /** Watches the drop folder, and loads each file into the landing table whose pattern takes its name. */
 @Injectable()
 export class DeliveryService implements OnApplicationShutdown {
@@ -212,7 +223,7 @@ export class DeliveryService implements OnApplicationShutdown {
     const { size } = await stat(file);
     const digest = await digestOf(file, found?.parts ?? new Map());
     const outcome = found
-      ? await this.warehouse.session('production', (client) => this.load(client, project, found.table, file, name, found.parts, size, digest))
+      ? await this.warehouse.session('production', (client) => this.load(client, project, found.table, { file, name, parts: found.parts, size, digest }))
       : { state: 'unknown' as const, reason: 'no table of the project has a pattern that takes this name' };
     await this.ended(name, outcome, { table: found?.table.fullName ?? null, digest, size, milliseconds: Math.round(performance.now() - started) });
     return outcome.state === 'loaded' ? deliveryOptions(found!.table)!.thenRun : [];
@@ -239,16 +250,7 @@ export class DeliveryService implements OnApplicationShutdown {
     });
   }
 
-  private async load(
-    client: pg.PoolClient,
-    project: Project,
-    table: SourceTable,
-    file: string,
-    name: string,
-    parts: ReadonlyMap<string, string>,
-    size: number,
-    digest: string,
-  ): Promise<Outcome> {
+  private async load(client: pg.PoolClient, project: Project, table: SourceTable, { file, name, parts, size, digest }: Arrival): Promise<Outcome> {
     if (size === 0) return { state: 'empty' };
     const before = await this.deliveries.findOne({ where: { table: table.fullName, digest, state: 'loaded' }, order: { id: 'DESC' } });
     // Rows that were set aside may be sound by now.
