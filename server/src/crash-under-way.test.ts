@@ -3,7 +3,7 @@ import { mkdir, readdir, writeFile } from 'node:fs/promises';
 import path from 'node:path';
 import { Config } from './shared/config.js';
 import { clusters } from './testing-clusters.js';
-import { client, kill, start, until, type RunView } from './testing-process.js';
+import { client, kill, lastWords, start, until, type RunView } from './testing-process.js';
 import { random } from './testing-sql.js';
 import { warehouse } from './testing.js';
 
@@ -136,7 +136,10 @@ test(
       await startCluster(data, { wantedPort: 0 });
       const since = Date.now();
       ask = await until(
-        () => client(address).catch(() => (Date.now() - since > BACK_MILLISECONDS ? Promise.reject(new Error('the server does not serve')) : undefined)),
+        () =>
+          client(address).catch(() =>
+            Date.now() - since > BACK_MILLISECONDS ? Promise.reject(new Error(`the server does not serve: ${lastWords()}`)) : undefined,
+          ),
         (found) => found !== undefined,
       ).then((found) => found!);
       expect(Date.now() - since).toBeLessThan(BACK_MILLISECONDS);

@@ -29,15 +29,20 @@ const end = async (code: number): Promise<void> => {
 /** What nobody has caught may have left anything half-done in this process: it ends, and is started again. */
 const fatal = (error: unknown): void => {
   logger.fatal({ err: error }, 'an error that nobody caught: the server ends');
+  // A log that goes into a pipe may be cut off by the end of the process.
+  process.stderr.write(`${error instanceof Error ? error.stack : String(error)}\n`);
   void end(70);
 };
-process.on('uncaughtException', fatal);
+/** A connection to which nobody listens at the moment is lost without anything being half-done: who waits for its answer is told. */
+process.on('uncaughtException', (error) => (isConnectionLost(error) ? logger.error({ err: error }, 'the database went away') : fatal(error)));
 /**
- * The queue's library writes down how jobs ended beside its own work, and lets that fail where its database goes away.
- * What it could not write is put right by `RunService`, which looks for runs that nobody works on.
+ * The queue's library writes down how jobs ended beside its own work, and ends its workers where its database goes
+ * away; it lets both fail without anybody who could catch it. `RunQueue` starts workers again, and puts right what could
+ * not be written.
  */
+const isOfQueue = (error: unknown): boolean => error instanceof Error && /[\\/]graphile-worker[\\/]/.test(error.stack ?? '');
 process.on('unhandledRejection', (error) =>
-  isConnectionLost(error) || isFullDisk(error) ? logger.error({ err: error }, 'the database went away') : fatal(error),
+  isConnectionLost(error) || isFullDisk(error) || isOfQueue(error) ? logger.error({ err: error }, 'the database went away') : fatal(error),
 );
 process.on('SIGTERM', () => void end(0));
 process.on('SIGINT', () => void end(0));

@@ -4,6 +4,12 @@ import path from 'node:path';
 
 /** The built server as a process of its own, so that it can be killed. */
 let server: ChildProcess | undefined;
+/** What it wrote last. */
+let written = '';
+
+/** How the server is, and what it wrote last: for an error that says more than that it does not answer. */
+export const lastWords = (): string =>
+  `the server ${server?.exitCode === null && server.signalCode === null ? 'runs' : `ended with ${server?.exitCode ?? server?.signalCode}`}; ${written.slice(-3000)}`;
 
 async function freePort(): Promise<number> {
   const probe = net.createServer();
@@ -18,10 +24,11 @@ export async function start(): Promise<string> {
   const port = await freePort();
   const child = fork(path.join(import.meta.dirname, '../dist/main.js'), [], {
     env: { ...process.env, NODE_ENV: 'production', OUVRAGE_PORT: String(port) },
-    stdio: ['ignore', 'ignore', 'inherit', 'ipc'],
+    stdio: ['ignore', 'pipe', 'inherit', 'ipc'],
     execArgv: [],
   });
   server = child;
+  child.stdout!.on('data', (text: Buffer) => (written = (written + text.toString()).slice(-20_000)));
   await new Promise<void>((resolve, reject) => {
     child.on('message', (m) => (m as { kind: string }).kind === 'ready' && resolve());
     child.once('exit', (code) => reject(new Error(`the server ended with ${code}`)));

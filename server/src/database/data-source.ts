@@ -1,3 +1,4 @@
+import pg from 'pg';
 import type { DataSourceOptions } from 'typeorm';
 import { AccessToken, Audit, Person, Session } from '../people/people.entities.js';
 import { CommitAuthor, Draft, Workspace } from '../project/project.entities.js';
@@ -5,6 +6,7 @@ import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
 import { Delivery } from '../source/delivery.entities.js';
 import { Binding, Connection, Setting, SourceState } from '../source/source.entities.js';
 import type { Config } from '../shared/config.js';
+import { handled } from '../shared/pools.js';
 import { Initial1764057600000 } from './migrations/1764057600000-initial.js';
 import { Bindings1764072000000 } from './migrations/1764072000000-bindings.js';
 import { Deliveries1764079200000 } from './migrations/1764079200000-deliveries.js';
@@ -33,6 +35,14 @@ export const ENTITIES = [
   Setting,
 ];
 
+/** Between two of its uses the library listens to no error of a connection: one that is lost then would end the process. */
+class HandledPool extends pg.Pool {
+  constructor(options: pg.PoolConfig) {
+    super(options);
+    handled(this);
+  }
+}
+
 /** The application's database; its schema comes from migrations only. */
 export function dataSourceOptions({ application: a }: Config): DataSourceOptions {
   return {
@@ -58,5 +68,6 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
     installExtensions: false,
     migrationsRun: true,
     poolSize: 10,
+    driver: Object.create(pg, { Pool: { value: HandledPool } }) as typeof pg,
   };
 }

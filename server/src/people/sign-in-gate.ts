@@ -62,11 +62,16 @@ export class SignInGate {
       const { consumedPoints } = await this.attempts.consume(key);
       const seconds = pauseAfter(consumedPoints);
       if (seconds > 0) await this.pauses.block(key, seconds);
-      const found = await check();
-      if (found !== undefined) {
+      const giveBack = async () => {
         await this.attempts.reward(key);
         if (seconds > 0) await this.pauses.delete(key);
-      }
+      };
+      // Where it cannot be checked, it was no wrong attempt.
+      const found = await check().catch(async (error: unknown) => {
+        await giveBack().catch(() => undefined);
+        throw error;
+      });
+      if (found !== undefined) await giveBack();
       return found;
     } finally {
       end();
