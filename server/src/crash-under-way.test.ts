@@ -39,6 +39,13 @@ async function ready(ask: Ask, n: string): Promise<string> {
   return slug;
 }
 
+/** Calls of production, once all that the harbour has is brought in: its clock may have been moved by another test. */
+async function callsOf(ask: Ask): Promise<number> {
+  const { id } = await ask<{ id: number }>('POST', 'workspaces/production/intake', { tables: ['landing.call', 'landing.cargo_line'] });
+  expect((await ended(ask, id)).state).toBe('succeeded');
+  return countOf('landing.call');
+}
+
 const dayOf = (n: number) => new Date(Date.UTC(2040, 0, 1 + n)).toISOString().slice(0, 10);
 const fileOf = (n: number) => `berth_rates_${dayOf(n)}.csv`;
 
@@ -103,7 +110,7 @@ test(
   async () => {
     const next = random(SEED + 11);
     let ask = await client(await start());
-    const calls = await countOf('landing.call');
+    const calls = await callsOf(ask);
     for (let n = 1; n <= KILLS; n++) {
       const slug = await ready(ask, `k${n}`);
       await allAtOnce(ask, slug, n);
@@ -127,7 +134,7 @@ test(
     const next = random(SEED + 13);
     const address = await start();
     let ask = await client(address);
-    const calls = await countOf('landing.call');
+    const calls = await callsOf(ask);
     for (let n = 1; n <= STOPS; n++) {
       const slug = await ready(ask, `s${n}`);
       await allAtOnce(ask, slug, 400 + n);

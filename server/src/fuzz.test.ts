@@ -91,8 +91,9 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   version: fc.constantFrom(0, 1, 2, '0'),
   tables: fc.array(tables, { maxLength: 3 }),
   table: tables,
-  upstream: fc.oneof({ weight: 5, arbitrary: flag }, { weight: 1, arbitrary: fc.constantFrom('true', 'false') }),
-  downstream: flag,
+  // What is built with all that it needs takes long, and is tried by other tests.
+  upstream: fc.oneof({ weight: 8, arbitrary: fc.constant(false) }, { weight: 1, arbitrary: flag }, { weight: 1, arbitrary: fc.constantFrom('true', 'false') }),
+  downstream: fc.oneof({ weight: 8, arbitrary: fc.constant(false) }, { weight: 1, arbitrary: flag }),
   parallelism: fc.constantFrom(1, 2, 16),
   startOver: fc.array(tables, { maxLength: 2 }),
   parameters: fc.constantFrom({}, { least_tonnage: '5' }, { no_such: 'x' }),
@@ -246,4 +247,4 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
     `fuzz: seed ${SEED}, ${[...passed.values()].reduce((sum, c) => sum + c.asked, 0)} requests; past validation ${shares.map(([k, s]) => `${k} ${Math.round(s * 100)} %`).join(', ')}\n`,
   );
   expect(shares.filter(([, share]) => share < 1 / 3).map(([k, s]) => `${k} ${Math.round(s * 100)} %`)).toEqual([]);
-});
+}, 900_000);
