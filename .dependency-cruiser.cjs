@@ -1,4 +1,18 @@
-/** The direction of dependency: web and server know core's public exports; core knows nobody. */
+/** Core's phases in their order: each knows those before it, types included. */
+const PHASES = ['sql', 'model', 'language', 'index', 'columns', 'graph', 'resolve', 'compile', 'check', 'keys', 'load', 'intake'];
+/** What people ask of a project: each knows the phases, and none of the others. */
+const QUESTIONS = ['lineage', 'anatomy', 'review', 'starter', 'watch', 'exchange', 'assist', 'look'];
+
+const inFolders = (folders) => `^core/src/(${folders.join('|')})/`;
+const mayKnow = (folder, known) => ({
+  name: `core-${folder}`,
+  comment: `${folder} knows ${known.length ? known.join(', ') : 'nothing of core'}`,
+  severity: 'error',
+  from: { path: `^core/src/${folder}/`, pathNot: '(\\.test|/testing)\\.ts$' },
+  to: { path: '^core/src/', pathNot: inFolders([folder, ...known]) },
+});
+
+/** The direction of dependency: web and server know core's subpaths; core knows nobody. */
 module.exports = {
   forbidden: [
     {
@@ -13,10 +27,23 @@ module.exports = {
       from: { path: '^core/src', pathNot: '(\\.test\\.ts|testing\\.ts)$' },
       to: { dependencyTypes: ['npm', 'npm-dev', 'core'], pathNot: 'node_modules/(libpg-query|@noble/hashes|@pgsql/types)' },
     },
-    { name: 'no-own-barrel', severity: 'error', from: { path: '^core/src', pathNot: '\\.test\\.ts$' }, to: { path: '^core/src/index\\.ts$' } },
-    { name: 'only-the-public-core', severity: 'error', from: { path: '^(server|web)/src' }, to: { path: '^core/src/(?!index\\.ts|graph/graph\\.ts)' } },
+    ...PHASES.map((folder, i) => mayKnow(folder, PHASES.slice(0, i))),
+    ...QUESTIONS.map((folder) => mayKnow(folder, PHASES)),
+    {
+      name: 'core-has-these-folders',
+      severity: 'error',
+      from: { path: '^core/src/', pathNot: `(${inFolders([...PHASES, ...QUESTIONS])}|^core/src/testing\\.ts$)` },
+      to: {},
+    },
+    { name: 'no-own-barrel', severity: 'error', from: { path: '^core/src', pathNot: '\\.test\\.ts$' }, to: { path: '^core/src/[^/]+/index\\.ts$' } },
+    {
+      name: 'only-the-public-core',
+      severity: 'error',
+      from: { path: '^(server|web)/src' },
+      to: { path: '^core/src/', pathNot: '^core/src/[^/]+/index\\.ts$' },
+    },
     { name: 'web-and-server-apart', severity: 'error', from: { path: '^web/src' }, to: { path: '^server/' } },
-    { name: 'no-circles', severity: 'error', from: { path: '^core/src' }, to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } } },
+    { name: 'no-circles', severity: 'error', from: { path: '^(core|server|web)/src', pathNot: '\\.test\\.tsx?$' }, to: { circular: true } },
   ],
   options: {
     doNotFollow: { path: 'node_modules' },

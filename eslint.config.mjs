@@ -1,6 +1,16 @@
 import reactHooks from 'eslint-plugin-react-hooks';
 import tseslint from 'typescript-eslint';
 
+/** The words of the language that are compared nowhere but in `core/src/language`: everybody else asks its tables and `LoadSpec`. */
+const ROLE_NAMES = 'surrogate key|durable key|valid from|valid to|current flag|version number|row hash|loaded at|run id|deleted flag';
+const onePlace = (selector) => ({ selector, message: 'ask core/src/language (POLICIES, hasRole, specOf) instead of comparing a word of the language' });
+const LANGUAGE_SAID_ONCE = [
+  onePlace("BinaryExpression[operator=/^[!=]==$/]:has(> Literal) > MemberExpression[property.name='policy']"),
+  onePlace(`BinaryExpression[operator=/^[!=]==$/] > Literal[value=/^(${ROLE_NAMES})$/]`),
+  onePlace(`CallExpression[callee.property.name='includes'] ArrayExpression > Literal[value=/^(${ROLE_NAMES})$/]`),
+  onePlace("CallExpression[callee.property.name='includes'] > MemberExpression[property.name='policy']"),
+];
+
 export default tseslint.config(
   { ignores: ['**/dist/**', '.data/**', '.build/**', 'node_modules/**', 'test-results/**'] },
   ...tseslint.configs.recommended,
@@ -16,6 +26,11 @@ export default tseslint.config(
     files: ['web/src/**/*.{ts,tsx}'],
     plugins: { 'react-hooks': reactHooks },
     rules: { 'react-hooks/rules-of-hooks': 'error', 'react-hooks/exhaustive-deps': 'error' },
+  },
+  {
+    files: ['{core,server,web}/src/**/*.{ts,tsx}'],
+    ignores: ['core/src/language/**', '**/*.test.{ts,tsx}', 'server/src/policies/**'],
+    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE] },
   },
   { files: ['bench/**'], rules: { 'no-console': 'off' } },
 );

@@ -3,7 +3,10 @@ import { readFileSync } from 'node:fs';
 import path from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import { fileURLToPath } from 'node:url';
-import { loadParser, planIntake, productionEnvironment, readProject } from '@ouvrage/core';
+import { planIntake } from '@ouvrage/core/intake';
+import { productionEnvironment } from '@ouvrage/core/model';
+import { readProject } from '@ouvrage/core/resolve';
+import { loadParser } from '@ouvrage/core/sql';
 
 /**
  * Bringing a table of 1,000,000 rows in, as a ratio of throughput to `psql … COPY TO STDOUT | psql …

@@ -2,7 +2,10 @@ import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { compileText, loadParser, policyContext, policySteps, readProject } from '@ouvrage/core';
+import { compileText } from '@ouvrage/core/compile';
+import { policyContext, policySteps } from '@ouvrage/core/load';
+import { readProject } from '@ouvrage/core/resolve';
+import { loadParser } from '@ouvrage/core/sql';
 
 /**
  * Loads of 1,000,000 rows as ratios of time and of WAL to the best statements written by hand, both

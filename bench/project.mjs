@@ -1,4 +1,5 @@
-import { loadParser, parseSql, readProject, changeFiles } from '@ouvrage/core';
+import { readProject, changeFiles } from '@ouvrage/core/resolve';
+import { loadParser, parseSql } from '@ouvrage/core/sql';
 
 /**
  * Reading a project, as a ratio to parsing its files alone, and one edit in milliseconds.

@@ -7,11 +7,11 @@ import { ensureNpm } from './lib/packages.mjs';
 import { main, ROOT, say } from './lib/shell.mjs';
 
 /**
- * `npm run faults -- [--seed N] [--count N]`: makes faults of one token each in a copy of core's loads, checks and
+ * `npm run faults -- [--seed N] [--count N]`: makes faults of one token each in a copy of core's loads, checks, keys and
  * lineage, and runs core's tests over each. Those that no test finds are named; the last line says how many made a test fail; fewer than the least share
  * ends with 1.
  */
-const FOLDERS = ['load', 'check', 'lineage'];
+const FOLDERS = ['load', 'check', 'keys', 'compile', 'columns'];
 const LEAST_SHARE = 0.85;
 /** Tests that do not end by then have failed: a fault can make a loop endless. */
 const PATIENCE_MILLISECONDS = 180_000;

@@ -1,5 +1,5 @@
-import { changeFiles, readProject } from './project/read-project.js';
-import type { Project } from './project/model.js';
+import { changeFiles, readProject } from './resolve/read-project.js';
+import type { Project } from './model/project.js';
 
 /** A small project for tests: layers, one source, whatever files a case adds or replaces. */
 export const BASE_FILES: Readonly<Record<string, string>> = {

@@ -1,5 +1,8 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
-import { constraintChecks, countStatement, ident, readProject, rowsStatement, shortType, type Project } from '@ouvrage/core';
+import { constraintChecks, countStatement, rowsStatement } from '@ouvrage/core/check';
+import type { Project } from '@ouvrage/core/model';
+import { readProject } from '@ouvrage/core/resolve';
+import { ident, shortType } from '@ouvrage/core/sql';
 import { random, scratch } from './testing-sql.js';
 
 /** What core says about SQL, held against PostgreSQL itself. */

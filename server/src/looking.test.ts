@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { readCsv } from '@ouvrage/core/index';
 import {
   allRows,
   countRows,
@@ -6,12 +7,11 @@ import {
   pageStatement,
   profileStatement,
   PROFILE_QUANTILES,
-  readCsv,
   sampleQuery,
   type PageRequest,
-  type Profile,
   type RowFilter,
-} from '@ouvrage/core';
+} from '@ouvrage/core/look';
+import type { Profile } from '@ouvrage/core/model';
 import { parquetReadObjects } from 'hyparquet';
 import { random, scratch } from './testing-sql.js';
 import { startApplication, type Client, type TestApplication } from './testing.js';

@@ -1,6 +1,6 @@
 import 'reflect-metadata';
 import { NestFactory } from '@nestjs/core';
-import { loadParser } from '@ouvrage/core';
+import { loadParser } from '@ouvrage/core/sql';
 import { AppModule } from './app.module.js';
 import { configure } from './http.js';
 import { Seeder } from './seeder.js';

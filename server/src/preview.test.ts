@@ -1,5 +1,7 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
-import { definitionQuery, previewQuery, readProject, settingsOf, withEach } from '@ouvrage/core';
+import { definitionQuery, previewQuery } from '@ouvrage/core/keys';
+import { settingsOf, withEach } from '@ouvrage/core/model';
+import { readProject } from '@ouvrage/core/resolve';
 import pg from 'pg';
 import { draft, runTables, startApplication, warehouse, workspace, type Client, type TestApplication } from './testing.js';
 

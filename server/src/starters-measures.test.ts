@@ -1,5 +1,5 @@
 import { describe, expect, test } from '@jest/globals';
-import { againstTargets, pivot, pivotNames, summarise, unpivot, type MeasureKind } from '@ouvrage/core';
+import { againstTargets, pivot, pivotNames, summarise, unpivot, type MeasureKind } from '@ouvrage/core/starter';
 import { client, full, multiset, open, random, run, SEEDS, table, type Value } from './starters-harness.js';
 
 /** Starters that add up: their SQL over random rows, held against a plain computation. */

@@ -1,11 +1,11 @@
 import { describe, expect, test } from '@jest/globals';
+import { readProject } from '@ouvrage/core/resolve';
 import {
   cleanTable,
   fromRelated,
   matchColumns,
   multiplies,
   proposeClean,
-  readProject,
   relationsOf,
   splitCounts,
   splitTable,
@@ -13,7 +13,7 @@ import {
   stepsFrom,
   type CleanColumn,
   type JoinedTable,
-} from '@ouvrage/core';
+} from '@ouvrage/core/starter';
 import { client, full, multiset, open, random, run, SEEDS, table, type Value } from './starters-harness.js';
 
 /** Every starter's SQL, run over random rows and held against a plain computation: the same rows as a multiset. */

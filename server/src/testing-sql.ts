@@ -1,5 +1,6 @@
 import { afterAll, beforeAll } from '@jest/globals';
-import { besideSchema, ident, loadParser } from '@ouvrage/core';
+import { besideSchema } from '@ouvrage/core/model';
+import { ident, loadParser } from '@ouvrage/core/sql';
 import pg from 'pg';
 import { Config } from './shared/config.js';
 

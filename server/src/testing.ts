@@ -1,7 +1,7 @@
 import type { INestApplication } from '@nestjs/common';
 import { expect } from '@jest/globals';
 import { NestFactory } from '@nestjs/core';
-import { loadParser } from '@ouvrage/core';
+import { loadParser } from '@ouvrage/core/sql';
 import { readFileSync } from 'node:fs';
 import path from 'node:path';
 import pg from 'pg';

@@ -1,18 +1,18 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
+import { constraintChecks } from '@ouvrage/core/check';
+import { referenceCheckQuery } from '@ouvrage/core/intake';
+import { readProject } from '@ouvrage/core/resolve';
 import {
-  constraintChecks,
   matchByValues,
   matchColumns,
-  readProject,
   readSharedValues,
-  referenceCheckQuery,
   relationPairs,
   relationsFromValues,
   sharedValuesQuery,
   stackPairs,
   type KeyedTable,
   type ValuePair,
-} from '@ouvrage/core';
+} from '@ouvrage/core/starter';
 import { random, scratch } from './testing-sql.js';
 
 /** What is found out by asking the database about values: relations, columns that match, checks of typed-in rows. */

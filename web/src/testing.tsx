@@ -1,5 +1,5 @@
 import { jest } from '@jest/globals';
-import { loadParser } from '@ouvrage/core';
+import { loadParser } from '@ouvrage/core/sql';
 import { configureStore } from '@reduxjs/toolkit';
 import { configure, render, type RenderResult } from '@testing-library/react';
 import { Tooltip } from 'radix-ui';

@@ -5,7 +5,7 @@ import { loadParser } from '../sql/parser.js';
 import { changed, projectOf } from '../testing.js';
 import { constraintChecks } from './constraint-checks.js';
 import { checksOf, checkTitle, queryCheck, queryCheckStatements, rowsStatement } from './checks.js';
-import { readTolerance, readTolerances } from './tolerance.js';
+import { readTolerance, readTolerances } from '../language/tolerance.js';
 import { verdictOf, worst, type Verdict } from './verdict.js';
 
 beforeAll(loadParser);

@@ -1,9 +1,9 @@
-import type { CheckQuery, Project } from '../project/model.js';
+import type { CheckQuery, Project } from '../model/project.js';
 import { ident, idents, qualified } from '../sql/quote.js';
-import type { Place } from '../load/place.js';
+import type { Place } from '../model/place.js';
 import { constraintChecks, type ConstraintCheck } from './constraint-checks.js';
 import { policyChecks, type PolicyCheck } from './policy-checks.js';
-import { readTolerance, type Tolerance } from './tolerance.js';
+import { readTolerance, type Tolerance } from '../language/tolerance.js';
 
 /** A query of `checks/` that must return no row. */
 export interface QueryCheck {

@@ -1,7 +1,10 @@
-import type { ConstraintDeclaration, ConstraintKind, Project, Table } from '../project/model.js';
-import type { Place } from '../load/place.js';
-import { inferredTables, lookedUpTables, namesIn, optionOf, rememberedPlace, sortsFast } from '../load/target.js';
-import { readTolerances, type Tolerance } from './tolerance.js';
+import { specOf } from '../language/spec.js';
+import { columnWith } from '../language/roles.js';
+import type { ConstraintDeclaration, ConstraintKind, Project, Table } from '../model/project.js';
+import type { Place } from '../model/place.js';
+import { rememberedPlace, sortsFast } from '../compile/target.js';
+import { inferredTables, lookedUpTables } from '../graph/looked-up.js';
+import { readTolerances, type Tolerance } from '../language/tolerance.js';
 
 /** Something that must hold of one table: a constraint of its contract. */
 export interface ConstraintCheck {
@@ -35,7 +38,7 @@ export function constraintChecks(project: Project, table: Table, home?: Place): 
   if (!contract || table.kind === 'source') return [];
   const advisory = new Set((contract.options.get('advisory')?.value ?? '').split(',').map((n) => n.trim()));
   const tolerances = readTolerances(contract.options.get('tolerate')?.value ?? '');
-  const surrogate = contract.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
+  const surrogate = columnWith(contract, 'surrogate key');
   const exempt = surrogate !== undefined && lookedUpTables(project).has(table.fullName) ? { exempt: exemptOf(project, table, surrogate, home) } : {};
   return contract.constraints.map((c) => {
     const tolerate = tolerances.get(c.name);
@@ -58,7 +61,7 @@ export function constraintChecks(project: Project, table: Table, home?: Place): 
 
 function exemptOf(project: Project, table: Table, surrogate: string, home: Place | undefined): Exempt {
   if (!home || table.kind !== 'definition' || !inferredTables(project).has(table.fullName)) return { surrogate };
-  return { surrogate, inferred: { place: rememberedPlace(home, 'inferred'), key: namesIn(optionOf(table, 'business_key')) } };
+  return { surrogate, inferred: { place: rememberedPlace(home, 'inferred'), key: specOf(table).key } };
 }
 
 /** `references t` without columns means the primary key of t, or columns of the same names. */

@@ -1,4 +1,4 @@
-import type { Tolerance } from './tolerance.js';
+import type { Tolerance } from '../language/tolerance.js';
 
 export type Verdict = 'holds' | 'advisory' | 'broken' | 'not run';
 

@@ -1,9 +1,10 @@
 import { sha256 } from '@noble/hashes/sha2.js';
 import { bytesToHex, utf8ToBytes } from '@noble/hashes/utils.js';
-import type { IndexedFile, Project, ProjectFunction, Table } from '../project/model.js';
+import type { IndexedFile, Project, ProjectFunction, Table } from '../model/project.js';
 import { withoutLayout } from '../sql/tokens.js';
-import { functionsOf, settingsOf } from '../load/compile.js';
-import { inferredTables, lookedUpTables } from '../load/target.js';
+import { functionsOf } from './functions.js';
+import { settingsOf } from '../model/settings.js';
+import { inferredTables, lookedUpTables } from './looked-up.js';
 
 const cache = new WeakMap<Project, ReadonlyMap<string, string>>();
 const fileDigests = new WeakMap<IndexedFile, string>();

@@ -1,8 +1,8 @@
+import type { MergeSpec, HistorySpec, EventsSpec } from '../language/spec.js';
 import { literal, qualified } from '../sql/quote.js';
-import type { Place } from './place.js';
-import type { PolicyContext } from './policy.js';
-import type { LoadStep } from './steps.js';
-import { optionOf } from './target.js';
+import type { Place } from '../model/place.js';
+import type { PolicyContext } from './context.js';
+import type { LoadStep } from '../compile/steps.js';
 
 /** Tables with fewer rows are always changed in their place: making one anew costs more than it saves. */
 const FEW_ROWS = 10_000;
@@ -35,14 +35,14 @@ export function sampledChanges(place: Place, heldAgainst: (sample: string) => st
  * @param rewrite steps that make the table beside
  */
 export function shapeSteps(
-  context: PolicyContext,
+  context: PolicyContext<MergeSpec | HistorySpec | EventsSpec>,
   amount: string,
   share: number,
   inPlace: readonly LoadStep[],
   rewrite: (beside: Place) => readonly LoadStep[],
 ): LoadStep[] {
-  const { target, own, beside } = context;
-  const shape = optionOf(target.table, 'shape');
+  const { own, beside } = context;
+  const { shape } = context.spec;
   if (!beside || shape === 'in_place') return [...inPlace];
   const rows = `(${amount}) as n, (${rowsOf(own)}) as c`;
   const condition = shape === 'rewrite' ? 'changed > 0' : `of_rows >= ${FEW_ROWS} and changed > ${share} * of_rows`;

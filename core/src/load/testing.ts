@@ -1,9 +1,10 @@
 import { projectOf } from '../testing.js';
-import type { Definition } from '../project/model.js';
-import { compileText, type Names } from './compile.js';
-import { besideSchema, type Place } from './place.js';
-import { policyContext, policySteps } from './policy.js';
-import type { LoadStep } from './steps.js';
+import type { Definition } from '../model/project.js';
+import { compileText, type Names } from '../compile/compile.js';
+import { besideSchema, type Place } from '../model/place.js';
+import { policySteps } from './load-steps.js';
+import { policyContext } from './context.js';
+import type { LoadStep } from '../compile/steps.js';
 
 const placeOf = (name: string): Place => ({ schema: name.split('.')[0]!, name: name.split('.')[1]! });
 

@@ -1,6 +1,6 @@
 import { fingerprints } from '../graph/fingerprint.js';
 import { reachable, readersOf } from '../graph/graph.js';
-import type { Project, Table } from '../project/model.js';
+import type { Project, Table } from '../model/project.js';
 import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
 

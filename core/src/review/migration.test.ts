@@ -1,5 +1,5 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
-import { readProject } from '../project/read-project.js';
+import { readProject } from '../resolve/read-project.js';
 import { loadParser } from '../sql/parser.js';
 import { compareProjects } from './changes.js';
 import { losses, migrations } from './migration.js';

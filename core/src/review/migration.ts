@@ -1,15 +1,18 @@
-import { GIVEN_LATE } from '../load/late-columns.js';
-import { STATEFUL } from '../load/policy.js';
-import { lookedUpTable, namesIn, optionOf } from '../load/target.js';
-import type { Definition, LoadPolicy, Project, Table } from '../project/model.js';
-import { schemaNameOf } from '../project/fan-out.js';
+import { hasRole } from '../language/roles.js';
+import { keepsRows, isView } from '../language/policies.js';
+import { TABLE_OPTIONS } from '../language/options.js';
+import type { TableOption } from '../language/options.js';
+import { specOf } from '../language/spec.js';
+import { GIVEN_LATE } from '../load/plan/late-columns.js';
+import { lookedUpTable, namesIn, optionOf, isLookUp } from '../language/contract.js';
+import type { Definition, LoadPolicy, Project, Table } from '../model/project.js';
+import { schemaNameOf } from '../resolve/fan-out.js';
 import { plainIdent } from '../sql/quote.js';
 import { keepsValues } from '../sql/types.js';
 import type { ProjectChange } from './changes.js';
 
 /** What a release may do with the rows that a table holds. */
 export type Treatment = 'go on' | 'correct' | 'start over';
-export const TREATMENTS: readonly Treatment[] = ['go on', 'correct', 'start over'];
 
 /** What becomes of a table that keeps rows, when its definition changes. */
 export interface Migration {
@@ -35,34 +38,34 @@ export interface Holder {
 /** Who keeps numbers of a table's rows from load to load. Tables that are rebuilt look all of theirs up anyway. */
 export function holdersOf(project: Project, table: string): Holder[] {
   return [...project.tables.values()].flatMap((t): Holder[] => {
-    if (!keepsRows(t)) return [];
-    const holds = t.contract!.columns.some((c) => c.options['looked_up_by'] !== undefined && lookedUpTable(t, c.name) === table);
-    return holds ? [{ table: t.fullName, looksUpAgain: t.policy === 'merge' }] : [];
+    if (!goesOn(t)) return [];
+    const holds = t.contract!.columns.some((c) => isLookUp(c) && lookedUpTable(t, c.name) === table);
+    return holds ? [{ table: t.fullName, looksUpAgain: specOf(t).kind === 'merge' }] : [];
   });
 }
 
 /** Options that say what the rows of a table are: with others, the rows that are there mean something else. */
-const MEANING = ['business_key', 'watermark', 'effective_from', 'order_within', 'key_method'];
+const MEANING = ['business_key', 'watermark', 'effective_from', 'order_within', 'key_method'] as const;
 
 /** What two definitions of a table mean differently by its rows, in words; undefined where the later can go on from the former's. */
 export function otherMeaning(before: Definition, after: Definition): string | undefined {
   // A column that has another name now still is the same column.
   const now = (name: string) => after.contract!.columns.find((c) => renamedFrom(before, c.name, c.options['was']) === name)?.name ?? name;
-  const meant = (option: string) => (option === 'key_method' ? optionOf(before, option) : namesIn(optionOf(before, option)).map(now).join());
-  const says = (option: string) => (option === 'key_method' ? optionOf(after, option) : namesIn(optionOf(after, option)).join());
-  const changed = before.policy === after.policy ? MEANING.find((o) => meant(o) !== says(o)) : 'load';
+  if (before.policy !== after.policy) return `its load was ${before.policy} and is ${after.policy}`;
+  const value = (t: Definition, option: TableOption, nameOf: (name: string) => string) =>
+    TABLE_OPTIONS[option].value.kind === 'columns' ? namesIn(optionOf(t, option)).map(nameOf).join() : optionOf(t, option);
+  const changed = MEANING.find((o) => value(before, o, now) !== value(after, o, (name) => name));
   if (changed === undefined) return undefined;
-  const said = (t: Definition) => (changed === 'load' ? t.policy : (optionOf(t, changed) ?? 'nothing'));
-  return `its ${changed} was ${said(before)} and is ${said(after)}`;
+  return `its ${changed} was ${optionOf(before, changed) ?? 'nothing'} and is ${optionOf(after, changed) ?? 'nothing'}`;
 }
 
 /** Tables of a release that keep rows and whose own definition changed. */
 export function migrations(before: Project, after: Project, change: ProjectChange): Migration[] {
   return change.tables.flatMap((t): Migration[] => {
     const [old, fresh] = [before.tables.get(t.was ?? t.table), after.tables.get(t.table)];
-    if ((t.kind !== 'changed' && t.kind !== 'renamed') || !keepsRows(old) || !keepsRows(fresh)) return [];
+    if ((t.kind !== 'changed' && t.kind !== 'renamed') || !goesOn(old) || !goesOn(fresh)) return [];
     const obstacle = otherMeaning(old, fresh);
-    const corrects = fresh.policy === 'history' && optionOf(fresh, 'effective_from') === undefined && queryText(before, old) !== queryText(after, fresh);
+    const corrects = specOf(fresh).kind === 'history' && queryText(before, old) !== queryText(after, fresh);
     return [
       {
         table: t.table,
@@ -76,7 +79,8 @@ export function migrations(before: Project, after: Project, change: ProjectChang
   });
 }
 
-const keepsRows = (table: Table | undefined): table is Definition => table?.kind === 'definition' && STATEFUL.has(table.policy) && table.contract !== undefined;
+/** Whether a table goes on from the rows that are there. */
+const goesOn = (table: Table | undefined): table is Definition => table?.kind === 'definition' && keepsRows(table) && table.contract !== undefined;
 const queryText = (project: Project, table: Definition) => project.files.get(table.path)!.text.slice(table.query!.start, table.query!.end);
 
 /** Columns that stay, under their new names and types, with those that they had. */
@@ -100,9 +104,10 @@ function columnStatements(before: Definition, after: Definition): string[] {
   const alter = (action: string) => `alter table ${plainIdent(schemaNameOf(after))}.${plainIdent(after.name)} ${action};`;
   const kept = new Map(keptColumns(before, after).map((c) => [c.name, c]));
   const statements: string[] = [];
-  for (const { name, type, options } of after.contract!.columns) {
+  for (const column of after.contract!.columns) {
+    const { name, type } = column;
     const old = kept.get(name);
-    const holds = GIVEN_LATE.has(options['role'] ?? '') ? 'given to the rows that are there, too' : 'null in the rows that are there';
+    const holds = hasRole(column, ...GIVEN_LATE) ? 'given to the rows that are there, too' : 'null in the rows that are there';
     if (!old) statements.push(`${alter(`add column ${plainIdent(name)} ${type}`)} -- ${holds}`);
     else {
       if (old.was !== name) statements.push(alter(`rename column ${plainIdent(old.was)} to ${plainIdent(name)}`));
@@ -119,7 +124,7 @@ const renamedFrom = (before: Definition, name: string, was: string | undefined):
 };
 
 function droppedColumns(before: Definition, after: Definition): string[] {
-  if (optionOf(after, 'drift') === 'add') return [];
+  if (specOf(after).addsDrift) return [];
   const kept = new Set([...after.contract!.columns.map((c) => c.name), ...keptColumns(before, after).map((c) => c.was)]);
   return before.contract!.columns.filter((c) => !kept.has(c.name)).map((c) => c.name);
 }
@@ -139,8 +144,8 @@ export interface Loss {
 export function losses(before: Project, after: Project, change: ProjectChange): Loss[] {
   return change.tables.flatMap((t): Loss[] => {
     const [old, fresh] = [before.tables.get(t.was ?? t.table), after.tables.get(t.table)];
-    if (t.kind === 'deleted') return old?.kind === 'definition' && old.policy === 'view' ? [] : [{ of: t.table }];
-    if (!keepsRows(old) || !keepsRows(fresh)) return [];
+    if (t.kind === 'deleted') return old?.kind === 'definition' && isView(old) ? [] : [{ of: t.table }];
+    if (!goesOn(old) || !goesOn(fresh)) return [];
     const cut = keptColumns(old, fresh).filter((c) => !keepsValues(c.typeWas, c.type));
     return [...droppedColumns(old, fresh).map((c) => ({ of: `${t.table}.${c}` })), ...cut.map((c) => ({ of: `${t.table}.${c.name}`, cutTo: c.type }))];
   });

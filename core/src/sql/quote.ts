@@ -95,3 +95,6 @@ function utf8Length(text: string): number {
   }
   return bytes;
 }
+
+/** `landing.call` with quotes where a part needs them. */
+export const tableText = (fullName: string): string => fullName.split('.').map(plainIdent).join('.');

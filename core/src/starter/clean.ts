@@ -1,7 +1,8 @@
-import type { ColumnProfile } from '../anatomy/profile.js';
-import { habitualName } from '../contract/import-tables.js';
+import type { ColumnProfile } from '../model/profile.js';
+import { habitualName } from '../intake/import-tables.js';
 import { plainIdent } from '../sql/quote.js';
-import { condition, named, select, tableText, text, type StarterTable } from './text.js';
+import { condition, named, select, text, type StarterTable } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** What becomes of one column of a source table. */
 export interface CleanColumn {

@@ -1,5 +1,6 @@
 import { contractLines } from './dimension.js';
-import { tableText, text } from './text.js';
+import { text } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 export interface DateChoices {
   readonly fullName: string;

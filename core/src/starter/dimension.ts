@@ -1,5 +1,6 @@
 import { plainIdent } from '../sql/quote.js';
-import { named, select, tableText, text, type StarterColumn } from './text.js';
+import { named, select, text, type StarterColumn } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** A table in which facts find keys: what a starter makes, and what facts look up. */
 export type OnChange = 'version' | 'overwrite' | 'keep';

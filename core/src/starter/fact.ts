@@ -1,6 +1,7 @@
 import { plainIdent } from '../sql/quote.js';
 import { contractLines } from './dimension.js';
-import { named, select, tableText, text, type StarterColumn } from './text.js';
+import { named, select, text, type StarterColumn } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** A dimension as facts see it. */
 export interface DimensionTable {

@@ -1,7 +1,8 @@
-import { habitualName } from '../contract/import-tables.js';
+import { habitualName } from '../intake/import-tables.js';
 import { plainIdent } from '../sql/quote.js';
 import { measureSql, type Measure } from './summarise.js';
-import { select, tableText, text } from './text.js';
+import { select, text } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** Values of rows as columns. */
 export interface PivotChoices {

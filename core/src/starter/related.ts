@@ -1,7 +1,8 @@
 import { plainIdent } from '../sql/quote.js';
 import type { Step } from './relations.js';
 import { measureSql, type Measure } from './summarise.js';
-import { aliasFor, named, select, tableText } from './text.js';
+import { aliasFor, named, select } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** A table that is joined, and what is taken from it. */
 export interface JoinedTable {

@@ -1,4 +1,4 @@
-import type { Project, Table } from '../project/model.js';
+import type { Project, Table } from '../model/project.js';
 
 /** How rows of one table find rows of another. */
 export interface Relation {

@@ -1,4 +1,5 @@
-import { condition, tableText } from './text.js';
+import { condition } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** One table in several by conditions. */
 export interface SplitChoices {

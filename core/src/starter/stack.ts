@@ -1,7 +1,8 @@
 import { nearest } from '../sql/nearest.js';
 import { plainIdent } from '../sql/quote.js';
 import { unifiedType } from '../sql/types.js';
-import { named, select, tableText, text, type StarterColumn, type StarterTable } from './text.js';
+import { named, select, text, type StarterColumn, type StarterTable } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** One column of the stacked result: what each table gives for it. */
 export interface StackedColumn {

@@ -1,5 +1,6 @@
 import { plainIdent } from '../sql/quote.js';
-import { condition, named, select, tableText } from './text.js';
+import { condition, named, select } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 export const MEASURES = ['count', 'distinct', 'sum', 'least', 'greatest', 'average', 'share'] as const;
 export type MeasureKind = (typeof MEASURES)[number];

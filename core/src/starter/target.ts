@@ -1,6 +1,7 @@
 import { plainIdent } from '../sql/quote.js';
 import { measureSql, type Measure } from './summarise.js';
-import { condition, select, tableText } from './text.js';
+import { condition, select } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** A table of targets held against what was achieved, on the targets' grain. */
 export interface TargetChoices {

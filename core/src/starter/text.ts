@@ -13,9 +13,6 @@ export interface StarterColumn {
   readonly type?: string | undefined;
 }
 
-/** `landing.call` with quotes where a part needs them. */
-export const tableText = (fullName: string): string => fullName.split('.').map(plainIdent).join('.');
-
 export const text = (value: string): string => literal(value).trim();
 
 /** An expression under a name; the name is left out where the expression has it already. */

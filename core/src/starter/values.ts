@@ -2,7 +2,8 @@ import { ident } from '../sql/quote.js';
 import type { Relation } from './relations.js';
 import { unifiedType } from '../sql/types.js';
 import { type StackedColumn } from './stack.js';
-import { tableText, type StarterTable } from './text.js';
+import { type StarterTable } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** Two columns whose values may be the same things. */
 export interface ValuePair {

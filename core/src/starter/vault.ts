@@ -1,6 +1,7 @@
 import { plainIdent } from '../sql/quote.js';
 import { contractLines } from './dimension.js';
-import { named, select, tableText, text, type StarterColumn } from './text.js';
+import { named, select, text, type StarterColumn } from './text.js';
+import { tableText } from '../sql/quote.js';
 
 /** Something that has a key of its own in the business: a call, a vessel. */
 export interface VaultEntity {

@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { describe, expect, test } from '@jest/globals';
-import { readProject } from '@ouvrage/core';
+import { readProject } from '@ouvrage/core/resolve';
 import { scratch } from '../testing-sql.js';
 import { LoadStopped, loadsOf, written } from './harness.js';
 import { hour, source } from './worlds.js';

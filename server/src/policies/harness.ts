@@ -1,19 +1,8 @@
-import {
-  besideSchema,
-  boundNote,
-  compileText,
-  ident,
-  policyContext,
-  policySteps,
-  qualified,
-  readProject,
-  REMEMBERED,
-  rememberedPlace,
-  type Definition,
-  type LoadStep,
-  type Place,
-  type Project,
-} from '@ouvrage/core';
+import { compileText, REMEMBERED, rememberedPlace, type LoadStep } from '@ouvrage/core/compile';
+import { boundNote, policyContext, policySteps } from '@ouvrage/core/load';
+import { besideSchema, type Definition, type Place, type Project } from '@ouvrage/core/model';
+import { readProject } from '@ouvrage/core/resolve';
+import { ident, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 
 /** Runs the loads of one table of a small project, as a run does, against a scratch schema. */

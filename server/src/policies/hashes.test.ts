@@ -1,5 +1,5 @@
 import { expect, test } from '@jest/globals';
-import { hashOf } from '@ouvrage/core';
+import { hashOf } from '@ouvrage/core/compile';
 import { scratch } from '../testing-sql.js';
 
 /** Hashes agree with the database's equality. */

@@ -1,5 +1,5 @@
 import { describe, expect, test } from '@jest/globals';
-import { asOfQuery, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core';
+import { asOfQuery, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core/look';
 import { random, scratch } from '../testing-sql.js';
 import { loadsOf, written } from './harness.js';
 

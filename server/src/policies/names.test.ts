@@ -1,5 +1,5 @@
 import { expect, jest, test } from '@jest/globals';
-import { ident } from '@ouvrage/core';
+import { ident } from '@ouvrage/core/sql';
 import { scratch } from '../testing-sql.js';
 import { loadsIn } from './harness.js';
 import { dice, hour } from './worlds.js';

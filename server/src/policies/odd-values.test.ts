@@ -1,5 +1,6 @@
 import { beforeAll, describe, expect, jest, test } from '@jest/globals';
-import { ident, readCsv } from '@ouvrage/core';
+import { readCsv } from '@ouvrage/core/index';
+import { ident } from '@ouvrage/core/sql';
 import { parquetReadObjects } from 'hyparquet';
 import { scratch } from '../testing-sql.js';
 import { written as fileOf, EXPORT_FORMATS, type ExportFormat } from '../warehouse/export-formats.js';

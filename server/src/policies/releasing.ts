@@ -1,16 +1,8 @@
-import {
-  besidePlace,
-  fingerprints,
-  readProject,
-  REMEMBERED,
-  rememberedPlace,
-  targetPlace,
-  type Definition,
-  type Environment,
-  type LoadPlan,
-  type Place,
-  type Project,
-} from '@ouvrage/core';
+import { REMEMBERED, rememberedPlace } from '@ouvrage/core/compile';
+import { fingerprints } from '@ouvrage/core/graph';
+import { besidePlace, targetPlace, type LoadPlan } from '@ouvrage/core/load';
+import type { Definition, Environment, Place, Project } from '@ouvrage/core/model';
+import { readProject } from '@ouvrage/core/resolve';
 import type pg from 'pg';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
 import { Loader } from '../warehouse/loader.js';

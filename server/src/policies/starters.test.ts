@@ -1,15 +1,7 @@
 import { describe, expect, test } from '@jest/globals';
-import {
-  dateDimension,
-  dimensionTable,
-  factTable,
-  proposeLookUps,
-  readProject,
-  shareFoundQuery,
-  vaultTables,
-  type DateChoices,
-  type Definition,
-} from '@ouvrage/core';
+import type { Definition } from '@ouvrage/core/model';
+import { readProject } from '@ouvrage/core/resolve';
+import { dateDimension, dimensionTable, factTable, proposeLookUps, shareFoundQuery, vaultTables, type DateChoices } from '@ouvrage/core/starter';
 import { random, scratch } from '../testing-sql.js';
 import { loadsIn, loadsOf, type Loads } from './harness.js';
 

@@ -1,5 +1,7 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
-import { readProject, suspects, type Definition, type Project, type QueryPart } from '@ouvrage/core';
+import { suspects, type QueryPart } from '@ouvrage/core/assist';
+import type { Definition, Project } from '@ouvrage/core/model';
+import { readProject } from '@ouvrage/core/resolve';
 import { draft, runTables, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
 
 /** Where in the author's text an error of the database arises, and the rows that bring it about, on the demo's data. */

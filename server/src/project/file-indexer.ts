@@ -1,4 +1,5 @@
-import { indexFile, restored, tooSlow, type IndexedFile } from '@ouvrage/core';
+import { indexFile, restored, tooSlow } from '@ouvrage/core/index';
+import type { IndexedFile } from '@ouvrage/core/model';
 import { once } from 'node:events';
 import { fileURLToPath } from 'node:url';
 import { Worker } from 'node:worker_threads';

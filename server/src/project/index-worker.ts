@@ -1,4 +1,5 @@
-import { loadParser, withoutFunctions, indexFile } from '@ouvrage/core';
+import { withoutFunctions, indexFile } from '@ouvrage/core/index';
+import { loadParser } from '@ouvrage/core/sql';
 import { parentPort } from 'node:worker_threads';
 
 /** Reads large files away from the thread that answers people: `{ path, text }` in, the indexed file out. */

@@ -1,16 +1,8 @@
 import { Inject, Injectable, type OnModuleDestroy } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import {
-  changeFiles,
-  pathProblem,
-  productionEnvironment,
-  readProject,
-  workspaceEnvironment,
-  workspacePrefix,
-  type Environment,
-  type IndexedFile,
-  type Project,
-} from '@ouvrage/core';
+import { pathProblem } from '@ouvrage/core/index';
+import { productionEnvironment, workspaceEnvironment, workspacePrefix, type Environment, type IndexedFile, type Project } from '@ouvrage/core/model';
+import { changeFiles, readProject } from '@ouvrage/core/resolve';
 import { IsNull, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';

@@ -1,4 +1,4 @@
-import { treeEntryProblem } from '@ouvrage/core';
+import { treeEntryProblem } from '@ouvrage/core/index';
 import { isSlug } from './slugs.js';
 import { GitStore } from './git.js';
 

@@ -1,6 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { checksOf, checkTitle, worst, type Check, type Project, type Verdict } from '@ouvrage/core';
+import { checksOf, checkTitle, worst, type Check, type Verdict } from '@ouvrage/core/check';
+import type { Project } from '@ouvrage/core/model';
 import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService, type Line } from '../project/project.service.js';
 import { CheckResult, type FaultRows, type RunKind, type RunStep } from '../run/run.entities.js';

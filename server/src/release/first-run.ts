@@ -1,4 +1,7 @@
-import { compileFunction, functionsOf, targetPlace, type Environment, type Names, type Project, type ProjectFunction } from '@ouvrage/core';
+import { compileFunction, type Names } from '@ouvrage/core/compile';
+import { functionsOf } from '@ouvrage/core/graph';
+import { targetPlace } from '@ouvrage/core/load';
+import type { Environment, Project, ProjectFunction } from '@ouvrage/core/model';
 import type pg from 'pg';
 import { Problem } from '../shared/problem.js';
 import { isDatabaseError } from '../warehouse/sql-error.js';

@@ -1,6 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { qualified, renamedTables } from '@ouvrage/core';
+import { renamedTables } from '@ouvrage/core/review';
+import { qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import { Repository } from 'typeorm';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';

@@ -1,24 +1,9 @@
-import {
-  besidePlace,
-  compileFunction,
-  fingerprints,
-  functionsOf,
-  literal,
-  REMEMBERED,
-  rememberedPlace,
-  settingsOf,
-  targetPlace,
-  worst,
-  type Definition,
-  type Dependent,
-  type Environment,
-  type Hashing,
-  type Place,
-  type Project,
-  type ReferenceTable,
-  type SourceTable,
-  type SwapItem,
-} from '@ouvrage/core';
+import { worst } from '@ouvrage/core/check';
+import { compileFunction, REMEMBERED, rememberedPlace, type Hashing } from '@ouvrage/core/compile';
+import { fingerprints, functionsOf } from '@ouvrage/core/graph';
+import { besidePlace, targetPlace, type Dependent, type SwapItem } from '@ouvrage/core/load';
+import { settingsOf, type Definition, type Environment, type Place, type Project, type ReferenceTable, type SourceTable } from '@ouvrage/core/model';
+import { literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { Clock } from '../run/clock.service.js';
 import { BuildService, LOAD_TIME, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';

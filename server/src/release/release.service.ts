@@ -1,21 +1,21 @@
+import { columnWith } from '@ouvrage/core/language';
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
+import { targetOf } from '@ouvrage/core/compile';
+import { SESSION_SETTINGS, rehashedColumns } from '@ouvrage/core/load';
+import type { Project } from '@ouvrage/core/model';
+import { schemaNames } from '@ouvrage/core/resolve';
 import {
   compareProjects,
   wrongFormerNames,
-  schemaNames,
-  SESSION_SETTINGS,
   holdersOf,
   losses,
-  rehashedColumns,
-  targetOf,
   migrations,
   type Loss,
   type Migration,
-  type Project,
   type ProjectChange,
   type Treatment,
-} from '@ouvrage/core';
+} from '@ouvrage/core/review';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -306,7 +306,7 @@ function rehashes(after: Project, change: ProjectChange, loaded: ReadonlyMap<str
     const before = loaded.get(was ?? table);
     if (kind === 'deleted' || found?.kind !== 'definition' || !found.contract || !before || (before.hashing ?? 'as text') !== 'as text') return [];
     const columns = rehashedColumns(targetOf(after, found));
-    const key = found.contract.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
+    const key = columnWith(found.contract, 'surrogate key');
     const facts = key !== undefined && columns.includes(key) ? holdersOf(after, table).map((h) => h.table) : [];
     return columns.length ? [{ table, columns, facts }] : [];
   });

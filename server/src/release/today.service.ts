@@ -1,5 +1,7 @@
 import { Injectable } from '@nestjs/common';
-import { lineColumn, wrongFormerNames, type SourceTable } from '@ouvrage/core';
+import type { SourceTable } from '@ouvrage/core/model';
+import { wrongFormerNames } from '@ouvrage/core/review';
+import { lineColumn } from '@ouvrage/core/sql';
 import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';

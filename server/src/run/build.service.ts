@@ -1,25 +1,12 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
-import {
-  schemaNames,
-  compileText,
-  fingerprints,
-  functionsOf,
-  lineColumn,
-  qualified,
-  queryCheck,
-  queryCheckStatements,
-  readThroughViews,
-  SESSION_SETTINGS,
-  settingsOf,
-  targetPlace,
-  verdictOf,
-  worst,
-  type Environment,
-  type LoadPlan,
-  type PlanContext,
-  type Place,
-  type Project,
-} from '@ouvrage/core';
+import { readThroughViews } from '@ouvrage/core/assist';
+import { queryCheck, queryCheckStatements, verdictOf, worst } from '@ouvrage/core/check';
+import { compileText } from '@ouvrage/core/compile';
+import { fingerprints, functionsOf } from '@ouvrage/core/graph';
+import { SESSION_SETTINGS, targetPlace, type LoadPlan, type PlanContext } from '@ouvrage/core/load';
+import { settingsOf, type Environment, type Place, type Project } from '@ouvrage/core/model';
+import { schemaNames } from '@ouvrage/core/resolve';
+import { lineColumn, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';

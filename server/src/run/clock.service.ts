@@ -1,6 +1,7 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { reachable, type Project } from '@ouvrage/core';
+import { reachable } from '@ouvrage/core/graph';
+import type { Project } from '@ouvrage/core/model';
 import { dateOf } from '@ouvrage/demo';
 import { Repository } from 'typeorm';
 import { Config } from '../shared/config.js';

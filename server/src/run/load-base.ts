@@ -1,34 +1,20 @@
+import { REMEMBERED, rememberedPlace, formerRememberedPlace, NEWEST_HASHING, targetOf, type Hashing } from '@ouvrage/core/compile';
+import { fingerprints } from '@ouvrage/core/graph';
+import { keepsRows, specOf, columnWith } from '@ouvrage/core/language';
 import {
   type RememberedTable,
-  otherMeaning,
   driftProbe,
   planLoad,
   type LoadPlan,
-  formerName,
-  wrongFormerNames,
   type PlanContext,
-  type ReferenceTable,
-  fingerprints,
-  REMEMBERED,
-  rememberedPlace,
-  formerRememberedPlace,
-  NEWEST_HASHING,
   rehashedColumns,
-  targetOf,
-  type Hashing,
-  ident,
-  qualified,
-  optionOf,
-  shortType,
-  STATEFUL,
   targetPlace,
-  type Definition,
-  type Environment,
   type LoadBase,
   type OldRelation,
-  type Place,
-  type Project,
-} from '@ouvrage/core';
+} from '@ouvrage/core/load';
+import type { ReferenceTable, Definition, Environment, Place, Project } from '@ouvrage/core/model';
+import { otherMeaning, formerName, wrongFormerNames } from '@ouvrage/core/review';
+import { ident, qualified, shortType } from '@ouvrage/core/sql';
 import { Problem } from '../shared/problem.js';
 import type { Loader } from '../warehouse/loader.js';
 import type { Loaded } from '../warehouse/loaded.js';
@@ -51,7 +37,7 @@ export interface BaseSurroundings {
  * @throws Problem where production's rows cannot be gone on from
  */
 async function baseOf(loader: Loader, table: Definition, around: BaseSurroundings): Promise<LoadBase> {
-  if (!STATEFUL.has(table.policy)) return { kind: 'none' };
+  if (!keepsRows(table)) return { kind: 'none' };
   const { project, environment, here, released } = around;
   const own = targetPlace(environment, table);
   const print = fingerprints(project).get(table.fullName);
@@ -60,7 +46,7 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
     if (relation?.relkind === 'r' && sameShape(relation, table)) return { kind: 'in place' };
   }
   const before = released.project.tables.get(formerOf(table, around) ?? table.fullName);
-  if (!before || !released.loaded.has(before.fullName) || before.kind !== 'definition' || !STATEFUL.has(before.policy)) return { kind: 'none' };
+  if (!before || !released.loaded.has(before.fullName) || before.kind !== 'definition' || !keepsRows(before)) return { kind: 'none' };
   const from = targetPlace(released.environment, before);
   const found = await loader.swaps.oldRelations([from, ...REMEMBERED.map((what) => rememberedPlace(from, what))]);
   const there = (place: Place) => found.find((r) => r.schema === place.schema && r.name === place.name);
@@ -71,7 +57,7 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
     kind: 'copy',
     from,
     columns: relation.columns.map((c) => c.name),
-    ...(optionOf(table, 'drift') === 'add' ? { extras: relation.columns } : {}),
+    ...(specOf(table).addsDrift ? { extras: relation.columns } : {}),
     remembers: rememberedIn(found, from),
   };
 }
@@ -80,7 +66,7 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
 function sameShape(relation: OldRelation, table: Definition): boolean {
   const columns = table.contract!.columns.map((c) => `${c.name} ${c.type}`);
   const there = relation.columns.map((c) => `${c.name} ${shortType(c.type)}`);
-  return JSON.stringify(optionOf(table, 'drift') === 'add' ? there.slice(0, columns.length) : there) === JSON.stringify(columns);
+  return JSON.stringify(specOf(table).addsDrift ? there.slice(0, columns.length) : there) === JSON.stringify(columns);
 }
 
 /**
@@ -140,7 +126,7 @@ async function withRehashed(
   const wasText = (t: Definition) => recorded(released.loaded.get(formerOf(t, around) ?? t.fullName)) === 'as text';
   const rehashed: NonNullable<typeof base.rehashed>[number][] = [];
   for (const { column, dimension } of targetOf(project, table).lookUps) {
-    const key = dimension.contract?.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
+    const key = dimension.contract && columnWith(dimension.contract, 'surrogate key');
     const before = released.project.tables.get(formerOf(dimension, around) ?? dimension.fullName);
     if (!before || key === undefined || hashingOf(dimension.fullName) === 'as text' || !wasText(dimension)) continue;
     const from = targetPlace(released.environment, before);

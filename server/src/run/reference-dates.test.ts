@@ -1,5 +1,7 @@
 import { beforeAll, expect, test } from '@jest/globals';
-import { loadParser, readProject, type ReferenceTable } from '@ouvrage/core';
+import type { ReferenceTable } from '@ouvrage/core/model';
+import { readProject } from '@ouvrage/core/resolve';
+import { loadParser } from '@ouvrage/core/sql';
 import { checkLongDates } from './reference-dates.js';
 
 beforeAll(() => loadParser());

@@ -1,4 +1,6 @@
-import { datedColumns, LONGEST_DATED, valueProblem, type ReferenceTable } from '@ouvrage/core';
+import { valueProblem } from '@ouvrage/core/language';
+import type { ReferenceTable } from '@ouvrage/core/model';
+import { datedColumns, LONGEST_DATED } from '@ouvrage/core/resolve';
 import { parse } from 'csv-parse';
 import { Readable } from 'node:stream';
 

@@ -1,4 +1,6 @@
-import { functionsOf, fingerprints, queryCheck, reachable, readersOf, select, type Project } from '@ouvrage/core';
+import { queryCheck } from '@ouvrage/core/check';
+import { functionsOf, fingerprints, reachable, readersOf, select } from '@ouvrage/core/graph';
+import type { Project } from '@ouvrage/core/model';
 import { Problem } from '../shared/problem.js';
 import type { Standing } from '../warehouse/loaded.js';
 

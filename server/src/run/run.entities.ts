@@ -1,4 +1,5 @@
-import type { Treatment, Verdict } from '@ouvrage/core';
+import type { Verdict } from '@ouvrage/core/check';
+import type { Treatment } from '@ouvrage/core/review';
 import { Column, CreateDateColumn, Entity, Index, JoinColumn, ManyToOne, PrimaryGeneratedColumn, type Relation } from 'typeorm';
 
 export type RunKind = 'build' | 'intake' | 'release';

@@ -1,7 +1,11 @@
 import { Inject, Injectable, type OnApplicationBootstrap } from '@nestjs/common';
 import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
 import { DataSource, In, Repository } from 'typeorm';
-import { STATEFUL, changeFiles, didYouMean, type Project, withParameterValues } from '@ouvrage/core';
+import { withParameterValues } from '@ouvrage/core/assist';
+import { keepsRows } from '@ouvrage/core/language';
+import type { Project } from '@ouvrage/core/model';
+import { changeFiles } from '@ouvrage/core/resolve';
+import { didYouMean } from '@ouvrage/core/sql';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
@@ -78,7 +82,7 @@ export class RunService implements OnApplicationBootstrap {
   private refuseStartOver(tables: readonly string[], project: Project, planned: readonly PlannedStep[]): void {
     const wrong = tables.find((name) => {
       const table = project.tables.get(name);
-      return table?.kind !== 'definition' || !STATEFUL.has(table.policy) || !planned.some((p) => p.name === name);
+      return table?.kind !== 'definition' || !keepsRows(table) || !planned.some((p) => p.name === name);
     });
     if (wrong !== undefined)
       throw new Problem(

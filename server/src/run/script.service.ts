@@ -1,22 +1,10 @@
 import { Injectable } from '@nestjs/common';
-import {
-  compileFunction,
-  functionsOf,
-  loadProcedures,
-  loadScript,
-  planLoad,
-  readCsv,
-  select,
-  targetPlace,
-  untypedDrift,
-  type Place,
-  type Project,
-  type ReferenceTable,
-  type ScriptTable,
-  ident,
-  qualified,
-  type Environment,
-} from '@ouvrage/core';
+import { compileFunction, untypedDrift } from '@ouvrage/core/compile';
+import { functionsOf, select } from '@ouvrage/core/graph';
+import { readCsv } from '@ouvrage/core/index';
+import { loadProcedures, loadScript, planLoad, targetPlace, type ScriptTable } from '@ouvrage/core/load';
+import type { Place, Project, ReferenceTable, Environment } from '@ouvrage/core/model';
+import { ident, qualified } from '@ouvrage/core/sql';
 import { ProjectService } from '../project/project.service.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';

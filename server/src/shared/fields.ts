@@ -1,6 +1,6 @@
 import { applyDecorators, BadRequestException, Injectable, type ArgumentMetadata, type PipeTransform } from '@nestjs/common';
 import { ApiProperty, ApiPropertyOptional } from '@nestjs/swagger';
-import { LONGEST_PATH, pathProblem } from '@ouvrage/core';
+import { LONGEST_PATH, pathProblem } from '@ouvrage/core/index';
 import { Transform } from 'class-transformer';
 import { ArrayMaxSize, IsArray, IsBoolean, IsInt, IsOptional, IsString, Length, Max, Min, ValidateBy, ValidateIf } from 'class-validator';
 import { notFound } from './problem.js';

@@ -1,4 +1,5 @@
-import { shortType, type CatalogTable } from '@ouvrage/core';
+import type { CatalogTable } from '@ouvrage/core/intake';
+import { shortType } from '@ouvrage/core/sql';
 import type pg from 'pg';
 
 /** A table of another database, as a list shows it. */

@@ -1,4 +1,4 @@
-import { WAREHOUSE_SERVER } from '@ouvrage/core';
+import { WAREHOUSE_SERVER } from '@ouvrage/core/model';
 import { Inject, Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type pg from 'pg';

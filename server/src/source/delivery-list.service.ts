@@ -1,6 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { targetPlace, type Place } from '@ouvrage/core';
+import { targetPlace } from '@ouvrage/core/load';
+import type { Place } from '@ouvrage/core/model';
 import type pg from 'pg';
 import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';

@@ -1,19 +1,11 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
-import {
-  schemaNames,
-  SESSION_SETTINGS,
-  deliveryOptions,
-  fingerprints,
-  ident,
-  qualified,
-  tableForFile,
-  targetPlace,
-  type Environment,
-  type Place,
-  type Project,
-  type SourceTable,
-} from '@ouvrage/core';
+import { fingerprints } from '@ouvrage/core/graph';
+import { deliveryOptions, tableForFile } from '@ouvrage/core/intake';
+import { SESSION_SETTINGS, targetPlace } from '@ouvrage/core/load';
+import type { Environment, Place, Project, SourceTable } from '@ouvrage/core/model';
+import { schemaNames } from '@ouvrage/core/resolve';
+import { ident, qualified } from '@ouvrage/core/sql';
 import { createHash, randomUUID } from 'node:crypto';
 import { createReadStream, createWriteStream } from 'node:fs';
 import { mkdir, readdir, readFile, rename, rm, stat, writeFile } from 'node:fs/promises';

@@ -1,5 +1,6 @@
 import { Injectable } from '@nestjs/common';
-import { driftOf, drifted, importTables, remotePlace, type Drift, type SourceTable } from '@ouvrage/core';
+import { driftOf, drifted, importTables, type Drift } from '@ouvrage/core/intake';
+import { remotePlace, type SourceTable } from '@ouvrage/core/model';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION, ProjectService, type Line } from '../project/project.service.js';
 import { notFound, Problem } from '../shared/problem.js';

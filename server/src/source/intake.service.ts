@@ -1,30 +1,10 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
-import {
-  schemaNames,
-  SESSION_SETTINGS,
-  boundSql,
-  conditionProblems,
-  driftOf,
-  drifted,
-  fingerprints,
-  ident,
-  planIntake,
-  qualified,
-  remotePlace,
-  targetPlace,
-  withAddedColumns,
-  type Drift,
-  type Environment,
-  type IntakePlan,
-  type Place,
-  type Project,
-  type SourceTable,
-  type Table,
-  planInPlace,
-  WAREHOUSE_SERVER,
-  watermarkOf,
-  type SwapItem,
-} from '@ouvrage/core';
+import { fingerprints } from '@ouvrage/core/graph';
+import { boundSql, driftOf, drifted, planIntake, withAddedColumns, type Drift, type IntakePlan, planInPlace, watermarkOf } from '@ouvrage/core/intake';
+import { SESSION_SETTINGS, targetPlace, type SwapItem } from '@ouvrage/core/load';
+import { remotePlace, type Environment, type Place, type Project, type SourceTable, type Table, WAREHOUSE_SERVER } from '@ouvrage/core/model';
+import { schemaNames, conditionProblems } from '@ouvrage/core/resolve';
+import { ident, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
 import { pipeline } from 'node:stream/promises';

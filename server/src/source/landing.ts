@@ -1,4 +1,6 @@
-import { ident, idents, literal, planIntake, qualified, type Environment, type SourceTable } from '@ouvrage/core';
+import { planIntake } from '@ouvrage/core/intake';
+import type { Environment, SourceTable } from '@ouvrage/core/model';
+import { ident, idents, literal, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { Loader } from '../warehouse/loader.js';
 

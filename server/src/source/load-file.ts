@@ -1,4 +1,7 @@
-import { ident, idents, qualified, targetPlace, type DeliveryOptions, type Environment, type SourceTable } from '@ouvrage/core';
+import type { DeliveryOptions } from '@ouvrage/core/intake';
+import { targetPlace } from '@ouvrage/core/load';
+import type { Environment, SourceTable } from '@ouvrage/core/model';
+import { ident, idents, qualified } from '@ouvrage/core/sql';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type pg from 'pg';

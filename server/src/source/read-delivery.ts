@@ -1,4 +1,5 @@
-import { detectDecimal, detectDelimiter, isNumberType, valueProblem, withPoint, type DeliveryOptions } from '@ouvrage/core';
+import { detectDecimal, detectDelimiter, isNumberType, withPoint, type DeliveryOptions } from '@ouvrage/core/intake';
+import { valueProblem } from '@ouvrage/core/language';
 import { parse } from 'csv-parse';
 import { asyncBufferFromFile, parquetMetadataAsync, parquetReadObjects } from 'hyparquet';
 import { createReadStream } from 'node:fs';

@@ -1,4 +1,6 @@
-import { idents, qualified, targetPlace, type Environment, type Place, type SourceTable } from '@ouvrage/core';
+import { targetPlace } from '@ouvrage/core/load';
+import type { Environment, Place, SourceTable } from '@ouvrage/core/model';
+import { idents, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { DeliveredRow, FileColumn } from './read-delivery.js';
 

@@ -1,6 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import type { Drift, SourceTable } from '@ouvrage/core';
+import type { Drift } from '@ouvrage/core/intake';
+import type { SourceTable } from '@ouvrage/core/model';
 import { Repository } from 'typeorm';
 import { ClockService } from '../run/clock.service.js';
 import { SourceState } from './source.entities.js';

@@ -1,7 +1,9 @@
 import { Body, Controller, Get, HttpCode, Param, ParseUUIDPipe, Post } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { InjectRepository } from '@nestjs/typeorm';
-import { fingerprints, WAREHOUSE_SERVER, watermarkOf, type SourceTable } from '@ouvrage/core';
+import { fingerprints } from '@ouvrage/core/graph';
+import { watermarkOf } from '@ouvrage/core/intake';
+import { WAREHOUSE_SERVER, type SourceTable } from '@ouvrage/core/model';
 import { Type } from 'class-transformer';
 import { ArrayMaxSize, ArrayMinSize, IsArray, IsUUID, ValidateNested } from 'class-validator';
 import { Repository } from 'typeorm';

@@ -1,6 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { ident } from '@ouvrage/core';
+import { ident } from '@ouvrage/core/sql';
 import { copyText, dateOf, deliveriesOf, FIRST_DAYS, harbourAt, type HarbourTable } from '@ouvrage/demo';
 import pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';

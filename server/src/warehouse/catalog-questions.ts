@@ -1,4 +1,6 @@
-import { DEPENDENTS_SQL, literal, OLD_SQL, type Place } from '@ouvrage/core';
+import { DEPENDENTS_SQL, OLD_SQL } from '@ouvrage/core/load';
+import type { Place } from '@ouvrage/core/model';
+import { literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
 
 /** Questions to the catalog, planned once a connection: planning them takes longer than answering them. */

@@ -1,4 +1,4 @@
-import type { Verdict } from '@ouvrage/core';
+import type { Verdict } from '@ouvrage/core/check';
 import type { FaultRows } from '../run/run.entities.js';
 
 /** A check of a load, run. */

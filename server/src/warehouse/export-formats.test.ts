@@ -1,5 +1,5 @@
 import { describe, expect, test } from '@jest/globals';
-import { readCsv } from '@ouvrage/core';
+import { readCsv } from '@ouvrage/core/index';
 import { parquetReadObjects, parquetSchema, parquetMetadataAsync } from 'hyparquet';
 import { EXPORT_FORMATS, written, type ExportFormat } from './export-formats.js';
 import { unfitCondition } from './parquet-types.js';

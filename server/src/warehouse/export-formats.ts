@@ -1,4 +1,4 @@
-import { shapeOf, type PageColumn } from '@ouvrage/core';
+import { shapeOf, type PageColumn } from '@ouvrage/core/look';
 import type { SchemaElement } from 'hyparquet';
 import { ByteWriter, ParquetWriter } from 'hyparquet-writer';
 import { parquetColumn } from './parquet-types.js';

@@ -1,4 +1,4 @@
-import type { LoadStatement } from '@ouvrage/core';
+import type { LoadStatement } from '@ouvrage/core/compile';
 import type { FaultRows } from '../run/run.entities.js';
 import { isDatabaseError } from './sql-error.js';
 

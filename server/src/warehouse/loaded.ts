@@ -1,4 +1,5 @@
-import type { Hashing, Place } from '@ouvrage/core';
+import type { Hashing } from '@ouvrage/core/compile';
+import type { Place } from '@ouvrage/core/model';
 import type { Clock } from '../run/clock.service.js';
 
 /** What the last successful load of a table was. */

@@ -1,4 +1,8 @@
-import { boundNote, qualified, rowsStatement, verdictOf, type Guard, type LoadPlan, type LoadStep, type Place } from '@ouvrage/core';
+import { rowsStatement, verdictOf } from '@ouvrage/core/check';
+import type { Guard, LoadStep } from '@ouvrage/core/compile';
+import { boundNote, type LoadPlan } from '@ouvrage/core/load';
+import type { Place } from '@ouvrage/core/model';
+import { qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { FaultRows } from '../run/run.entities.js';
 import { policyOutcome, shownRows, type CheckOutcome } from './check-outcome.js';

@@ -1,4 +1,4 @@
-import { ident, literal } from '@ouvrage/core';
+import { ident, literal } from '@ouvrage/core/sql';
 
 /** What is done by one at a time in production's part of the warehouse. */
 const LOCKS = ['schemas', 'functions', 'swap'] as const;

@@ -1,6 +1,6 @@
 import { BadRequestException, Body, Controller, Get, HttpCode, Param, Post, Query, Req, Res } from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
-import { FILTER_OPS, type FilterOp, type PageColumn } from '@ouvrage/core';
+import { FILTER_OPS, type FilterOp, type PageColumn } from '@ouvrage/core/look';
 import { plainToInstance, Type } from 'class-transformer';
 import { ArrayMaxSize, IsArray, IsBoolean, IsIn, IsString, Length, validate, ValidateNested } from 'class-validator';
 import type { Request, Response } from 'express';

@@ -4,14 +4,13 @@ import {
   countRows,
   pageStatement,
   profileStatement,
-  ident,
-  literal,
   sampleQuery,
   type PageColumn,
   type PageRequest,
-  type ParameterStatement,
-  type Profile,
-} from '@ouvrage/core';
+  type Statement as ParameterStatement,
+} from '@ouvrage/core/look';
+import type { Profile } from '@ouvrage/core/model';
+import { ident, literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type Cursor from 'pg-cursor';
 import { Problem } from '../shared/problem.js';

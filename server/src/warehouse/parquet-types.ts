@@ -1,4 +1,5 @@
-import { ident, type PageColumn } from '@ouvrage/core';
+import type { PageColumn } from '@ouvrage/core/look';
+import { ident } from '@ouvrage/core/sql';
 import type { SchemaElement } from 'hyparquet';
 
 /** How columns are kept in Parquet: as what they are, where it has a like for it, else as their text. */

@@ -1,32 +1,16 @@
+import { isView } from '@ouvrage/core/language';
 import { Injectable } from '@nestjs/common';
-import {
-  afterInputs,
-  compileText,
-  conditionProbes,
-  functionsOf,
-  inlinedTables,
-  lineColumn,
-  previewQuery,
-  resolveColumns,
-  standInReason,
-  readThroughViews,
-  sampleQuery,
-  schemaNames,
-  qualified,
-  settingsOf,
-  targetPlace,
-  withEach,
-  wrapped,
-  type Definition,
-  type IndexedFile,
-  type Names,
-  type Project,
-  type EditedText,
-  type Place,
-  type Queried,
-  type Query,
-  type Table,
-} from '@ouvrage/core';
+import { readThroughViews, type Queried } from '@ouvrage/core/assist';
+import { conditionProbes } from '@ouvrage/core/check';
+import { resolveColumns } from '@ouvrage/core/columns';
+import { compileText, type Names } from '@ouvrage/core/compile';
+import { afterInputs, functionsOf } from '@ouvrage/core/graph';
+import { inlinedTables, previewQuery, standInReason } from '@ouvrage/core/keys';
+import { targetPlace } from '@ouvrage/core/load';
+import { sampleQuery } from '@ouvrage/core/look';
+import { settingsOf, withEach, type Definition, type IndexedFile, type Project, type Place, type Query, type Table } from '@ouvrage/core/model';
+import { schemaNames } from '@ouvrage/core/resolve';
+import { lineColumn, qualified, wrapped, type EditedText } from '@ouvrage/core/sql';
 import { ProjectService, type Line } from '../project/project.service.js';
 import { logger, notFound, Problem } from '../shared/problem.js';
 import { ReaderService } from './reader.service.js';
@@ -323,7 +307,7 @@ function queryIn(file: IndexedFile): Query | undefined {
 function keyOf(table: Table): readonly string[] {
   const key = table.contract?.constraints.find((c) => c.kind === 'primary key');
   const loose = ['advisory', 'tolerate'].some((o) => table.contract?.options.get(o)?.value.includes(key?.name ?? ' '));
-  return key && !loose && (table.kind !== 'definition' || table.policy !== 'view') ? key.columns : [];
+  return key && !loose && (table.kind !== 'definition' || !isView(table)) ? key.columns : [];
 }
 
 function told(error: unknown, project: Project, path: string, full: EditedText, traced: Partial<StepError> = {}): unknown {

@@ -1,5 +1,7 @@
 import { Injectable } from '@nestjs/common';
-import { literal, SESSION_SETTINGS, type ParameterStatement } from '@ouvrage/core';
+import { SESSION_SETTINGS } from '@ouvrage/core/load';
+import type { Statement as ParameterStatement } from '@ouvrage/core/look';
+import { literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import { Problem } from '../shared/problem.js';
 import { cursorOf } from './shown-rows.js';

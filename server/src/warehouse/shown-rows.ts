@@ -1,4 +1,5 @@
-import { cutQuery, describing, LONGEST_SHOWN, shortType, type SizedColumn } from '@ouvrage/core';
+import { cutQuery, describing, LONGEST_SHOWN, type SizedColumn } from '@ouvrage/core/look';
+import { shortType } from '@ouvrage/core/sql';
 import Cursor from 'pg-cursor';
 import type pg from 'pg';
 import { isDatabaseError } from './sql-error.js';

@@ -1,6 +1,7 @@
 import { isConnectionLost } from '../shared/connection-lost.js';
 import { isFullDisk, leftOnDisk } from '../shared/disk.js';
-import { lineColumn, type Project } from '@ouvrage/core';
+import type { Project } from '@ouvrage/core/model';
+import { lineColumn } from '@ouvrage/core/sql';
 import type { StepError } from '../run/run.entities.js';
 
 /** The fields of an error that PostgreSQL sends. */

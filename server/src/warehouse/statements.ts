@@ -1,4 +1,5 @@
-import { SESSION_SETTINGS, type LoadStatement } from '@ouvrage/core';
+import type { LoadStatement } from '@ouvrage/core/compile';
+import { SESSION_SETTINGS } from '@ouvrage/core/load';
 import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
 import { Readable } from 'node:stream';

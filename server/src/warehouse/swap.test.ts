@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
-import { besideSchema, type LoadPlan } from '@ouvrage/core';
+import type { LoadPlan } from '@ouvrage/core/load';
+import { besideSchema } from '@ouvrage/core/model';
 import pg from 'pg';
 import { Config } from '../shared/config.js';
 import { connectTo, scratch } from '../testing-sql.js';

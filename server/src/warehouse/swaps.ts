@@ -1,17 +1,17 @@
+import type { LoadStatement } from '@ouvrage/core/compile';
 import {
   keptFromOld,
   planReplaceInPlace,
   planSwap,
-  qualified,
   type Attached,
   type Blocker,
   type Dependent,
-  type LoadStatement,
   type LoadPlan,
   type OldRelation,
-  type Place,
   type SwapItem,
-} from '@ouvrage/core';
+} from '@ouvrage/core/load';
+import type { Place } from '@ouvrage/core/model';
+import { qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import { ROLES } from '../shared/config.js';
 import { answersTo, planCatalog, questions } from './catalog-questions.js';

@@ -1,23 +1,22 @@
 import {
   FITS_FUNCTION,
   likeliest,
-  lineColumn,
   misfitColumn,
   misfitQuery,
-  qualified,
   ROWS_A_BLOCK,
   rowsBetween,
-  SESSION_SETTINGS,
   suspects,
   TRACED_ROWS,
   valueQueries,
-  type Names,
-  type Project,
   type Queried,
   type QueryPart,
   type StoredInput,
   type Suspect,
-} from '@ouvrage/core';
+} from '@ouvrage/core/assist';
+import type { Names } from '@ouvrage/core/compile';
+import { SESSION_SETTINGS } from '@ouvrage/core/load';
+import type { Project } from '@ouvrage/core/model';
+import { lineColumn, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import { codeOf, StatementFailed } from './load-errors.js';
 import { isDatabaseError, type DatabaseError } from './sql-error.js';

@@ -1,23 +1,10 @@
+import { isView } from '@ouvrage/core/language';
 import { Inject, Injectable, type OnModuleDestroy, type OnModuleInit } from '@nestjs/common';
-import {
-  besideSchema,
-  compileFunction,
-  fingerprints,
-  remadeByOwner,
-  type Dependent,
-  ident,
-  idents,
-  lineColumn,
-  literal,
-  qualified,
-  SESSION_SETTINGS,
-  targetPlace,
-  type Environment,
-  type Hashing,
-  type Names,
-  type Project,
-  type ProjectFunction,
-} from '@ouvrage/core';
+import { compileFunction, type Hashing, type Names } from '@ouvrage/core/compile';
+import { fingerprints } from '@ouvrage/core/graph';
+import { remadeByOwner, type Dependent, SESSION_SETTINGS, targetPlace } from '@ouvrage/core/load';
+import { besideSchema, type Environment, type Project, type ProjectFunction } from '@ouvrage/core/model';
+import { ident, idents, lineColumn, literal, qualified } from '@ouvrage/core/sql';
 import net from 'node:net';
 import pg from 'pg';
 import { Config, ROLES, type WarehouseRole } from '../shared/config.js';
@@ -347,7 +334,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
         result.set(table.fullName, { where: 'production', place: targetPlace(production, table), loaded: released });
       } else if (own?.fingerprint === print) {
         result.set(table.fullName, { where: 'here', place: targetPlace(environment, table), loaded: own });
-        if (table.kind === 'definition' && table.policy === 'view') views.push(table.fullName);
+        if (table.kind === 'definition' && isView(table)) views.push(table.fullName);
       } else if (released && table.kind === 'source') {
         result.set(table.fullName, { where: 'production', place: targetPlace(production, table), loaded: released });
       } else result.set(table.fullName, { where: 'nowhere' });

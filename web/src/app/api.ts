@@ -1,5 +1,6 @@
 import { createApi, fetchBaseQuery, type BaseQueryFn, type FetchArgs } from '@reduxjs/toolkit/query/react';
-import type { Drift, Treatment } from '@ouvrage/core';
+import type { Drift } from '@ouvrage/core/intake';
+import type { Treatment } from '@ouvrage/core/review';
 import type {
   AccessToken,
   AuditEntry,

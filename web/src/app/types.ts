@@ -1,4 +1,8 @@
-import type { Drift, Loss, Migration, Profile, RowFilter, Verdict } from '@ouvrage/core';
+import type { Verdict } from '@ouvrage/core/check';
+import type { Drift } from '@ouvrage/core/intake';
+import type { RowFilter } from '@ouvrage/core/look';
+import type { Profile } from '@ouvrage/core/model';
+import type { Loss, Migration } from '@ouvrage/core/review';
 
 /** The answers of the server, as the interface reads them. */
 export interface Person {

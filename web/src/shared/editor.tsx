@@ -3,8 +3,9 @@ import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirro
 import { bracketMatching } from '@codemirror/language';
 import { lintGutter, setDiagnostics, type Diagnostic as Shown } from '@codemirror/lint';
 import { Compartment, EditorState, Prec } from '@codemirror/state';
-import { EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view';
+import { EditorView, highlightActiveLine, hoverTooltip, keymap, lineNumbers, type Tooltip } from '@codemirror/view';
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
+import type { Explanation } from '@ouvrage/core/assist';
 import type { CompletionAnswer, PlacedDiagnostic } from '../worker/protocol';
 import { codeLook } from './code';
 
@@ -22,6 +23,7 @@ interface EditorProps {
   readonly onPreview: () => void;
   readonly onKeep: () => void;
   readonly complete: (text: string, offset: number) => Promise<CompletionAnswer | null>;
+  readonly explain: (text: string, offset: number) => Promise<Explanation | null>;
   readonly handle?: Ref<EditorHandle>;
 }
 
@@ -32,6 +34,7 @@ const KINDS: Readonly<Record<string, string>> = {
   keyword: 'keyword',
   function: 'function',
   layer: 'namespace',
+  option: 'property',
 };
 
 /** The SQL editor: one instance a file, told from outside of a new text and new diagnostics. */
@@ -63,6 +66,7 @@ export function Editor(props: EditorProps) {
           highlightActiveLine(),
           lintGutter(),
           autocompletion({ override: [(context) => completions(context, current.current.complete)], icons: false }),
+          hoverTooltip((editor, offset) => explanation(editor, offset, current.current.explain)),
           keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
           codeLook(current.current.path),
           locked.current.of(lock(current.current.readOnly)),
@@ -114,6 +118,21 @@ function difference(before: string, after: string): { from: number; to: number; 
   let same = 0;
   while (same < shorter - from && before[before.length - 1 - same] === after[after.length - 1 - same]) same++;
   return { from, to: before.length - same, insert: after.slice(from, after.length - same) };
+}
+
+/** What a word of a contract means, beside it. */
+async function explanation(editor: EditorView, offset: number, explain: EditorProps['explain']): Promise<Tooltip | null> {
+  const found = await explain(editor.state.doc.toString(), offset);
+  if (!found) return null;
+  const create = () => {
+    const dom = document.createElement('div');
+    dom.className = 'max-w-[380px] px-2.5 py-1.5 text-[12.5px]';
+    const title = dom.appendChild(document.createElement('strong'));
+    title.textContent = found.title;
+    dom.appendChild(document.createElement('p')).textContent = found.help;
+    return { dom };
+  };
+  return { pos: found.start, end: found.end, create };
 }
 
 async function completions(context: CompletionContext, complete: EditorProps['complete']): Promise<CompletionResult | null> {

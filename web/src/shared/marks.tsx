@@ -1,4 +1,4 @@
-import type { Verdict } from '@ouvrage/core';
+import type { Verdict } from '@ouvrage/core/check';
 import { useId } from 'react';
 
 const HATCHES = ['dots', 'rules', 'diagonal', 'crossed', 'solid', 'upright', 'grid', 'dashes'] as const;

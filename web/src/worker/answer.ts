@@ -1,4 +1,6 @@
-import { changeFiles, ContractEditError, contractView, editContract, readProject, type Project } from '@ouvrage/core';
+import { explainOption, ContractEditError, contractView, editContract } from '@ouvrage/core/assist';
+import type { Project } from '@ouvrage/core/model';
+import { changeFiles, readProject } from '@ouvrage/core/resolve';
 import { complete } from './complete';
 import type { Answers, Request } from './protocol';
 import { placed, summarize, summarizeTable } from './summary';
@@ -32,6 +34,8 @@ export function answer(request: Request): Answers[keyof Answers] {
       return changed(request);
     case 'complete':
       return complete(edit(request.path, request.text), request.text, request.offset);
+    case 'explain':
+      return explainOption(request.text, request.offset) ?? null;
   }
 }
 

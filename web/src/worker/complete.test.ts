@@ -1,5 +1,6 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
-import { loadParser, readProject } from '@ouvrage/core';
+import { readProject } from '@ouvrage/core/resolve';
+import { loadParser } from '@ouvrage/core/sql';
 import { complete } from './complete';
 import { summarize } from './summary';
 

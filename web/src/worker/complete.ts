@@ -1,4 +1,6 @@
-import { namesAt, schemaNameOf, type Project } from '@ouvrage/core';
+import { namesAt, optionChoices } from '@ouvrage/core/assist';
+import type { Project } from '@ouvrage/core/model';
+import { schemaNameOf } from '@ouvrage/core/resolve';
 import type { Completion, CompletionAnswer } from './protocol';
 
 const KEYWORDS = [
@@ -52,6 +54,8 @@ export function complete(project: Project, text: string, offset: number): Comple
   const before = /(?:([A-Za-z_][\w$]*)\.)?([A-Za-z_][\w$]*)?$/.exec(text.slice(0, offset));
   const [, qualifier, word = ''] = before ?? [];
   const from = offset - word.length;
+  const choices = qualifier === undefined ? optionChoices(text, offset) : undefined;
+  if (choices) return choices.length ? { from, options: choices.map(({ label, help }): Completion => ({ label, kind: 'option', detail: help })) } : null;
   const { ranges, ctes } = namesAt(project, text, offset);
   if (qualifier !== undefined) {
     const range = ranges.find((r) => r.name === qualifier && r.columns.length > 0);

@@ -1,4 +1,4 @@
-import { loadParser } from '@ouvrage/core';
+import { loadParser } from '@ouvrage/core/sql';
 import { answer } from './answer';
 import type { Request } from './protocol';
 

@@ -1,4 +1,7 @@
-import type { Check, ContractEdit, ContractView, Diagnostic, LayerStatement, LoadPolicy, Relation } from '@ouvrage/core';
+import type { Explanation, ContractEdit, ContractView, LayerStatement } from '@ouvrage/core/assist';
+import type { Check } from '@ouvrage/core/check';
+import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
+import type { Relation } from '@ouvrage/core/starter';
 
 /** A table as the interface needs it: plain data, made by the worker from the project. */
 export interface TableSummary {
@@ -70,7 +73,7 @@ export type ContractAnswer = { readonly text: string } | { readonly problem: str
 export interface Completion {
   readonly label: string;
   readonly detail?: string;
-  readonly kind: 'table' | 'column' | 'alias' | 'keyword' | 'function' | 'layer';
+  readonly kind: 'table' | 'column' | 'alias' | 'keyword' | 'function' | 'layer' | 'option';
   /** Text put in, where it is not the label. */
   readonly apply?: string;
 }
@@ -85,11 +88,14 @@ export type Request =
   /** `others` are files that would be kept together with this one. */
   | { readonly kind: 'edit'; readonly path: string; readonly text: string; readonly others?: Readonly<Record<string, string>> }
   | { readonly kind: 'contract'; readonly path: string; readonly text: string; readonly edits: readonly ContractEdit[] }
-  | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number };
+  | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number }
+  /** What the word at an offset means. */
+  | { readonly kind: 'explain'; readonly text: string; readonly offset: number };
 
 export interface Answers {
   readonly open: ProjectSummary;
   readonly edit: EditAnswer;
   readonly contract: ContractAnswer;
   readonly complete: CompletionAnswer | null;
+  readonly explain: Explanation | null;
 }

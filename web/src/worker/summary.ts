@@ -1,4 +1,9 @@
-import { checksOf, checkTitle, layerStatements, lineColumn, namesIn, optionOf, relationsOf, type Definition, type Project, type Table } from '@ouvrage/core';
+import { layerStatements } from '@ouvrage/core/assist';
+import { checksOf, checkTitle } from '@ouvrage/core/check';
+import { columnWith, roleOf as columnRole, POLICIES, specOf, type Role, optionOf } from '@ouvrage/core/language';
+import type { Definition, Project, Table } from '@ouvrage/core/model';
+import { lineColumn } from '@ouvrage/core/sql';
+import { relationsOf } from '@ouvrage/core/starter';
 import type { ColumnSummary, PlacedDiagnostic, ProjectSummary, TableSummary } from './protocol';
 
 /** A project as plain data for the interface. */
@@ -21,7 +26,7 @@ export function placed(project: Project, d: Project['diagnostics'][number]): Pla
 }
 
 export function summarizeTable(project: Project, table: Table): TableSummary {
-  const owner = table.contract?.options.get('owner')?.value;
+  const owner = table.kind === 'definition' ? optionOf(table, 'owner') : undefined;
   const keys = new Set(table.contract?.constraints.filter((c) => c.kind === 'primary key').flatMap((c) => c.columns));
   const columns = columnsOf(project, table, keys);
   return {
@@ -43,21 +48,24 @@ export function summarizeTable(project: Project, table: Table): TableSummary {
   };
 }
 
-const businessKey = (table: Definition) => namesIn(optionOf(table, 'business_key'));
+/** Roles of columns that differ between versions which say the same. */
+const FILLED_BY_A_LOAD: readonly Role[] = ['surrogate key', 'current flag', 'version number', 'loaded at', 'run id'];
+
+const businessKey = (table: Definition) => specOf(table).key;
 
 function dimensionOf(table: Table): Pick<TableSummary, 'dimension'> {
-  const surrogate = table.contract?.columns.find((c) => c.options['role'] === 'surrogate key')?.name;
+  const surrogate = table.contract && columnWith(table.contract, 'surrogate key');
   if (table.kind !== 'definition' || surrogate === undefined) return {};
   return { dimension: { surrogate, key: businessKey(table) } };
 }
 
 function historyOf(table: Table): Pick<TableSummary, 'history'> {
-  if (table.kind !== 'definition' || table.policy !== 'history' || !table.contract) return {};
-  const named = (role: string) => table.contract!.columns.find((c) => c.options['role'] === role)?.name;
+  if (table.kind !== 'definition' || !POLICIES[table.policy].versions || !table.contract) return {};
+  const named = (role: Role) => columnWith(table.contract!, role);
   const [validFrom, validTo] = [named('valid from'), named('valid to')];
   const key = businessKey(table);
   if (validFrom === undefined || validTo === undefined || key.length === 0) return {};
-  const filled = ['surrogate key', 'current flag', 'version number', 'loaded at', 'run id'].flatMap((role) => named(role) ?? []);
+  const filled = FILLED_BY_A_LOAD.flatMap((role) => named(role) ?? []);
   return { history: { key, validFrom, validTo, filled } };
 }
 
@@ -67,7 +75,7 @@ function columnsOf(project: Project, table: Table, keys: ReadonlySet<string>): C
   return project.columns.get(table.fullName)?.map((c) => {
     const declaration = declared.get(c.name);
     const comment = declaration?.comment ?? comments.get(c.name);
-    const role = declaration?.options['role'];
+    const role = declaration && columnRole(declaration);
     return {
       name: c.name,
       origins: c.origins,

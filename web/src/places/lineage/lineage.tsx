@@ -12,7 +12,7 @@ import {
   type NodeProps,
 } from '@xyflow/react';
 import '@xyflow/react/dist/style.css';
-import type { Verdict } from '@ouvrage/core';
+import type { Verdict } from '@ouvrage/core/check';
 import { useEffect, useMemo, useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { address } from '../../app/addresses';

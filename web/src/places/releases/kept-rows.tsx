@@ -1,4 +1,4 @@
-import type { Treatment } from '@ouvrage/core';
+import type { Treatment } from '@ouvrage/core/review';
 import type { Comparison } from '../../app/types';
 import { SectionTitle } from '../../shared/ui';
 

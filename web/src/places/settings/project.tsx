@@ -1,4 +1,4 @@
-import { layersInOrder } from '@ouvrage/core';
+import { layersInOrder } from '@ouvrage/core/assist';
 import { Link } from 'react-router';
 import { address } from '../../app/addresses';
 import { mayAct, usePerson, useProject } from '../../app/project';

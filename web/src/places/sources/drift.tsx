@@ -1,4 +1,4 @@
-import type { Drift } from '@ouvrage/core';
+import type { Drift } from '@ouvrage/core/intake';
 import { useState } from 'react';
 import { useProposeTakeOverMutation } from '../../app/api';
 import { useProject } from '../../app/project';

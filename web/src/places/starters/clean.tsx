@@ -1,4 +1,4 @@
-import { cleanTable, proposeClean, type CleanColumn } from '@ouvrage/core';
+import { cleanTable, proposeClean, type CleanColumn } from '@ouvrage/core/starter';
 import { useProfileQuery } from '../../app/api';
 import { useProject } from '../../app/project';
 import { Button, inputClass, Loading } from '../../shared/ui';

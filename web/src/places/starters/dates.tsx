@@ -1,4 +1,4 @@
-import { dateDimension, type DateChoices } from '@ouvrage/core';
+import { dateDimension, type DateChoices } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { inputClass } from '../../shared/ui';
 import { StarterSheet } from './starter-sheet';

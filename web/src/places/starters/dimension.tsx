@@ -1,4 +1,4 @@
-import { dimensionTable, type OnChange } from '@ouvrage/core';
+import { dimensionTable, type OnChange } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { inputClass } from '../../shared/ui';
 import { bareName, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';

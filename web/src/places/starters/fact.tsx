@@ -1,4 +1,4 @@
-import { factTable, proposeLookUps, shareFoundQuery, type DimensionTable, type FactLookUp } from '@ouvrage/core';
+import { factTable, proposeLookUps, shareFoundQuery, type DimensionTable, type FactLookUp } from '@ouvrage/core/starter';
 import { useMemo, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';

@@ -1,4 +1,4 @@
-import { MEASURES, type Measure, type MeasureKind } from '@ouvrage/core';
+import { MEASURES, type Measure, type MeasureKind } from '@ouvrage/core/starter';
 import { Button, inputClass } from '../../shared/ui';
 import { ColumnSelect, Row } from './parts';
 

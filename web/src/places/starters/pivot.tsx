@@ -1,4 +1,4 @@
-import { pivot, pivotNames, unpivot, type Measure, type MeasureKind } from '@ouvrage/core';
+import { pivot, pivotNames, unpivot, type Measure, type MeasureKind } from '@ouvrage/core/starter';
 import { useEffect, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';

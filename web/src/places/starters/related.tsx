@@ -9,7 +9,7 @@ import {
   type Measure,
   type Relation,
   type Step,
-} from '@ouvrage/core';
+} from '@ouvrage/core/starter';
 import { useMemo, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';

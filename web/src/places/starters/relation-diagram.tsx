@@ -1,6 +1,6 @@
 import { Background, BackgroundVariant, Controls, Handle, Position, ReactFlow, type Edge, type Node, type NodeProps } from '@xyflow/react';
 import '@xyflow/react/dist/style.css';
-import type { Step } from '@ouvrage/core';
+import type { Step } from '@ouvrage/core/starter';
 import { useEffect, useMemo, useState } from 'react';
 import { Loading } from '../../shared/ui';
 import { layOut, type Placed } from '../lineage/layout';

@@ -1,4 +1,4 @@
-import { splitCounts, splitTable } from '@ouvrage/core';
+import { splitCounts, splitTable } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';

@@ -1,4 +1,4 @@
-import { matchByValues, matchColumns, stackPairs, stackTables, type StackedColumn } from '@ouvrage/core';
+import { matchByValues, matchColumns, stackPairs, stackTables, type StackedColumn } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { useProject } from '../../app/project';
 import { Button, inputClass, ProblemNote } from '../../shared/ui';

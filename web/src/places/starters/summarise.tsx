@@ -1,4 +1,4 @@
-import { summarise, type Measure } from '@ouvrage/core';
+import { summarise, type Measure } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { bareName, ColumnTicks, ConditionField, TableSelect, useSourceTable, useStateFor } from './parts';
 import { Measures } from './measures';

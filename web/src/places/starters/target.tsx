@@ -1,4 +1,4 @@
-import { againstTargets, type TargetChoices } from '@ouvrage/core';
+import { againstTargets, type TargetChoices } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { useProject } from '../../app/project';
 import { Button, inputClass } from '../../shared/ui';

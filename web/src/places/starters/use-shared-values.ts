@@ -1,4 +1,4 @@
-import { readSharedValues, sharedValuesQuery, type SharedValues, type ValuePair } from '@ouvrage/core';
+import { readSharedValues, sharedValuesQuery, type SharedValues, type ValuePair } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';

@@ -1,4 +1,4 @@
-import { vaultTables, type VaultEntity } from '@ouvrage/core';
+import { vaultTables, type VaultEntity } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { useProject } from '../../app/project';
 import { inputClass } from '../../shared/ui';

@@ -148,6 +148,7 @@ export function DefinitionFacet({
           onPreview={() => preview?.run(file.text)}
           onKeep={() => void file.keep()}
           complete={(text, offset) => projectWorker.ask<'complete'>({ kind: 'complete', path, text, offset })}
+          explain={(text, offset) => projectWorker.ask<'explain'>({ kind: 'explain', text, offset })}
           handle={editor}
         />
       </div>

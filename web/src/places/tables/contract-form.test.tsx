@@ -1,6 +1,7 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, describe, expect, test } from '@jest/globals';
-import { loadParser, type ContractView } from '@ouvrage/core';
+import type { ContractView } from '@ouvrage/core/assist';
+import { loadParser } from '@ouvrage/core/sql';
 import { cleanup, fireEvent, screen, waitFor } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import { useEffect, useState } from 'react';

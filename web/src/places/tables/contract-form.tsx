@@ -1,4 +1,18 @@
-import { COLUMN_ROLES, OPTION_POLICIES, ROLE_POLICIES, TABLE_OPTIONS, type ContractColumn, type ContractEdit, type ContractView } from '@ouvrage/core';
+import type { ContractColumn, ContractEdit, ContractView } from '@ouvrage/core/assist';
+import {
+  choicesOf,
+  COLUMN_OPTIONS,
+  COLUMN_ROLES,
+  DEFAULT_POLICY,
+  LOAD_POLICIES,
+  optionFits,
+  POLICIES,
+  roleFits,
+  TABLE_OPTIONS,
+  type ColumnOption,
+  type OptionRule,
+} from '@ouvrage/core/language';
+import type { LoadPolicy } from '@ouvrage/core/model';
 import { useEffect, useState, type ReactNode } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';
@@ -104,23 +118,21 @@ function AgainstQuery({ path, file, view, change }: { path: string; file: FileTe
   );
 }
 
-const POLICIES = ['view', 'rebuild', 'append', 'merge', 'history', 'dated'] as const;
-/** Values to choose from, by option. */
-const CHOICES: Readonly<Record<string, readonly string[]>> = {
-  missing_rows: ['keep', 'delete', 'flag', 'close'],
-  overwrite_scope: ['all', 'current'],
-  key_method: ['sequence', 'hash'],
-  empty: ['stop', 'allow'],
-  shape: ['in_place', 'rewrite'],
-  drift: ['add', 'stop', 'ignore'],
-};
-const ALWAYS = ['business_key', 'owner', 'tags', 'drift', 'advisory', 'tolerate', 'before'];
-const KEYED = ['rebuild', 'append', 'merge', 'history'];
+type Rules = Readonly<Record<string, OptionRule>>;
+const rulesOf = (rules: Rules, name: string): OptionRule | undefined => (Object.hasOwn(rules, name) ? rules[name] : undefined);
+const words = (option: string): string => option.replaceAll('_', ' ');
 
+/** The values that an option can have under a policy; undefined where they cannot be listed. */
+function choicesIn(policy: LoadPolicy, option: string): readonly string[] | undefined {
+  const rule = rulesOf(TABLE_OPTIONS, option);
+  return rule === TABLE_OPTIONS.missing_rows ? POLICIES[policy].missingRows : rule && choicesOf(rule);
+}
+
+/** The options of a table that mean something to its policy, or are set: those that are rarely needed last. */
 function optionsFor(view: ContractView): string[] {
-  const ofPolicy = Object.keys(OPTION_POLICIES).filter((name) => OPTION_POLICIES[name]!.includes(view.policy));
-  const known = [...ALWAYS.slice(0, 1), ...ofPolicy, ...(KEYED.includes(view.policy) ? ['key_method'] : []), ...ALWAYS.slice(1)];
-  return [...new Set([...known, ...Object.keys(view.options).filter((o) => o !== 'load')])];
+  const fitting = Object.entries<OptionRule>(TABLE_OPTIONS).filter(([, rule]) => optionFits(rule, view.policy));
+  const known = [...fitting.filter(([, rule]) => !rule.rare), ...fitting.filter(([, rule]) => rule.rare)].map(([name]) => name);
+  return [...new Set([...known, ...Object.keys(view.options)])].filter((name) => name !== 'load');
 }
 
 function TableFields({ view, change }: { view: ContractView; change: Change }) {
@@ -135,20 +147,21 @@ function TableFields({ view, change }: { view: ContractView; change: Change }) {
         <select
           aria-label="load"
           value={view.policy}
-          onChange={(e) => change({ kind: 'table option', option: 'load', value: e.target.value === 'rebuild' ? '' : e.target.value })}
+          onChange={(e) => change({ kind: 'table option', option: 'load', value: e.target.value === DEFAULT_POLICY ? '' : e.target.value })}
           className={inputClass}
         >
-          {POLICIES.map((p) => (
+          {LOAD_POLICIES.map((p) => (
             <option key={p}>{p}</option>
           ))}
         </select>
       </Row>
+      <p className="text-[12px] text-soft">{POLICIES[view.policy].help}</p>
       {shown.map((option) => (
-        <Row key={option} label={option.replaceAll('_', ' ')}>
+        <Row key={option} label={words(option)} help={rulesOf(TABLE_OPTIONS, option)?.help}>
           <Value
-            label={option.replaceAll('_', ' ')}
+            label={words(option)}
             value={view.options[option] ?? ''}
-            choices={CHOICES[option]}
+            choices={choicesIn(view.policy, option)}
             onSet={(value) => change({ kind: 'table option', option, value })}
           />
         </Row>
@@ -156,12 +169,9 @@ function TableFields({ view, change }: { view: ContractView; change: Change }) {
       <Row label="more">
         <select aria-label="Another option of the table" value="" onChange={(e) => setAdded(e.target.value)} className={inputClass}>
           <option value="">another option …</option>
-          {[
-            ...unset,
-            ...Object.keys(TABLE_OPTIONS).filter((o) => ['for_each', 'each_schema', 'was', 'fillfactor'].includes(o) && view.options[o] === undefined),
-          ].map((o) => (
+          {unset.map((o) => (
             <option key={o} value={o}>
-              {o.replaceAll('_', ' ')}
+              {words(o)}
             </option>
           ))}
         </select>
@@ -173,7 +183,24 @@ function TableFields({ view, change }: { view: ContractView; change: Change }) {
   );
 }
 
-const ON_CHANGE = ['version', 'overwrite', 'keep', 'previous'];
+/** Options of a column that are shown where they are set, or where another setting asks for them. */
+const SHOWN_WHEN = {
+  on_change: (column, view) => optionFits(COLUMN_OPTIONS.on_change, view.policy) && !column.filled,
+  looked_up_by: (column, view) => view.constraints.some((c) => c.kind === 'references' && c.columns.length === 1 && c.columns[0] === column.name),
+  at: isLookedUp,
+  before_first: isLookedUp,
+  missing: isLookedUp,
+  unknown: never,
+  previous_of: (column) => column.options['on_change'] === 'previous',
+  was: never,
+} as const satisfies Partial<Record<ColumnOption, (column: ContractColumn, view: ContractView) => boolean>>;
+
+function isLookedUp({ options }: ContractColumn): boolean {
+  return options['looked_up_by'] !== undefined;
+}
+function never(): boolean {
+  return false;
+}
 
 function ColumnFields({ column, view, change }: { column: ContractColumn; view: ContractView; change: Change }) {
   const [open, setOpen] = useState(false);
@@ -181,7 +208,7 @@ function ColumnFields({ column, view, change }: { column: ContractColumn; view: 
   const own = view.constraints.filter((c) => c.columns.length === 1 && c.columns[0] === name && c.kind !== 'not null');
   const isKey = view.constraints.some((c) => c.kind === 'primary key' && c.columns.includes(name));
   const option = (key: string, value: string) => change({ kind: 'column option', column: name, option: key, value });
-  const roles = COLUMN_ROLES.filter((r) => ROLE_POLICIES[r]?.includes(view.policy) ?? true);
+  const roles = COLUMN_ROLES.filter((r) => roleFits(r, view.policy));
   return (
     <div className={`border-b border-line ${open ? 'border-l-[3px] border-l-plan bg-raised' : ''}`}>
       <button
@@ -199,27 +226,17 @@ function ColumnFields({ column, view, change }: { column: ContractColumn; view: 
           <Row label="type">
             <Value label={`Type of ${name}`} value={column.type} needed onSet={(type) => change({ kind: 'type', column: name, type })} />
           </Row>
-          <Row label="role">
+          <Row label="role" help={COLUMN_OPTIONS.role.help}>
             <Value label={`Role of ${name}`} value={options['role'] ?? ''} choices={roles} onSet={(value) => option('role', value)} />
           </Row>
-          {view.policy === 'history' && !column.filled && (
-            <Row label="on change">
-              <Value label={`On change of ${name}`} value={options['on_change'] ?? ''} choices={ON_CHANGE} onSet={(value) => option('on_change', value)} />
-            </Row>
-          )}
-          {(['looked_up_by', 'at', 'missing', 'unknown', 'previous_of', 'was'] as const)
-            .filter(
-              (key) =>
-                options[key] !== undefined ||
-                (key === 'looked_up_by' && own.some((c) => c.kind === 'references')) ||
-                (key !== 'previous_of' && key !== 'was' && key !== 'unknown' && options['looked_up_by'] !== undefined),
-            )
+          {(Object.keys(SHOWN_WHEN) as (keyof typeof SHOWN_WHEN)[])
+            .filter((key) => options[key] !== undefined || SHOWN_WHEN[key](column, view))
             .map((key) => (
-              <Row key={key} label={key.replaceAll('_', ' ')}>
+              <Row key={key} label={words(key)} help={COLUMN_OPTIONS[key].help}>
                 <Value
-                  label={`${key.replaceAll('_', ' ')} of ${name}`}
+                  label={`${words(key)} of ${name}`}
                   value={options[key] ?? ''}
-                  choices={key === 'missing' ? ['unknown', 'infer', 'stop'] : undefined}
+                  choices={choicesOf(COLUMN_OPTIONS[key])}
                   onSet={(value) => option(key, value)}
                 />
               </Row>
@@ -327,10 +344,10 @@ function NewColumn({ change }: { change: Change }) {
   );
 }
 
-function Row({ label, children }: { label: string; children: ReactNode }) {
+function Row({ label, help, children }: { label: string; help?: string | undefined; children: ReactNode }) {
   return (
     <div className="grid grid-cols-[84px_minmax(0,1fr)] items-center gap-2">
-      <span className="truncate text-[12px] text-soft" title={label}>
+      <span className="truncate text-[12px] text-soft" title={help ?? label}>
         {label}
       </span>
       {children}

@@ -1,4 +1,4 @@
-import type { Verdict } from '@ouvrage/core';
+import type { Verdict } from '@ouvrage/core/check';
 import { useState, type ReactNode } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../app/addresses';

@@ -1,4 +1,4 @@
-import type { FilterOp, RowFilter } from '@ouvrage/core';
+import type { FilterOp, RowFilter } from '@ouvrage/core/look';
 import { DropdownMenu, Popover } from 'radix-ui';
 import { useState } from 'react';
 import { exportAddress } from '../../app/api';

@@ -1,4 +1,5 @@
-import { HISTOGRAM_STEPS, type ColumnProfile, type RowFilter } from '@ouvrage/core';
+import { HISTOGRAM_STEPS, type RowFilter } from '@ouvrage/core/look';
+import type { ColumnProfile } from '@ouvrage/core/model';
 
 /** A bar of a profile, and the filters that leave its rows. */
 export interface Bar {

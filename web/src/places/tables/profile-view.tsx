@@ -1,4 +1,5 @@
-import type { ColumnProfile, RowFilter } from '@ouvrage/core';
+import type { RowFilter } from '@ouvrage/core/look';
+import type { ColumnProfile } from '@ouvrage/core/model';
 import { BarChart } from 'echarts/charts';
 import { GridComponent, TooltipComponent } from 'echarts/components';
 import * as echarts from 'echarts/core';

@@ -1,4 +1,5 @@
-import { csvText, readCsv, readPasted, referenceProblems, type CsvField } from '@ouvrage/core';
+import { csvText, readCsv, readPasted, type CsvField } from '@ouvrage/core/index';
+import { referenceProblems } from '@ouvrage/core/intake';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useMemo, useRef, useState, type ClipboardEvent } from 'react';
 import { isNumeric, plural } from '../../shared/format';

@@ -1,4 +1,4 @@
-import { STATEFUL } from '@ouvrage/core';
+import { keepsRows } from '@ouvrage/core/language';
 import { ChevronDown } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useState } from 'react';
@@ -27,7 +27,8 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
   const navigate = useNavigate();
   const tell = useTell();
   const allowed = mayAct(person, isProduction ? 'releaser' : 'editor');
-  const stateful = STATEFUL.has(tables.get(table)?.policy ?? '');
+  const policy = tables.get(table)?.policy;
+  const stateful = policy !== undefined && policy !== 'intake' && policy !== 'reference' && keepsRows({ policy });
   const run = async (upstream: boolean, downstream: boolean, more: { parameters?: Readonly<Record<string, string>>; startOver?: readonly string[] } = {}) => {
     try {
       await before();

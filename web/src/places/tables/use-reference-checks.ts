@@ -1,4 +1,5 @@
-import { MOST_CHECKED, referenceCheckQuery, type CsvField, type ReferenceProblem } from '@ouvrage/core';
+import type { CsvField } from '@ouvrage/core/index';
+import { MOST_CHECKED, referenceCheckQuery, type ReferenceProblem } from '@ouvrage/core/intake';
 import { useEffect, useMemo, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';

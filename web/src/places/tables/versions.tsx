@@ -1,4 +1,4 @@
-import { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core';
+import { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core/look';
 import { useEffect, useMemo, useState } from 'react';
 import { usePreviewMutation } from '../../app/api';
 import { useProject } from '../../app/project';

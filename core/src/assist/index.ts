@@ -1,0 +1,21 @@
+export { type ContractEdit, ContractEditError, editContract } from './contract-edit.js';
+export { type ContractColumn, type ContractView, contractView } from './contract-view.js';
+export { type LayerStatement, layerStatements, layersInOrder } from './layer-order.js';
+export { namesAt } from './names-at.js';
+export { type Explanation, explainOption, optionChoices } from './options-at.js';
+export { withParameterValues } from './parameter-values.js';
+export type { Queried, QueryPart } from './query-parts.js';
+export {
+  FITS_FUNCTION,
+  ROWS_A_BLOCK,
+  type StoredInput,
+  type Suspect,
+  TRACED_ROWS,
+  likeliest,
+  misfitColumn,
+  misfitQuery,
+  readThroughViews,
+  rowsBetween,
+  suspects,
+  valueQueries,
+} from './trace.js';

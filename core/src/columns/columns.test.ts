@@ -1,0 +1,147 @@
+import { beforeAll, describe, expect, test } from '@jest/globals';
+import type { Column } from '../model/project.js';
+import { loadParser, parseSql } from '../sql/parser.js';
+import { resolveColumns, type ColumnProblem } from './columns.js';
+
+beforeAll(loadParser);
+
+const column = (table: string, name: string, type?: string): Column => ({ name, type, origins: [`${table}.${name}`] });
+const TABLES: Readonly<Record<string, readonly Column[]>> = {
+  's.berth': [column('berth', 'code', 'text'), column('berth', 'length_m', 'numeric(6,1)'), column('berth', 'terminal', 'text')],
+  's.call': [column('call', 'no', 'text'), column('call', 'code', 'text'), column('call', 'tonnage', 'numeric'), column('call', 'at', 'timestamptz')],
+};
+
+function resolve(sql: string) {
+  const { node } = parseSql(sql).statements[0]!;
+  if (!('SelectStmt' in node)) throw new Error(`no query: ${sql}`);
+  return resolveColumns(
+    node.SelectStmt,
+    (layer, name) => TABLES[`${layer}.${name}`],
+    (name) => (name === 'lower' ? 'integer' : undefined),
+  );
+}
+
+/** `name:type<origin,origin`, as short as a table of cases wants it. */
+const shown = (columns: readonly Column[] | undefined) =>
+  columns?.map((c) => c.name + (c.type ? `:${c.type}` : '') + (c.origins.length ? `<${[...c.origins].sort().join(',')}` : '')).join(' ') ?? 'unknown';
+
+function told(p: ColumnProblem): string {
+  switch (p.kind) {
+    case 'arms':
+      return `arms ${p.left}/${p.right}`;
+    case 'alias':
+      return `alias ${p.name}`;
+    case 'names':
+      return `names of ${p.table} ${p.given}/${p.columns}`;
+    case 'using':
+      return `using ${p.name} of ${p.tables.join(', ')}`;
+    default:
+      return `${p.kind} ${p.parts.join('.')}${p.kind === 'ambiguous' ? ` in ${p.tables.join(',')}` : ''}`;
+  }
+}
+
+describe('what a query returns', () => {
+  test.each([
+    ['columns pass through with type and origin', 'select code, length_m from s.berth', 'code:text<berth.code length_m:numeric(6,1)<berth.length_m'],
+    ['a cast gives the type', 'select length_m::integer as m from s.berth', 'm:integer<berth.length_m'],
+    ['an expression is made from all its columns', "select code || '-' || terminal as k from s.berth", 'k<berth.code,berth.terminal'],
+    [
+      'a condition of a case decides the value too',
+      'select case when tonnage > 1 then no else code end as c from s.call',
+      'c:text<call.code,call.no,call.tonnage',
+    ],
+    [
+      'a function of the project has the type that it declares',
+      'select functions.lower(code) as l, functions.constructor(code) as c from s.berth',
+      'l:integer<berth.code c<berth.code',
+    ],
+    ['text of text', "select lower(trim(code)) as l, upper('x') as u, lower(length_m) as r from s.berth", 'l:text<berth.code u r<berth.length_m'],
+    [
+      'names that PostgreSQL gives',
+      "select max(tonnage), coalesce(code, ''), code::text, 1, exists (select 1) from s.call",
+      'max<call.tonnage coalesce:text<call.code code:text<call.code ?column? exists',
+    ],
+    ['star', 'select * from s.berth', 'code:text<berth.code length_m:numeric(6,1)<berth.length_m terminal:text<berth.terminal'],
+    [
+      'star of one table',
+      'select b.*, c.no from s.berth b, s.call c',
+      'code:text<berth.code length_m:numeric(6,1)<berth.length_m terminal:text<berth.terminal no:text<call.no',
+    ],
+    [
+      'star after using has the merged column first and once',
+      'select * from s.call join s.berth using (code)',
+      'code:text<call.code no:text<call.no tonnage:numeric<call.tonnage at:timestamptz<call.at length_m:numeric(6,1)<berth.length_m terminal:text<berth.terminal',
+    ],
+    [
+      'natural join merges what both have',
+      'select * from s.berth natural join s.call',
+      'code:text<berth.code length_m:numeric(6,1)<berth.length_m terminal:text<berth.terminal no:text<call.no tonnage:numeric<call.tonnage at:timestamptz<call.at',
+    ],
+    ['aliases of columns', 'select x, y from s.berth as b (x, y)', 'x:text<berth.code y:numeric(6,1)<berth.length_m'],
+    ['a subquery', 'select q.k from (select code as k from s.berth) as q', 'k:text<berth.code'],
+    ['a scalar subquery', 'select (select max(tonnage) from s.call c where c.code = b.code) as most from s.berth b', 'most<call.tonnage'],
+    ['a common table expression', 'with c as (select code as k from s.berth) select k from c', 'k:text<berth.code'],
+    ['its columns renamed', 'with c (a, b) as (select code, terminal from s.berth) select b from c', 'b:text<berth.terminal'],
+    ['a table hidden by it', 'with berth as (select no from s.call) select * from berth', 'no:text<call.no'],
+    [
+      'recursion',
+      'with recursive r as (select code, 1 as n from s.berth union all select code, n + 1 from r where n < 3) select * from r',
+      'code:text<berth.code n',
+    ],
+    ['union has the names of the first and the origins of both', 'select code from s.berth union all select no from s.call', 'code:text<berth.code,call.no'],
+    ['types that differ are not known', 'select length_m from s.berth union select tonnage from s.call', 'length_m<berth.length_m,call.tonnage'],
+    ['except', 'select code from s.berth except select code from s.call', 'code:text<berth.code,call.code'],
+    ['values', "select a, b from (values (1, 'x'), (2, 'y')) as v (a, b)", 'a b'],
+    ['bare values', 'values (1, 2)', 'column1 column2'],
+    [
+      'a lateral subquery sees what stands before it',
+      'select b.code, n.no from s.berth b cross join lateral (select no from s.call c where c.code = b.code limit 1) as n',
+      'code:text<berth.code no:text<call.no',
+    ],
+    ['a function with named columns', 'select d from generate_series(1, 3) as g (d)', 'd'],
+    ['a function with declared columns', "select a from json_to_record('{}') as r (a integer, b text)", 'a:integer'],
+    ['with ordinality', 'select v, n from unnest(array[1]) with ordinality as u (v, n)', 'v n'],
+    ['a function without names is not known', 'select * from generate_series(1, 3)', 'unknown'],
+    ['a table that is not there is not known', 'select * from s.nowhere', 'unknown'],
+    ['a whole row', 'select b from s.berth b', 'b<berth.code,berth.length_m,berth.terminal'],
+    ['a window', 'select row_number() over (partition by code order by at) as n from s.call', 'n:bigint<call.at,call.code'],
+    ['a filter', 'select sum(tonnage) filter (where code is not null) as t from s.call', 't<call.code,call.tonnage'],
+    ['count is a bigint', 'select count(*) as n from s.call', 'n:bigint'],
+    ['a sample', 'select code from s.berth tablesample system (10)', 'code:text<berth.code'],
+    ['joined tables under one alias', 'select j.no from (s.call c join s.berth b on b.code = c.code) as j', 'no:text<call.no'],
+  ])('%s', (_, sql, expected) => {
+    const { columns, problems } = resolve(sql);
+    expect([shown(columns), problems.map(told)]).toEqual([expected, []]);
+  });
+});
+
+describe('names that are not there', () => {
+  test.each([
+    ['a column', 'select cod from s.berth', ['unknown cod']],
+    ['of a table', 'select b.cod from s.berth b', ['unknown b.cod']],
+    ['an alias', 'select x.code from s.berth b', ['unknown-range x.code']],
+    ['its star', 'select x.* from s.berth b', ['unknown-range x']],
+    ['of two tables', 'select code from s.berth, s.call', ['ambiguous code in berth,call']],
+    [
+      'in where, group, having, order and join',
+      'select count(*) from s.berth b join s.call c on c.cod = b.code where w = 1 group by g having h > 1 order by o',
+      ['unknown c.cod', 'unknown w', 'unknown g', 'unknown o', 'unknown h'],
+    ],
+    ['inside a subquery', 'select 1 as a from s.berth where exists (select 1 from s.call where cal.no = 1)', ['unknown-range cal.no']],
+    ['using', 'select no from s.call join s.berth using (no)', ['using no of berth, call']],
+    ['lateral only', 'select 1 as a from s.berth b, (select b.code) as q', ['unknown-range b.code']],
+    ['the arms of a union', 'select code from s.berth union select code, no from s.call', ['arms 1/2']],
+    ['an output column is not for where', 'select code as k from s.berth where k is null', ['unknown k']],
+  ])('%s', (_, sql, expected) => expect(resolve(sql).problems.map(told)).toEqual(expected));
+
+  test.each([
+    ['group and order may name output columns', 'select trim(code) as k, count(*) as n from s.berth group by k order by n'],
+    ['order of a union', 'select code as k from s.berth union select no from s.call order by k'],
+    ['system columns', 'select xmin, b.ctid from s.berth b'],
+    ['what a table that is not there might have', 'select zzz from s.nowhere, s.berth'],
+    ['a field of a composite column', 'select code.field from s.berth'],
+    ['a correlated subquery', 'select 1 as a from s.berth b where exists (select 1 from s.call where call.code = b.code and terminal = code)'],
+    ['a merged column needs no table', 'select code from s.call join s.berth using (code) where code is not null'],
+    ['a schema before the table', 'select berth.code from s.berth'],
+  ])('nothing is reported: %s', (_, sql) => expect(resolve(sql).problems.map(told)).toEqual([]));
+});

@@ -1,0 +1,1 @@
+export { resolveColumns } from './columns.js';

@@ -1,0 +1,105 @@
+import type { CreateFunctionStmt } from 'libpg-query';
+import { FUNCTIONS_SCHEMA, mentionsIn } from './mentions.js';
+import { strings } from '../sql/nodes.js';
+import { parseSql, type Statement } from '../sql/parser.js';
+import type { Range } from '../sql/positions.js';
+import { nameOf, tokenize } from '../sql/tokens.js';
+import { typeText } from '../sql/types.js';
+import type { FileReader } from './file-reader.js';
+import { effectOfCall, isVolatile } from './only-reading.js';
+
+/** `functions/`: one function a file, which only reads. */
+export function functionFile(file: FileReader): void {
+  for (const statement of file.parsed.statements) {
+    if (!('CreateFunctionStmt' in statement.node)) {
+      if (!('CommentStmt' in statement.node)) file.notAllowed(statement, 'functions/ holds one create function a file');
+      continue;
+    }
+    const create: CreateFunctionStmt = statement.node.CreateFunctionStmt;
+    const names = strings(create.funcname);
+    const nameRange = file.rangeAfterWord(statement, ['function', 'procedure'], names.length);
+    const name = names.at(-1) ?? '';
+    if (names.length !== 2 || names[0] !== FUNCTIONS_SCHEMA || name !== file.stem) {
+      file.problem('name-mismatch', nameRange, `the file is ${file.path}, the function ${names.join('.')}`, `name it functions.${file.stem}`);
+    }
+    const { tables, functions, effects } = mentionsIn(file.parsed, create.sql_body ?? {});
+    file.effects(effects);
+    onlyReads(file, statement, create, nameRange);
+    const returned = create.returnType;
+    const returns = returned && !returned.setof ? { returns: typeText(returned) } : {};
+    file.result.functions.push({ name, path: file.path, range: { start: statement.start, end: statement.end }, nameRange, tables, functions, ...returns });
+  }
+}
+
+/** Reports what lets a function do more than read. That it runs no statement which writes is PostgreSQL's own rule for stable functions. */
+function onlyReads(file: FileReader, statement: Statement, create: CreateFunctionStmt, nameRange: Range): void {
+  const options = new Map((create.options ?? []).flatMap((o) => ('DefElem' in o ? [[o.DefElem.defname ?? '', o.DefElem] as const] : [])));
+  const report = (range: Range, message: string, hint: string) => file.problem('not-only-reading', range, message, hint);
+  const placeOf = (location: number | undefined): Range => {
+    const start = file.parsed.at(location);
+    return { start, end: tokenize(file.text, start, statement.end)[0]?.end ?? start };
+  };
+  if (create.is_procedure) return report(nameRange, 'no query can call a procedure', 'write create function');
+  const textOf = (name: string): string | undefined => {
+    const arg = options.get(name)?.arg;
+    return arg && 'String' in arg ? arg.String.sval : undefined;
+  };
+  const volatility = textOf('volatility');
+  if (volatility !== 'immutable' && volatility !== 'stable')
+    report(
+      options.has('volatility') ? placeOf(options.get('volatility')!.location) : nameRange,
+      `${file.stem} may change something, as it is ${volatility === undefined ? 'not declared immutable or stable' : 'declared volatile'}`,
+      'write immutable where its result depends on its arguments alone, else stable',
+    );
+  const security = options.get('security');
+  if (security?.arg && 'Boolean' in security.arg && security.arg.Boolean.boolval)
+    report(placeOf(security.location), 'a function runs with the rights of who calls it', 'leave security definer out');
+  const setting = options.get('set')?.arg;
+  if (setting && 'VariableSetStmt' in setting && ['role', 'session_authorization'].includes(setting.VariableSetStmt.name ?? ''))
+    report(placeOf(options.get('set')!.location), 'a function keeps the role that it is called with', `leave set ${setting.VariableSetStmt.name!} out`);
+  const language = textOf('language')?.toLowerCase() ?? 'sql';
+  if (language !== 'sql' && language !== 'plpgsql')
+    report(placeOf(options.get('language')?.location), `the language ${language} is not for functions of the project`, 'write it in sql or plpgsql');
+  reportCalls(file, statement, language, report);
+  const as = options.get('as')?.arg;
+  const body = as && 'List' in as ? strings(as.List.items)[0] : undefined;
+  if (body !== undefined && language === 'sql') statementsOnlyRead(body, placeOf(options.get('as')!.location), report);
+}
+
+/** Calls inside a body, by its words: also where the body is a string. */
+function reportCalls(file: FileReader, statement: Statement, language: string, report: (range: Range, message: string, hint: string) => void): void {
+  const outer = tokenize(file.text, statement.start, statement.end);
+  const inner = outer.filter((t) => t.kind === 'string').flatMap((t) => tokensInside(file.text, t));
+  for (const tokens of [outer, inner]) {
+    for (const [i, token] of tokens.entries()) {
+      if (token.kind !== 'word' && token.kind !== 'quoted') continue;
+      const name = nameOf(token);
+      const range = { start: token.start, end: token.end };
+      if (tokens === inner && language === 'plpgsql' && token.kind === 'word' && name === 'execute')
+        report(range, 'execute runs SQL that nobody has read', 'write the statement itself');
+      if (tokens[i + 1]?.text !== '(') continue;
+      // Calls outside of strings are read from the tree.
+      const effect = tokens === inner ? effectOfCall(name, 0) : undefined;
+      if (effect) report(range, effect.message, effect.hint);
+      else if (isVolatile(name))
+        report(range, `${name}() gives another value at each call`, 'a function of the project calls immutable and stable functions only');
+    }
+  }
+}
+
+/** The tokens of a string's content, where its content stands in the text as it is: in dollars, or between quotes. */
+function tokensInside(text: string, { start, end, text: written }: { readonly start: number; readonly end: number; readonly text: string }) {
+  const tag = /^\$[^$]*\$/.exec(written)?.[0].length ?? 1;
+  return tokenize(text, start + tag, end - tag).filter((t) => t.kind !== 'comment');
+}
+
+/** A body in a string may hold select and nothing else. */
+function statementsOnlyRead(body: string, range: Range, report: (range: Range, message: string, hint: string) => void): void {
+  const parsed = parseSql(body);
+  for (const { node } of parsed.statements) {
+    if (!('SelectStmt' in node)) report(range, 'a function of the project holds select and nothing else', 'leave the other statements out');
+    else
+      for (const { message, hint } of mentionsIn(parsed, node).effects.filter((e) => e.kind === 'statement' && !e.message.startsWith('$')))
+        report(range, message, hint);
+  }
+}

@@ -1,0 +1,119 @@
+import type { Node } from 'libpg-query';
+import { FileReader } from './file-reader.js';
+import { checkFile } from './check-file.js';
+import { definitionFile } from './definition-file.js';
+import { functionFile } from './function-file.js';
+import { referenceFile } from './reference-file.js';
+import { sourcesFile } from './source-file.js';
+import { byteToCharacter, type Range } from '../sql/positions.js';
+import type { Diagnostic } from '../model/diagnostic.js';
+import type { IndexedFile } from '../model/project.js';
+
+const FOLDERS: Readonly<Record<string, (file: FileReader) => void>> = {
+  sources: sourcesFile,
+  functions: functionFile,
+  checks: checkFile,
+  adhoc: adhocFile,
+};
+
+/** Reads one file of the project, from its path and text alone. */
+export function indexFile(path: string, text: string): IndexedFile {
+  const file = new FileReader(path, text);
+  try {
+    readFile(file, path.slice(0, Math.max(0, path.indexOf('/'))));
+    return file.result;
+  } catch (error) {
+    const { result } = new FileReader(path, text);
+    return { ...result, diagnostics: [unreadable(path, { start: 0, end: 0 }, error)] };
+  }
+}
+
+/** A fault of the program in reading a file: said of that file, and of no other. */
+export const unreadable = (path: string, range: Range, error: unknown): Diagnostic => ({
+  code: 'unreadable',
+  severity: 'error',
+  path,
+  range,
+  message: `this file could not be read: ${error instanceof RangeError ? 'it is nested too deep or too large' : error instanceof Error ? error.message : String(error)}`,
+  hint: 'make definitions of its own of some parts',
+});
+
+/** A file that took longer to read than it may. @param limit milliseconds */
+export function tooSlow(path: string, text: string, limit: number): IndexedFile {
+  const { result } = new FileReader(path, text);
+  const message = `this file could not be read within ${limit / 1000} seconds`;
+  return {
+    ...result,
+    diagnostics: [{ code: 'unreadable', severity: 'error', path, range: { start: 0, end: 0 }, message, hint: 'divide it into several files' }],
+  };
+}
+
+/** An indexed file as it can be sent from one thread to another; `restored` gives it back what it lacks. */
+export const withoutFunctions = (file: IndexedFile): IndexedFile => ({ ...file, at: undefined });
+
+export function restored(file: IndexedFile): IndexedFile {
+  let convert: ((offset: number) => number) | undefined;
+  return { ...file, at: (location) => (convert ??= byteToCharacter(file.text))(location ?? 0) };
+}
+
+function readFile(file: FileReader, folder: string): void {
+  if (file.path.endsWith('.csv')) {
+    if (folder === 'reference') referenceFile(file, folder);
+  } else if (file.path.endsWith('.sql')) sqlFile(file, folder);
+}
+
+function sqlFile(file: FileReader, folder: string): void {
+  const special = Object.hasOwn(FOLDERS, folder) ? FOLDERS[folder] : undefined;
+  const isSound = file.parse();
+  if (special) {
+    // A query of which a statement is missing may mean something else; of sources, each statement stands for itself.
+    if (isSound || folder === 'sources') special(file);
+  } else if (folder) definitionFile(file, folder, isSound);
+  else if (file.path === 'layers.sql') layersFile(file);
+  else if (file.path === 'parameters.sql') parametersFile(file);
+  else
+    file.problem(
+      'misplaced-file',
+      file.whole(),
+      'a definition belongs in the folder of its layer',
+      'move the file into a layer’s folder, for example staging/',
+    );
+}
+
+function layersFile(file: FileReader): void {
+  for (const statement of file.parsed.statements) {
+    const { node } = statement;
+    if ('CreateSchemaStmt' in node) {
+      file.result.layers.push({ name: node.CreateSchemaStmt.schemaname ?? '', range: { start: statement.start, end: statement.end } });
+    } else if ('CommentStmt' in node && node.CommentStmt.objtype === 'OBJECT_SCHEMA') {
+      const name = node.CommentStmt.object && 'String' in node.CommentStmt.object ? node.CommentStmt.object.String.sval : undefined;
+      const i = file.result.layers.findIndex((l) => l.name === name);
+      if (i >= 0) file.result.layers[i] = { ...file.result.layers[i]!, comment: node.CommentStmt.comment };
+    } else file.notAllowed(statement, 'layers.sql holds create schema and comment on schema');
+  }
+}
+
+function parametersFile(file: FileReader): void {
+  for (const statement of file.parsed.statements) {
+    const set = 'VariableSetStmt' in statement.node ? statement.node.VariableSetStmt : undefined;
+    if (!set?.name?.startsWith('param.')) {
+      file.notAllowed(statement, "parameters.sql holds set param.NAME = 'default'");
+      continue;
+    }
+    const value = (set.args ?? []).map(constantText).join(', ');
+    file.result.parameters.push({ name: set.name.slice(6), value, path: file.path, range: { start: statement.start, end: statement.end } });
+  }
+}
+
+function adhocFile(file: FileReader): void {
+  const [statement, ...more] = file.parsed.statements;
+  if (!statement) return;
+  if (!('SelectStmt' in statement.node) || more.length) file.notAllowed(more[0] ?? statement, 'an ad hoc query is one select');
+  else file.result.adhoc.push({ name: file.stem, path: file.path, query: file.query(statement.node.SelectStmt, statement) });
+}
+
+function constantText(node: Node): string {
+  if (!('A_Const' in node)) return '';
+  const c = node.A_Const;
+  return c.sval?.sval ?? c.fval?.fval ?? (c.ival ? String(c.ival.ival ?? 0) : String(c.boolval?.boolval ?? false));
+}

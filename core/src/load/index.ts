@@ -1,0 +1,21 @@
+export { boundNote } from './append/bound-plan.js';
+export { policyContext } from './context.js';
+export { policySteps } from './load-steps.js';
+export type { LoadBase } from './plan/base.js';
+export { rehashedColumns } from './plan/hashes.js';
+export { type LoadPlan, type PlanContext, SESSION_SETTINGS, besidePlace, driftProbe, planLoad, targetPlace } from './plan/plan.js';
+export type { RememberedTable } from './plan/remember.js';
+export {
+  type Attached,
+  type Blocker,
+  DEPENDENTS_SQL,
+  type Dependent,
+  OLD_SQL,
+  type OldRelation,
+  type SwapItem,
+  keptFromOld,
+  planReplaceInPlace,
+  planSwap,
+  remadeByOwner,
+} from './plan/swap.js';
+export { type ScriptTable, loadProcedures, loadScript } from './script/script.js';

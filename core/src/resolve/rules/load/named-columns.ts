@@ -1,0 +1,21 @@
+import { namesIn } from '../../../language/contract.js';
+import { TABLE_OPTIONS, type TableOption } from '../../../language/options.js';
+import { didYouMean } from '../../../sql/nearest.js';
+import type { LoadRule } from './load.js';
+
+/** Columns that options name, held against the contract or the query. */
+export const namedColumns: LoadRule = (load) => {
+  const { query } = load.around;
+  for (const [option, rule] of Object.entries(TABLE_OPTIONS)) {
+    const set = load.option(option as TableOption);
+    if (!set || rule.value.kind !== 'columns') continue;
+    const ofQuery = rule.value.among === 'query';
+    if (ofQuery && !query) continue;
+    const names = (ofQuery ? query! : load.given()).map((c) => c.name);
+    for (const name of namesIn(set.value)) {
+      if (names.includes(name)) continue;
+      const message = ofQuery ? `the query returns no column ${name}` : `${load.table.fullName} has no column ${name} of the query`;
+      load.report(`option ${option}: ${message}`, didYouMean(name, names) ?? `there are ${names.join(', ')}`, set.range);
+    }
+  }
+};
