@@ -19,7 +19,7 @@ module.exports = {
       name: 'core-knows-nobody',
       severity: 'error',
       from: { path: '^core/src', pathNot: '\\.test\\.ts$' },
-      to: { path: '^(server|web|demo|node:|fs$|path$)', pathNot: '^core' },
+      to: { path: '^(api|server|web|demo|node:|fs$|path$)', pathNot: '^core' },
     },
     {
       name: 'core-imports-two-packages',
@@ -42,6 +42,7 @@ module.exports = {
       from: { path: '^(server|web)/src' },
       to: { path: '^core/src/', pathNot: '^core/src/[^/]+/index\\.ts$' },
     },
+    { name: 'api-is-types-of-core', severity: 'error', from: { path: '^api/src' }, to: { pathNot: '^(api/src/|core/src/[^/]+/index\\.ts$)' } },
     { name: 'web-and-server-apart', severity: 'error', from: { path: '^web/src' }, to: { path: '^server/' } },
     { name: 'no-circles', severity: 'error', from: { path: '^(core|server|web)/src', pathNot: '\\.test\\.tsx?$' }, to: { circular: true } },
   ],

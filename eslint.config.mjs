@@ -32,5 +32,7 @@ export default tseslint.config(
     ignores: ['core/src/language/**', '**/*.test.{ts,tsx}', 'server/src/policies/**'],
     rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE] },
   },
+  // What a route answers is said by a type of `@ouvrage/api`.
+  { files: ['server/src/**/*.{controller,module}.ts'], rules: { '@typescript-eslint/explicit-module-boundary-types': 'error' } },
   { files: ['bench/**'], rules: { 'no-console': 'off' } },
 );

@@ -43,6 +43,8 @@ function schemaOf(type, where) {
   if (type.flags & ts.TypeFlags.Null) return { type: 'null' };
   if (type.isStringLiteral() || type.isNumberLiteral()) return { const: type.value };
   if (type.flags & ts.TypeFlags.BooleanLiteral) return { const: checker.typeToString(type) === 'true' };
+  // The only texts with a form of their own are instants.
+  if (type.flags & ts.TypeFlags.TemplateLiteral) return { type: 'string', format: 'date-time' };
   if (type.flags & ts.TypeFlags.StringLike) return { type: 'string' };
   if (type.flags & ts.TypeFlags.NumberLike) return { type: 'number' };
   if (type.flags & ts.TypeFlags.Boolean) return { type: 'boolean' };
@@ -107,6 +109,13 @@ function union(types, where) {
 const decoratorsOf = (node) => (ts.canHaveDecorators(node) ? (ts.getDecorators(node) ?? []) : []).map((d) => d.expression).filter(ts.isCallExpression);
 const decorator = (node, names) => decoratorsOf(node).find((call) => names.has(call.expression.getText()));
 
+/** The type T of a method that is declared to return `Promise<Sent<T>>`: what is answered, as the API's types name it. */
+function sentType(node) {
+  const inner = (of, name) => (of && ts.isTypeReferenceNode(of) && of.typeName.getText() === name ? of.typeArguments?.[0] : undefined);
+  const sent = inner(inner(node, 'Promise'), 'Sent');
+  return sent && checker.getTypeFromTypeNode(sent);
+}
+
 /** What is answered by each method of a controller that is a route, by the name that its operation has. */
 const answers = {};
 for (const source of program.getSourceFiles().filter((f) => controllers.includes(f.fileName))) {
@@ -116,7 +125,7 @@ for (const source of program.getSourceFiles().filter((f) => controllers.includes
       if (!ts.isMethodDeclaration(member) || !decorator(member, VERBS)) continue;
       const id = `${node.name.text}_${member.name.getText()}`;
       const returned = checker.getReturnTypeOfSignature(checker.getSignatureFromDeclaration(member));
-      const type = checker.getAwaitedType(returned) ?? returned;
+      const type = sentType(member.type) ?? checker.getAwaitedType(returned) ?? returned;
       const summary = ts.displayPartsToString(checker.getSymbolAtLocation(member.name).getDocumentationComment(checker));
       const kinds = (type.isUnion() ? type.types : [type]).filter((t) => !isNothing(t));
       const isStream = type.symbol?.name === 'Observable';

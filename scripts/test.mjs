@@ -35,9 +35,10 @@ async function style() {
   const checks = [
     ['formatting', bin('prettier'), ['--check', '--log-level', 'warn', '.']],
     ['lint', bin('eslint'), ['--max-warnings', '0', '.']],
-    ['boundaries', bin('depcruise'), ['core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser.cjs']],
+    ['boundaries', bin('depcruise'), ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser.cjs']],
+    ['rings of folders', bin('depcruise'), ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser-folders.cjs']],
     ['unused code', bin('knip'), ['--no-progress']],
-    ...['core', 'demo', 'server', 'web', 'e2e'].map((w) => [`types of ${w}`, bin('tsc'), ['--noEmit', '-p', w]]),
+    ...['api', 'core', 'demo', 'server', 'web', 'e2e'].map((w) => [`types of ${w}`, bin('tsc'), ['--noEmit', '-p', w]]),
   ];
   const result = { passed: 0, failed: 0 };
   const lane = async () => {

@@ -6,8 +6,8 @@ import { ROOT, run, say } from './shell.mjs';
 const PARTS = [
   { name: 'core', inputs: ['core/src', 'core/package.json', '.swcrc'] },
   { name: 'demo', inputs: ['demo/src', 'demo/package.json', '.swcrc'] },
-  { name: 'server', inputs: ['server/src', 'server/package.json', '.swcrc', 'scripts/answers.mjs'] },
-  { name: 'web', inputs: ['web/src', 'web/index.html', 'web/vite.config.ts', 'web/package.json', 'core/src', 'package-lock.json'] },
+  { name: 'server', inputs: ['server/src', 'api/src', 'server/package.json', '.swcrc', 'scripts/answers.mjs'] },
+  { name: 'web', inputs: ['web/src', 'api/src', 'web/index.html', 'web/vite.config.ts', 'web/package.json', 'core/src', 'package-lock.json'] },
 ];
 
 function files(place) {

@@ -11,6 +11,9 @@ import { ReleaseModule } from './release/release.module.js';
 import { RunModule } from './run/run.module.js';
 import { Seeder } from './seeder.js';
 import { Config } from './shared/config.js';
+import { ConnectionModule } from './connection/connection.module.js';
+import { DeliveryModule } from './delivery/delivery.module.js';
+import { LookModule } from './look/look.module.js';
 import { SourceModule } from './source/source.module.js';
 import { StandinModule } from './standin/standin.module.js';
 import { WarehouseModule } from './warehouse/warehouse.module.js';
@@ -23,7 +26,7 @@ export class HealthController {
   /** Whether the server serves. */
   @Public()
   @Get()
-  async health() {
+  async health(): Promise<{ state: string }> {
     await this.source.query('select 1');
     return { state: 'well' };
   }
@@ -49,7 +52,10 @@ export class AppModule {
         ProjectModule,
         WarehouseModule,
         RunModule,
+        ConnectionModule,
         SourceModule,
+        DeliveryModule,
+        LookModule,
         StandinModule,
         QualityModule,
         ReleaseModule,

@@ -8,7 +8,7 @@ import { Config } from './shared/config.js';
 import { isConnectionLost } from './shared/connection-lost.js';
 import { isFullDisk, watchDisk } from './shared/disk.js';
 import { logger } from './shared/problem.js';
-import { DeliveryService } from './source/delivery.service.js';
+import { DeliveryService } from './delivery/delivery.service.js';
 
 const tell = (message: Record<string, unknown>) => process.send?.(message);
 

@@ -10,8 +10,8 @@ import type { Run } from './run/run.entities.js';
 import { RunService } from './run/run.service.js';
 import { Config } from './shared/config.js';
 import { randomToken } from './shared/secret.js';
-import { ConnectionService } from './source/connection.service.js';
-import { DeliveryService } from './source/delivery.service.js';
+import { ConnectionService } from './connection/connection.service.js';
+import { DeliveryService } from './delivery/delivery.service.js';
 import { IntakeService } from './source/intake.service.js';
 import { HarbourService } from './standin/harbour.service.js';
 

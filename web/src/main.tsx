@@ -4,7 +4,7 @@ import { createRoot } from 'react-dom/client';
 import { Provider } from 'react-redux';
 import { RouterProvider } from 'react-router';
 import { router } from './app/routes';
-import { store } from './app/store';
+import { store } from './data/store';
 import { pageNonce } from './shared/code';
 import { ToastProvider } from './shared/toasts';
 import './styles/theme.css';

@@ -6,7 +6,9 @@ import { Tooltip } from 'radix-ui';
 import type { ReactNode } from 'react';
 import { Provider } from 'react-redux';
 import { MemoryRouter, Route, Routes, useLocation } from 'react-router';
-import type { CheckState, Person, RunEntry } from './app/types';
+import type { Person } from '@ouvrage/api/people';
+import type { CheckState } from '@ouvrage/api/quality';
+import type { RunEntry } from '@ouvrage/api/run';
 import type { Request as Asked } from './worker/protocol';
 
 /** What is waited for may take a while where other tests run beside. */
@@ -22,9 +24,10 @@ jest.unstable_mockModule('./worker/client', () => ({
     },
   },
 }));
-const { api } = await import('./app/api');
-const { store } = await import('./app/store');
-const { ProjectProvider } = await import('./app/project');
+const { api } = await import('./data/api');
+const { peopleApi } = await import('./data/people');
+const { store } = await import('./data/store');
+const { ProjectProvider } = await import('./data/project');
 const { ToastProvider } = await import('./shared/toasts');
 
 /** What the server answers to `GET deliveries`: a value, or a function of what was sent. A `Problem` is an error. */
@@ -153,7 +156,7 @@ function Where() {
 export async function renderPlace(place: ReactNode, { at = '/w/dues/x', route = '/w/:ws/*' } = {}): Promise<RenderResult> {
   // Nothing is left of the place before.
   store.dispatch(api.util.resetApiState());
-  await store.dispatch(api.endpoints.session.initiate());
+  await store.dispatch(peopleApi.endpoints.session.initiate());
   return render(
     <Provider store={store as ReturnType<typeof configureStore>}>
       <Tooltip.Provider>

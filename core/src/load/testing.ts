@@ -2,8 +2,8 @@ import { projectOf } from '../testing.js';
 import type { Definition } from '../model/project.js';
 import { compileText, type Names } from '../compile/compile.js';
 import { besideSchema, type Place } from '../model/place.js';
-import { policySteps } from './load-steps.js';
-import { policyContext } from './context.js';
+import { policySteps } from './steps/load-steps.js';
+import { policyContext } from './policy/context.js';
 import type { LoadStep } from '../compile/steps.js';
 
 const placeOf = (name: string): Place => ({ schema: name.split('.')[0]!, name: name.split('.')[1]! });

@@ -1,3 +1,5 @@
+import type { AccessToken, AuditEntry, NewToken, SessionAnswer } from '@ouvrage/api/people';
+import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Delete, Get, HttpCode, Ip, Param, ParseUUIDPipe, Post, Query, Req, Res } from '@nestjs/common';
 import { ApiOkResponse, ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
@@ -47,7 +49,7 @@ export class PeopleController {
   @Post('sign-in')
   @ApiOkResponse({ headers: { 'Set-Cookie': { description: 'The session: HttpOnly, SameSite=Strict.', schema: { type: 'string' } } } })
   @HttpCode(200)
-  async signIn(@Body() { name, password }: SignInBody, @Ip() ip: string, @Res({ passthrough: true }) response: Response) {
+  async signIn(@Body() { name, password }: SignInBody, @Ip() ip: string, @Res({ passthrough: true }) response: Response): Promise<Sent<SessionAnswer>> {
     const signedIn = await this.gate.through(name, ip, () => this.people.signIn(name, password));
     if (!signedIn) {
       await this.people.audit(name.slice(0, 100), 'sign-in refused', ip);
@@ -61,7 +63,7 @@ export class PeopleController {
   /** Ends the session. */
   @Post('sign-out')
   @HttpCode(204)
-  async signOut(@Me() me: Person, @Req() request: Request, @Res({ passthrough: true }) response: Response) {
+  async signOut(@Me() me: Person, @Req() request: Request, @Res({ passthrough: true }) response: Response): Promise<void> {
     await this.people.signOut(sessionToken(request)!);
     await this.people.audit(me, 'sign-out', '');
     response.clearCookie(COOKIE, { path: '/' });
@@ -70,7 +72,7 @@ export class PeopleController {
   /** Who is signed in, if anybody. */
   @Public()
   @Get('session')
-  async session(@Req() request: Request) {
+  async session(@Req() request: Request): Promise<Sent<SessionAnswer>> {
     const token = sessionToken(request);
     const session = token ? await this.people.session(token) : undefined;
     return session ? { person: publicPerson(session.person), csrf: session.csrf } : { person: null, csrf: null };
@@ -78,13 +80,13 @@ export class PeopleController {
 
   /** One’s own tokens for git; their secrets are not kept. */
   @Get('tokens')
-  async tokens(@Me() me: Person) {
+  async tokens(@Me() me: Person): Promise<Sent<readonly AccessToken[]>> {
     return (await this.people.listTokens(me)).map(({ id, label, createdAt, lastUsedAt }) => ({ id, label, createdAt, lastUsedAt }));
   }
 
   /** A new token for git, shown this once. */
   @Post('tokens')
-  async createToken(@Me() me: Person, @Body() { label }: TokenBody) {
+  async createToken(@Me() me: Person, @Body() { label }: TokenBody): Promise<Sent<NewToken>> {
     const made = await this.people.createToken(me, label);
     await this.people.audit(me, 'token made', label);
     return made;
@@ -93,7 +95,7 @@ export class PeopleController {
   /** Makes a token useless. */
   @Delete('tokens/:id')
   @HttpCode(204)
-  async deleteToken(@Me() me: Person, @Param('id', ParseUUIDPipe) id: string) {
+  async deleteToken(@Me() me: Person, @Param('id', ParseUUIDPipe) id: string): Promise<void> {
     if (!(await this.people.deleteToken(me, id))) throw notFound('The token');
     await this.people.audit(me, 'token deleted', id);
   }
@@ -101,7 +103,7 @@ export class PeopleController {
   /** A page of the log: who did what, newest first. */
   @Needs('administrator')
   @Get('audit')
-  audit(@Query() { before, text }: AuditQuery) {
+  audit(@Query() { before, text }: AuditQuery): Promise<Sent<readonly AuditEntry[]>> {
     return this.people.auditPage(before === undefined ? undefined : String(before), text);
   }
 }

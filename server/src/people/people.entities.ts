@@ -85,5 +85,5 @@ export class Audit {
   subject: string;
 
   @Column('jsonb', { nullable: true })
-  detail: unknown;
+  detail: Readonly<Record<string, unknown>> | null;
 }

@@ -3,7 +3,7 @@ import { readCsv } from '@ouvrage/core/index';
 import { ident } from '@ouvrage/core/sql';
 import { parquetReadObjects } from 'hyparquet';
 import { scratch } from '../testing-sql.js';
-import { written as fileOf, EXPORT_FORMATS, type ExportFormat } from '../warehouse/export-formats.js';
+import { written as fileOf, EXPORT_FORMATS, type ExportFormat } from '../look/export-formats.js';
 import { loadsOf, written } from './harness.js';
 import { hour, source } from './worlds.js';
 

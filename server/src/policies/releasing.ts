@@ -5,7 +5,7 @@ import type { Definition, Environment, Place, Project } from '@ouvrage/core/mode
 import { readProject } from '@ouvrage/core/resolve';
 import type pg from 'pg';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
-import { Loader } from '../warehouse/loader.js';
+import { Loader } from '../load/loader.js';
 import type { Loaded } from '../warehouse/loaded.js';
 
 export type Treatments = Readonly<Record<string, 'correct' | 'start over'>>;

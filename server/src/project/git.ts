@@ -1,16 +1,10 @@
+import type { Commit } from '@ouvrage/api/project';
+import { asInstant } from '../shared/answers.js';
 import { spawn, type ChildProcessWithoutNullStreams } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { chmod, rm } from 'node:fs/promises';
 import path from 'node:path';
-
-export interface Commit {
-  readonly id: string;
-  readonly author: string;
-  /** ISO 8601. */
-  readonly at: string;
-  readonly message: string;
-}
 
 export interface TreeChange {
   readonly path: string;
@@ -236,7 +230,7 @@ export class GitStore {
     ]);
     return out.split('\x01').flatMap((entry) => {
       const [id, author, at, message] = entry.trim().split('\0');
-      return id ? [{ id, author: author!, at: at!, message: (message ?? '').trim() }] : [];
+      return id ? [{ id, author: author!, at: asInstant(at!), message: (message ?? '').trim() }] : [];
     });
   }
 

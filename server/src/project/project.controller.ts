@@ -1,3 +1,5 @@
+import type { Commit, DraftEntry, FileTexts, FilesAnswer, WorkspaceEntry } from '@ouvrage/api/project';
+import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Delete, Get, HttpCode, Param, Post, Put, Query } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { Matches } from 'class-validator';
@@ -65,7 +67,7 @@ export class ProjectController {
 
   /** Open workspaces. */
   @Get()
-  async list() {
+  async list(): Promise<Sent<readonly WorkspaceEntry[]>> {
     const [all, drafts] = await Promise.all([this.project.list(), this.project.draftCounts()]);
     return all.map((w) => workspaceOut(w, drafts.get(w.id) ?? 0));
   }
@@ -73,13 +75,13 @@ export class ProjectController {
   /** Opens a workspace of production as it is now. */
   @Needs('editor')
   @Post()
-  async create(@Me() me: Person, @Body() { name }: WorkspaceBody) {
+  async create(@Me() me: Person, @Body() { name }: WorkspaceBody): Promise<Sent<WorkspaceEntry>> {
     return workspaceOut(await this.project.createWorkspace(me, name), 0);
   }
 
   /** All files as they are committed, and the drafts over them. */
   @Get(':slug/files')
-  async files(@Param('slug') slug: string) {
+  async files(@Param('slug') slug: string): Promise<Sent<FilesAnswer>> {
     const line = await this.project.line(slug);
     return {
       project: await this.project.identity(),
@@ -94,7 +96,7 @@ export class ProjectController {
   /** Saves a draft of one file; refused where somebody has saved another since. */
   @Needs('editor')
   @Put(':slug/drafts')
-  async keep(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, version }: DraftBody) {
+  async keep(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, version }: DraftBody): Promise<Sent<DraftEntry>> {
     return draftOut(await this.project.keepDraft(me, slug, path, text ?? null, version));
   }
 
@@ -102,7 +104,7 @@ export class ProjectController {
   @Needs('editor')
   @Delete(':slug/drafts')
   @HttpCode(204)
-  async drop(@Param('slug') slug: string, @Query() { path }: FileQuery) {
+  async drop(@Param('slug') slug: string, @Query() { path }: FileQuery): Promise<void> {
     await this.project.dropDraft(slug, path);
   }
 
@@ -110,34 +112,34 @@ export class ProjectController {
   @Needs('editor')
   @Post(':slug/drafts/rebase')
   @HttpCode(204)
-  async rebase(@Param('slug') slug: string, @Body() { path }: FileQuery) {
+  async rebase(@Param('slug') slug: string, @Body() { path }: FileQuery): Promise<void> {
     await this.project.rebaseDraft(slug, path);
   }
 
   /** Commits all drafts of a workspace. */
   @Needs('editor')
   @Post(':slug/commits')
-  commit(@Me() me: Person, @Param('slug') slug: string, @Body() { message }: CommitBody) {
+  commit(@Me() me: Person, @Param('slug') slug: string, @Body() { message }: CommitBody): Promise<Sent<Commit>> {
     return this.project.commit(me, slug, message);
   }
 
   /** Commits of the workspace that production lacks; of production, its newest. */
   @Get(':slug/commits')
-  async commits(@Param('slug') slug: string) {
+  async commits(@Param('slug') slug: string): Promise<Sent<readonly Commit[]>> {
     await this.project.line(slug);
     return this.project.git.log(branchOf(slug), slug === PRODUCTION ? { most: 50 } : { notIn: MAIN });
   }
 
   /** Commits that changed a file, newest first. */
   @Get(':slug/history')
-  async history(@Param('slug') slug: string, @Query() { path }: FileQuery) {
+  async history(@Param('slug') slug: string, @Query() { path }: FileQuery): Promise<Sent<readonly Commit[]>> {
     await this.project.line(slug);
     return this.project.git.log(branchOf(slug), { file: path });
   }
 
   /** A file's text in a commit and in the commit before it. */
   @Get(':slug/file')
-  async file(@Query() { path, commit }: CommitFileQuery) {
+  async file(@Query() { path, commit }: CommitFileQuery): Promise<Sent<FileTexts>> {
     const id = await this.project.git.resolve(commit);
     if (!id) throw notFound(`The commit ${commit}`);
     return { path, commit: id, text: (await this.project.git.fileAt(id, path)) ?? null, before: (await this.project.git.fileAt(`${id}^`, path)) ?? null };
@@ -146,7 +148,7 @@ export class ProjectController {
   /** Merges production into a workspace; files in conflict need their settled text. */
   @Needs('editor')
   @Post(':slug/take-production')
-  take(@Me() me: Person, @Param('slug') slug: string, @Body() { files }: SettledBody) {
+  take(@Me() me: Person, @Param('slug') slug: string, @Body() { files }: SettledBody): Promise<Sent<Commit>> {
     return this.project.takeProduction(me, slug, files ?? {});
   }
 }

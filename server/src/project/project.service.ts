@@ -1,3 +1,4 @@
+import type { Commit } from '@ouvrage/api/project';
 import { Inject, Injectable, type OnModuleDestroy } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { pathProblem } from '@ouvrage/core/index';
@@ -9,7 +10,7 @@ import { PeopleService } from '../people/people.service.js';
 import { Config, ROLES } from '../shared/config.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { FileIndexer } from './file-indexer.js';
-import { GitStore, RefMoved, type Commit, type TreeChange } from './git.js';
+import { GitStore, RefMoved, type TreeChange } from './git.js';
 import { CommitAuthor, Draft, Workspace } from './project.entities.js';
 import { isSlug, slugFor } from './slugs.js';
 

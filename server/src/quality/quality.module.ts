@@ -1,3 +1,5 @@
+import type { CheckOutcome, LoadEntry, StateAnswer } from '@ouvrage/api/quality';
+import type { Sent } from '../shared/answers.js';
 import { Controller, Get, Module, Param, Query } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
@@ -24,19 +26,19 @@ export class QualityController {
 
   /** Tables and checks with where they stand and how they hold. */
   @Get('state')
-  state(@Param('slug') slug: string) {
+  state(@Param('slug') slug: string): Promise<Sent<StateAnswer>> {
     return this.quality.state(slug);
   }
 
   /** Verdicts on one check, newest first. */
   @Get('check-history')
-  history(@Param('slug') slug: string, @Query() { id }: CheckQueryParameters) {
+  history(@Param('slug') slug: string, @Query() { id }: CheckQueryParameters): Promise<Sent<readonly CheckOutcome[]>> {
     return this.quality.history(slug, id);
   }
 
   /** The loads of one table, newest first. */
   @Get('loads')
-  loads(@Param('slug') slug: string, @Query() { table }: TableQueryParameters) {
+  loads(@Param('slug') slug: string, @Query() { table }: TableQueryParameters): Promise<Sent<readonly LoadEntry[]>> {
     return this.quality.loads(slug, table);
   }
 }

@@ -1,39 +1,15 @@
+import type { CheckOutcome, CheckState, LoadEntry, StateAnswer, TableState } from '@ouvrage/api/quality';
+import { asInstant, type Sent } from '../shared/answers.js';
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { checksOf, checkTitle, worst, type Check, type Verdict } from '@ouvrage/core/check';
 import type { Project } from '@ouvrage/core/model';
 import { Repository } from 'typeorm';
 import { PRODUCTION, ProjectService, type Line } from '../project/project.service.js';
-import { CheckResult, type FaultRows, type RunKind, type RunStep } from '../run/run.entities.js';
+import type { FaultRows } from '@ouvrage/api/rows';
+import { CheckResult } from '../run/run.entities.js';
 import type { Standing } from '../warehouse/loaded.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
-
-export interface CheckState {
-  readonly id: string;
-  readonly kind: Check['kind'];
-  readonly title: string;
-  readonly table: string;
-  readonly columns: readonly string[];
-  readonly advisory: boolean;
-  readonly tolerate: string | null;
-  readonly comment: string | null;
-  readonly verdict: Verdict;
-  readonly atFault: string | null;
-  readonly total: string | null;
-  readonly at: string | null;
-  readonly run: number | null;
-  /** The environment whose rows were checked. */
-  readonly environment: string | null;
-}
-
-export interface TableState {
-  readonly table: string;
-  readonly where: Standing['where'];
-  readonly rows: string | null;
-  readonly loadedAt: string | null;
-  readonly run: number | null;
-  readonly verdict: Verdict;
-}
 
 interface LatestRow {
   environment: string;
@@ -47,15 +23,6 @@ interface LatestRow {
   rows: FaultRows | null;
 }
 
-/** One load of a table. */
-export interface LoadRow extends Pick<RunStep, 'state' | 'rowsIn' | 'rowsOut' | 'counts' | 'startedAt' | 'finishedAt' | 'error'> {
-  readonly run: number;
-  readonly environment: string;
-  readonly commit: string;
-  readonly kind: RunKind;
-  readonly person: string;
-}
-
 /** Verdicts on the checks of a project, as they were last found in an environment. */
 @Injectable()
 export class QualityService {
@@ -66,7 +33,7 @@ export class QualityService {
   ) {}
 
   /** The tables and checks of an environment with their newest verdicts. */
-  async state(slug: string): Promise<{ tables: TableState[]; checks: CheckState[] }> {
+  async state(slug: string): Promise<StateAnswer> {
     const line = await this.projects.line(slug);
     const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
     const latest = await this.latest(slug);
@@ -81,7 +48,7 @@ export class QualityService {
         table,
         where: standing?.where ?? 'nowhere',
         rows: standing?.loaded?.rows ?? null,
-        loadedAt: standing?.loaded?.at ?? null,
+        loadedAt: standing?.loaded ? asInstant(standing.loaded.at) : null,
         run: standing?.loaded?.runId || null,
         verdict,
       };
@@ -106,7 +73,7 @@ export class QualityService {
       verdict: found?.verdict ?? 'not run',
       atFault: found?.at_fault ?? null,
       total: found?.total ?? null,
-      at: found?.at.toISOString() ?? null,
+      at: found ? asInstant(found.at.toISOString()) : null,
       run: found?.run_id ?? null,
       environment: found?.environment ?? null,
     };
@@ -123,7 +90,7 @@ export class QualityService {
   }
 
   /** The results of one check over time, newest first, with SQL and rows at fault. */
-  async history(slug: string, checkId: string) {
+  async history(slug: string, checkId: string): Promise<Sent<CheckOutcome>[]> {
     const rows = await this.results.query<LatestRow[]>(
       `select c.environment, c.check_id, c.verdict, c.at_fault, c.total, c.at, c.sql, c.rows, s.run_id
        from check_result c join run_step s on s.id = c.step_id
@@ -143,8 +110,8 @@ export class QualityService {
   }
 
   /** The loads of one table, newest first. */
-  async loads(slug: string, table: string): Promise<LoadRow[]> {
-    return this.results.query<LoadRow[]>(
+  async loads(slug: string, table: string): Promise<Sent<LoadEntry>[]> {
+    return this.results.query<Sent<LoadEntry>[]>(
       `select s.run_id as run, s.state, s.rows_in as "rowsIn", s.rows_out as "rowsOut", s.counts, s.started_at as "startedAt", s.finished_at as "finishedAt",
          s.error, r.environment, r.commit, r.kind, r.person
        from run_step s join run r on r.id = s.run_id

@@ -1,3 +1,4 @@
+import { loaderOn } from '../load/loader.js';
 import { worst } from '@ouvrage/core/check';
 import { compileFunction, REMEMBERED, rememberedPlace, type Hashing } from '@ouvrage/core/compile';
 import { fingerprints, functionsOf } from '@ouvrage/core/graph';
@@ -5,18 +6,19 @@ import { besidePlace, targetPlace, type Dependent, type SwapItem } from '@ouvrag
 import { settingsOf, type Definition, type Environment, type Place, type Project, type ReferenceTable, type SourceTable } from '@ouvrage/core/model';
 import { literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
-import type { Clock } from '../run/clock.service.js';
+import type { Clock } from '../warehouse/loaded.js';
 import { BuildService, LOAD_TIME, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
-import { errorOfRows, traceRows } from '../warehouse/trace.js';
+import { errorOfRows, traceRows } from '../load/trace.js';
 import { logger, Problem } from '../shared/problem.js';
 import type { StepJournal } from '../run/step-journal.js';
-import { Run, type RunStep, type StepError } from '../run/run.entities.js';
+import type { StepError } from '@ouvrage/api/run';
+import { Run, type RunStep } from '../run/run.entities.js';
 import { landingBeside } from '../source/landing.js';
 import { intakeError, IntakeService, keepsLanded } from '../source/intake.service.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
-import type { CheckOutcome } from '../warehouse/check-outcome.js';
-import type { Loader } from '../warehouse/loader.js';
+import type { CheckOutcome } from '../load/check-outcome.js';
+import type { Loader } from '../load/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 
@@ -94,7 +96,7 @@ export class ReleaseTransaction {
 
   private async bringIn(step: RunStep): Promise<boolean> {
     const table = this.after.tables.get(step.table) as SourceTable;
-    const loader = this.warehouse.loader(this.client, this.environment);
+    const loader = loaderOn(this.client, this.environment);
     try {
       const isFile = this.after.servers.get(table.server)?.wrapper === 'file_fdw';
       const isKept = isFile || keepsLanded(this.before.tables.get(table.fullName), table);
@@ -118,7 +120,7 @@ export class ReleaseTransaction {
   private async table(step: RunStep): Promise<boolean> {
     const table = this.after.tables.get(step.table)!;
     if (table.kind === 'source') return true;
-    const loader = this.warehouse.loader(this.client, this.environment);
+    const loader = loaderOn(this.client, this.environment);
     try {
       await this.client.query('savepoint before_table');
       const bases = await this.bases();
@@ -203,7 +205,7 @@ export class ReleaseTransaction {
   }
 
   private async check(step: RunStep): Promise<boolean> {
-    const loader = this.warehouse.loader(this.client, this.environment);
+    const loader = loaderOn(this.client, this.environment);
     const outcome = await this.builds.checkFile(loader, this.after, step.table.slice('checks/'.length), {
       placeOf: this.placeOf,
       functionsSchema: this.environment.schemaOf('functions'),
@@ -218,7 +220,7 @@ export class ReleaseTransaction {
   }
 
   async swap(): Promise<void> {
-    const loader = this.warehouse.loader(this.client, this.environment);
+    const loader = loaderOn(this.client, this.environment);
     const items: SwapItem[] = [...this.built.values()].map((b) => b.item);
     const gone = [...this.before.tables.values()].filter((t) => !this.after.tables.has(t.fullName));
     this.dropped.push(...gone.map((t) => t.fullName));

@@ -1,3 +1,6 @@
+import type { Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
+import type { RunEntry } from '@ouvrage/api/run';
+import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Get, Module, Param, Post } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
@@ -9,6 +12,7 @@ import { runOut } from '../run/run.controller.js';
 import { Release, Run } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
 import { Names, Optional, Text, TextsByName } from '../shared/fields.js';
+import { DeliveryModule } from '../delivery/delivery.module.js';
 import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ReleaseCompletion } from './release-completion.js';
@@ -39,32 +43,32 @@ export class ReleaseController {
 
   /** Releases, newest first. */
   @Get('releases')
-  list() {
+  list(): Promise<Sent<readonly ReleaseEntry[]>> {
     return this.releases.list();
   }
 
   /** What releasing a workspace would change: definitions, rows that go, what stands in the way. */
   @Get('workspaces/:slug/comparison')
-  compare(@Param('slug') slug: string) {
+  compare(@Param('slug') slug: string): Promise<Sent<Comparison>> {
     return this.releases.compare(slug);
   }
 
   /** Releases a workspace; it is queued. */
   @Needs('releaser')
   @Post('workspaces/:slug/release')
-  async release(@Me() me: Person, @Param('slug') slug: string, @Body() { message, consents, treatments }: ReleaseBody) {
+  async release(@Me() me: Person, @Param('slug') slug: string, @Body() { message, consents, treatments }: ReleaseBody): Promise<Sent<RunEntry>> {
     return runOut(await this.releases.ask(me, slug, { message, consents: consents ?? [], treatments: treatments ?? {} }));
   }
 
   /** What needs a person. */
   @Get('workspaces/:slug/today')
-  today(@Me() me: Person, @Param('slug') slug: string) {
+  today(@Me() me: Person, @Param('slug') slug: string): Promise<Sent<TodayAnswer>> {
     return this.todays.today(slug, me);
   }
 }
 
 @Module({
-  imports: [TypeOrmModule.forFeature([Release, Run]), ProjectModule, RunModule, SourceModule, WarehouseModule, QualityModule],
+  imports: [TypeOrmModule.forFeature([Release, Run]), ProjectModule, RunModule, SourceModule, DeliveryModule, WarehouseModule, QualityModule],
   controllers: [ReleaseController],
   providers: [ReleaseCompletion, ReleaseService, TodayService],
   exports: [ReleaseService],

@@ -1,3 +1,6 @@
+import type { FileConflict } from '@ouvrage/api/project';
+import type { ReleaseEntry } from '@ouvrage/api/release';
+import type { Sent } from '../shared/answers.js';
 import { columnWith } from '@ouvrage/core/language';
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
@@ -73,8 +76,9 @@ export class ReleaseService implements OnModuleInit {
     this.waiting.settlers.push(() => this.completion.completeLeft());
   }
 
-  list(): Promise<Release[]> {
-    return this.releases.find({ order: { id: 'DESC' }, take: 100 });
+  async list(): Promise<Sent<ReleaseEntry>[]> {
+    const found = await this.releases.find({ order: { id: 'DESC' }, take: 100 });
+    return found.map(({ id, commit, workspace, message, person, tables, runId, at }) => ({ id, commit, workspace, message, person, tables, runId, at }));
   }
 
   /** A workspace against production: files with both texts, tables, and what stands in the way. */
@@ -83,7 +87,6 @@ export class ReleaseService implements OnModuleInit {
     if (!line.workspace) throw new Problem(409, 'is-production', 'Production is what workspaces are compared with', 'Choose a workspace.');
     const production = await this.projects.line(PRODUCTION);
     const committed = await this.committed(slug);
-    const change = compareProjects(production.project, committed.project ?? line.project);
     const drafted = compareProjects(production.project, line.project);
     const { checks } = await this.quality.state(slug);
     const touched = new Set(drafted.tables.map((t) => t.table));
@@ -105,20 +108,19 @@ export class ReleaseService implements OnModuleInit {
       losses: losses(production.project, line.project, drafted),
       migrations: migrations(production.project, line.project, drafted),
       rehashes: rehashes(line.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
-      releases: change.tables.map((t) => t.table),
       untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
       checks: checks.filter((c) => touched.has(c.table)),
     };
   }
 
   /** The project that a release would make, or the files in which it conflicts with production. */
-  private async committed(slug: string): Promise<{ project?: Project; conflicts: unknown[] }> {
+  private async committed(slug: string): Promise<{ project?: Project; conflicts: readonly FileConflict[] }> {
     try {
       const merged = await this.projects.mergedWithMain(slug);
       const tree = (await this.projects.git.git(['rev-parse', merged.tree])).trim();
       return { project: await this.projects.projectAt(tree), conflicts: [] };
     } catch (error) {
-      if (error instanceof Problem && error.code === 'merge-conflict') return { conflicts: error.extra['files'] as unknown[] };
+      if (error instanceof Problem && error.code === 'merge-conflict') return { conflicts: error.extra['files'] as FileConflict[] };
       throw error;
     }
   }

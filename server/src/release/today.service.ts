@@ -9,7 +9,7 @@ import { QualityService } from '../quality/quality.service.js';
 import { runOut } from '../run/run.controller.js';
 import { RunService } from '../run/run.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
-import { DeliveryListService } from '../source/delivery-list.service.js';
+import { DeliveryListService } from '../delivery/delivery-list.service.js';
 import { ImportService } from '../source/import.service.js';
 import { ReleaseService } from './release.service.js';
 

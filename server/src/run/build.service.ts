@@ -1,3 +1,4 @@
+import { loaderOn } from '../load/loader.js';
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import { readThroughViews } from '@ouvrage/core/assist';
 import { queryCheck, queryCheckStatements, verdictOf, worst } from '@ouvrage/core/check';
@@ -12,19 +13,21 @@ import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
 import { logger, Problem } from '../shared/problem.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
-import { policyOutcome, type CheckOutcome } from '../warehouse/check-outcome.js';
-import type { Loader } from '../warehouse/loader.js';
+import { policyOutcome, type CheckOutcome } from '../load/check-outcome.js';
+import type { Loader } from '../load/loader.js';
 import { FAULT_ROWS } from '../warehouse/statements.js';
 import { stepError } from '../warehouse/sql-error.js';
 import type { Standing } from '../warehouse/loaded.js';
 import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
-import type { Run, RunStep, StepError } from './run.entities.js';
-import { ClockService, type Clock } from './clock.service.js';
+import type { StepError } from '@ouvrage/api/run';
+import type { Run, RunStep } from './run.entities.js';
+import { ClockService } from './clock.service.js';
+import { type Clock } from '../warehouse/loaded.js';
 import { planFrom, type BaseSurroundings } from './load-base.js';
 import { checkLongDates } from './reference-dates.js';
 import { RunService } from './run.service.js';
 import { StepJournal } from './step-journal.js';
-import { errorOfRows, traceRows } from '../warehouse/trace.js';
+import { errorOfRows, traceRows } from '../load/trace.js';
 
 /** All that the steps of one run share. */
 interface BuildContext {
@@ -152,7 +155,7 @@ export class BuildService implements OnModuleInit {
     const client = await this.warehouse.connect(role);
     const stop = () => void this.warehouse.cancel(role, client);
     signal.addEventListener('abort', stop);
-    const loader = this.warehouse.loader(client, environment);
+    const loader = loaderOn(client, environment);
     try {
       if (signal.aborted) throw new Error('stopped');
       loader.begin();

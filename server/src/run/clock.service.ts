@@ -1,3 +1,4 @@
+import type { Clock } from '../warehouse/loaded.js';
 import { Inject, Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { reachable } from '@ouvrage/core/graph';
@@ -5,13 +6,10 @@ import type { Project } from '@ouvrage/core/model';
 import { dateOf } from '@ouvrage/demo';
 import { Repository } from 'typeorm';
 import { Config } from '../shared/config.js';
-import { Setting } from '../source/source.entities.js';
+import { Setting } from '../shared/setting.entity.js';
 
 /** The stand-in's clock, where there is one. */
 export const HARBOUR_DAY = 'harbour day';
-
-/** The clock that a load's time is from. */
-export type Clock = 'stand-in' | 'real';
 
 /** What time it is for lateness and for loads. */
 @Injectable()

@@ -16,7 +16,7 @@ import type { ReferenceTable, Definition, Environment, Place, Project } from '@o
 import { otherMeaning, formerName, wrongFormerNames } from '@ouvrage/core/review';
 import { ident, qualified, shortType } from '@ouvrage/core/sql';
 import { Problem } from '../shared/problem.js';
-import type { Loader } from '../warehouse/loader.js';
+import type { Loader } from '../load/loader.js';
 import type { Loaded } from '../warehouse/loaded.js';
 
 /** Where a load that keeps state may find what it goes on from. */

@@ -7,7 +7,8 @@ import { DataSource, EntityManager, In, Repository } from 'typeorm';
 import { Config } from '../shared/config.js';
 import { isDiskFull, leftOnDisk } from '../shared/disk.js';
 import { logger } from '../shared/problem.js';
-import { Run, RunStep, type StepState } from './run.entities.js';
+import type { StepState } from '@ouvrage/api/run';
+import { Run, RunStep } from './run.entities.js';
 
 /** Says that a process works on a run; it ends with the process. */
 interface RunLock {

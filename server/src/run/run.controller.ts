@@ -1,3 +1,5 @@
+import type { RunDetail, RunEntry, StepDetail, StepEntry } from '@ouvrage/api/run';
+import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Get, Header, HttpCode, Param, Post, Query, Req, Sse, type MessageEvent } from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import { IsIn, IsString, Length } from 'class-validator';
@@ -70,7 +72,7 @@ class ScriptQuery {
   form?: 'script' | 'procedures';
 }
 
-export const runOut = (r: Run) => ({
+export const runOut = (r: Run): Sent<RunEntry> => ({
   id: r.id,
   kind: r.kind,
   environment: r.environment,
@@ -89,7 +91,7 @@ export const runOut = (r: Run) => ({
   finishedAt: r.finishedAt,
 });
 
-const stepOut = (s: RunStep, checks: readonly CheckResult[]) => ({
+const stepOut = (s: RunStep, checks: readonly CheckResult[]): Sent<StepEntry> => ({
   id: s.id,
   kind: s.kind,
   table: s.table,
@@ -118,7 +120,7 @@ export class RunController {
   /** Asks for a run of tables; it is queued. */
   @Needs('editor')
   @Post('workspaces/:slug/runs')
-  async run(@Me() me: Person, @Param('slug') slug: string, @Body() body: RunBody) {
+  async run(@Me() me: Person, @Param('slug') slug: string, @Body() body: RunBody): Promise<Sent<RunEntry>> {
     if (slug === PRODUCTION) this.needsReleaser(me, 'A run in production');
     return runOut(await this.runs.build(me, slug, body));
   }
@@ -138,17 +140,17 @@ export class RunController {
 
   /** Runs, newest first. */
   @Get('runs')
-  async list(@Query() { environment, limit }: ListQuery) {
+  async list(@Query() { environment, limit }: ListQuery): Promise<Sent<readonly RunEntry[]>> {
     return (await this.runs.list(environment, limit ?? 100)).map(runOut);
   }
 
   /** One run with its steps and the outcomes of its checks. */
   @Get('runs/:id')
-  get(@Param('id', RowId) id: number) {
+  get(@Param('id', RowId) id: number): Promise<Sent<RunDetail>> {
     return this.view(id);
   }
 
-  private async view(id: number) {
+  private async view(id: number): Promise<Sent<RunDetail>> {
     const [run, steps, results] = await Promise.all([this.runs.get(id), this.runs.stepsOf(id), this.runs.resultsOf(id)]);
     const byStep = new Map<number, CheckResult[]>();
     for (const r of results) byStep.set(r.step.id, [...(byStep.get(r.step.id) ?? []), r]);
@@ -157,7 +159,7 @@ export class RunController {
 
   /** The statements that a step ran. */
   @Get('runs/:id/steps/:step')
-  async step(@Param('id', RowId) id: number, @Param('step', RowId) step: number) {
+  async step(@Param('id', RowId) id: number, @Param('step', RowId) step: number): Promise<Sent<StepDetail>> {
     const found = (await this.runs.stepsOf(id)).find((s) => s.id === step);
     if (!found) throw new Problem(404, 'not-found', `Step ${step} of run ${id} does not exist`);
     const { statements, kinds, results } = await this.runs.detailOf(step);
@@ -173,7 +175,7 @@ export class RunController {
   @Needs('editor')
   @Post('runs/:id/stop')
   @HttpCode(204)
-  async stop(@Me() me: Person, @Param('id', RowId) id: number) {
+  async stop(@Me() me: Person, @Param('id', RowId) id: number): Promise<void> {
     if ((await this.runs.get(id)).environment === PRODUCTION) this.needsReleaser(me, 'Stopping a run in production');
     await this.runs.stop(me, id);
   }
@@ -181,7 +183,7 @@ export class RunController {
   /** A new run of what an earlier one did not finish. */
   @Needs('editor')
   @Post('runs/:id/continue')
-  async goOn(@Me() me: Person, @Param('id', RowId) id: number) {
+  async goOn(@Me() me: Person, @Param('id', RowId) id: number): Promise<Sent<RunEntry>> {
     if ((await this.runs.get(id)).environment === PRODUCTION) this.needsReleaser(me, 'A run in production');
     return runOut(await this.runs.goOn(me, id));
   }

@@ -1,9 +1,10 @@
+import type { FaultRows } from '@ouvrage/api/rows';
+import type { RanStatement, RunState, StepError, StepState } from '@ouvrage/api/run';
 import type { Verdict } from '@ouvrage/core/check';
 import type { Treatment } from '@ouvrage/core/review';
 import { Column, CreateDateColumn, Entity, Index, JoinColumn, ManyToOne, PrimaryGeneratedColumn, type Relation } from 'typeorm';
 
 export type RunKind = 'build' | 'intake' | 'release';
-export type RunState = 'queued' | 'running' | 'succeeded' | 'failed' | 'stopped' | 'interrupted';
 
 export interface RunRequest {
   readonly tables: readonly string[];
@@ -67,29 +68,6 @@ export class Run {
   finishedAt: Date | null;
 }
 
-export type StepState = 'waiting' | 'running' | 'done' | 'failed' | 'blocked' | 'stopped' | 'reused' | 'interrupted';
-
-export interface RanStatement {
-  readonly kind: string;
-  readonly sql: string;
-  /** Null where the statement went with the next one, in whose time its own is. */
-  readonly milliseconds: number | null;
-  readonly rows: number | null;
-}
-
-/** What went wrong, with its place in the author's file. */
-export interface StepError {
-  readonly message: string;
-  readonly detail?: string;
-  readonly hint?: string;
-  readonly sqlstate?: string;
-  readonly path?: string;
-  readonly line?: number;
-  readonly column?: number;
-  /** The rows that caused it. */
-  readonly rows?: FaultRows;
-}
-
 /** One table's load and checks in a run, or one file of checks/. */
 @Entity('run_step')
 @Index(['table', 'finishedAt'])
@@ -147,11 +125,6 @@ export class RunStep {
 
   @Column('timestamptz', { name: 'finished_at', nullable: true })
   finishedAt: Date | null;
-}
-
-export interface FaultRows {
-  readonly columns: readonly string[];
-  readonly rows: readonly (readonly (string | null)[])[];
 }
 
 @Entity('check_result')

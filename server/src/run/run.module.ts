@@ -3,7 +3,7 @@ import { TypeOrmModule } from '@nestjs/typeorm';
 import { PeopleModule } from '../people/people.module.js';
 import { ProjectModule } from '../project/project.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
-import { Setting } from '../source/source.entities.js';
+import { Setting } from '../shared/setting.entity.js';
 import { BuildService } from './build.service.js';
 import { ClockService } from './clock.service.js';
 import { ProgressService } from './progress.service.js';

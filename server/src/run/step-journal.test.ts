@@ -1,5 +1,5 @@
 import { describe, expect, test } from '@jest/globals';
-import type { CheckOutcome } from '../warehouse/check-outcome.js';
+import type { CheckOutcome } from '../load/check-outcome.js';
 import type { Run, RunStep } from './run.entities.js';
 import { StepJournal } from './step-journal.js';
 

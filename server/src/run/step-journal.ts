@@ -1,7 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { Repository } from 'typeorm';
-import type { CheckOutcome } from '../warehouse/check-outcome.js';
+import type { CheckOutcome } from '../load/check-outcome.js';
 import { ProgressService } from './progress.service.js';
 import { CheckResult, RunStep, type Run } from './run.entities.js';
 

@@ -1,29 +1,15 @@
+import type { ProposedFile } from '@ouvrage/api/project';
+import type { CatalogAnswer } from '@ouvrage/api/source';
 import { Injectable } from '@nestjs/common';
 import { driftOf, drifted, importTables, type Drift } from '@ouvrage/core/intake';
 import { remotePlace, type SourceTable } from '@ouvrage/core/model';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION, ProjectService, type Line } from '../project/project.service.js';
 import { notFound, Problem } from '../shared/problem.js';
-import { describeTables, listTables, type CatalogEntry } from './catalog.js';
-import { ConnectionService } from './connection.service.js';
-import type { Connection } from './source.entities.js';
+import { describeTables, listTables } from '../connection/catalog.js';
+import { ConnectionService } from '../connection/connection.service.js';
+import type { Connection } from '../connection/connection.entities.js';
 import { SourceStateService } from './source-state.service.js';
-
-/** A file as an import would leave it. */
-export interface ProposedFile {
-  readonly path: string;
-  readonly before: string | null;
-  readonly after: string;
-}
-
-/** Tables of a connection, and whether the server that stands for it in the project is bound to it. */
-export interface CatalogAnswer {
-  readonly server: string;
-  readonly isBound: boolean;
-  /** Who can bind it. */
-  readonly administrators: readonly string[];
-  readonly tables: readonly (CatalogEntry & { readonly declared: string | null })[];
-}
 
 /** Looks at other databases' catalogs and declares their tables in the project. */
 @Injectable()

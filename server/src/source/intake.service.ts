@@ -10,19 +10,20 @@ import { from as copyFrom } from 'pg-copy-streams';
 import { pipeline } from 'node:stream/promises';
 import type { Person } from '../people/people.entities.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
-import type { Run, RunStep, StepError } from '../run/run.entities.js';
+import type { StepError } from '@ouvrage/api/run';
+import type { Run, RunStep } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
 import { StepJournal } from '../run/step-journal.js';
 import { Problem } from '../shared/problem.js';
 import { StatementFailed } from '../warehouse/load-errors.js';
-import { Loader } from '../warehouse/loader.js';
+import { Loader, loaderOn } from '../load/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
-import { describeTables } from './catalog.js';
-import { ConnectionService } from './connection.service.js';
+import { describeTables } from '../connection/catalog.js';
+import { ConnectionService } from '../connection/connection.service.js';
 import { copyOut } from './copy-out.js';
 import { landingBeside } from './landing.js';
-import type { BoundEnvironment } from './source.entities.js';
+import type { BoundEnvironment } from '@ouvrage/api/connection';
 import { SourceStateService } from './source-state.service.js';
 
 /** Brings source tables into their landing tables by streaming COPY out of one database into the other. */
@@ -85,7 +86,7 @@ export class IntakeService implements OnModuleInit {
     this.journal.begin(run, step);
     const role = this.warehouse.builder(environment);
     const client = await this.warehouse.connect(role);
-    const loader = this.warehouse.loader(client, environment);
+    const loader = loaderOn(client, environment);
     let source: pg.Client | undefined;
     const stop = () => {
       void this.warehouse.cancel(role, client);

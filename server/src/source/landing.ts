@@ -2,7 +2,7 @@ import { planIntake } from '@ouvrage/core/intake';
 import type { Environment, SourceTable } from '@ouvrage/core/model';
 import { ident, idents, literal, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
-import type { Loader } from '../warehouse/loader.js';
+import type { Loader } from '../load/loader.js';
 
 /** An empty landing table beside, with the rows of the one in place as far as it has the same columns. */
 export async function landingBeside(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable) {

@@ -1,3 +1,7 @@
+import type { ProposedFile } from '@ouvrage/api/project';
+import type { RunEntry, StepError, StepState } from '@ouvrage/api/run';
+import type { CatalogAnswer, DriftByTable, SourceSystem } from '@ouvrage/api/source';
+import { asInstant, type Sent } from '../shared/answers.js';
 import { Body, Controller, Get, HttpCode, Param, ParseUUIDPipe, Post } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { InjectRepository } from '@nestjs/typeorm';
@@ -16,7 +20,7 @@ import { runOut } from '../run/run.controller.js';
 import { Names, OptionalWhole, Text } from '../shared/fields.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
-import { ConnectionService } from './connection.service.js';
+import { ConnectionService } from '../connection/connection.service.js';
 import { ImportService } from './import.service.js';
 import { IntakeService } from './intake.service.js';
 import { SourceStateService } from './source-state.service.js';
@@ -78,7 +82,7 @@ export class SourceController {
 
   /** Systems of the project, their tables and each table's last intake. */
   @Get('sources')
-  async sources(@Param('slug') slug: string) {
+  async sources(@Param('slug') slug: string): Promise<Sent<readonly SourceSystem[]>> {
     const line = await this.projects.line(slug);
     const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
     const [bound, states] = await Promise.all([this.connections.bound('production'), this.states.of(PRODUCTION)]);
@@ -105,7 +109,7 @@ export class SourceController {
               comment: t.comment ?? null,
               where: standing?.where ?? 'nowhere',
               rows: standing?.loaded?.rows ?? null,
-              loadedAt: standing?.loaded?.at ?? null,
+              loadedAt: standing?.loaded ? asInstant(standing.loaded.at) : null,
               last: last.get(t.fullName) ?? null,
               incremental: watermarkOf(t) !== undefined,
               pattern: t.contract.options.get('pattern')?.value ?? null,
@@ -124,11 +128,11 @@ export class SourceController {
     const rows = await this.steps.query<
       {
         table_name: string;
-        state: string;
+        state: StepState;
         rows_out: string | null;
         rows_in: string | null;
         finished_at: Date;
-        error: unknown;
+        error: StepError | null;
         run_id: number;
         milliseconds: number;
       }[]
@@ -150,7 +154,7 @@ export class SourceController {
   /** Brings source tables in now. Landing tables of production need a releaser. */
   @Needs('editor')
   @Post('intake')
-  async bringIn(@Me() me: Person, @Param('slug') slug: string, @Body() { tables, limit }: IntakeBody) {
+  async bringIn(@Me() me: Person, @Param('slug') slug: string, @Body() { tables, limit }: IntakeBody): Promise<Sent<RunEntry>> {
     if (slug === PRODUCTION && !mayAct(me.role, 'releaser'))
       throw new Problem(403, 'not-allowed', 'Bringing data into production needs the role releaser', `You are signed in as ${me.displayName}, ${me.role}.`);
     return runOut(await this.intake.ask(me, slug, tables, limit));
@@ -159,7 +163,7 @@ export class SourceController {
   /** Tables of a connection's database. */
   @Needs('editor')
   @Get('catalog/:connection')
-  async catalog(@Param('slug') slug: string, @Param('connection', ParseUUIDPipe) connection: string) {
+  async catalog(@Param('slug') slug: string, @Param('connection', ParseUUIDPipe) connection: string): Promise<Sent<CatalogAnswer>> {
     return this.imports.catalog(await this.projects.line(slug), connection);
   }
 
@@ -167,7 +171,7 @@ export class SourceController {
   @Needs('editor')
   @Post('import')
   @HttpCode(200)
-  async propose(@Param('slug') slug: string, @Body() { connection, tables }: ImportBody) {
+  async propose(@Param('slug') slug: string, @Body() { connection, tables }: ImportBody): Promise<Sent<readonly ProposedFile[]>> {
     return this.imports.propose(await this.projects.line(slug), connection, tables);
   }
 
@@ -175,7 +179,7 @@ export class SourceController {
   @Needs('administrator')
   @Post('import/bind')
   @HttpCode(204)
-  async bindNew(@Me() me: Person, @Param('slug') slug: string, @Body() { connection, server }: BindNewBody) {
+  async bindNew(@Me() me: Person, @Param('slug') slug: string, @Body() { connection, server }: BindNewBody): Promise<void> {
     const line = await this.projects.line(slug);
     if (!line.project.servers.has(server)) throw notFound(`The server ${server}`);
     await this.imports.bindNew(connection, server);
@@ -186,7 +190,7 @@ export class SourceController {
   @Needs('editor')
   @Post('sources/:server/compare')
   @HttpCode(200)
-  async compare(@Param('slug') slug: string, @Param('server') server: string, @Body() { tables }: IntakeBody) {
+  async compare(@Param('slug') slug: string, @Param('server') server: string, @Body() { tables }: IntakeBody): Promise<Sent<DriftByTable>> {
     const line = await this.projects.line(slug);
     if (!line.project.servers.has(server)) throw notFound(`The server ${server}`);
     return Object.fromEntries(await this.imports.compare(line, server, tables));
@@ -196,7 +200,7 @@ export class SourceController {
   @Needs('editor')
   @Post('sources/:server/take-over')
   @HttpCode(200)
-  async takeOver(@Param('slug') slug: string, @Param('server') server: string, @Body() { tables }: IntakeBody) {
+  async takeOver(@Param('slug') slug: string, @Param('server') server: string, @Body() { tables }: IntakeBody): Promise<Sent<readonly ProposedFile[]>> {
     return this.imports.takeOver(await this.projects.line(slug), server, tables);
   }
 }

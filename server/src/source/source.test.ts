@@ -1,3 +1,5 @@
+import type { ConnectionEntry } from '@ouvrage/api/connection';
+import type { ProposedFile } from '@ouvrage/api/project';
 import { afterAll, beforeAll, describe, expect, jest, test } from '@jest/globals';
 import pg from 'pg';
 import { startApplication, warehouse, type Client, type TestApplication } from '../testing.js';
@@ -13,22 +15,11 @@ beforeAll(async () => {
 });
 afterAll(() => application.close());
 
-interface ConnectionView {
-  readonly id: string;
-  readonly name: string;
-  readonly bound: readonly unknown[];
-}
-interface ProposedFile {
-  readonly path: string;
-  readonly before: string | null;
-  readonly after: string;
-}
-
 const harbourInput = () => {
   const { host, port, database, user } = application.config.harbour;
   return { name: 'another', host, port, database, user, tls: 'off' };
 };
-const connections = async () => (await admin.get('/api/connections')).body as ConnectionView[];
+const connections = async () => (await admin.get('/api/connections')).body as ConnectionEntry[];
 const harbour = async () => (await connections()).find((c) => c.name === 'port_ops')!;
 
 async function query<T extends pg.QueryResultRow>(address: pg.ClientConfig, sql: string): Promise<T[]> {

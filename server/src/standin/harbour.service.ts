@@ -7,10 +7,10 @@ import { from as copyFrom } from 'pg-copy-streams';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Repository } from 'typeorm';
-import { DeliveryService } from '../source/delivery.service.js';
-import { Setting } from '../source/source.entities.js';
+import { DeliveryService } from '../delivery/delivery.service.js';
+import { Setting } from '../shared/setting.entity.js';
 import { HARBOUR_DAY } from '../run/clock.service.js';
-import { written } from '../warehouse/export-formats.js';
+import { written } from '../look/export-formats.js';
 import { Config } from '../shared/config.js';
 import { handledClient } from '../shared/pools.js';
 

@@ -1,3 +1,5 @@
+import type { HarbourDay } from '@ouvrage/api/standin';
+import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Get, HttpCode, Module, Post } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import { Me, Needs } from '../people/access.js';
@@ -6,7 +8,9 @@ import { PeopleModule } from '../people/people.module.js';
 import { PeopleService } from '../people/people.service.js';
 import { Whole } from '../shared/fields.js';
 import { notFound } from '../shared/problem.js';
-import { SourceModule } from '../source/source.module.js';
+import { TypeOrmModule } from '@nestjs/typeorm';
+import { DeliveryModule } from '../delivery/delivery.module.js';
+import { Setting } from '../shared/setting.entity.js';
 import { HarbourService } from './harbour.service.js';
 
 class AdvanceBody {
@@ -25,7 +29,7 @@ export class HarbourController {
 
   /** The day of the demo’s source system; null where there is none. */
   @Get()
-  async day() {
+  async day(): Promise<Sent<HarbourDay>> {
     return (await this.harbour.day()) ?? { day: null, date: null };
   }
 
@@ -33,7 +37,7 @@ export class HarbourController {
   @Needs('editor')
   @Post('advance')
   @HttpCode(200)
-  async advance(@Me() me: Person, @Body() { days }: AdvanceBody) {
+  async advance(@Me() me: Person, @Body() { days }: AdvanceBody): Promise<Sent<HarbourDay>> {
     const moved = await this.harbour.advance(days);
     if (!moved) throw notFound('The harbour');
     await this.people.audit(me, 'harbour moved on', moved.date);
@@ -41,5 +45,10 @@ export class HarbourController {
   }
 }
 
-@Module({ imports: [SourceModule, PeopleModule], controllers: [HarbourController], providers: [HarbourService], exports: [HarbourService] })
+@Module({
+  imports: [TypeOrmModule.forFeature([Setting]), DeliveryModule, PeopleModule],
+  controllers: [HarbourController],
+  providers: [HarbourService],
+  exports: [HarbourService],
+})
 export class StandinModule {}

@@ -1,5 +1,5 @@
 import type { LoadStatement } from '@ouvrage/core/compile';
-import type { FaultRows } from '../run/run.entities.js';
+import type { FaultRows } from '@ouvrage/api/rows';
 import { isDatabaseError } from './sql-error.js';
 
 /** Wraps an error with the statement that failed. */

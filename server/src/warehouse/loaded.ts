@@ -1,6 +1,5 @@
 import type { Hashing } from '@ouvrage/core/compile';
 import type { Place } from '@ouvrage/core/model';
-import type { Clock } from '../run/clock.service.js';
 
 /** What the last successful load of a table was. */
 export interface Loaded {
@@ -33,3 +32,6 @@ export interface Standing {
   readonly place?: Place;
   readonly loaded?: Loaded;
 }
+
+/** The clock that a load's time is from. */
+export type Clock = 'stand-in' | 'real';

@@ -2,7 +2,7 @@ import { isConnectionLost } from '../shared/connection-lost.js';
 import { isFullDisk, leftOnDisk } from '../shared/disk.js';
 import type { Project } from '@ouvrage/core/model';
 import { lineColumn } from '@ouvrage/core/sql';
-import type { StepError } from '../run/run.entities.js';
+import type { StepError } from '@ouvrage/api/run';
 
 /** The fields of an error that PostgreSQL sends. */
 export interface DatabaseError {

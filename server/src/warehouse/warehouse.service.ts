@@ -8,13 +8,12 @@ import { ident, idents, lineColumn, literal, qualified } from '@ouvrage/core/sql
 import net from 'node:net';
 import pg from 'pg';
 import { Config, ROLES, type WarehouseRole } from '../shared/config.js';
-import type { StepError } from '../run/run.entities.js';
+import type { StepError } from '@ouvrage/api/run';
 import { logger, Problem } from '../shared/problem.js';
 import { handled } from '../shared/pools.js';
 import { forgetPlans } from './catalog-questions.js';
-import { Loader } from './loader.js';
 import { holding, makeLocks } from './locks.js';
-import type { Clock } from '../run/clock.service.js';
+import type { Clock } from './loaded.js';
 import type { Loaded, Remembering, Standing } from './loaded.js';
 import { isDatabaseError, isOfStatement, stepError } from './sql-error.js';
 
@@ -132,11 +131,6 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
       await client.query('commit');
       return result;
     });
-  }
-
-  /** What runs loads and swaps on a connection. */
-  loader(client: pg.PoolClient, environment: Environment): Loader {
-    return new Loader(client, environment.kind === 'production' ? holding(STATE_LAYER, 'swap') : undefined);
   }
 
   /** What was dropped of workspaces' in a swap of production is made again by the workspace builder, where that is still possible. */

@@ -2,10 +2,10 @@ import { Command } from 'cmdk';
 import { useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { Hatch, VerdictMark } from '../shared/marks';
-import { address, PLACES } from './addresses';
-import { useRunsQuery } from './api';
-import { useProject } from './project';
-import { themeChosen, useAppDispatch, useAppSelector } from './store';
+import { address, PLACES } from '../data/addresses';
+import { useRunsQuery } from '../data/runs';
+import { useProject } from '../data/project';
+import { themeChosen, useAppDispatch, useAppSelector } from '../data/store';
 
 const MOST = 40;
 

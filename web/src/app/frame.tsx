@@ -2,18 +2,22 @@ import { Search } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useEffect, useState, type ReactNode } from 'react';
 import { NavLink, Outlet, useNavigate, useParams } from 'react-router';
-import { Button, inputClass, Modal, ProblemNote } from '../shared/ui';
+import { inputClass } from '../shared/ui/input';
+import { ProblemNote } from '../shared/ui/problem-note';
+import { Modal } from '../shared/ui/modal';
+import { Button } from '../shared/ui/button';
 import { plural } from '../shared/format';
 import { useTell } from '../shared/toasts';
-import { address, PLACES } from './addresses';
-import { useOpenWorkspaceMutation, useSignOutMutation, useWorkspacesQuery } from './api';
+import { address, PLACES } from '../data/addresses';
+import { useSignOutMutation } from '../data/people';
+import { useOpenWorkspaceMutation, useWorkspacesQuery } from '../data/workspaces';
 import { Finder } from './finder';
 import { KeysHelp } from './keys-help';
-import { mayAct, PRODUCTION, usePerson, useProject } from './project';
-import { textsForgotten, themeChosen, useAppDispatch, useAppSelector } from './store';
-import type { ProblemBody } from './types';
-import { keepUnsaved } from './unsaved';
-import { useUnsaved } from './use-unsaved';
+import { mayAct, PRODUCTION, usePerson, useProject } from '../data/project';
+import { textsForgotten, themeChosen, useAppDispatch, useAppSelector } from '../data/store';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import { keepUnsaved } from '../data/unsaved';
+import { useUnsaved } from '../shared/use-unsaved';
 
 /** The dark strip over every sheet, and the sheet. */
 export function Frame() {

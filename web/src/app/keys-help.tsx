@@ -1,4 +1,4 @@
-import { Modal } from '../shared/ui';
+import { Modal } from '../shared/ui/modal';
 
 const KEYS: readonly (readonly [string, string])[] = [
   ['Ctrl K', 'find a table, column, check, run or command'],

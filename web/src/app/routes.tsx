@@ -1,12 +1,16 @@
 import { lazy, Suspense, useEffect } from 'react';
 import { createBrowserRouter, Navigate, Outlet, useRouteError } from 'react-router';
 import { SignIn } from '../places/sign-in';
-import { Button, Empty, Loading, ProblemNote } from '../shared/ui';
-import { useSessionQuery, useWorkspacesQuery } from './api';
+import { ProblemNote } from '../shared/ui/problem-note';
+import { Loading } from '../shared/ui/loading';
+import { Empty } from '../shared/ui/empty';
+import { Button } from '../shared/ui/button';
+import { useSessionQuery } from '../data/people';
+import { useWorkspacesQuery } from '../data/workspaces';
 import { Frame } from './frame';
-import { PRODUCTION, ProjectProvider, usePerson } from './project';
-import { useAppSelector } from './store';
-import type { ProblemBody } from './types';
+import { PRODUCTION, ProjectProvider, usePerson } from '../data/project';
+import { useAppSelector } from '../data/store';
+import type { ProblemBody } from '@ouvrage/api/problem';
 
 const Today = lazy(() => import('../places/today/today'));
 const Sources = lazy(() => import('../places/sources/sources'));

@@ -1,7 +1,9 @@
 import { useForm } from 'react-hook-form';
-import { useSignInMutation } from '../app/api';
-import type { ProblemBody } from '../app/types';
-import { Button, inputClass, ProblemNote } from '../shared/ui';
+import { useSignInMutation } from '../data/people';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import { inputClass } from '../shared/ui/input';
+import { ProblemNote } from '../shared/ui/problem-note';
+import { Button } from '../shared/ui/button';
 
 interface Form {
   name: string;

@@ -1,7 +1,7 @@
-import type { FaultRows } from '../app/types';
+import type { FaultRows } from '@ouvrage/api/rows';
 import { count, rows } from './format';
 import { Grid } from './grid';
-import { SectionTitle } from './ui';
+import { SectionTitle } from './ui/section-title';
 
 /** Rows that are at fault, in a grid as high as they need. */
 export function FaultGrid({

@@ -1,7 +1,7 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { cell, isNumeric } from './format';
-import { Hint } from './ui';
+import { Hint } from './ui/hint';
 
 interface GridProps {
   readonly label: string;

@@ -1,8 +1,8 @@
 import Markdown, { type Components } from 'react-markdown';
 import { Link } from 'react-router';
 import remarkGfm from 'remark-gfm';
-import { address } from '../app/addresses';
-import { useProject } from '../app/project';
+import { address } from '../data/addresses';
+import { useProject } from '../data/project';
 import { linked } from './note-links';
 
 const components: Components = {

@@ -1,10 +1,11 @@
 import { useState } from 'react';
-import { useKeepDraftMutation } from '../app/api';
-import { useProject } from '../app/project';
-import type { ProposedFile } from '../app/types';
+import { useKeepDraftMutation } from '../data/workspaces';
+import { useProject } from '../data/project';
+import type { ProposedFile } from '@ouvrage/api/project';
 import { Diff } from './diff';
 import { useTell } from './toasts';
-import { Button, Empty } from './ui';
+import { Empty } from './ui/empty';
+import { Button } from './ui/button';
 
 /** Keeps files as drafts of the workspace; resolves to whether all were kept. */
 export function useKeepFiles() {

@@ -1,6 +1,6 @@
 import { Toast } from 'radix-ui';
 import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from 'react';
-import type { ProblemBody } from '../app/types';
+import type { ProblemBody } from '@ouvrage/api/problem';
 
 interface Told {
   readonly id: number;

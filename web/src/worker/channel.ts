@@ -1,4 +1,4 @@
-import type { ProblemBody } from '../app/types';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Answers, Request } from './protocol';
 
 /** A failure of the worker as people are told of it. */

@@ -1,7 +1,7 @@
 import type { DatedSpec } from '../../language/spec.js';
 import { columnWith } from '../../language/roles.js';
 import { ident, idents, qualified } from '../../sql/quote.js';
-import type { PolicyContext } from '../context.js';
+import type { PolicyContext } from '../policy/context.js';
 import { createKeyMaps, keyMapsOf, newRow, numberKeys } from '../../keys/keys.js';
 import { CHANGES, counts, dropTemporary, ROWS, run, type LoadStep } from '../../compile/steps.js';
 import { comparable, writtenColumns } from '../../compile/target.js';

@@ -1,12 +1,12 @@
 import type { EventsSpec } from '../../language/spec.js';
 import type { ColumnDeclaration } from '../../model/project.js';
 import { boundedName, ident, idents, qualified } from '../../sql/quote.js';
-import { historyColumns, type HistoryColumns } from '../versions.js';
+import { historyColumns, type HistoryColumns } from '../policy/versions.js';
 import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf, surrogateMap, type RowNumbers } from '../../keys/keys.js';
 import { completeMembers, lastMembers } from '../../keys/members.js';
 import type { Place } from '../../model/place.js';
-import type { PolicyContext } from '../context.js';
-import { sampledChanges, shapeSteps } from '../shape.js';
+import type { PolicyContext } from '../policy/context.js';
+import { sampledChanges, shapeSteps } from '../policy/shape.js';
 import {
   analyzeChanges,
   CHANGES,

@@ -1,15 +1,15 @@
 import { hasRole } from '../../language/roles.js';
 import type { HistorySpec } from '../../language/spec.js';
-import { historyColumns } from '../versions.js';
-import type { HistoryColumns } from '../versions.js';
+import { historyColumns } from '../policy/versions.js';
+import type { HistoryColumns } from '../policy/versions.js';
 import type { ColumnDeclaration } from '../../model/project.js';
 import { ident, idents, qualified } from '../../sql/quote.js';
-import type { PolicyContext } from '../context.js';
+import type { PolicyContext } from '../policy/context.js';
 import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf } from '../../keys/keys.js';
 import { completeMembers, knownRows, lastMembers } from '../../keys/members.js';
 import type { Place } from '../../model/place.js';
-import { countedChanges, shapeSteps } from '../shape.js';
-import { lossGuard } from '../loss-guard.js';
+import { countedChanges, shapeSteps } from '../policy/shape.js';
+import { lossGuard } from '../policy/loss-guard.js';
 import {
   analyzeChanges,
   byPlace,

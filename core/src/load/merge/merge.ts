@@ -1,16 +1,16 @@
 import type { MergeSpec } from '../../language/spec.js';
 import { columnWith, hasRole } from '../../language/roles.js';
-import { lossGuard } from '../loss-guard.js';
+import { lossGuard } from '../policy/loss-guard.js';
 import { ident, idents, qualified } from '../../sql/quote.js';
 import { constraintChecks, isEnforced, type ConstraintCheck } from '../../check/constraint-checks.js';
 import type { ColumnDeclaration } from '../../model/project.js';
 import { constraintStatement } from '../../check/constraint-statement.js';
-import type { PolicyContext } from '../context.js';
+import type { PolicyContext } from '../policy/context.js';
 import { createKeyMaps, filledValue, keyMapsOf, newRow, numberKeys } from '../../keys/keys.js';
 import { readsDirectly } from '../../keys/direct.js';
 import type { Place } from '../../model/place.js';
 import { lookUpAgain } from '../../keys/look-ups-again.js';
-import { countedChanges, sampledChanges, shapeSteps } from '../shape.js';
+import { countedChanges, sampledChanges, shapeSteps } from '../policy/shape.js';
 import { completeMembers, knownRows, lastMembers } from '../../keys/members.js';
 import {
   analyzeChanges,

@@ -5,7 +5,7 @@ import { keyMapsOf, numberIn } from '../../keys/keys.js';
 import { askedTable } from '../../keys/look-ups-again.js';
 import type { Place } from '../../model/place.js';
 import type { LoadStatement } from '../../compile/steps.js';
-import { loadsInSteps } from '../load-steps.js';
+import { loadsInSteps } from '../steps/load-steps.js';
 import { targetOf, writtenColumns, type Remembered } from '../../compile/target.js';
 
 interface Shape {

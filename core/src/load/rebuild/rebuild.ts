@@ -1,5 +1,5 @@
 import { idents, qualified } from '../../sql/quote.js';
-import type { PolicyContext } from '../context.js';
+import type { PolicyContext } from '../policy/context.js';
 import { createKeyMaps, keyMapsOf, newRow, numberKeys } from '../../keys/keys.js';
 import { completeMembers, lastMembers } from '../../keys/members.js';
 import { counts, ROWS, run, type LoadStep } from '../../compile/steps.js';

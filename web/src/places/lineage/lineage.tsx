@@ -15,11 +15,14 @@ import '@xyflow/react/dist/style.css';
 import type { Verdict } from '@ouvrage/core/check';
 import { useEffect, useMemo, useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
-import { address } from '../../app/addresses';
-import { useProject } from '../../app/project';
+import { address } from '../../data/addresses';
+import { useProject } from '../../data/project';
 import { ago, count, plural } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
-import { Button, Empty, Loading, SectionTitle } from '../../shared/ui';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
+import { Button } from '../../shared/ui/button';
 import { layOut, NODE_HEIGHT, NODE_WIDTH, type Placed } from './layout';
 import { focusOn } from './focus';
 

@@ -1,13 +1,17 @@
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { useCheckHistoryQuery } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { CheckState, ProblemBody } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useCheckHistoryQuery } from '../../data/quality';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { CheckState } from '@ouvrage/api/quality';
 import { Sql } from '../../shared/diff';
 import { ago, count, moment, rows } from '../../shared/format';
 import { Grid } from '../../shared/grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
-import { Empty, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
 
 /** One check: its verdict, the rows at fault, its SQL, and its results over time. */
 export function CheckDetail({ check }: { check: CheckState }) {

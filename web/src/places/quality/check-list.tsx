@@ -1,7 +1,7 @@
-import type { CheckState } from '../../app/types';
+import type { CheckState } from '@ouvrage/api/quality';
 import { count } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
-import { Tag } from '../../shared/ui';
+import { Tag } from '../../shared/ui/tag';
 
 export function CheckList({ checks, current, onChoose }: { checks: readonly CheckState[]; current: string | undefined; onChoose: (id: string) => void }) {
   return (

@@ -2,7 +2,7 @@
 import { afterEach, expect, test } from '@jest/globals';
 import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import type { CheckState } from '../../app/types';
+import type { CheckState } from '@ouvrage/api/quality';
 import { around, checkOf, renderPlace, serve } from '../../testing';
 
 const { default: Quality } = await import('./quality');

@@ -1,11 +1,11 @@
 import type { Verdict } from '@ouvrage/core/check';
 import { useMemo, useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
-import { address } from '../../app/addresses';
-import { useProject } from '../../app/project';
+import { address } from '../../data/addresses';
+import { useProject } from '../../data/project';
 import { plural } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
-import { Empty } from '../../shared/ui';
+import { Empty } from '../../shared/ui/empty';
 import { CheckDetail } from './check-detail';
 import { CheckList } from './check-list';
 

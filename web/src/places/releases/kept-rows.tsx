@@ -1,6 +1,6 @@
 import type { Treatment } from '@ouvrage/core/review';
-import type { Comparison } from '../../app/types';
-import { SectionTitle } from '../../shared/ui';
+import type { Comparison } from '@ouvrage/api/release';
+import { SectionTitle } from '../../shared/ui/section-title';
 
 const SAYS: Readonly<Record<Treatment, string>> = {
   'go on': 'go on from its rows',

@@ -1,9 +1,11 @@
 import { useState } from 'react';
-import { useTakeProductionMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { FileConflict, ProblemBody } from '../../app/types';
+import { useTakeProductionMutation } from '../../data/workspaces';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { FileConflict } from '@ouvrage/api/project';
 import { Diff } from '../../shared/diff';
-import { Button, ProblemNote } from '../../shared/ui';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Button } from '../../shared/ui/button';
 
 /** Files that production changed too: each is settled with one text before a release. */
 export function MergeConflict({ conflicts }: { conflicts: readonly FileConflict[] }) {

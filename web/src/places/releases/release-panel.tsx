@@ -1,14 +1,18 @@
 import type { Verdict } from '@ouvrage/core/check';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
-import { address } from '../../app/addresses';
-import { useCommitMutation, useReleaseMutation } from '../../app/api';
-import { mayAct, usePerson, useProject } from '../../app/project';
-import type { Comparison, ProblemBody } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useCommitMutation } from '../../data/workspaces';
+import { useReleaseMutation } from '../../data/releases';
+import { mayAct, usePerson, useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { Comparison } from '@ouvrage/api/release';
 import { plural } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
-import { Button, ProblemNote, SectionTitle } from '../../shared/ui';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Button } from '../../shared/ui/button';
 import { firstAnswers, KeptRows } from './kept-rows';
 
 interface Condition {

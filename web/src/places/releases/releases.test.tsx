@@ -2,7 +2,8 @@
 import { afterEach, describe, expect, test } from '@jest/globals';
 import { cleanup, screen, waitFor } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import type { Comparison, Person } from '../../app/types';
+import type { Person } from '@ouvrage/api/people';
+import type { Comparison } from '@ouvrage/api/release';
 import { around, checkOf, Problem, renderPlace, serve } from '../../testing';
 
 const { default: Releases } = await import('./releases');

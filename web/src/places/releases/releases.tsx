@@ -1,12 +1,17 @@
 import { Link, useSearchParams } from 'react-router';
-import { address } from '../../app/addresses';
-import { useComparisonQuery, useReleasesQuery } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { Comparison, ProblemBody, TableChange } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useComparisonQuery, useReleasesQuery } from '../../data/releases';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { Comparison, TableChange } from '@ouvrage/api/release';
 import { Diff } from '../../shared/diff';
 import { ago, moment, plural, shortCommit } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
-import { Empty, Loading, ProblemNote, SectionTitle, Tag } from '../../shared/ui';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
+import { Tag } from '../../shared/ui/tag';
 import { MergeConflict } from './merge-conflict';
 import { ReleasePanel } from './release-panel';
 

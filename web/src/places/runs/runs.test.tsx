@@ -2,7 +2,8 @@
 import { afterEach, describe, expect, test } from '@jest/globals';
 import { cleanup, screen, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import type { Person, RunDetail, StepEntry } from '../../app/types';
+import type { Person } from '@ouvrage/api/people';
+import type { RunDetail, StepEntry } from '@ouvrage/api/run';
 import { around, Problem, renderPlace, runOf, serve } from '../../testing';
 
 const { default: Runs } = await import('./runs');

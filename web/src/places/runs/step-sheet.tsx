@@ -1,14 +1,17 @@
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { useStepQuery } from '../../app/api';
-import { placeAddress, useProject } from '../../app/project';
-import type { LoadCounts, ProblemBody, StepDetail, StepEntry } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useStepQuery } from '../../data/runs';
+import { placeAddress, useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { LoadCounts, StepDetail, StepEntry } from '@ouvrage/api/run';
 import { Sql } from '../../shared/diff';
 import { count, duration, rows } from '../../shared/format';
 import { FaultGrid } from '../../shared/fault-grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
-import { Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
 
 /** What the load did, kind by kind; nothing done is said too. */
 function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | null; kinds: StepDetail['kinds'] }) {

@@ -1,4 +1,4 @@
-import type { RunState, StepState } from '../../app/types';
+import type { RunState, StepState } from '@ouvrage/api/run';
 
 const STEP: Readonly<Record<StepState, readonly [string, string]>> = {
   waiting: ['waiting', 'text-soft'],

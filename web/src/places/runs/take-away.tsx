@@ -1,5 +1,5 @@
-import { scriptAddress } from '../../app/api';
-import { useProject } from '../../app/project';
+import { scriptAddress } from '../../data/runs';
+import { useProject } from '../../data/project';
 
 /** The SQL that loads some tables, or all of them, to be taken away: it runs in psql, without Ouvrage. */
 export function TakeAway({ tables, name }: { tables: readonly string[]; name: string }) {

@@ -1,8 +1,14 @@
 import { useDeferredValue, useState } from 'react';
-import { useAuditInfiniteQuery } from '../../app/api';
-import type { AuditEntry, ProblemBody } from '../../app/types';
+import { useAuditInfiniteQuery } from '../../data/people';
+import type { AuditEntry } from '@ouvrage/api/people';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { moment } from '../../shared/format';
-import { Button, Empty, inputClass, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
+import { Button } from '../../shared/ui/button';
 
 /** Who did what, newest first; an administrator's page. */
 export function AuditLog() {

@@ -1,9 +1,13 @@
 import { useId, type ReactNode } from 'react';
 import { useForm } from 'react-hook-form';
-import { useKeepConnectionMutation, useTestConnectionMutation } from '../../app/api';
-import type { ConnectionEntry, ConnectionInput, ProblemBody, TlsMode } from '../../app/types';
+import { useKeepConnectionMutation, useTestConnectionMutation } from '../../data/connections';
+import type { ConnectionEntry, ConnectionInput, TlsMode } from '@ouvrage/api/connection';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { plural } from '../../shared/format';
-import { Button, inputClass, Modal, ProblemNote } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Modal } from '../../shared/ui/modal';
+import { Button } from '../../shared/ui/button';
 
 const TLS: readonly (readonly [TlsMode, string])[] = [
   ['off', 'off'],

@@ -1,9 +1,16 @@
 import { useState } from 'react';
-import { useBindServerMutation, useConnectionsQuery, useDeleteConnectionMutation } from '../../app/api';
-import { mayAct, usePerson, useProject } from '../../app/project';
-import type { BoundEnvironment, ConnectionEntry, ProblemBody } from '../../app/types';
+import { useBindServerMutation, useConnectionsQuery, useDeleteConnectionMutation } from '../../data/connections';
+import { mayAct, usePerson, useProject } from '../../data/project';
+import type { BoundEnvironment, ConnectionEntry } from '@ouvrage/api/connection';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { useTell } from '../../shared/toasts';
-import { Button, ConfirmDestroy, Empty, inputClass, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
+import { ConfirmDestroy } from '../../shared/ui/confirm-destroy';
+import { Button } from '../../shared/ui/button';
 import { ConnectionForm } from './connection-form';
 
 const ENVIRONMENTS: readonly BoundEnvironment[] = ['production', 'workspaces'];

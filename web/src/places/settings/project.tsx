@@ -1,11 +1,13 @@
 import { layersInOrder } from '@ouvrage/core/assist';
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { mayAct, usePerson, useProject } from '../../app/project';
+import { address } from '../../data/addresses';
+import { mayAct, usePerson, useProject } from '../../data/project';
 import { plural } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
 import { useKeepFiles } from '../../shared/proposal';
-import { Button, Empty, SectionTitle } from '../../shared/ui';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { Empty } from '../../shared/ui/empty';
+import { Button } from '../../shared/ui/button';
 
 /** Layers in their order, and the parameters' defaults: both are files of the project. */
 export function ProjectSettings() {

@@ -1,6 +1,6 @@
 import { NavLink, useParams } from 'react-router';
-import { mayAct, usePerson, useProject } from '../../app/project';
-import { Empty } from '../../shared/ui';
+import { mayAct, usePerson, useProject } from '../../data/project';
+import { Empty } from '../../shared/ui/empty';
 import { AuditLog } from './audit';
 import { Connections } from './connections';
 import { ProjectSettings } from './project';

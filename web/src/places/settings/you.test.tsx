@@ -2,7 +2,7 @@
 import { afterEach, describe, expect, test } from '@jest/globals';
 import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import type { AuditEntry } from '../../app/types';
+import type { AuditEntry } from '@ouvrage/api/people';
 import { around, Problem, renderPlace, serve, type Sent } from '../../testing';
 
 const { AuditLog } = await import('./audit');

@@ -1,10 +1,13 @@
 import { useState } from 'react';
-import { useCreateTokenMutation, useDeleteTokenMutation, useTokensQuery } from '../../app/api';
-import { usePerson, useProject } from '../../app/project';
-import { themeChosen, useAppDispatch, useAppSelector, type Theme } from '../../app/store';
+import { useCreateTokenMutation, useDeleteTokenMutation, useTokensQuery } from '../../data/people';
+import { usePerson, useProject } from '../../data/project';
+import { themeChosen, useAppDispatch, useAppSelector, type Theme } from '../../data/store';
 import { ago } from '../../shared/format';
 import { useTell } from '../../shared/toasts';
-import { Button, ConfirmDestroy, inputClass, SectionTitle } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { ConfirmDestroy } from '../../shared/ui/confirm-destroy';
+import { Button } from '../../shared/ui/button';
 
 /** What is one person's own: the look, and access with their own git. */
 export function You() {

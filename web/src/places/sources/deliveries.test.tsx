@@ -2,7 +2,7 @@
 import { afterEach, expect, test } from '@jest/globals';
 import { cleanup, screen, waitFor } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import type { DeliveryEntry } from '../../app/types';
+import type { DeliveryEntry } from '@ouvrage/api/delivery';
 import { around, Problem, renderPlace, serve } from '../../testing';
 
 const { Deliveries } = await import('./deliveries');

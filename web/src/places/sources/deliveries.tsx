@@ -1,11 +1,14 @@
 import { Fragment, useState } from 'react';
-import { useDeliveriesQuery, useRejectsQuery, useRetryDeliveryMutation } from '../../app/api';
-import type { DeliveryEntry, ProblemBody } from '../../app/types';
+import { useDeliveriesQuery, useRejectsQuery, useRetryDeliveryMutation } from '../../data/deliveries';
+import type { DeliveryEntry } from '@ouvrage/api/delivery';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { FaultGrid } from '../../shared/fault-grid';
 import { ago, count, duration } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
-import { Button, Loading, ProblemNote } from '../../shared/ui';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Button } from '../../shared/ui/button';
 
 const SAID: Readonly<Record<DeliveryEntry['state'], string>> = {
   loaded: 'loaded',

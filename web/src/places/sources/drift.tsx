@@ -1,12 +1,13 @@
 import type { Drift } from '@ouvrage/core/intake';
 import { useState } from 'react';
-import { useProposeTakeOverMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProposedFile } from '../../app/types';
+import { useProposeTakeOverMutation } from '../../data/sources';
+import { useProject } from '../../data/project';
+import type { ProposedFile } from '@ouvrage/api/project';
 import { ago } from '../../shared/format';
 import { Proposal } from '../../shared/proposal';
 import { useTell } from '../../shared/toasts';
-import { Button, Modal } from '../../shared/ui';
+import { Modal } from '../../shared/ui/modal';
+import { Button } from '../../shared/ui/button';
 
 /** How a declaration and its system differ, side by side, and one action that takes the system's word. */
 export function DriftSheet({

@@ -1,13 +1,14 @@
 import { useRef } from 'react';
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { useDeliveriesQuery, useLookIntoDropMutation, useSendFileMutation } from '../../app/api';
-import { mayAct, usePerson, useProject } from '../../app/project';
-import type { SourceSystem } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useDeliveriesQuery, useLookIntoDropMutation, useSendFileMutation } from '../../data/deliveries';
+import { mayAct, usePerson, useProject } from '../../data/project';
+import type { SourceSystem } from '@ouvrage/api/source';
 import { count } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
-import { Button, Tag } from '../../shared/ui';
+import { Tag } from '../../shared/ui/tag';
+import { Button } from '../../shared/ui/button';
 import { Deliveries } from './deliveries';
 
 /** Files that come into the drop folder: the tables that take them, and what became of the last ones. */

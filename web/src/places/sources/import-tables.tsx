@@ -1,13 +1,22 @@
 import { useMemo, useState } from 'react';
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { useBindNewMutation, useCatalogQuery, useConnectionsQuery, useProposeImportMutation } from '../../app/api';
-import { mayAct, usePerson, useProject } from '../../app/project';
-import type { CatalogEntry, ProblemBody, ProposedFile } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useConnectionsQuery } from '../../data/connections';
+import { useBindNewMutation, useCatalogQuery, useProposeImportMutation } from '../../data/sources';
+import { mayAct, usePerson, useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { ProposedFile } from '@ouvrage/api/project';
+import type { CatalogEntry } from '@ouvrage/api/source';
 import { count, plural } from '../../shared/format';
 import { Proposal } from '../../shared/proposal';
 import { useTell } from '../../shared/toasts';
-import { Button, Empty, inputClass, Loading, Modal, ProblemNote, Tag } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
+import { Modal } from '../../shared/ui/modal';
+import { Tag } from '../../shared/ui/tag';
+import { Button } from '../../shared/ui/button';
 
 /** Declares tables of a connection's database as foreign tables of the project. */
 export function ImportTables({ onClose }: { onClose: () => void }) {

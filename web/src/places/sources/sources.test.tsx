@@ -2,7 +2,8 @@
 import { afterEach, describe, expect, test } from '@jest/globals';
 import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import type { Person, SourceSystem } from '../../app/types';
+import type { Person } from '@ouvrage/api/people';
+import type { SourceSystem } from '@ouvrage/api/source';
 import { around, renderPlace, serve } from '../../testing';
 
 const { default: Sources } = await import('./sources');

@@ -1,7 +1,9 @@
 import { cleanTable, proposeClean, type CleanColumn } from '@ouvrage/core/starter';
-import { useProfileQuery } from '../../app/api';
-import { useProject } from '../../app/project';
-import { Button, inputClass, Loading } from '../../shared/ui';
+import { useProfileQuery } from '../../data/rows';
+import { useProject } from '../../data/project';
+import { inputClass } from '../../shared/ui/input';
+import { Loading } from '../../shared/ui/loading';
+import { Button } from '../../shared/ui/button';
 import { bareName, ConditionField, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 

@@ -1,6 +1,6 @@
 import { dateDimension, type DateChoices } from '@ouvrage/core/starter';
 import { useState } from 'react';
-import { inputClass } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
 import { StarterSheet } from './starter-sheet';
 
 const MONTHS = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December'];

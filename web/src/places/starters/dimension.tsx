@@ -1,6 +1,6 @@
 import { dimensionTable, type OnChange } from '@ouvrage/core/starter';
 import { useState } from 'react';
-import { inputClass } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
 import { bareName, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 

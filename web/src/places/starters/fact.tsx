@@ -1,10 +1,12 @@
 import { factTable, proposeLookUps, shareFoundQuery, type DimensionTable, type FactLookUp } from '@ouvrage/core/starter';
 import { useMemo, useState } from 'react';
-import { usePreviewMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import { usePreviewMutation } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { isNumeric, percent } from '../../shared/format';
-import { Button, inputClass, ProblemNote } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Button } from '../../shared/ui/button';
 import { bareName, ColumnSelect, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 

@@ -1,5 +1,6 @@
 import { MEASURES, type Measure, type MeasureKind } from '@ouvrage/core/starter';
-import { Button, inputClass } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { Button } from '../../shared/ui/button';
 import { ColumnSelect, Row } from './parts';
 
 const ZEROABLE: readonly MeasureKind[] = ['sum', 'average', 'share'];

@@ -1,7 +1,7 @@
 import { useId, useState, type ReactNode } from 'react';
 import { useSearchParams } from 'react-router';
-import { useProject } from '../../app/project';
-import { inputClass } from '../../shared/ui';
+import { useProject } from '../../data/project';
+import { inputClass } from '../../shared/ui/input';
 import type { TableSummary } from '../../worker/protocol';
 
 /** The table in the address, or the first of a layer: a starter can be opened from a table's page. */

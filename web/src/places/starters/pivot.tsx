@@ -1,9 +1,11 @@
 import { pivot, pivotNames, unpivot, type Measure, type MeasureKind } from '@ouvrage/core/starter';
 import { useEffect, useState } from 'react';
-import { usePreviewMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
-import { Button, inputClass, ProblemNote } from '../../shared/ui';
+import { usePreviewMutation } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import { inputClass } from '../../shared/ui/input';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Button } from '../../shared/ui/button';
 import { bareName, ColumnSelect, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 

@@ -11,11 +11,13 @@ import {
   type Step,
 } from '@ouvrage/core/starter';
 import { useMemo, useState } from 'react';
-import { usePreviewMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import { usePreviewMutation } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { count, percent, plural } from '../../shared/format';
-import { Button, ProblemNote, Tag } from '../../shared/ui';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Tag } from '../../shared/ui/tag';
+import { Button } from '../../shared/ui/button';
 import { Measures } from './measures';
 import { bareName, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { RelationDiagram, type DiagramEdge, type DiagramTable } from './relation-diagram';

@@ -2,7 +2,7 @@ import { Background, BackgroundVariant, Controls, Handle, Position, ReactFlow, t
 import '@xyflow/react/dist/style.css';
 import type { Step } from '@ouvrage/core/starter';
 import { useEffect, useMemo, useState } from 'react';
-import { Loading } from '../../shared/ui';
+import { Loading } from '../../shared/ui/loading';
 import { layOut, type Placed } from '../lineage/layout';
 
 /** A table of the diagram: the base, or one that a step leads to. */

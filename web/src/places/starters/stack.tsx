@@ -1,7 +1,9 @@
 import { matchByValues, matchColumns, stackPairs, stackTables, type StackedColumn } from '@ouvrage/core/starter';
 import { useState } from 'react';
-import { useProject } from '../../app/project';
-import { Button, inputClass, ProblemNote } from '../../shared/ui';
+import { useProject } from '../../data/project';
+import { inputClass } from '../../shared/ui/input';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Button } from '../../shared/ui/button';
 import { bareName, ColumnSelect, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 import { useSharedValues } from './use-shared-values';

@@ -1,18 +1,20 @@
 import { skipToken } from '@reduxjs/toolkit/query';
 import { useEffect, useState, type ReactNode } from 'react';
 import { useNavigate } from 'react-router';
-import { address } from '../../app/addresses';
-import { useDescribeQuery } from '../../app/api';
-import { mayAct, usePerson, useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useDescribeQuery } from '../../data/rows';
+import { mayAct, usePerson, useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { Sql } from '../../shared/diff';
 import { useKeepFiles } from '../../shared/proposal';
-import { Button, inputClass } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { Button } from '../../shared/ui/button';
 import { useTell } from '../../shared/toasts';
 import { readerProblem } from '../../worker/channel';
 import { projectWorker } from '../../worker/client';
 import type { PlacedDiagnostic } from '../../worker/protocol';
-import { PreviewPanel, usePreview } from '../tables/preview-panel';
+import { PreviewPanel } from '../tables/preview-panel';
+import { usePreview } from '../tables/use-preview';
 
 /** A query that a starter wrote, and the name that it suggests for its table. */
 export interface StarterQuery {

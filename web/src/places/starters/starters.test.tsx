@@ -2,7 +2,7 @@
 import { afterEach, describe, expect, test } from '@jest/globals';
 import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import type { Person } from '../../app/types';
+import type { Person } from '@ouvrage/api/people';
 import { around, FILES, Problem, renderPlace, serve, type Sent } from '../../testing';
 
 const { default: Starters } = await import('./starters');

@@ -1,7 +1,7 @@
 import { NavLink, useParams } from 'react-router';
-import { address } from '../../app/addresses';
-import { useProject } from '../../app/project';
-import { Empty } from '../../shared/ui';
+import { address } from '../../data/addresses';
+import { useProject } from '../../data/project';
+import { Empty } from '../../shared/ui/empty';
 import { Clean } from './clean';
 import { Dates } from './dates';
 import { Dimension } from './dimension';

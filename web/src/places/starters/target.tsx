@@ -1,7 +1,8 @@
 import { againstTargets, type TargetChoices } from '@ouvrage/core/starter';
 import { useState } from 'react';
-import { useProject } from '../../app/project';
-import { Button, inputClass } from '../../shared/ui';
+import { useProject } from '../../data/project';
+import { inputClass } from '../../shared/ui/input';
+import { Button } from '../../shared/ui/button';
 import { bareName, ColumnSelect, ConditionField, Row, TableSelect, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 

@@ -1,8 +1,8 @@
 import { readSharedValues, sharedValuesQuery, type SharedValues, type ValuePair } from '@ouvrage/core/starter';
 import { useState } from 'react';
-import { usePreviewMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import { usePreviewMutation } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { plural } from '../../shared/format';
 
 /** Asks the warehouse which pairs of columns share values. */

@@ -1,7 +1,7 @@
 import { vaultTables, type VaultEntity } from '@ouvrage/core/starter';
 import { useState } from 'react';
-import { useProject } from '../../app/project';
-import { inputClass } from '../../shared/ui';
+import { useProject } from '../../data/project';
+import { inputClass } from '../../shared/ui/input';
 import { bareName, ColumnSelect, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 

@@ -1,23 +1,23 @@
-import { useEffect, useRef, useState, type ReactNode } from 'react';
+import { FileStrip } from './file-strip';
+import { useEffect, useRef, type ReactNode } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { Group, Panel, Separator } from 'react-resizable-panels';
-import { address } from '../../app/addresses';
-import { useProject } from '../../app/project';
+import { address } from '../../data/addresses';
+import { useProject } from '../../data/project';
 import { Editor, type EditorHandle } from '../../shared/editor';
 import { plural } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
-import { Button, ConfirmDestroy, Empty } from '../../shared/ui';
-import { useTell } from '../../shared/toasts';
+import { Empty } from '../../shared/ui/empty';
+import { Button } from '../../shared/ui/button';
 import { projectWorker } from '../../worker/client';
 import type { PlacedDiagnostic, TableSummary } from '../../worker/protocol';
-import { useDropDraftMutation } from '../../app/api';
-import { textTyped, useAppDispatch } from '../../app/store';
 import { ChecksFacet } from './checks-facet';
 import { Conflict } from './conflict';
 import { ContractPanel } from './contract-panel';
 import { LoadFacet } from './load-facet';
 import { PastFacet } from './past-facet';
-import { PreviewPanel, usePreview } from './preview-panel';
+import { PreviewPanel } from './preview-panel';
+import { usePreview } from './use-preview';
 import { ReferenceGrid } from './reference-grid';
 import { RowsFacet } from './rows-facet';
 import { RunButton } from './run-button';
@@ -166,55 +166,6 @@ export function DefinitionFacet({
         <PreviewPanel preview={preview} table={name} inputs={inputs} />
       </Panel>
     </Group>
-  );
-}
-
-/** One line over the editor: the file, whose draft it is, and what can be done with it. */
-export function FileStrip({ path, file, children }: { path: string; file: FileText; children?: ReactNode }) {
-  const { slug } = useProject();
-  const [dropping, setDropping] = useState(false);
-  const [drop] = useDropDraftMutation();
-  const dispatch = useAppDispatch();
-  const tell = useTell();
-  const dropNow = async () => {
-    dispatch(textTyped({ key: `${slug}:${path}`, typed: null }));
-    if (file.draft) await drop({ slug, path }).unwrap().catch(tell.problem);
-  };
-  return (
-    <div className="flex h-[27px] shrink-0 items-center gap-3 px-3.5 text-[12px] text-soft">
-      <span className="truncate font-mono">{path}</span>
-      {file.unsaved ? (
-        <span className="text-advisory-text">unsaved</span>
-      ) : file.draft ? (
-        <span className="text-advisory-text">draft by {file.draft.by}</span>
-      ) : null}
-      <span className="flex-1" />
-      {children}
-      {file.readOnly ? (
-        <span>{file.whyReadOnly}</span>
-      ) : (
-        <>
-          {(file.unsaved || file.draft) && (
-            <Button tone="quiet" onClick={() => setDropping(true)}>
-              Discard
-            </Button>
-          )}
-          {file.unsaved && (
-            <Button tone="quiet" disabled={file.keeping} onClick={() => void file.keep()}>
-              Save draft
-            </Button>
-          )}
-        </>
-      )}
-      <ConfirmDestroy
-        title="Discard the draft?"
-        what={<p>What was changed in {path} since the last commit is lost.</p>}
-        action="Discard draft"
-        open={dropping}
-        onClose={() => setDropping(false)}
-        onConfirm={() => void dropNow()}
-      />
-    </div>
   );
 }
 

@@ -1,6 +1,6 @@
 import { useState } from 'react';
-import { useProject } from '../../app/project';
-import { Empty } from '../../shared/ui';
+import { useProject } from '../../data/project';
+import { Empty } from '../../shared/ui/empty';
 import { CheckDetail } from '../quality/check-detail';
 import { CheckList } from '../quality/check-list';
 

@@ -1,6 +1,7 @@
 import { useState } from 'react';
 import { Diff } from '../../shared/diff';
-import { Button, Modal } from '../../shared/ui';
+import { Modal } from '../../shared/ui/modal';
+import { Button } from '../../shared/ui/button';
 import type { FileText } from './use-file-text';
 
 /** Two people edited one file: both texts, and a third that is kept. */

@@ -14,11 +14,14 @@ import {
 } from '@ouvrage/core/language';
 import type { LoadPolicy } from '@ouvrage/core/model';
 import { useEffect, useState, type ReactNode } from 'react';
-import { usePreviewMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import { usePreviewMutation } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { useTell } from '../../shared/toasts';
-import { Button, inputClass, SectionTitle, Tag } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { Tag } from '../../shared/ui/tag';
+import { Button } from '../../shared/ui/button';
 import { readerProblem } from '../../worker/channel';
 import { projectWorker } from '../../worker/client';
 import type { FileText } from './use-file-text';

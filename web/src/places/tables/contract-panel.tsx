@@ -1,12 +1,13 @@
 import type { Verdict } from '@ouvrage/core/check';
 import { useState, type ReactNode } from 'react';
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { useProject } from '../../app/project';
-import type { CheckState } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useProject } from '../../data/project';
+import type { CheckState } from '@ouvrage/api/quality';
 import { ago, rows, shortCommit } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
-import { Button, Tag } from '../../shared/ui';
+import { Tag } from '../../shared/ui/tag';
+import { Button } from '../../shared/ui/button';
 import type { ColumnSummary, TableSummary } from '../../worker/protocol';
 import { ContractForm } from './contract-form';
 import type { FileText } from './use-file-text';

@@ -1,12 +1,14 @@
 import { lazy, Suspense, useRef, useState } from 'react';
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { useProject } from '../../app/project';
+import { address } from '../../data/addresses';
+import { useProject } from '../../data/project';
 import type { EditorHandle } from '../../shared/editor';
-import { Button, Empty, Loading } from '../../shared/ui';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
+import { Button } from '../../shared/ui/button';
 import { DefinitionFacet } from './bench';
 import { Conflict } from './conflict';
-import { usePreview } from './preview-panel';
+import { usePreview } from './use-preview';
 import { offsetOf, useFileText } from './use-file-text';
 
 const Note = lazy(() => import('../../shared/note').then((m) => ({ default: m.Note })));

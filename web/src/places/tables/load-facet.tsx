@@ -1,9 +1,11 @@
 import { useState } from 'react';
-import { scriptAddress, useScriptQuery, type ScriptForm } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import { scriptAddress, useScriptQuery, type ScriptForm } from '../../data/runs';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import { Sql } from '../../shared/diff';
-import { inputClass, Loading, ProblemNote } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
 import type { TableSummary } from '../../worker/protocol';
 
 /** The SQL that loads a table here, to be read before it runs and to be taken away. */

@@ -1,12 +1,13 @@
 import type { FilterOp, RowFilter } from '@ouvrage/core/look';
 import { DropdownMenu, Popover } from 'radix-ui';
 import { useState } from 'react';
-import { exportAddress } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { Look } from '../../app/types';
+import { exportAddress } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { Look } from '@ouvrage/api/rows';
 import { plural } from '../../shared/format';
 import { useTell } from '../../shared/toasts';
-import { Button, inputClass } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { Button } from '../../shared/ui/button';
 
 const OPS: readonly FilterOp[] = ['=', '<>', '<', '<=', '>', '>=', 'contains', 'is null', 'is not null'];
 const FORMATS = [

@@ -1,10 +1,13 @@
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { address } from '../../app/addresses';
-import { useKeepDraftMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
-import { Button, inputClass, Modal, ProblemNote } from '../../shared/ui';
+import { address } from '../../data/addresses';
+import { useKeepDraftMutation } from '../../data/workspaces';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import { inputClass } from '../../shared/ui/input';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Modal } from '../../shared/ui/modal';
+import { Button } from '../../shared/ui/button';
 
 const KINDS = [
   ['view', 'a view'],

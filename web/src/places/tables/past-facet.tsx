@@ -1,12 +1,17 @@
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { useFileAtQuery, useHistoryQuery, useLoadsQuery } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { LoadCounts, ProblemBody } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useFileAtQuery, useHistoryQuery } from '../../data/workspaces';
+import { useLoadsQuery } from '../../data/quality';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { LoadCounts } from '@ouvrage/api/run';
 import { Diff } from '../../shared/diff';
 import { between, count, duration, moment, shortCommit } from '../../shared/format';
-import { Empty, Loading, ProblemNote, SectionTitle } from '../../shared/ui';
+import { SectionTitle } from '../../shared/ui/section-title';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
 import { StepWord } from '../runs/step-state';
 
 /** The commits of a table's file, with what each changed, and its loads. */

@@ -1,11 +1,14 @@
 import { lazy, Suspense, useMemo } from 'react';
 import { useSearchParams } from 'react-router';
-import { usePagesInfiniteQuery } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { Look, ProblemBody } from '../../app/types';
+import { usePagesInfiniteQuery } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { Look } from '@ouvrage/api/rows';
 import { count, duration } from '../../shared/format';
 import { Grid } from '../../shared/grid';
-import { Empty, Loading, ProblemNote } from '../../shared/ui';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
 import type { TableSummary } from '../../worker/protocol';
 import { LookBar } from './look-bar';
 import { Versions } from './versions';

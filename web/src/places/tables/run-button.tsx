@@ -3,11 +3,12 @@ import { ChevronDown } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
-import { address } from '../../app/addresses';
-import { useStartRunMutation } from '../../app/api';
-import { mayAct, usePerson, useProject } from '../../app/project';
+import { address } from '../../data/addresses';
+import { useStartRunMutation } from '../../data/runs';
+import { mayAct, usePerson, useProject } from '../../data/project';
 import { useTell } from '../../shared/toasts';
-import { Button, ConfirmDestroy } from '../../shared/ui';
+import { ConfirmDestroy } from '../../shared/ui/confirm-destroy';
+import { Button } from '../../shared/ui/button';
 import { RunParameters } from './run-parameters';
 
 const CHOICES = [

@@ -1,6 +1,8 @@
 import { useState } from 'react';
-import { useProject } from '../../app/project';
-import { Button, inputClass, Modal } from '../../shared/ui';
+import { useProject } from '../../data/project';
+import { inputClass } from '../../shared/ui/input';
+import { Modal } from '../../shared/ui/modal';
+import { Button } from '../../shared/ui/button';
 
 /** Values of the project's parameters for one run; what is left alone has its default. */
 export function RunParameters({ table, onRun, onClose }: { table: string; onRun: (values: Readonly<Record<string, string>>) => void; onClose: () => void }) {

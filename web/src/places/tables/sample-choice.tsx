@@ -1,8 +1,9 @@
 import { Popover } from 'radix-ui';
 import { useState } from 'react';
-import { useProject } from '../../app/project';
-import { Button, inputClass } from '../../shared/ui';
-import type { PreviewState } from './preview-panel';
+import { useProject } from '../../data/project';
+import { inputClass } from '../../shared/ui/input';
+import { Button } from '../../shared/ui/button';
+import type { PreviewState } from './use-preview';
 
 const SHARES = [0.5, 0.1, 0.01];
 

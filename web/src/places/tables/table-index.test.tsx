@@ -2,7 +2,8 @@
 import { afterEach, describe, expect, test } from '@jest/globals';
 import { cleanup, screen, waitFor } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import type { Look, Person } from '../../app/types';
+import type { Person } from '@ouvrage/api/people';
+import type { Look } from '@ouvrage/api/rows';
 import { around, FILES, Problem, renderPlace, serve } from '../../testing';
 
 const { focusOn } = await import('../lineage/focus');

@@ -2,8 +2,8 @@ import { useVirtualizer } from '@tanstack/react-virtual';
 import { Plus } from 'lucide-react';
 import { useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { address } from '../../app/addresses';
-import { mayAct, usePerson, useProject } from '../../app/project';
+import { address } from '../../data/addresses';
+import { mayAct, usePerson, useProject } from '../../data/project';
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { NewDefinition } from './new-definition';
 

@@ -1,7 +1,8 @@
 import { Navigate, useParams } from 'react-router';
-import { PRODUCTION, useProject } from '../../app/project';
-import { address } from '../../app/addresses';
-import { Button, Empty } from '../../shared/ui';
+import { PRODUCTION, useProject } from '../../data/project';
+import { address } from '../../data/addresses';
+import { Empty } from '../../shared/ui/empty';
+import { Button } from '../../shared/ui/button';
 import { Bench } from './bench';
 import { FileSheet } from './file-sheet';
 import { TableIndex } from './table-index';

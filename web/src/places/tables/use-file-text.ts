@@ -1,9 +1,11 @@
 import { skipToken } from '@reduxjs/toolkit/query';
 import { useCallback, useEffect, useMemo, useState } from 'react';
-import { useKeepDraftMutation, useValidateQuery } from '../../app/api';
-import { mayAct, usePerson, useProject } from '../../app/project';
-import { textTyped, useAppDispatch, useAppSelector } from '../../app/store';
-import type { DraftEntry, ProblemBody } from '../../app/types';
+import { useKeepDraftMutation } from '../../data/workspaces';
+import { useValidateQuery } from '../../data/rows';
+import { mayAct, usePerson, useProject } from '../../data/project';
+import { textTyped, useAppDispatch, useAppSelector } from '../../data/store';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { DraftEntry } from '@ouvrage/api/project';
 import { useTell } from '../../shared/toasts';
 import { readerProblem } from '../../worker/channel';
 import { projectWorker } from '../../worker/client';

@@ -1,9 +1,9 @@
 import type { CsvField } from '@ouvrage/core/index';
 import { MOST_CHECKED, referenceCheckQuery, type ReferenceProblem } from '@ouvrage/core/intake';
 import { useEffect, useMemo, useState } from 'react';
-import { usePreviewMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody } from '../../app/types';
+import { usePreviewMutation } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import type { TableSummary } from '../../worker/protocol';
 
 /** The rows of one state of the text, so that the editor's next state is not taken for it. */

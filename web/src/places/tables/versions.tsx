@@ -1,11 +1,16 @@
 import { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core/look';
 import { useEffect, useMemo, useState } from 'react';
-import { usePreviewMutation } from '../../app/api';
-import { useProject } from '../../app/project';
-import type { ProblemBody, Rows } from '../../app/types';
+import { usePreviewMutation } from '../../data/rows';
+import { useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { Rows } from '@ouvrage/api/rows';
 import { count, plural } from '../../shared/format';
 import { Grid } from '../../shared/grid';
-import { Button, Empty, inputClass, Loading, ProblemNote } from '../../shared/ui';
+import { inputClass } from '../../shared/ui/input';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
+import { Empty } from '../../shared/ui/empty';
+import { Button } from '../../shared/ui/button';
 import type { TableSummary } from '../../worker/protocol';
 
 type Question =

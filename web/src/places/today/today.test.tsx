@@ -1,7 +1,8 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, expect, test } from '@jest/globals';
 import { cleanup, screen } from '@testing-library/react';
-import type { CheckState, TodayAnswer } from '../../app/types';
+import type { CheckState } from '@ouvrage/api/quality';
+import type { TodayAnswer } from '@ouvrage/api/release';
 import { around, checkOf, Problem, renderPlace, runOf, serve } from '../../testing';
 
 const { default: Today } = await import('./today');

@@ -1,12 +1,15 @@
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
-import { address } from '../../app/addresses';
-import { useTodayQuery } from '../../app/api';
-import { placeAddress, useProject } from '../../app/project';
-import type { CheckState, ProblemBody, TodayAnswer } from '../../app/types';
+import { address } from '../../data/addresses';
+import { useTodayQuery } from '../../data/releases';
+import { placeAddress, useProject } from '../../data/project';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import type { CheckState } from '@ouvrage/api/quality';
+import type { TodayAnswer } from '@ouvrage/api/release';
 import { ago, between, duration, moment, plural, rows, shortCommit } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
-import { Loading, ProblemNote } from '../../shared/ui';
+import { ProblemNote } from '../../shared/ui/problem-note';
+import { Loading } from '../../shared/ui/loading';
 import { RunWord, StepWord } from '../runs/step-state';
 
 /** What needs a person, in order; then what was built and how long it took. */

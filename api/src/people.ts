@@ -1,0 +1,34 @@
+import type { Instant } from './instant.js';
+
+export interface Person {
+  readonly name: string;
+  readonly displayName: string;
+  readonly role: 'viewer' | 'editor' | 'releaser' | 'administrator';
+}
+
+export interface SessionAnswer {
+  readonly person: Person | null;
+  readonly csrf: string | null;
+}
+
+export interface AuditEntry {
+  readonly id: string;
+  readonly at: Instant;
+  readonly person: string;
+  readonly action: string;
+  readonly subject: string;
+  readonly detail: Readonly<Record<string, unknown>> | null;
+}
+
+export interface AccessToken {
+  readonly id: string;
+  readonly label: string;
+  readonly createdAt: Instant;
+  readonly lastUsedAt: Instant | null;
+}
+
+/** A token for git, shown this once. */
+export interface NewToken {
+  readonly token: string;
+  readonly id: string;
+}

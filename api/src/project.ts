@@ -1,0 +1,55 @@
+import type { Instant } from './instant.js';
+
+export interface WorkspaceEntry {
+  readonly slug: string;
+  readonly name: string;
+  readonly owner: string;
+  readonly createdAt: Instant;
+  readonly prefix: string;
+  readonly drafts: number;
+}
+
+export interface DraftEntry {
+  readonly path: string;
+  readonly text: string | null;
+  readonly version: number;
+  readonly by: string;
+  readonly at: Instant;
+  readonly isNew: boolean;
+}
+
+export interface FilesAnswer {
+  readonly project: string;
+  readonly slug: string;
+  readonly name: string;
+  readonly commit: string;
+  readonly files: Readonly<Record<string, string>>;
+  readonly drafts: readonly DraftEntry[];
+}
+
+export interface Commit {
+  readonly id: string;
+  readonly author: string;
+  readonly at: Instant;
+  readonly message: string;
+}
+
+export interface ProposedFile {
+  readonly path: string;
+  readonly before: string | null;
+  readonly after: string;
+}
+
+export interface FileConflict {
+  readonly path: string;
+  readonly mine: string | null;
+  readonly theirs: string | null;
+}
+
+/** A file in a commit and in the one before it. */
+export interface FileTexts {
+  readonly path: string;
+  readonly commit: string;
+  readonly text: string | null;
+  readonly before: string | null;
+}

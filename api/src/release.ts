@@ -1,0 +1,70 @@
+import type { Instant } from './instant.js';
+import type { Commit, FileConflict } from './project.js';
+import type { CheckState } from './quality.js';
+import type { RunEntry, StepState } from './run.js';
+import type { Loss, Migration } from '@ouvrage/core/review';
+
+export interface TableChange {
+  readonly kind: 'new' | 'renamed' | 'changed' | 'downstream' | 'deleted';
+  /** Of a renamed table: its former name. */
+  readonly was?: string;
+  readonly table: string;
+  readonly columnsAdded: readonly string[];
+  readonly columnsDropped: readonly string[];
+  readonly columnsRetyped: readonly string[];
+}
+
+export interface Comparison {
+  readonly workspace: { readonly slug: string; readonly name: string; readonly owner: string };
+  readonly commits: readonly Commit[];
+  readonly drafts: readonly string[];
+  readonly conflicts: readonly FileConflict[];
+  readonly errors: readonly { readonly path: string; readonly message: string }[];
+  readonly files: readonly {
+    readonly path: string;
+    readonly kind: 'new' | 'changed' | 'deleted';
+    readonly draft: boolean;
+    readonly before: string | null;
+    readonly after: string | null;
+  }[];
+  readonly tables: readonly TableChange[];
+  /** Tables, and columns of tables that keep rows, which the release drops for good. */
+  readonly losses: readonly Loss[];
+  /** Tables that keep rows and whose definition changed. */
+  readonly migrations: readonly Migration[];
+  /** Tables whose hashes the release makes anew, and those that hold their keys. */
+  readonly rehashes: readonly { readonly table: string; readonly columns: readonly string[]; readonly facts: readonly string[] }[];
+  readonly untouched: number;
+  readonly checks: readonly CheckState[];
+}
+
+export interface ReleaseEntry {
+  readonly id: number;
+  readonly commit: string;
+  readonly workspace: string;
+  readonly message: string;
+  readonly person: string;
+  readonly tables: readonly string[];
+  readonly runId: number;
+  readonly at: Instant;
+}
+
+export interface TodayAnswer {
+  /** For administrators: servers that are declared and bound to no connection. */
+  readonly toBind: readonly { readonly server: string; readonly workspaces: readonly string[] }[];
+  readonly failedFiles: readonly { readonly file: string; readonly reason: string | null; readonly at: Instant }[];
+  readonly late: readonly { readonly table: string; readonly since: string | null; readonly allowed: string }[];
+  readonly drifted: readonly string[];
+  readonly broken: readonly CheckState[];
+  readonly advisory: readonly CheckState[];
+  readonly failedRuns: readonly RunEntry[];
+  readonly drafts: readonly { readonly path: string; readonly by: string; readonly at: Instant }[];
+  readonly errors: readonly { readonly path: string; readonly message: string; readonly line: number; readonly column: number }[];
+  readonly tables: { readonly all: number; readonly notRun: number };
+  readonly lastRelease: ReleaseEntry | null;
+  readonly lastRun:
+    | (RunEntry & {
+        readonly steps: readonly { readonly table: string; readonly state: StepState; readonly rowsIn: string | null; readonly milliseconds: number | null }[];
+      })
+    | null;
+}

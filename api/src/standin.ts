@@ -1,0 +1,5 @@
+/** The day of the demo's source system; null where there is none. */
+export interface HarbourDay {
+  readonly day: number | null;
+  readonly date: string | null;
+}

@@ -1,0 +1,19 @@
+import { Module } from '@nestjs/common';
+import { TypeOrmModule } from '@nestjs/typeorm';
+import { PeopleModule } from '../people/people.module.js';
+import { ProjectModule } from '../project/project.module.js';
+import { RunModule } from '../run/run.module.js';
+import { SourceModule } from '../source/source.module.js';
+import { WarehouseModule } from '../warehouse/warehouse.module.js';
+import { DeliveryController } from './delivery.controller.js';
+import { Delivery } from './delivery.entities.js';
+import { DeliveryListService } from './delivery-list.service.js';
+import { DeliveryService } from './delivery.service.js';
+
+@Module({
+  imports: [PeopleModule, TypeOrmModule.forFeature([Delivery]), ProjectModule, WarehouseModule, RunModule, SourceModule],
+  controllers: [DeliveryController],
+  providers: [DeliveryListService, DeliveryService],
+  exports: [DeliveryListService, DeliveryService],
+})
+export class DeliveryModule {}

@@ -1,0 +1,182 @@
+import { STATE_LAYER } from '../warehouse/warehouse.service.js';
+import { holding } from '../warehouse/locks.js';
+import { rowsStatement, verdictOf } from '@ouvrage/core/check';
+import type { Guard, LoadStep } from '@ouvrage/core/compile';
+import { boundNote, type LoadPlan } from '@ouvrage/core/load';
+import type { Place, Environment } from '@ouvrage/core/model';
+import { qualified } from '@ouvrage/core/sql';
+import type pg from 'pg';
+import type { FaultRows } from '@ouvrage/api/rows';
+import { policyOutcome, shownRows, type CheckOutcome } from './check-outcome.js';
+import { codeOf, LoadStopped } from '../warehouse/load-errors.js';
+import { FAULT_ROWS, Statements } from '../warehouse/statements.js';
+import { Swaps } from './swaps.js';
+
+/** A key is null, or there twice. */
+const FAULTY_KEYS = ['23502', '23505'];
+
+/** From this many rows on, people want to know how long each index took. */
+const LARGE = 100_000;
+
+/** Runs the statements of loads on one connection, in a transaction that the caller begins and ends, and keeps what ran. */
+export class Loader extends Statements {
+  readonly swaps: Swaps;
+
+  /** @param swapLock a statement that holds the lock of swaps, where there is one */
+  constructor(client: pg.PoolClient, swapLock?: string) {
+    super(client);
+    this.swaps = new Swaps(this, swapLock);
+  }
+
+  /**
+   * Makes and fills the table, and runs its checks.
+   * @param swapsNext the table is moved into its place next: a small one may be finished with the checks
+   * @returns the plan as it stands, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
+   */
+  async makeBeside(plan: LoadPlan, csv: string | undefined, swapsNext: boolean): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
+    this.settings(plan.session.filter((s) => !s.author).map((s) => s.sql));
+    // What an author sets may be refused.
+    for (const statement of plan.session.filter((s) => s.author)) await this.run(statement);
+    let built: number | null | undefined;
+    for (const statement of plan.build) built = (await this.runInTurn(statement))?.rowCount;
+    if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
+    for (const step of plan.steps ?? []) await this.step(step);
+    const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
+    const finishesToo = swapsNext && plan.swaps && !plan.steps && plan.relation === 'table' && isQuick(plan, built);
+    const { rows, checks } = await this.check(standing, (question) => (finishesToo ? this.swaps.askAndFinish(question, plan) : this.plain('check', question)));
+    this.total = Number(rows ?? 0);
+    if (!plan.swaps) this.countUnchanged(this.total);
+    const guarded = [...this.guarded].map(([name, sql]) => policyOutcome(plan.table, name, sql, null));
+    return { plan: standing, rows, checks: [...guarded, ...checks] };
+  }
+
+  /** Rows of the table that was made. */
+  private total = 0;
+
+  /** Of a table that was there before: its rows that this load did not touch. */
+  private countUnchanged(total: number): void {
+    const { inserted, updated = 0, replaced = 0, flagged = 0 } = this.counts;
+    if (inserted !== undefined) this.counts['unchanged'] = total - inserted - updated - replaced - flagged;
+  }
+
+  /** Checks of the policy that held, with the statement that found no row. */
+  private readonly guarded = new Map<string, string>();
+  private writtenAnew = false;
+  /** Why the load took the shape that it took. */
+  note: string | undefined;
+
+  /** What the steps of the load counted. */
+  readonly counts: Record<string, number> = {};
+  /** Some rows of each kind that the load counted. */
+  readonly kinds: Record<string, FaultRows> = {};
+
+  private async step(step: LoadStep): Promise<void> {
+    switch (step.step) {
+      case 'run':
+        await this.runInTurn(step);
+        break;
+      case 'guard': {
+        const { rowCount } = await this.plain('check', step.sql);
+        if (rowCount) {
+          for (const asked of step.asks ?? []) await this.step(asked);
+          throw new LoadStopped(
+            step.message,
+            step.hint,
+            shownRows(await this.faultRows(step.rows ?? step.sql)),
+            step.check && { name: step.check, sql: step.sql },
+          );
+        }
+        this.held(step);
+        break;
+      }
+      case 'prove':
+        await this.prove(step);
+        break;
+      case 'explain':
+        this.note = boundNote(((await this.plain('check', step.sql)).rows[0] as { 'QUERY PLAN': unknown })['QUERY PLAN']);
+        break;
+      case 'when': {
+        const { needed } = (await this.plain('check', step.sql)).rows[0] as { needed: boolean };
+        for (const inner of needed ? step.steps : []) await this.step(inner);
+        break;
+      }
+      case 'either': {
+        const { holds } = (await this.plain('check', step.sql)).rows[0] as { holds: boolean };
+        for (const inner of holds ? step.then : step.otherwise) await this.step(inner);
+        break;
+      }
+      case 'choose': {
+        const { rewrite, note } = (await this.plain('check', step.sql)).rows[0] as { rewrite: boolean; note: string };
+        this.note = note;
+        this.writtenAnew = rewrite;
+        for (const inner of rewrite ? step.rewrite : step.inPlace) await this.step(inner);
+        break;
+      }
+      case 'count': {
+        const { rows } = await this.plain('check', step.sql);
+        for (const [name, n] of Object.entries(rows[0] as Record<string, string>)) {
+          this.counts[name] = (this.counts[name] ?? 0) + Number(n);
+          const rowsOf = step.rows[name];
+          if (n !== '0' && rowsOf !== undefined) this.kinds[name] = shownRows(await this.faultRows(rowsOf));
+        }
+        break;
+      }
+    }
+  }
+
+  /** A guard has found nothing. */
+  private held({ sql, check, asks = [] }: Guard): void {
+    for (const name of [check, ...asks.map((a) => a.check)]) if (name !== undefined) this.guarded.set(name, sql);
+  }
+
+  /** Where the statement fails on keys, the guards tell which rows have them. */
+  private async prove({ sql, guards }: Extract<LoadStep, { readonly step: 'prove' }>): Promise<void> {
+    this.savepoint('before_proof');
+    try {
+      await this.plain('constraint', sql);
+    } catch (error) {
+      if (!FAULTY_KEYS.includes(codeOf(error) ?? '')) throw error;
+      await this.client.query('rollback to savepoint before_proof');
+      for (const guard of guards) await this.step(guard);
+      throw error;
+    }
+    for (const guard of guards) this.held(guard);
+  }
+
+  /** @param ask asks a question of the table that was made */
+  private async check(plan: LoadPlan, ask: (question: string) => Promise<pg.QueryResult>): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
+    const { rows } = await ask(plan.countSql ?? `select count(*) as total from ${qualified(plan.beside)}`);
+    const counts = rows[0] as Record<string, string>;
+    const total = counts['total']!;
+    const placeOf = this.placeOfChecks(plan);
+    const checks: CheckOutcome[] = [];
+    for (const [i, check] of plan.checks.entries()) {
+      const atFault = counts[`c${i}`]!;
+      const rowsAtFault = atFault === '0' ? null : await this.faultRows(rowsStatement(check, placeOf, FAULT_ROWS));
+      // What is kept for people reads the table in its place: the one beside is gone by then.
+      const sql = rowsStatement(check, (table) => (table === plan.table ? plan.target : placeOf(table)), FAULT_ROWS);
+      checks.push({ id: check.id, table: check.table, verdict: verdictOf(check, Number(atFault), Number(total)), atFault, total, sql, rows: rowsAtFault });
+    }
+    return { rows: total, checks };
+  }
+
+  /** Finishes a table beside and moves it into place. @param closing statements that end the transaction once it is there */
+  finishAndSwap(plan: LoadPlan, closing: readonly string[]): Promise<void> {
+    return this.swaps.finishAndSwap(plan, isQuick(plan, this.total), closing);
+  }
+
+  /** The places that the count statement was made with. */
+  private placeOfChecks(plan: LoadPlan): (table: string) => Place {
+    return (table) => (table === plan.table ? plan.beside : this.inputs!(table));
+  }
+
+  /** Where other tables are read; set by who plans. */
+  inputs?: (table: string) => Place;
+}
+
+/** Whether a table is finished so fast that its statements go in one message. Those of an author go alone, so that an error is theirs. @param rows of the table, if known */
+const isQuick = (plan: LoadPlan, rows: number | null | undefined): boolean => (rows ?? LARGE) < LARGE && !plan.finish.some((s) => s.author);
+
+/** What runs loads and swaps of an environment on a connection. */
+export const loaderOn = (client: pg.PoolClient, environment: Environment): Loader =>
+  new Loader(client, environment.kind === 'production' ? holding(STATE_LAYER, 'swap') : undefined);

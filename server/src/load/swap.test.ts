@@ -1,0 +1,144 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import type { LoadPlan } from '@ouvrage/core/load';
+import { besideSchema } from '@ouvrage/core/model';
+import pg from 'pg';
+import { Config } from '../shared/config.js';
+import { connectTo, scratch } from '../testing-sql.js';
+import { planCatalog, questions } from '../warehouse/catalog-questions.js';
+import { Loader } from './loader.js';
+
+const SCHEMA = 'swap_test';
+const BESIDE = besideSchema(SCHEMA);
+scratch(SCHEMA);
+/** One whose values are as the server has them. */
+const client = new pg.Client(Config.fromEnvironment().warehouse.production);
+let other: pg.Client;
+
+beforeAll(async () => {
+  await client.connect();
+  other = await connectTo(SCHEMA);
+});
+afterAll(() => Promise.all([client.end(), other.end()]));
+
+const T = `"${SCHEMA}".t`;
+/** A table, and its next state beside. */
+const twoStates = () =>
+  client.query(`drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n`);
+
+async function swap(connection: pg.PoolClient): Promise<void> {
+  const loader = new Loader(connection);
+  loader.begin();
+  await loader.swaps.swap([{ target: { schema: SCHEMA, name: 't' }, beside: { schema: BESIDE, name: 't' }, relation: 'table' }]);
+  await loader.conclude(['commit']);
+}
+
+/** The connection; once it has answered a question about what reads the table, `then` happens before the answer is seen. */
+function answering(then: () => Promise<unknown>): pg.PoolClient {
+  let answered = false;
+  const query = async (...given: [string]) => {
+    const result = await client.query(...given);
+    if (!answered && String(given[0]).includes('execute dependents')) {
+      answered = true;
+      await then();
+    }
+    return result;
+  };
+  return new Proxy(client, { get: (of, name) => (name === 'query' ? query : Reflect.get(of, name)) }) as unknown as pg.PoolClient;
+}
+
+describe('what others attached to a table', () => {
+  const attached = () =>
+    client.query<{ what: string }>(`select what from (
+      select 'policy ' || polname || ' ' || pg_get_expr(polqual, polrelid) as what from pg_policy where polrelid = '${T}'::regclass
+      union all select 'row security ' || relforcerowsecurity::text from pg_class where oid = '${T}'::regclass and relrowsecurity
+      union all select 'identity ' || relreplident::text from pg_class where oid = '${T}'::regclass and relreplident <> 'd'
+      union all select 'statistics ' || stxname from pg_statistic_ext where stxrelid = '${T}'::regclass
+      union all select 'trigger ' || tgname || ' ' || tgenabled::text from pg_trigger where tgrelid = '${T}'::regclass and not tgisinternal
+      union all select 'publication ' || pubname || coalesce(' ' || pg_get_expr(prqual, prrelid), '') from pg_publication_rel l join pg_publication p on p.oid = l.prpubid where prrelid = '${T}'::regclass
+    ) as a order by 1`);
+
+  test('survives a swap', async () => {
+    await client.query(`drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n, 2 as m; create table "${BESIDE}".t as select 3 as n, 4 as m;
+      alter table ${T} enable row level security; create policy own_rows on ${T} for select to public using (n > 0); alter table ${T} replica identity full;
+      create statistics "${SCHEMA}".together (ndistinct) on n, m from ${T};
+      create or replace function "${SCHEMA}".noted() returns trigger language plpgsql as 'begin return new; end';
+      create trigger noted before update on ${T} for each row execute function "${SCHEMA}".noted(); alter table ${T} disable trigger noted;
+      drop publication if exists swap_test; create publication swap_test for table ${T} where (n > 0)`);
+    const before = (await attached()).rows.map((r) => r.what);
+    expect(before).toHaveLength(6);
+    await swap(client as unknown as pg.PoolClient);
+    expect((await attached()).rows.map((r) => r.what)).toEqual(before);
+    expect((await client.query(`select n, m from ${T}`)).rows).toEqual([{ n: 3, m: 4 }]);
+    await client.query('drop publication swap_test');
+  });
+
+  test('where it cannot be made again, the rows are replaced and the table stays; with other columns the swap is refused by name', async () => {
+    await client.query(`drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n;
+      create or replace function "${SCHEMA}".gone() returns trigger language plpgsql as 'begin return new; end'; create trigger uses_gone before update on ${T} for each row execute function "${SCHEMA}".gone()`);
+    const [{ oid }] = (await client.query<{ oid: string }>(`select '${T}'::regclass::oid::text as oid`)).rows as [{ oid: string }];
+    // A statement that fails as it is made again, as one does whose function its owner may not call any more.
+    const failing = new Proxy(client, {
+      get: (of, name) =>
+        name === 'query'
+          ? (text: string) => (typeof text === 'string' && text.includes('CREATE TRIGGER uses_gone') ? client.query('select 1/0') : client.query(text))
+          : Reflect.get(of, name),
+    }) as unknown as pg.PoolClient;
+    await swap(failing);
+    expect((await client.query(`select n, '${T}'::regclass::oid::text as oid from ${T}`)).rows).toEqual([{ n: 2, oid }]);
+    await client.query(`create table "${BESIDE}".t as select 3 as n, 4 as more`);
+    await expect(swap(failing)).rejects.toThrow(/trigger swap_test.uses_gone belongs to swap_test.t/);
+    await client.query('rollback');
+  });
+});
+
+test.each<[string, string, string]>([
+  ['a view that comes to read the table meanwhile', 'create view reads as select n + 1 as n from t', 'select n::text from reads'],
+  [
+    'a function that comes to return its rows',
+    "create function reads() returns setof t language sql as 'select * from t'",
+    'select (n + 1)::text as n from reads()',
+  ],
+])('%s is made again over the new table', async (_, made, asked) => {
+  await twoStates();
+  await swap(answering(() => other.query(made)));
+  expect((await other.query(asked)).rows).toEqual([{ n: '3' }]);
+});
+
+test('what stands in the way of a swap is asked of indexes, however small the catalog is', async () => {
+  await twoStates();
+  await planCatalog(client as unknown as pg.PoolClient);
+  const asked = questions(['old_relations', 'dependents'], [{ schema: SCHEMA, name: 't' }]).map((q) => q.replace(/^execute/, 'explain $&'));
+  const plan = ([await client.query(`begin; ${asked.join('; ')}; rollback`)].flat() as pg.QueryResult<Record<string, string>>[])
+    .flatMap((r) => r.rows)
+    .map((row) => row['QUERY PLAN']);
+  expect(plan).toContainEqual(expect.stringContaining('Index Scan using pg_depend_reference_index'));
+  expect(plan).not.toContainEqual(expect.stringContaining('Seq Scan'));
+});
+
+describe('a question that is asked while the table is finished', () => {
+  /** Asks how many rows the table beside has; `finish` is what finishes it. */
+  async function askAnd(finish: string) {
+    await twoStates();
+    const loader = new Loader(client as unknown as pg.PoolClient);
+    loader.begin();
+    const plan = {
+      target: { schema: SCHEMA, name: 't' },
+      beside: { schema: BESIDE, name: 't' },
+      finish: [{ kind: 'constraint', sql: finish }],
+    } as unknown as LoadPlan;
+    try {
+      const { rows } = await loader.swaps.askAndFinish(`select count(*)::text as n from "${BESIDE}".t`, plan);
+      return { rows: rows as object[], kinds: loader.ran.map((s) => s.kind) };
+    } finally {
+      await client.query('rollback');
+    }
+  }
+
+  test.each<[string, string, string[]]>([
+    ['is answered', `alter table "${BESIDE}".t add primary key (n)`, ['check', 'constraint']],
+    ['is answered though the table cannot be finished', `alter table "${BESIDE}".t add primary key (no_column)`, ['check']],
+  ])('%s', async (_, finish, kinds) => expect(await askAnd(finish)).toEqual({ rows: [{ n: '1' }], kinds }));
+
+  test('is not asked again when someone stops it', () =>
+    expect(askAnd('select pg_cancel_backend(pg_backend_pid()), pg_sleep(60)')).rejects.toMatchObject({ cause: { code: '57014' } }));
+});

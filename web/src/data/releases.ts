@@ -1,0 +1,18 @@
+import type { Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
+import type { RunEntry } from '@ouvrage/api/run';
+import type { Treatment } from '@ouvrage/core/review';
+import { api, at } from './api';
+
+const endpoints = api.injectEndpoints({
+  endpoints: (b) => ({
+    comparison: b.query<Comparison, string>({ query: (slug) => `${at(slug)}/comparison`, providesTags: ['Releases', 'State'] }),
+    release: b.mutation<RunEntry, { slug: string; message: string; consents: readonly string[]; treatments: Readonly<Record<string, Treatment>> }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/release`, method: 'POST', body }),
+      invalidatesTags: ['Runs'],
+    }),
+    releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),
+    today: b.query<TodayAnswer, string>({ query: (slug) => `${at(slug)}/today`, providesTags: ['State', 'Runs', 'Files'] }),
+  }),
+});
+
+export const { useComparisonQuery, useReleaseMutation, useReleasesQuery, useTodayQuery } = endpoints;

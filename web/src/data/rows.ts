@@ -1,0 +1,45 @@
+import type { Look, PageAnswer, PreviewSample, ProfileAnswer, Rows } from '@ouvrage/api/rows';
+import type { StepError } from '@ouvrage/api/run';
+import { api, at } from './api';
+
+/** Rows that are read at a time. */
+const PAGE_ROWS = 200;
+
+const endpoints = api.injectEndpoints({
+  endpoints: (b) => ({
+    pages: b.infiniteQuery<PageAnswer, { slug: string; table: string; look: Look }, PageAnswer['next']>({
+      query: ({ queryArg: { slug, table, look }, pageParam }) => ({
+        url: `${at(slug)}/page`,
+        method: 'POST',
+        body: { table, ...look, limit: PAGE_ROWS, ...(pageParam ? { after: pageParam } : {}) },
+      }),
+      infiniteQueryOptions: { initialPageParam: null, getNextPageParam: (page) => page.next ?? undefined },
+      providesTags: ['State'],
+      keepUnusedDataFor: 5,
+    }),
+    profile: b.query<ProfileAnswer, { slug: string; table: string; production: boolean }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/profile`, method: 'POST', body }),
+      providesTags: ['State'],
+    }),
+    preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number; sample?: PreviewSample }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }),
+    }),
+    validate: b.query<StepError[], { slug: string; path: string; text: string }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/validate`, method: 'POST', body }),
+      providesTags: ['State', 'Files'],
+      keepUnusedDataFor: 30,
+    }),
+    describe: b.query<{ name: string; type: string }[], { slug: string; path: string; text: string }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/describe`, method: 'POST', body }),
+      providesTags: ['State', 'Files'],
+      keepUnusedDataFor: 5,
+    }),
+  }),
+});
+
+export const { usePagesInfiniteQuery, useProfileQuery, usePreviewMutation, useValidateQuery, useDescribeQuery } = endpoints;
+
+/** The address of a look's rows as a file. */
+export function exportAddress(slug: string, table: string, look: Look, format: string): string {
+  return `/api/${at(slug)}/export?format=${format}&look=${encodeURIComponent(JSON.stringify({ table, ...look }))}`;
+}

@@ -1,0 +1,22 @@
+import { Hint } from './hint';
+import type { ButtonHTMLAttributes } from 'react';
+type Tone = 'plain' | 'act' | 'danger' | 'quiet';
+
+const TONES: Readonly<Record<Tone, string>> = {
+  plain: 'border-rule bg-raised text-ink enabled:hover:bg-wash',
+  act: 'border-plan bg-plan text-plan-text enabled:hover:brightness-110',
+  danger: 'border-broken bg-raised text-broken enabled:hover:bg-wash',
+  quiet: 'border-transparent bg-transparent text-plan enabled:hover:underline px-1',
+};
+
+export function Button({ tone = 'plain', className = '', reason, ...props }: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: Tone; reason?: string }) {
+  const button = (
+    <button
+      type="button"
+      {...props}
+      {...(reason ? { 'aria-disabled': true, onClick: (e) => e.preventDefault() } : {})}
+      className={`inline-flex h-[27px] items-center justify-center gap-1.5 rounded-[2px] border px-3 font-medium whitespace-nowrap disabled:opacity-55 aria-disabled:cursor-default aria-disabled:opacity-55 ${TONES[tone]} ${className}`}
+    />
+  );
+  return reason ? <Hint text={reason}>{button}</Hint> : button;
+}

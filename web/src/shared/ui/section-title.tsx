@@ -1,0 +1,9 @@
+import type { ReactNode } from 'react';
+export function SectionTitle({ children, aside }: { children: ReactNode; aside?: ReactNode }) {
+  return (
+    <div className="flex items-baseline justify-between gap-3">
+      <h2 className="caps">{children}</h2>
+      {aside && <span className="text-[12px] text-soft">{aside}</span>}
+    </div>
+  );
+}
