@@ -34,5 +34,6 @@ export default tseslint.config(
   },
   // What a route answers is said by a type of `@ouvrage/api`.
   { files: ['server/src/**/*.{controller,module}.ts'], rules: { '@typescript-eslint/explicit-module-boundary-types': 'error' } },
+  { files: ['**/*.cjs'], rules: { '@typescript-eslint/no-require-imports': 'off' } },
   { files: ['bench/**'], rules: { 'no-console': 'off' } },
 );

@@ -23,7 +23,10 @@ export interface FilesAnswer {
   readonly slug: string;
   readonly name: string;
   readonly commit: string;
-  readonly files: Readonly<Record<string, string>>;
+  /** Texts by path; null for a file that is gone since the commit that was asked from. */
+  readonly files: Readonly<Record<string, string | null>>;
+  /** The commit that these are the changes from; null where they are all files. */
+  readonly since: string | null;
   readonly drafts: readonly DraftEntry[];
 }
 

@@ -29,9 +29,13 @@ export interface TableState {
   readonly verdict: Verdict;
 }
 
+/** What was last found of a check; the project itself says what it is. */
+export type CheckFound = Pick<CheckState, 'id' | 'verdict' | 'atFault' | 'total' | 'at' | 'run' | 'environment'>;
+
+/** How an environment stands: of tables that are somewhere, and of checks that were run. */
 export interface StateAnswer {
   readonly tables: readonly TableState[];
-  readonly checks: readonly CheckState[];
+  readonly checks: readonly CheckFound[];
 }
 
 export interface CheckOutcome {

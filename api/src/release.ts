@@ -1,3 +1,4 @@
+import type { Verdict } from '@ouvrage/core/check';
 import type { Instant } from './instant.js';
 import type { Commit, FileConflict } from './project.js';
 import type { CheckState } from './quality.js';
@@ -24,8 +25,6 @@ export interface Comparison {
     readonly path: string;
     readonly kind: 'new' | 'changed' | 'deleted';
     readonly draft: boolean;
-    readonly before: string | null;
-    readonly after: string | null;
   }[];
   readonly tables: readonly TableChange[];
   /** Tables, and columns of tables that keep rows, which the release drops for good. */
@@ -35,7 +34,14 @@ export interface Comparison {
   /** Tables whose hashes the release makes anew, and those that hold their keys. */
   readonly rehashes: readonly { readonly table: string; readonly columns: readonly string[]; readonly facts: readonly string[] }[];
   readonly untouched: number;
-  readonly checks: readonly CheckState[];
+  /** How many of the checks of these tables have each verdict. */
+  readonly verdicts: Readonly<Record<Verdict, number>>;
+}
+
+/** A file in production and in a workspace; null where it is not. */
+export interface ComparedTexts {
+  readonly before: string | null;
+  readonly after: string | null;
 }
 
 export interface ReleaseEntry {

@@ -7,7 +7,10 @@ const PARTS = [
   { name: 'core', inputs: ['core/src', 'core/package.json', '.swcrc'] },
   { name: 'demo', inputs: ['demo/src', 'demo/package.json', '.swcrc'] },
   { name: 'server', inputs: ['server/src', 'api/src', 'server/package.json', '.swcrc', 'scripts/answers.mjs'] },
-  { name: 'web', inputs: ['web/src', 'api/src', 'web/index.html', 'web/vite.config.ts', 'web/package.json', 'core/src', 'package-lock.json'] },
+  {
+    name: 'web',
+    inputs: ['web/src', 'api/src', 'web/index.html', 'web/vite.config.ts', 'web/package.json', 'core/src', 'scripts/budget.mjs', 'package-lock.json'],
+  },
 ];
 
 function files(place) {

@@ -113,6 +113,7 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   look: fc.record({ table: tables, show: fc.constant([]), filters: fc.constant([]), sort: fc.constant([]) }).map((l) => JSON.stringify(l)),
   form: fc.constantFrom('script', 'procedures'),
   files: fc.dictionary(paths, fc.oneof(texts, fc.constant(null)), { maxKeys: 2 }),
+  since: fc.constantFrom('a'.repeat(40), '0'.repeat(40), 'HEAD'),
   commit: fc.constantFrom('0000000', 'a'.repeat(40), 'main'),
   id: fc.constantFrom('core.dim_port/dim_port_pkey', 'checks/departed_after_arrival', 'x'),
   consents: fc.constant([]),

@@ -1,6 +1,7 @@
 import { ValidationPipe, type INestApplication } from '@nestjs/common';
 import type { NestExpressApplication } from '@nestjs/platform-express';
 import { SwaggerModule } from '@nestjs/swagger';
+import compression from 'compression';
 import cookieParser from 'cookie-parser';
 import express, { type NextFunction, type Request, type Response } from 'express';
 import helmet from 'helmet';
@@ -53,6 +54,7 @@ export function configure(app: INestApplication): void {
   });
   app.use((request: Request, response: Response, next: NextFunction) => (request.path.startsWith('/api/docs') ? docsPolicy : policy)(request, response, next));
   app.use(pinoHttp({ logger, useLevel: 'debug', autoLogging: true }));
+  app.use(compression({ filter: isCompressed }));
   const { proxy } = app.get(Config);
   if (proxy !== undefined) (app as NestExpressApplication).set('trust proxy', proxy);
   app.use(cookieParser());
@@ -70,6 +72,12 @@ export function configure(app: INestApplication): void {
   app.useGlobalFilters(new ProblemFilter());
   SwaggerModule.setup('api/docs', app, describeApi(app));
   serveInterface(app, nonceOf);
+}
+
+/** Answers that are compressed: not streams that people follow or save, and not what tells a session's token beside what was asked. */
+function isCompressed(request: Request, response: Response): boolean {
+  const isStream = /event-stream/.test(String(response.getHeader('Content-Type'))) || response.hasHeader('Content-Disposition');
+  return !isStream && !/^\/(api\/(session|sign-in)|git\/)/.test(request.path) && compression.filter(request, response);
 }
 
 /** No text of PostgreSQL can hold NUL: a request with one is refused with the field that has it. */

@@ -54,6 +54,7 @@ const NEEDED: Readonly<Record<string, string>> = {
   'GET /api/workspaces/:slug/check-history': 'viewer',
   'GET /api/workspaces/:slug/commits': 'viewer',
   'GET /api/workspaces/:slug/comparison': 'viewer|never',
+  'GET /api/workspaces/:slug/comparison/file': 'viewer',
   'GET /api/workspaces/:slug/export': 'viewer',
   'GET /api/workspaces/:slug/file': 'viewer',
   'GET /api/workspaces/:slug/files': 'viewer',

@@ -1,12 +1,10 @@
-import { Tooltip } from 'radix-ui';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { Provider } from 'react-redux';
 import { RouterProvider } from 'react-router';
 import { router } from './app/routes';
 import { store } from './data/store';
-import { pageNonce } from './shared/code';
-import { ToastProvider } from './shared/toasts';
+import { pageNonce } from './shared/page-nonce';
 import './styles/theme.css';
 
 // Styles that Radix puts in at run time carry the page's nonce; it asks for it under this name.
@@ -15,11 +13,7 @@ import './styles/theme.css';
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <Provider store={store}>
-      <Tooltip.Provider>
-        <ToastProvider>
-          <RouterProvider router={router} />
-        </ToastProvider>
-      </Tooltip.Provider>
+      <RouterProvider router={router} />
     </Provider>
   </StrictMode>,
 );

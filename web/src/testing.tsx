@@ -142,6 +142,7 @@ export const around = (role: Person['role'] = 'editor', slug = 'dues'): Answers 
     name: slug === 'production' ? 'production' : 'Dues',
     commit: 'a'.repeat(40),
     files: FILES,
+    since: null,
     drafts: [],
   },
   [`GET workspaces/${slug}/state`]: { tables: [], checks: [] },

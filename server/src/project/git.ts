@@ -102,6 +102,16 @@ export class GitStore {
     return new Map(texts);
   }
 
+  /** Texts by path of files that differ between two commits; null for those that are gone. Undefined where the earlier one is not known. */
+  async changedFiles(since: string, commit: string): Promise<Map<string, string | null> | undefined> {
+    if (!(await this.resolve(since))) return undefined;
+    const [before, after] = [await this.tree(since), await this.tree(commit)];
+    const changed = [...after].filter(([file, blob]) => before.get(file) !== blob);
+    const texts = await Promise.all(changed.map(async ([file, blob]) => [file, await this.blob(blob)] as const));
+    const gone = [...before.keys()].filter((file) => !after.has(file)).map((file) => [file, null] as const);
+    return new Map([...texts, ...gone]);
+  }
+
   async fileAt(commit: string, file: string): Promise<string | undefined> {
     const blob = await this.git(['rev-parse', '--verify', '--quiet', `${commit}:${file}`]).catch(() => '');
     return blob.trim() ? this.blob(blob.trim()) : undefined;

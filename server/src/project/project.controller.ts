@@ -5,7 +5,7 @@ import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { Matches } from 'class-validator';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
-import { ProjectPath, Text, TextOrNull, TextsByName, Whole } from '../shared/fields.js';
+import { Optional, ProjectPath, Text, TextOrNull, TextsByName, Whole } from '../shared/fields.js';
 import { notFound } from '../shared/problem.js';
 import type { Draft, Workspace } from './project.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from './project.service.js';
@@ -44,6 +44,14 @@ class FileQuery {
   path: string;
 }
 
+class SinceQuery {
+  /** A commit whose files are known already. */
+  @Optional()
+  @Matches(/^[0-9a-f]{40}$/)
+  @ApiProperty({ type: String, required: false })
+  since?: string;
+}
+
 class CommitFileQuery extends FileQuery {
   @Matches(/^[0-9a-f]{7,40}$/)
   @ApiProperty({ type: String })
@@ -79,16 +87,18 @@ export class ProjectController {
     return workspaceOut(await this.project.createWorkspace(me, name), 0);
   }
 
-  /** All files as they are committed, and the drafts over them. */
+  /** The files as they are committed, all or those that changed since a commit, and the drafts over them. */
   @Get(':slug/files')
-  async files(@Param('slug') slug: string): Promise<Sent<FilesAnswer>> {
+  async files(@Param('slug') slug: string, @Query() { since }: SinceQuery): Promise<Sent<FilesAnswer>> {
     const line = await this.project.line(slug);
+    const changed = since === undefined ? undefined : await this.project.git.changedFiles(since, line.commit);
     return {
       project: await this.project.identity(),
       slug,
       name: line.workspace?.name ?? PRODUCTION,
       commit: line.commit,
-      files: Object.fromEntries(await this.project.git.files(line.commit)),
+      files: Object.fromEntries(changed ?? (await this.project.git.files(line.commit))),
+      since: changed ? since! : null,
       drafts: line.drafts.map(draftOut),
     };
   }

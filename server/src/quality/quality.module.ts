@@ -26,8 +26,14 @@ export class QualityController {
 
   /** Tables and checks with where they stand and how they hold. */
   @Get('state')
-  state(@Param('slug') slug: string): Promise<Sent<StateAnswer>> {
-    return this.quality.state(slug);
+  async state(@Param('slug') slug: string): Promise<Sent<StateAnswer>> {
+    const { tables, checks } = await this.quality.state(slug);
+    return {
+      tables: tables.filter((t) => t.where !== 'nowhere' || t.verdict !== 'not run'),
+      checks: checks
+        .filter((c) => c.verdict !== 'not run')
+        .map(({ id, verdict, atFault, total, at, run, environment }) => ({ id, verdict, atFault, total, at, run, environment })),
+    };
   }
 
   /** Verdicts on one check, newest first. */

@@ -1,4 +1,4 @@
-import type { CheckOutcome, CheckState, LoadEntry, StateAnswer, TableState } from '@ouvrage/api/quality';
+import type { CheckOutcome, CheckState, LoadEntry, TableState } from '@ouvrage/api/quality';
 import { asInstant, type Sent } from '../shared/answers.js';
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
@@ -33,7 +33,7 @@ export class QualityService {
   ) {}
 
   /** The tables and checks of an environment with their newest verdicts. */
-  async state(slug: string): Promise<StateAnswer> {
+  async state(slug: string): Promise<{ tables: TableState[]; checks: CheckState[] }> {
     const line = await this.projects.line(slug);
     const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
     const latest = await this.latest(slug);

@@ -1,7 +1,7 @@
-import type { Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
+import type { ComparedTexts, Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Sent } from '../shared/answers.js';
-import { Body, Controller, Get, Module, Param, Post } from '@nestjs/common';
+import { Body, Controller, Get, Module, Param, Post, Query } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import { Me, Needs } from '../people/access.js';
@@ -11,7 +11,7 @@ import { QualityModule } from '../quality/quality.module.js';
 import { runOut } from '../run/run.controller.js';
 import { Release, Run } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
-import { Names, Optional, Text, TextsByName } from '../shared/fields.js';
+import { Names, Optional, ProjectPath, Text, TextsByName } from '../shared/fields.js';
 import { DeliveryModule } from '../delivery/delivery.module.js';
 import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
@@ -33,6 +33,11 @@ class ReleaseBody {
   treatments?: Record<string, string>;
 }
 
+class FileQuery {
+  @ProjectPath()
+  path: string;
+}
+
 @ApiTags('releases')
 @Controller('api')
 export class ReleaseController {
@@ -51,6 +56,12 @@ export class ReleaseController {
   @Get('workspaces/:slug/comparison')
   compare(@Param('slug') slug: string): Promise<Sent<Comparison>> {
     return this.releases.compare(slug);
+  }
+
+  /** One of the files that a release would change, before and after. */
+  @Get('workspaces/:slug/comparison/file')
+  texts(@Param('slug') slug: string, @Query() { path }: FileQuery): Promise<Sent<ComparedTexts>> {
+    return this.releases.texts(slug, path);
   }
 
   /** Releases a workspace; it is queued. */

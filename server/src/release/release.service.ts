@@ -1,5 +1,6 @@
 import type { FileConflict } from '@ouvrage/api/project';
-import type { ReleaseEntry } from '@ouvrage/api/release';
+import type { CheckState } from '@ouvrage/api/quality';
+import type { ComparedTexts, Comparison, ReleaseEntry } from '@ouvrage/api/release';
 import type { Sent } from '../shared/answers.js';
 import { columnWith } from '@ouvrage/core/language';
 import { Injectable, type OnModuleInit } from '@nestjs/common';
@@ -55,6 +56,12 @@ function errorsOf(production: Project, edited: Project, released: Project): { re
   return [...new Map(found.map((e) => [JSON.stringify(e), e])).values()];
 }
 
+const countVerdicts = (checks: readonly CheckState[]): Comparison['verdicts'] => {
+  const counts = { broken: 0, advisory: 0, 'not run': 0, holds: 0 };
+  for (const { verdict } of checks) counts[verdict]++;
+  return counts;
+};
+
 /** Compares a workspace with production, and puts it into production all at once. */
 @Injectable()
 export class ReleaseService implements OnModuleInit {
@@ -82,7 +89,7 @@ export class ReleaseService implements OnModuleInit {
   }
 
   /** A workspace against production: files with both texts, tables, and what stands in the way. */
-  async compare(slug: string) {
+  async compare(slug: string): Promise<Sent<Comparison>> {
     const line = await this.projects.line(slug);
     if (!line.workspace) throw new Problem(409, 'is-production', 'Production is what workspaces are compared with', 'Choose a workspace.');
     const production = await this.projects.line(PRODUCTION);
@@ -90,7 +97,7 @@ export class ReleaseService implements OnModuleInit {
     const drafted = compareProjects(production.project, line.project);
     const { checks } = await this.quality.state(slug);
     const touched = new Set(drafted.tables.map((t) => t.table));
-    const text = (project: Project, path: string) => project.files.get(path)?.text ?? null;
+    const drafts = new Set(line.drafts.map((d) => d.path));
     const after = committed.project ?? line.project;
     return {
       workspace: { slug, name: line.workspace.name, owner: line.workspace.owner.displayName },
@@ -98,19 +105,21 @@ export class ReleaseService implements OnModuleInit {
       drafts: line.drafts.map((d) => d.path),
       conflicts: committed.conflicts,
       errors: errorsOf(production.project, line.project, after),
-      files: drafted.files.map((f) => ({
-        ...f,
-        draft: line.drafts.some((d) => d.path === f.path),
-        before: text(production.project, f.path),
-        after: text(line.project, f.path),
-      })),
+      files: drafted.files.map((f) => ({ ...f, draft: drafts.has(f.path) })),
       tables: drafted.tables,
       losses: losses(production.project, line.project, drafted),
       migrations: migrations(production.project, line.project, drafted),
       rehashes: rehashes(line.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
       untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
-      checks: checks.filter((c) => touched.has(c.table)),
+      verdicts: countVerdicts(checks.filter((c) => touched.has(c.table))),
     };
+  }
+
+  /** A file in production and as the workspace has it. */
+  async texts(slug: string, path: string): Promise<ComparedTexts> {
+    const [line, production] = [await this.projects.line(slug), await this.projects.line(PRODUCTION)];
+    const text = (project: Project) => project.files.get(path)?.text ?? null;
+    return { before: text(production.project), after: text(line.project) };
   }
 
   /** The project that a release would make, or the files in which it conflicts with production. */

@@ -7,11 +7,11 @@ import { Empty } from '../shared/ui/empty';
 import { Button } from '../shared/ui/button';
 import { useSessionQuery } from '../data/people';
 import { useWorkspacesQuery } from '../data/workspaces';
-import { Frame } from './frame';
-import { PRODUCTION, ProjectProvider, usePerson } from '../data/project';
+import { PRODUCTION, usePerson } from '../data/person';
 import { useAppSelector } from '../data/store';
 import type { ProblemBody } from '@ouvrage/api/problem';
 
+const Workspace = lazy(() => import('./workspace'));
 const Today = lazy(() => import('../places/today/today'));
 const Sources = lazy(() => import('../places/sources/sources'));
 const Tables = lazy(() => import('../places/tables/tables'));
@@ -32,25 +32,6 @@ function Root() {
   if (isLoading) return <Loading what="Opening Ouvrage" />;
   if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
   return data?.person ? <Outlet /> : <SignIn />;
-}
-
-function Workspace() {
-  return (
-    <ProjectProvider loading={<Loading what="Reading the project" />} failed={(problem, again) => <WorkspaceFailed problem={problem} again={again} />}>
-      <Frame />
-    </ProjectProvider>
-  );
-}
-
-function WorkspaceFailed({ problem, again }: { problem: ProblemBody; again: () => void }) {
-  return (
-    <main className="mx-auto flex h-full max-w-lg flex-col justify-center gap-3 p-6">
-      <ProblemNote problem={problem} again={again} />
-      <a className="text-plan underline" href={`/w/${PRODUCTION}/today`}>
-        Go to production
-      </a>
-    </main>
-  );
 }
 
 /** The first workspace that is the person's own, or production. */
@@ -96,7 +77,7 @@ export const router = createBrowserRouter([
       { index: true, element: <Home /> },
       {
         path: 'w/:ws',
-        element: <Workspace />,
+        element: shown(Workspace, 'Opening the workspace'),
         children: [
           { index: true, element: <Navigate replace to="today" /> },
           { path: 'today', element: shown(Today, 'Opening Today') },

@@ -1,16 +1,15 @@
+import { PRODUCTION } from './person';
 import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from 'react';
 import { useParams } from 'react-router';
 import type { ProjectSummary, TableSummary } from '../worker/protocol';
 import { readerProblem } from '../worker/channel';
 import { projectWorker } from '../worker/client';
 import { address } from './addresses';
-import { useSessionQuery } from './people';
 import { useFilesQuery } from './workspaces';
 import { useStateQuery } from './quality';
-import type { Person } from '@ouvrage/api/people';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { DraftEntry } from '@ouvrage/api/project';
-import type { StateAnswer, TableState } from '@ouvrage/api/quality';
+import type { CheckState, StateAnswer, TableState } from '@ouvrage/api/quality';
 
 /** The project of the workspace in the address: its files, what they mean, and how it stands. */
 export interface ProjectView {
@@ -27,14 +26,12 @@ export interface ProjectView {
   /** The position of a table's layer; of one that is gone, by its name; -1 where there is none. */
   readonly layerPosition: (table: string) => number;
   readonly states: ReadonlyMap<string, TableState>;
-  readonly checks: StateAnswer['checks'];
+  readonly checks: readonly CheckState[];
   readonly drafts: ReadonlyMap<string, DraftEntry>;
   /** The text of a file with its draft; undefined where there is none. */
   readonly textOf: (path: string) => string | undefined;
   readonly paths: readonly string[];
 }
-
-export const PRODUCTION = 'production';
 const Context = createContext<ProjectView | undefined>(undefined);
 
 export function useProject(): ProjectView {
@@ -49,13 +46,6 @@ export function placeAddress({ slug, summary }: ProjectView, { path, line, colum
   const sheet = tables.length === 1 ? address.table(slug, tables[0]!.fullName) : address.file(slug, path);
   return line === undefined ? sheet : `${sheet}?at=${line}.${column}`;
 }
-
-export function usePerson(): Person {
-  return useSessionQuery().data!.person!;
-}
-
-const ROLES: readonly Person['role'][] = ['viewer', 'editor', 'releaser', 'administrator'];
-export const mayAct = (person: Person, role: Person['role']) => ROLES.indexOf(person.role) >= ROLES.indexOf(role);
 
 /** Loads the project of a workspace; children see it once it is read. */
 export function ProjectProvider({
@@ -102,7 +92,7 @@ export function ProjectProvider({
       tables,
       layerPosition: (table) => read.summary.layers.findIndex((l) => l.name === (tables.get(table)?.layer ?? table.split('.')[0])),
       states: new Map(state.data?.tables.map((t) => [t.table, t])),
-      checks: state.data?.checks ?? [],
+      checks: checksOf(read.summary, state.data),
       drafts: new Map(files.data.drafts.map((d) => [d.path, d])),
       textOf: (path) => texts[path],
       paths: Object.keys(texts).sort(),
@@ -113,6 +103,22 @@ export function ProjectProvider({
   if (!view && fault !== undefined) return failed(fault, () => setAttempt((n) => n + 1));
   if (!view) return loading;
   return <Context.Provider value={view}>{children}</Context.Provider>;
+}
+
+/** The project's checks with what was last found of each. */
+function checksOf({ checks }: ProjectSummary, state: StateAnswer | undefined): CheckState[] {
+  const found = new Map(state?.checks.map((c) => [c.id, c]));
+  return checks.map((c) => ({
+    id: c.id,
+    kind: c.kind,
+    title: c.title,
+    table: c.kind === 'query' ? (c.about ?? c.reads[0] ?? '') : c.table,
+    columns: c.kind === 'query' ? [] : c.columns,
+    advisory: c.advisory,
+    tolerate: c.tolerate ? (c.tolerate.kind === 'count' ? `${c.tolerate.count} rows` : `${c.tolerate.share * 100} %`) : null,
+    comment: c.comment ?? null,
+    ...(found.get(c.id) ?? { verdict: 'not run', atFault: null, total: null, at: null, run: null, environment: null }),
+  }));
 }
 
 function withDrafts(files: Readonly<Record<string, string>>, drafts: readonly DraftEntry[]): Record<string, string> {

@@ -1,4 +1,4 @@
-import type { Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
+import type { ComparedTexts, Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Treatment } from '@ouvrage/core/review';
 import { api, at } from './api';
@@ -6,13 +6,17 @@ import { api, at } from './api';
 const endpoints = api.injectEndpoints({
   endpoints: (b) => ({
     comparison: b.query<Comparison, string>({ query: (slug) => `${at(slug)}/comparison`, providesTags: ['Releases', 'State'] }),
+    comparedFile: b.query<ComparedTexts, { slug: string; path: string }>({
+      query: ({ slug, path }) => `${at(slug)}/comparison/file?path=${encodeURIComponent(path)}`,
+      providesTags: ['Releases'],
+    }),
     release: b.mutation<RunEntry, { slug: string; message: string; consents: readonly string[]; treatments: Readonly<Record<string, Treatment>> }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/release`, method: 'POST', body }),
       invalidatesTags: ['Runs'],
     }),
     releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),
-    today: b.query<TodayAnswer, string>({ query: (slug) => `${at(slug)}/today`, providesTags: ['State', 'Runs', 'Files'] }),
+    today: b.query<TodayAnswer, string>({ query: (slug) => `${at(slug)}/today`, providesTags: ['State', 'Runs', 'Files', 'Drafts'] }),
   }),
 });
 
-export const { useComparisonQuery, useReleaseMutation, useReleasesQuery, useTodayQuery } = endpoints;
+export const { useComparisonQuery, useComparedFileQuery, useReleaseMutation, useReleasesQuery, useTodayQuery } = endpoints;

@@ -26,12 +26,12 @@ const endpoints = api.injectEndpoints({
     }),
     validate: b.query<StepError[], { slug: string; path: string; text: string }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/validate`, method: 'POST', body }),
-      providesTags: ['State', 'Files'],
+      providesTags: ['State', 'Files', 'Drafts'],
       keepUnusedDataFor: 30,
     }),
     describe: b.query<{ name: string; type: string }[], { slug: string; path: string; text: string }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/describe`, method: 'POST', body }),
-      providesTags: ['State', 'Files'],
+      providesTags: ['State', 'Files', 'Drafts'],
       keepUnusedDataFor: 5,
     }),
   }),

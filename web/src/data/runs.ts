@@ -53,7 +53,7 @@ const endpoints = api.injectEndpoints({
     continueRun: b.mutation<RunEntry, number>({ query: (id) => ({ url: `runs/${id}/continue`, method: 'POST' }), invalidatesTags: ['Runs'] }),
     script: b.query<string, { slug: string; tables: string; upstream: boolean; form: ScriptForm }>({
       query: ({ slug, ...of }) => ({ url: scriptAddress(slug, of).slice('/api/'.length), responseHandler: 'text' }),
-      providesTags: ['State', 'Files'],
+      providesTags: ['State', 'Files', 'Drafts'],
     }),
   }),
 });

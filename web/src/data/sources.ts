@@ -9,7 +9,7 @@ const endpoints = api.injectEndpoints({
     sources: b.query<SourceSystem[], string>({ query: (slug) => `${at(slug)}/sources`, providesTags: ['Sources', 'State'] }),
     catalog: b.query<{ server: string; isBound: boolean; administrators: string[]; tables: CatalogEntry[] }, { slug: string; connection: string }>({
       query: ({ slug, connection }) => `${at(slug)}/catalog/${connection}`,
-      providesTags: ['Files'],
+      providesTags: ['Files', 'Drafts'],
       keepUnusedDataFor: 0,
     }),
     proposeImport: b.mutation<ProposedFile[], { slug: string; connection: string; tables: readonly { schema: string; name: string }[] }>({

@@ -1,21 +1,54 @@
 import type { Commit, DraftEntry, FilesAnswer, WorkspaceEntry } from '@ouvrage/api/project';
 import { api, at } from './api';
 
-const endpoints = api.injectEndpoints({
+/** The files of a workspace as they are kept here: those that were known, with what has changed since. */
+export type ProjectFiles = Omit<FilesAnswer, 'files' | 'since'> & { readonly files: Readonly<Record<string, string>> };
+
+function merged(known: ProjectFiles | undefined, { files, since, ...answer }: FilesAnswer): ProjectFiles {
+  const base = since !== null && known?.commit === since ? known.files : {};
+  const all = Object.entries({ ...base, ...files }).filter((entry): entry is [string, string] => entry[1] !== null);
+  return { ...answer, files: Object.keys(files).length === 0 && known?.commit === since ? known!.files : Object.fromEntries(all) };
+}
+
+/** The drafts of a workspace with one more, or another in its place. */
+const withDraft = (drafts: readonly DraftEntry[], draft: DraftEntry): DraftEntry[] =>
+  [...drafts.filter((d) => d.path !== draft.path), draft].sort((a, b) => (a.path < b.path ? -1 : 1));
+
+/** What is made from drafts: the texts of definitions, how tables stand, counts of drafts, reviews. */
+const OF_DRAFTS = ['Drafts', 'State', 'Workspaces', 'Releases'] as const;
+
+export const workspacesApi = api.injectEndpoints({
   endpoints: (b) => ({
     workspaces: b.query<WorkspaceEntry[], void>({ query: () => 'workspaces', providesTags: ['Workspaces'] }),
     openWorkspace: b.mutation<WorkspaceEntry, string>({
       query: (name) => ({ url: 'workspaces', method: 'POST', body: { name } }),
       invalidatesTags: ['Workspaces'],
     }),
-    files: b.query<FilesAnswer, string>({ query: (slug) => `${at(slug)}/files`, providesTags: ['Files'] }),
+    files: b.query<ProjectFiles, string>({
+      /** Only what changed since the commit that is known here is sent. */
+      queryFn: async (slug, { getState }, _, send) => {
+        const known = knownFiles(getState(), slug);
+        const { data, error } = await send(`${at(slug)}/files${known ? `?since=${known.commit}` : ''}`);
+        return error ? { error } : { data: merged(known, data as FilesAnswer) };
+      },
+      providesTags: ['Files'],
+    }),
     keepDraft: b.mutation<DraftEntry, { slug: string; path: string; text: string | null; version: number }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/drafts`, method: 'PUT', body }),
-      invalidatesTags: (_, error) => (error ? [] : ['Files', 'State', 'Workspaces', 'Releases']),
+      /** The draft is part of the files at once: what is saved next is saved over it. */
+      onQueryStarted: async ({ slug }, { dispatch, queryFulfilled }) => {
+        const saved = await queryFulfilled.catch(() => undefined);
+        if (saved) dispatch(workspacesApi.util.updateQueryData('files', slug, (f) => ({ ...f, drafts: withDraft(f.drafts, saved.data) })));
+      },
+      invalidatesTags: (_, error) => (error ? [] : OF_DRAFTS),
     }),
     dropDraft: b.mutation<void, { slug: string; path: string }>({
       query: ({ slug, path }) => ({ url: `${at(slug)}/drafts?path=${encodeURIComponent(path)}`, method: 'DELETE' }),
-      invalidatesTags: ['Files', 'State', 'Workspaces', 'Releases'],
+      onQueryStarted: async ({ slug, path }, { dispatch, queryFulfilled }) => {
+        const dropped = await queryFulfilled.catch(() => undefined);
+        if (dropped) dispatch(workspacesApi.util.updateQueryData('files', slug, (f) => ({ ...f, drafts: f.drafts.filter((d) => d.path !== path) })));
+      },
+      invalidatesTags: OF_DRAFTS,
     }),
     rebaseDraft: b.mutation<void, { slug: string; path: string }>({
       query: ({ slug, path }) => ({ url: `${at(slug)}/drafts/rebase`, method: 'POST', body: { path } }),
@@ -23,7 +56,7 @@ const endpoints = api.injectEndpoints({
     }),
     commit: b.mutation<Commit, { slug: string; message: string }>({
       query: ({ slug, message }) => ({ url: `${at(slug)}/commits`, method: 'POST', body: { message } }),
-      invalidatesTags: (_, error) => (error ? [] : ['Files', 'State', 'Workspaces', 'Releases']),
+      invalidatesTags: (_, error) => (error ? [] : ['Files', ...OF_DRAFTS]),
     }),
     history: b.query<Commit[], { slug: string; path: string }>({
       query: ({ slug, path }) => `${at(slug)}/history?path=${encodeURIComponent(path)}`,
@@ -34,7 +67,7 @@ const endpoints = api.injectEndpoints({
     }),
     takeProduction: b.mutation<Commit, { slug: string; files: Record<string, string | null> }>({
       query: ({ slug, files }) => ({ url: `${at(slug)}/take-production`, method: 'POST', body: { files } }),
-      invalidatesTags: ['Files', 'State', 'Releases'],
+      invalidatesTags: ['Files', ...OF_DRAFTS],
     }),
   }),
 });
@@ -50,4 +83,8 @@ export const {
   useHistoryQuery,
   useFileAtQuery,
   useTakeProductionMutation,
-} = endpoints;
+} = workspacesApi;
+
+function knownFiles(state: unknown, slug: string): ProjectFiles | undefined {
+  return workspacesApi.endpoints.files.select(slug)(state as Parameters<ReturnType<typeof workspacesApi.endpoints.files.select>>[0]).data;
+}

@@ -1,14 +1,9 @@
+import { pageNonce } from './page-nonce';
 import { HighlightStyle, syntaxHighlighting } from '@codemirror/language';
 import { EditorState, type Extension } from '@codemirror/state';
 import { EditorView } from '@codemirror/view';
 import { PostgreSQL, sql, SQLDialect } from '@codemirror/lang-sql';
 import { tags } from '@lezer/highlight';
-
-/** The page's nonce: styles that CodeMirror and Radix put in carry it. */
-export function pageNonce(): string {
-  const meta = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]');
-  return meta?.nonce || meta?.getAttribute('nonce') || '';
-}
 
 const highlight = HighlightStyle.define([
   { tag: [tags.keyword, tags.operatorKeyword], color: 'var(--code-key)', fontWeight: '600' },

@@ -1,3 +1,4 @@
+import type { CheckState } from '@ouvrage/api/quality';
 import type { Verdict } from '@ouvrage/core/check';
 import { useMemo, useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
@@ -7,9 +8,13 @@ import { plural } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { Empty } from '../../shared/ui/empty';
 import { CheckDetail } from './check-detail';
-import { CheckList } from './check-list';
+import { CheckLine } from './check-line';
+import { VirtualList } from '../../shared/ui/virtual-list';
 
 const VERDICTS: readonly Verdict[] = ['broken', 'advisory', 'not run', 'holds'];
+
+/** A table with its checks under it, or one of them. */
+type Line = { readonly table: string; readonly checks: number } | { readonly check: CheckState };
 
 /** The checks of all tables, the worst first within each. */
 export default function Quality() {
@@ -20,13 +25,18 @@ export default function Quality() {
   const counts = useMemo(() => new Map(VERDICTS.map((v) => [v, checks.filter((c) => c.verdict === v).length])), [checks]);
   const tables = useMemo(() => {
     const shown = checks.filter((c) => only === undefined || c.verdict === only);
-    const groups = new Map<string, typeof checks>();
-    for (const c of shown) groups.set(c.table, [...(groups.get(c.table) ?? []), c]);
+    const groups = new Map<string, CheckState[]>();
+    for (const c of shown) {
+      const list = groups.get(c.table);
+      if (list) list.push(c);
+      else groups.set(c.table, [c]);
+    }
     const rank = (list: typeof checks) => Math.min(...list.map((c) => VERDICTS.indexOf(c.verdict)));
     return [...groups]
       .map(([table, list]) => [table, [...list].sort((a, b) => VERDICTS.indexOf(a.verdict) - VERDICTS.indexOf(b.verdict))] as const)
       .sort((a, b) => rank(a[1]) - rank(b[1]) || a[0].localeCompare(b[0]));
   }, [checks, only]);
+  const lines = useMemo(() => tables.flatMap(([table, list]): Line[] => [{ table, checks: list.length }, ...list.map((check) => ({ check }))]), [tables]);
   const current = checks.find((c) => c.id === id) ?? (id ? undefined : tables[0]?.[1][0]);
   const layer = (table: string) => Math.max(0, layerPosition(table));
 
@@ -53,19 +63,29 @@ export default function Quality() {
             </button>
           ))}
         </div>
-        <div className="min-h-0 flex-1 overflow-auto">
-          {tables.length === 0 && <Empty title={`No check is ${only}`} />}
-          {tables.map(([table, list]) => (
-            <section key={table}>
+        {tables.length === 0 && <Empty title={`No check is ${only}`} />}
+        <VirtualList
+          label="Checks by table"
+          items={lines}
+          keyOf={(line) => ('check' in line ? line.check.id : `table ${line.table}`)}
+          height={34}
+          current={lines.findIndex((line) => 'check' in line && line.check.id === id)}
+          className="flex-1"
+        >
+          {(line) =>
+            'check' in line ? (
+              <CheckLine check={line.check} current={line.check.id === current?.id} onChoose={(next) => void navigate(address.check(slug, next))} />
+            ) : (
               <h2 className="flex items-center gap-2 px-3 pt-3 pb-1">
-                <Hatch position={layer(table)} />
-                <span className="font-medium">{table}</span>
-                <span className="text-[12px] text-soft">{plural(list.length, 'check')}</span>
+                <Hatch position={layer(line.table)} />
+                <span className="min-w-0 truncate font-medium" title={line.table}>
+                  {line.table}
+                </span>
+                <span className="shrink-0 text-[12px] text-soft">{plural(line.checks, 'check')}</span>
               </h2>
-              <CheckList checks={list} current={current?.id} onChoose={(next) => void navigate(address.check(slug, next))} />
-            </section>
-          ))}
-        </div>
+            )
+          }
+        </VirtualList>
       </aside>
       <section className="min-w-0 flex-1 overflow-auto bg-sheet">
         {current ? <CheckDetail key={current.id} check={current} /> : <Empty title="This check does not exist" />}

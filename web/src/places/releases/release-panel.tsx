@@ -4,7 +4,8 @@ import { useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useCommitMutation } from '../../data/workspaces';
 import { useReleaseMutation } from '../../data/releases';
-import { mayAct, usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { mayAct, usePerson } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Comparison } from '@ouvrage/api/release';
 import { plural } from '../../shared/format';
@@ -22,10 +23,7 @@ interface Condition {
 
 /** What has to be so before a release, in order. */
 export function conditionsOf(data: Comparison): Condition[] {
-  const broken = data.checks.filter((c) => c.verdict === 'broken').length;
-  const advisory = data.checks.filter((c) => c.verdict === 'advisory').length;
-  const open = data.checks.filter((c) => c.verdict === 'not run').length;
-  const holding = data.checks.length - broken - advisory - open;
+  const { broken, advisory, 'not run': open, holds: holding } = data.verdicts;
   const dropped = data.tables.filter((t) => t.kind === 'deleted').map((t) => t.table);
   const gone = data.tables.flatMap((t) => (t.kind === 'deleted' ? [] : t.columnsDropped.map((c) => `${t.table}.${c}`)));
   return [

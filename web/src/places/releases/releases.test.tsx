@@ -4,26 +4,27 @@ import { cleanup, screen, waitFor } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { Person } from '@ouvrage/api/people';
 import type { Comparison } from '@ouvrage/api/release';
-import { around, checkOf, Problem, renderPlace, serve } from '../../testing';
+import { around, Problem, renderPlace, serve } from '../../testing';
 
 const { default: Releases } = await import('./releases');
 const { conditionsOf } = await import('./release-panel');
 afterEach(cleanup);
 
 const CHANGED = { table: 'core.dim_berth', kind: 'changed' as const, columnsAdded: ['length_m'], columnsDropped: [], columnsRetyped: [] };
+const NONE = { broken: 0, advisory: 0, 'not run': 0, holds: 0 };
 const COMPARISON: Comparison = {
   workspace: { slug: 'dues', name: 'Dues', owner: 'Jonas' },
   commits: [{ id: 'c1', author: 'Jonas', at: '2026-01-01T00:00:00Z', message: 'Berths have a length\n\nIn metres.' }],
   drafts: [],
   conflicts: [],
   errors: [],
-  files: [{ path: 'core/dim_berth.sql', kind: 'changed', draft: false, before: 'select 1', after: 'select 2' }],
+  files: [{ path: 'core/dim_berth.sql', kind: 'changed', draft: false }],
   tables: [CHANGED, { ...CHANGED, table: 'core.fact_call', kind: 'downstream' }],
   losses: [],
   migrations: [],
   rehashes: [],
   untouched: 1,
-  checks: [],
+  verdicts: NONE,
 };
 
 describe('what has to be so before a release', () => {
@@ -32,10 +33,10 @@ describe('what has to be so before a release', () => {
     ['errors', { errors: [first, first] }, 'broken: 2 errors: there is no column x'],
     ['conflicts', { conflicts: [{ path: 'x' } as never] }, 'broken: 1 file in conflict with production'],
     ['drafts', { drafts: ['core/x.sql'] }, 'broken: 1 draft not committed'],
-    ['a broken check', { checks: [checkOf('x/y', { verdict: 'broken' })] }, 'broken: 1 check broken in the workspace'],
-    ['advisory checks', { checks: [checkOf('x/y', { verdict: 'advisory' })] }, 'advisory: 1 advisory'],
-    ['checks that hold', { checks: [checkOf('x/y', { verdict: 'holds' }), checkOf('x/z', { verdict: 'holds' })] }, 'holds: 2 checks hold in the workspace'],
-    ['checks not run', { checks: [checkOf('x/y', { verdict: 'not run' })] }, 'not run: 1 check not run here; the release runs them'],
+    ['a broken check', { verdicts: { ...NONE, broken: 1 } }, 'broken: 1 check broken in the workspace'],
+    ['advisory checks', { verdicts: { ...NONE, advisory: 1 } }, 'advisory: 1 advisory'],
+    ['checks that hold', { verdicts: { ...NONE, holds: 2 } }, 'holds: 2 checks hold in the workspace'],
+    ['checks not run', { verdicts: { ...NONE, 'not run': 1 } }, 'not run: 1 check not run here; the release runs them'],
     [
       'dropped tables and columns',
       {
@@ -51,7 +52,13 @@ describe('what has to be so before a release', () => {
 });
 
 const show = async (comparison: unknown, role: Person['role'] = 'releaser', answers: object = {}) => {
-  const sent = serve({ ...around(role), 'GET workspaces/dues/comparison': comparison, 'GET releases': [], ...answers });
+  const sent = serve({
+    ...around(role),
+    'GET workspaces/dues/comparison': comparison,
+    'GET workspaces/dues/comparison/file': { before: 'select 1', after: 'select 2' },
+    'GET releases': [],
+    ...answers,
+  });
   await renderPlace(<Releases />);
   return sent;
 };

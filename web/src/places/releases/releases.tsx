@@ -1,6 +1,7 @@
+import { useMemo } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
-import { useComparisonQuery, useReleasesQuery } from '../../data/releases';
+import { useComparedFileQuery, useComparisonQuery, useReleasesQuery } from '../../data/releases';
 import { useProject } from '../../data/project';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Comparison, TableChange } from '@ouvrage/api/release';
@@ -12,6 +13,7 @@ import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 import { Tag } from '../../shared/ui/tag';
+import { VirtualList } from '../../shared/ui/virtual-list';
 import { MergeConflict } from './merge-conflict';
 import { ReleasePanel } from './release-panel';
 
@@ -47,7 +49,7 @@ function Review() {
               {file.draft && <Tag tone="advisory">draft, not committed</Tag>}
             </h1>
             <div className="min-h-0 flex-1">
-              <Diff path={file.path} before={file.before ?? ''} after={file.after ?? ''} />
+              <FileDiff path={file.path} />
             </div>
           </>
         ) : (
@@ -67,13 +69,39 @@ const WORDS: Readonly<Record<TableChange['kind'], string>> = {
   deleted: 'dropped',
 };
 
+/** One file, as production has it and as the workspace has it. */
+function FileDiff({ path }: { path: string }) {
+  const { slug } = useProject();
+  const { currentData, error, refetch } = useComparedFileQuery({ slug, path });
+  if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
+  if (!currentData) return <Loading what={`Reading ${path}`} />;
+  return <Diff path={path} before={currentData.before ?? ''} after={currentData.after ?? ''} />;
+}
+
+type ReviewLine =
+  | { readonly change: TableChange; readonly path: string | undefined; readonly to: string | undefined }
+  | { readonly file: Comparison['files'][number] }
+  | { readonly heading: string };
+
+/** Tables that change, other files that do, and what is loaded again because of them. */
 function ReviewIndex({ data, file }: { data: Comparison; file: string | undefined }) {
   const { slug, tables } = useProject();
-  const own = data.tables.filter((t) => t.kind !== 'downstream');
-  const below = data.tables.filter((t) => t.kind === 'downstream');
-  const others = data.files.filter((f) => !own.some((t) => tables.get(t.table)?.path === f.path));
+  const lines = useMemo((): ReviewLine[] => {
+    const paths = new Map(data.files.map((f) => [f.path.replace(/^.*\//, ''), f.path]));
+    const own = data.tables
+      .filter((t) => t.kind !== 'downstream')
+      .map((change) => ({ change, path: tables.get(change.table)?.path ?? paths.get(`${change.table.split('.')[1]}.sql`) }));
+    const shown = new Set(own.map((t) => t.path));
+    const below = data.tables.filter((t) => t.kind === 'downstream');
+    return [
+      ...own.map(({ change, path }) => ({ change, path, to: path ? address.review(slug, path) : undefined })),
+      ...data.files.filter((f) => !shown.has(f.path)).map((f) => ({ file: f })),
+      ...(below.length > 0 ? [{ heading: 'Downstream of them' }] : []),
+      ...below.map((change) => ({ change, path: undefined, to: address.table(slug, change.table) })),
+    ];
+  }, [data, slug, tables]);
   return (
-    <aside aria-label="Review" className="flex w-[262px] shrink-0 flex-col overflow-auto border-r border-line bg-paper">
+    <aside aria-label="Review" className="flex w-[262px] shrink-0 flex-col border-r border-line bg-paper">
       <header className="px-3.5 py-3">
         <p className="caps">Review</p>
         <h2 className="font-cond text-[19px] leading-tight font-semibold">{data.workspace.slug} → production</h2>
@@ -81,29 +109,36 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
           {plural(data.commits.length, 'commit')}, {plural(data.drafts.length, 'draft')}, opened by {data.workspace.owner}
         </p>
       </header>
-      {own.map((t) => {
-        const path = tables.get(t.table)?.path ?? data.files.find((f) => f.path.endsWith(`/${t.table.split('.')[1]}.sql`))?.path;
-        return <TableLine key={t.table} change={t} to={path ? address.review(slug, path) : undefined} current={path === file} />;
-      })}
-      {others.map((f) => (
-        <Link
-          key={f.path}
-          to={address.review(slug, f.path)}
-          aria-current={f.path === file ? 'true' : undefined}
-          className={`flex justify-between border-b border-l-[3px] border-b-line px-3 py-2 ${f.path === file ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`}
-        >
-          <span className="truncate">{f.path}</span>
-          <span className="text-soft">{f.kind}</span>
-        </Link>
-      ))}
-      {below.length > 0 && <h3 className="caps px-3.5 pt-4 pb-1">Downstream of them</h3>}
-      {below.map((t) => (
-        <TableLine key={t.table} change={t} to={address.table(slug, t.table)} current={false} />
-      ))}
-      <h3 className="caps px-3.5 pt-4 pb-1">Not touched</h3>
-      <p className="px-3.5 pb-4 text-soft">
-        {plural(data.untouched, 'table')} {data.untouched === 1 ? 'reads' : 'read'} nothing that changed
-      </p>
+      <VirtualList
+        label="What changes"
+        items={lines}
+        keyOf={(line) => ('change' in line ? line.change.table : 'file' in line ? line.file.path : line.heading)}
+        height={52}
+        className="flex-1"
+      >
+        {(line) =>
+          'change' in line ? (
+            <TableLine change={line.change} to={line.to} current={line.path !== undefined && line.path === file} />
+          ) : 'file' in line ? (
+            <Link
+              to={address.review(slug, line.file.path)}
+              aria-current={line.file.path === file ? 'true' : undefined}
+              className={`flex justify-between border-b border-l-[3px] border-b-line px-3 py-2 ${line.file.path === file ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`}
+            >
+              <span className="truncate">{line.file.path}</span>
+              <span className="text-soft">{line.file.kind}</span>
+            </Link>
+          ) : (
+            <h3 className="caps px-3.5 pt-4 pb-1">{line.heading}</h3>
+          )
+        }
+      </VirtualList>
+      <footer className="border-t border-line">
+        <h3 className="caps px-3.5 pt-2 pb-1">Not touched</h3>
+        <p className="px-3.5 pb-3 text-soft">
+          {plural(data.untouched, 'table')} {data.untouched === 1 ? 'reads' : 'read'} nothing that changed
+        </p>
+      </footer>
     </aside>
   );
 }

@@ -2,7 +2,8 @@ import { useEffect, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useContinueRunMutation, useRunQuery, useStopRunMutation } from '../../data/runs';
-import { mayAct, usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { mayAct, usePerson } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { RunDetail, StepEntry } from '@ouvrage/api/run';
 import { between, count, duration, moment, plural, shortCommit } from '../../shared/format';
@@ -11,6 +12,7 @@ import { useTell } from '../../shared/toasts';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
 import { Button } from '../../shared/ui/button';
+import { Spacer, useVirtualRows } from '../../shared/ui/virtual-list';
 import { TakeAway } from './take-away';
 import { StepSheet } from './step-sheet';
 import { isGoing, RunWord, StepWord } from './step-state';
@@ -18,6 +20,7 @@ import { isGoing, RunWord, StepWord } from './step-state';
 /** One run as a timeline of tables, live while it goes on. */
 export function RunSheet({ id, step }: { id: number; step: number | undefined }) {
   const { data: run, error, isLoading, refetch } = useRunQuery(id);
+  const [scroller, setScroller] = useState<HTMLDivElement | null>(null);
   if (isLoading) return <Loading what="Reading the run" />;
   if (error || !run)
     return (
@@ -29,8 +32,8 @@ export function RunSheet({ id, step }: { id: number; step: number | undefined })
   return (
     <div className="flex h-full min-h-0 flex-col">
       <RunHead run={run} />
-      <div className={`min-h-0 overflow-auto ${shown ? 'h-1/2 flex-none border-b border-rule' : 'flex-1'}`}>
-        <Timeline run={run} current={shown?.id} />
+      <div ref={setScroller} className={`min-h-0 overflow-auto ${shown ? 'h-1/2 flex-none border-b border-rule' : 'flex-1'}`}>
+        <Timeline run={run} current={shown?.id} scroller={scroller} />
       </div>
       {shown && (
         <div className="min-h-0 flex-1 overflow-auto">
@@ -102,14 +105,18 @@ function useNow(ticking: boolean): number {
   return now;
 }
 
+/** The height of a step's row, in pixels. */
+const STEP_HEIGHT = 25;
+
 /** Rows are steps, bars their time; a step's hatch is its layer. */
-function Timeline({ run, current }: { run: RunDetail; current: number | undefined }) {
+function Timeline({ run, current, scroller }: { run: RunDetail; current: number | undefined; scroller: HTMLElement | null }) {
   const { slug, layerPosition: layer } = useProject();
   const navigate = useNavigate();
   const now = useNow(isGoing(run.state));
   const start = run.startedAt ? new Date(run.startedAt).getTime() : now;
   const end = Math.max(start + 1, run.finishedAt ? new Date(run.finishedAt).getTime() : now);
   const intake = run.kind === 'intake';
+  const { rows, above, below } = useVirtualRows(run.steps, scroller, STEP_HEIGHT);
   return (
     <table className="w-full table-fixed text-left">
       <thead>
@@ -129,7 +136,8 @@ function Timeline({ run, current }: { run: RunDetail; current: number | undefine
         </tr>
       </thead>
       <tbody>
-        {run.steps.map((s) => (
+        <Spacer height={above} />
+        {rows.map((s) => (
           <tr key={s.id} className={`h-[25px] border-b border-line/60 ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}>
             <td className="px-4">
               <button
@@ -168,6 +176,7 @@ function Timeline({ run, current }: { run: RunDetail; current: number | undefine
             </td>
           </tr>
         ))}
+        <Spacer height={below} />
       </tbody>
     </table>
   );

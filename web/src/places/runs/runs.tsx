@@ -1,7 +1,8 @@
 import { Link, Navigate, useParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useRunsQuery, useStartRunMutation } from '../../data/runs';
-import { mayAct, usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { mayAct, usePerson } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { RunEntry } from '@ouvrage/api/run';
 import { ago, between, duration, plural } from '../../shared/format';

@@ -1,6 +1,7 @@
 import { useState } from 'react';
 import { useBindServerMutation, useConnectionsQuery, useDeleteConnectionMutation } from '../../data/connections';
-import { mayAct, usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { mayAct, usePerson } from '../../data/person';
 import type { BoundEnvironment, ConnectionEntry } from '@ouvrage/api/connection';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { useTell } from '../../shared/toasts';

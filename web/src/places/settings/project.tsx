@@ -1,7 +1,8 @@
 import { layersInOrder } from '@ouvrage/core/assist';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
-import { mayAct, usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { mayAct, usePerson } from '../../data/person';
 import { plural } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
 import { useKeepFiles } from '../../shared/proposal';
@@ -56,7 +57,7 @@ function Layers() {
       >
         Layers
       </SectionTitle>
-      <ol className="border-t border-line">
+      <ol aria-label="Layers" className="border-t border-line">
         {layers.map((l, i) => (
           <li key={l.name} className="flex items-center gap-3 border-b border-line py-1.5">
             <Hatch position={i} />

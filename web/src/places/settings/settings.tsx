@@ -1,5 +1,6 @@
 import { NavLink, useParams } from 'react-router';
-import { mayAct, usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { mayAct, usePerson } from '../../data/person';
 import { Empty } from '../../shared/ui/empty';
 import { AuditLog } from './audit';
 import { Connections } from './connections';

@@ -1,6 +1,7 @@
 import { useState } from 'react';
 import { useCreateTokenMutation, useDeleteTokenMutation, useTokensQuery } from '../../data/people';
-import { usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { usePerson } from '../../data/person';
 import { themeChosen, useAppDispatch, useAppSelector, type Theme } from '../../data/store';
 import { ago } from '../../shared/format';
 import { useTell } from '../../shared/toasts';

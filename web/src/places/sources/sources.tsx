@@ -3,7 +3,8 @@ import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useBringInMutation, useCompareSourcesMutation, useSourcesQuery } from '../../data/sources';
 import { useAdvanceMutation, useHarbourQuery } from '../../data/standin';
-import { mayAct, PRODUCTION, usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { mayAct, PRODUCTION, usePerson } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { SourceSystem } from '@ouvrage/api/source';
 import { ago, count, duration, moment, plural } from '../../shared/format';
@@ -15,6 +16,7 @@ import { Empty } from '../../shared/ui/empty';
 import { Tag } from '../../shared/ui/tag';
 import { Button } from '../../shared/ui/button';
 import { Hint } from '../../shared/ui/hint';
+import { Spacer, useVirtualRows } from '../../shared/ui/virtual-list';
 import { StepWord } from '../runs/step-state';
 import { DriftSheet } from './drift';
 import { DropFolder } from './drop-folder';
@@ -64,6 +66,8 @@ function System({ system }: { system: SourceSystem }) {
   const [open, setOpen] = useState<string>();
   const [compare, { isLoading: comparing }] = useCompareSourcesMutation();
   const draftReason = useDraftReason();
+  const [scroller, setScroller] = useState<HTMLDivElement | null>(null);
+  const { rows, above, below } = useVirtualRows(system.tables, scroller, 36);
   // A table declared as production has it is production's: workspaces read it from there. Others land in the workspace.
   const targetOf = (t: Row) => (t.sameAsProduction ? PRODUCTION : slug);
   const reasonFor = (tables: readonly Row[]) => {
@@ -124,34 +128,38 @@ function System({ system }: { system: SourceSystem }) {
           Bring in all {system.tables.length}
         </Button>
       </header>
-      <table className="w-full text-left">
-        <thead>
-          <tr className="border-b border-rule text-[12px]">
-            {['table', 'columns', 'rows', 'last intake', 'rows out', 'rows in', 'took', ''].map((h, i) => (
-              <th key={i} className={`px-3 py-1 font-medium ${['rows', 'rows out', 'rows in', 'took', 'columns'].includes(h) ? 'text-right' : ''}`}>
-                {h || <span className="sr-only">action</span>}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {system.tables.map((t) => {
-            const columns = tables.get(t.table)?.columns ?? [];
-            return (
-              <SourceRow
-                key={t.table}
-                row={t}
-                columns={columns}
-                open={open === t.table}
-                onToggle={() => setOpen(open === t.table ? undefined : t.table)}
-                server={system.server}
-                reason={reasonFor([t])}
-                onBring={() => void bring([t])}
-              />
-            );
-          })}
-        </tbody>
-      </table>
+      <div ref={setScroller} className="max-h-[70vh] overflow-auto">
+        <table className="w-full text-left">
+          <thead>
+            <tr className="sticky top-0 z-10 bg-sheet text-[12px] shadow-[0_1px_0_var(--rule)]">
+              {['table', 'columns', 'rows', 'last intake', 'rows out', 'rows in', 'took', ''].map((h, i) => (
+                <th key={i} className={`px-3 py-1 font-medium ${['rows', 'rows out', 'rows in', 'took', 'columns'].includes(h) ? 'text-right' : ''}`}>
+                  {h || <span className="sr-only">action</span>}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            <Spacer height={above} />
+            {rows.map((t) => {
+              const columns = tables.get(t.table)?.columns ?? [];
+              return (
+                <SourceRow
+                  key={t.table}
+                  row={t}
+                  columns={columns}
+                  open={open === t.table}
+                  onToggle={() => setOpen(open === t.table ? undefined : t.table)}
+                  server={system.server}
+                  reason={reasonFor([t])}
+                  onBring={() => void bring([t])}
+                />
+              );
+            })}
+            <Spacer height={below} />
+          </tbody>
+        </table>
+      </div>
     </section>
   );
 }

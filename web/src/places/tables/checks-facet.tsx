@@ -1,8 +1,9 @@
 import { useState } from 'react';
 import { useProject } from '../../data/project';
 import { Empty } from '../../shared/ui/empty';
+import { VirtualList } from '../../shared/ui/virtual-list';
 import { CheckDetail } from '../quality/check-detail';
-import { CheckList } from '../quality/check-list';
+import { CheckLine } from '../quality/check-line';
 
 /** The checks of one table. */
 export function ChecksFacet({ table }: { table: string }) {
@@ -19,9 +20,9 @@ export function ChecksFacet({ table }: { table: string }) {
   }
   return (
     <div className="flex h-full min-h-0">
-      <div className="w-[330px] shrink-0 overflow-auto border-r border-line">
-        <CheckList checks={own} current={current.id} onChoose={setChosen} />
-      </div>
+      <VirtualList label={`Checks of ${table}`} items={own} keyOf={(c) => c.id} height={34} className="w-[330px] shrink-0 border-r border-line">
+        {(check) => <CheckLine check={check} current={check.id === current.id} onChoose={setChosen} />}
+      </VirtualList>
       <div className="min-w-0 flex-1 overflow-auto">
         <CheckDetail check={current} />
       </div>

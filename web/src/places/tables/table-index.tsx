@@ -3,7 +3,8 @@ import { Plus } from 'lucide-react';
 import { useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
-import { mayAct, usePerson, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { mayAct, usePerson } from '../../data/person';
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { NewDefinition } from './new-definition';
 

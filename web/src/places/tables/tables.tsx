@@ -1,5 +1,6 @@
 import { Navigate, useParams } from 'react-router';
-import { PRODUCTION, useProject } from '../../data/project';
+import { useProject } from '../../data/project';
+import { PRODUCTION } from '../../data/person';
 import { address } from '../../data/addresses';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';

@@ -1,5 +1,8 @@
-import { Hint } from './hint';
+import { lazy, Suspense } from 'react';
 import type { ButtonHTMLAttributes } from 'react';
+/** Only where a reason is told: what is shown before anybody has signed in does without it. */
+const Hint = lazy(() => import('./hint').then((m) => ({ default: m.Hint })));
+
 type Tone = 'plain' | 'act' | 'danger' | 'quiet';
 
 const TONES: Readonly<Record<Tone, string>> = {
@@ -18,5 +21,11 @@ export function Button({ tone = 'plain', className = '', reason, ...props }: But
       className={`inline-flex h-[27px] items-center justify-center gap-1.5 rounded-[2px] border px-3 font-medium whitespace-nowrap disabled:opacity-55 aria-disabled:cursor-default aria-disabled:opacity-55 ${TONES[tone]} ${className}`}
     />
   );
-  return reason ? <Hint text={reason}>{button}</Hint> : button;
+  return reason ? (
+    <Suspense fallback={button}>
+      <Hint text={reason}>{button}</Hint>
+    </Suspense>
+  ) : (
+    button
+  );
 }
