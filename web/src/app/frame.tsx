@@ -99,7 +99,7 @@ function WorkspaceMenu({ ws }: { ws: string }) {
           <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden>
             <path d="M2 12V2M2 5.5H9.5V12" fill="none" stroke="var(--accent)" strokeWidth="1.8" />
           </svg>
-          <span className="max-w-36 truncate font-medium">{current?.slug ?? 'production'}</span>
+          <span className="max-w-36 truncate font-medium">{current?.name ?? 'Production'}</span>
           <span className="text-strip-soft">{state}</span>
         </DropdownMenu.Trigger>
         <DropdownMenu.Portal>

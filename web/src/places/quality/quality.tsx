@@ -4,7 +4,7 @@ import { useMemo, useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
-import { plural } from '../../shared/format';
+import { count, plural } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { Empty } from '../../shared/ui/empty';
 import { CheckDetail } from './check-detail';
@@ -57,9 +57,9 @@ export default function Quality() {
               type="button"
               aria-pressed={only === v}
               onClick={() => setOnly(only === v ? undefined : v)}
-              className={`flex h-[25px] items-center gap-1 rounded-[2px] border px-1.5 whitespace-nowrap ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
+              className={`flex h-[25px] min-w-0 items-center gap-1 rounded-[2px] border px-1 whitespace-nowrap ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
             >
-              <VerdictMark verdict={v} size={11} /> {v} <span className="font-mono text-[12px]">{counts.get(v)}</span>
+              <VerdictMark verdict={v} size={11} /> {v} <span className="font-mono text-[12px]">{count(counts.get(v))}</span>
             </button>
           ))}
         </div>

@@ -20,7 +20,7 @@ function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | nu
   return (
     <section aria-label="What the load did">
       <SectionTitle>What the load did</SectionTitle>
-      <dl className="mt-1 grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-x-6">
+      <dl className="mt-1 grid grid-cols-[repeat(auto-fill,minmax(240px,1fr))] gap-x-6">
         {Object.entries(counts).map(([kind, n]) => (
           <div key={kind} className="flex items-baseline justify-between gap-2 border-b border-line/60 py-1">
             <dt className="text-soft">
@@ -29,7 +29,7 @@ function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | nu
                   type="button"
                   aria-expanded={open === kind}
                   onClick={() => setOpen(open === kind ? undefined : kind)}
-                  className="text-plan underline underline-offset-2"
+                  className="text-left text-plan underline underline-offset-2"
                 >
                   {kind}
                 </button>
@@ -50,7 +50,9 @@ function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | nu
 /** What one step did: the error with its place, checks with the rows at fault, and the SQL that ran. */
 export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
   const project = useProject();
-  const { slug, tables, textOf } = project;
+  const { slug, tables, checks, textOf } = project;
+  /** What a check says; a check that the project no longer has is known by its name. */
+  const titleOf = (id: string) => checks.find((c) => c.id === id)?.title ?? id.split('/').at(-1)!.replaceAll('_', ' ');
   const { data, error, isLoading } = useStepQuery({ run, step: step.id, state: step.state });
   if (isLoading) return <Loading what="Reading the step" />;
   if (error || !data) return <ProblemNote problem={error as ProblemBody} />;
@@ -94,7 +96,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
               <li key={r.id} className="flex items-center gap-2 border-b border-line/60 py-1">
                 <VerdictMark verdict={r.verdict} size={11} />
                 <Link to={address.check(slug, r.id)} className="min-w-0 flex-1 truncate hover:text-plan hover:underline">
-                  {r.id.split('/').at(-1)}
+                  {titleOf(r.id)}
                 </Link>
                 <VerdictWord verdict={r.verdict} />
                 <span className="w-20 text-right font-mono text-[12px]">{rows(r.atFault)}</span>
@@ -104,7 +106,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
         </section>
       )}
       {broken.map((r) => (
-        <FaultGrid key={r.id} title={`Rows at fault: ${r.id.split('/').at(-1)!}`} about={r.id} rows={r.rows!} atFault={Number(r.atFault)} />
+        <FaultGrid key={r.id} title={`Rows at fault: ${titleOf(r.id)}`} about={r.id} rows={r.rows!} atFault={Number(r.atFault)} />
       ))}
       {data.statements.length > 0 && (
         <section className="flex flex-col gap-1.5">

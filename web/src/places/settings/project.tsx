@@ -13,10 +13,10 @@ import { Button } from '../../shared/ui/button';
 /** Layers in their order, and the parameters' defaults: both are files of the project. */
 export function ProjectSettings() {
   return (
-    <>
+    <div className="grid grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] gap-x-9 gap-y-6 max-[1100px]:grid-cols-1">
       <Layers />
       <Parameters />
-    </>
+    </div>
   );
 }
 
@@ -61,9 +61,11 @@ function Layers() {
         {layers.map((l, i) => (
           <li key={l.name} className="flex items-center gap-3 border-b border-line py-1.5">
             <Hatch position={i} />
-            <span className="w-28 font-medium">{l.name}</span>
+            <span className="w-24 truncate font-medium" title={l.name}>
+              {l.name}
+            </span>
             <span className="w-20 text-[12px] text-soft">{plural(summary.tables.filter((t) => t.layer === l.name).length, 'table')}</span>
-            <span className="flex-1 truncate text-soft">{l.comment}</span>
+            <span className="flex-1 text-soft">{l.comment}</span>
             <Button tone="quiet" aria-label={`Move ${l.name} up`} disabled={i === 0 || isBusy} {...(reason ? { reason } : {})} onClick={() => move(i, -1)}>
               Up
             </Button>
@@ -102,7 +104,9 @@ function Parameters() {
       <ul className="border-t border-line">
         {summary.parameters.map((p) => (
           <li key={p.name} className="flex gap-3 border-b border-line py-1 font-mono text-[12px]">
-            <span className="w-52">param.{p.name}</span>
+            <span className="min-w-0 flex-1 truncate" title={p.name}>
+              param.{p.name}
+            </span>
             <span>{p.value}</span>
           </li>
         ))}

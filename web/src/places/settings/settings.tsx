@@ -21,28 +21,30 @@ export default function Settings() {
   const open = SECTIONS.filter((s) => mayAct(person, s.role));
   const chosen = open.find((s) => s.key === section);
   return (
-    <div className="h-full overflow-auto bg-sheet">
-      <div className="mx-auto flex max-w-[980px] flex-col gap-6 p-5">
-        <header className="border-b-2 border-ink pb-2">
-          <h1 className="font-cond text-[24px] font-semibold">Settings</h1>
-          <p className="text-soft">
+    <div className="flex h-full min-h-0">
+      <aside className="flex w-[206px] shrink-0 flex-col border-r border-line bg-paper">
+        <header className="px-3.5 py-3">
+          <h1 className="font-cond text-[19px] leading-tight font-semibold">Settings</h1>
+          <p className="text-[12px] text-soft">
             {person.displayName}, {person.role}
           </p>
         </header>
-        <nav aria-label="Settings" className="-mt-3 flex gap-5 border-b border-line">
+        <nav aria-label="Settings" className="flex flex-col">
           {open.map((s) => (
             <NavLink
               key={s.key}
               to={`/w/${slug}/settings/${s.key}`}
               aria-current={s === chosen ? 'page' : undefined}
-              className={`border-b-2 pb-1 ${s === chosen ? 'border-plan font-medium text-plan' : 'border-transparent text-ink hover:text-plan'}`}
+              className={`border-l-[3px] px-3 py-1.5 ${s === chosen ? 'border-plan bg-sheet font-semibold' : 'border-transparent hover:bg-sheet/70'}`}
             >
               {s.title}
             </NavLink>
           ))}
         </nav>
-        {chosen ? <chosen.Sheet /> : <Empty title="This page does not exist, or your role cannot see it" />}
-      </div>
+      </aside>
+      <section aria-label={chosen?.title ?? 'Settings'} className="min-w-0 flex-1 overflow-auto bg-sheet">
+        <div className="flex flex-col gap-6 p-5">{chosen ? <chosen.Sheet /> : <Empty title="This page does not exist, or your role cannot see it" />}</div>
+      </section>
     </div>
   );
 }

@@ -1,3 +1,4 @@
+import { DateField } from '../../shared/ui/date-field';
 import { dateDimension, type DateChoices } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { inputClass } from '../../shared/ui/input';
@@ -26,14 +27,8 @@ export function Dates() {
       wants={wants}
     >
       <div className="flex flex-wrap gap-4">
-        <label className="flex flex-col text-[12px]">
-          first day
-          <input type="date" required value={choices.from} onChange={(e) => change({ from: e.target.value })} className={`${inputClass} w-40!`} />
-        </label>
-        <label className="flex flex-col text-[12px]">
-          last day
-          <input type="date" required value={choices.to} onChange={(e) => change({ to: e.target.value })} className={`${inputClass} w-40!`} />
-        </label>
+        <DateField label="first day" value={choices.from} onChange={(from) => change({ from })} />
+        <DateField label="last day" value={choices.to} onChange={(to) => change({ to })} />
       </div>
       <label className="flex flex-col text-[12px]">
         weeks

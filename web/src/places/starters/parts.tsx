@@ -1,3 +1,4 @@
+import { count } from '../../shared/format';
 import { useId, useState, type ReactNode } from 'react';
 import { useSearchParams } from 'react-router';
 import { useProject } from '../../data/project';
@@ -13,6 +14,9 @@ export function useSourceTable(preferred: (table: TableSummary) => boolean): [Ta
   return [table, (name) => setSearch({ table: name }, { replace: true })];
 }
 
+/** Options of one list; longer ones are filtered by typing. */
+const MOST_OPTIONS = 500;
+
 export function TableSelect({
   label,
   value,
@@ -25,12 +29,25 @@ export function TableSelect({
   tables?: readonly TableSummary[];
 }) {
   const project = useProject();
-  const list = tables ?? [...project.tables.values()];
+  const [filter, setFilter] = useState('');
+  const all = tables ?? [...project.tables.values()];
+  const isLong = all.length > MOST_OPTIONS;
+  const matching = isLong ? all.filter((t) => t.fullName === value || t.fullName.includes(filter.trim().toLowerCase())) : all;
+  const list = matching.slice(0, MOST_OPTIONS);
   const layers = [...new Set(list.map((t) => t.layer))];
   const id = useId();
   return (
     <div className="flex flex-col text-[12px]">
       <label htmlFor={id}>{label}</label>
+      {isLong && (
+        <input
+          aria-label={`Filter ${label.toLowerCase()}`}
+          placeholder={`Filter ${count(all.length)} tables`}
+          value={filter}
+          onChange={(e) => setFilter(e.target.value)}
+          className={`${inputClass} mb-1`}
+        />
+      )}
       <select id={id} value={value ?? ''} onChange={(e) => onChange(e.target.value)} className={`${inputClass} font-mono text-[12px]`}>
         {value === undefined && <option value="">choose a table</option>}
         {layers.map((layer) => (
@@ -44,6 +61,7 @@ export function TableSelect({
               ))}
           </optgroup>
         ))}
+        {matching.length > list.length && <option disabled>{`and ${count(matching.length - list.length)} more: filter them`}</option>}
       </select>
     </div>
   );

@@ -1,3 +1,4 @@
+import { DateField } from '../../shared/ui/date-field';
 import { vaultTables, type VaultEntity } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { useProject } from '../../data/project';
@@ -123,10 +124,7 @@ export function Vault() {
         {pointInTime && (
           <div className="flex gap-3 pl-6">
             {(['from', 'to'] as const).map((end) => (
-              <label key={end} className="flex flex-col text-[12px]">
-                {end}
-                <input type="date" required value={days[end]} onChange={(e) => setDays({ ...days, [end]: e.target.value })} className={`${inputClass} w-40!`} />
-              </label>
+              <DateField key={end} label={end} value={days[end]} onChange={(day) => setDays({ ...days, [end]: day })} />
             ))}
           </div>
         )}

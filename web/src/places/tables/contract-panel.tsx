@@ -8,6 +8,7 @@ import { ago, rows, shortCommit } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { Tag } from '../../shared/ui/tag';
 import { Button } from '../../shared/ui/button';
+import { Foldable } from '../../shared/ui/foldable';
 import type { ColumnSummary, TableSummary } from '../../worker/protocol';
 import { ContractForm } from './contract-form';
 import type { FileText } from './use-file-text';
@@ -18,7 +19,7 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
   const view = file.answer?.contract;
   const asForm = form && view !== undefined;
   return (
-    <aside aria-label="Contract" className="flex w-[336px] shrink-0 flex-col border-l border-line bg-paper max-[1100px]:hidden">
+    <Foldable name="Contract" side="right" width="w-[336px] max-[1100px]:hidden">
       <div className="flex h-9 shrink-0 items-center justify-between border-b border-line px-3.5">
         <h2 className="caps">{table.hasContract ? 'Contract' : 'Columns'}</h2>
         <span className="flex items-center gap-3">
@@ -32,7 +33,7 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
       </div>
       <div className="min-h-0 flex-1 overflow-auto">{asForm ? <ContractForm path={table.path} file={file} view={view} /> : <Columns table={table} />}</div>
       <TitleBlock table={table} />
-    </aside>
+    </Foldable>
   );
 }
 

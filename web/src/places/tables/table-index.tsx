@@ -6,6 +6,7 @@ import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { mayAct, usePerson } from '../../data/person';
 import { Hatch, VerdictMark } from '../../shared/marks';
+import { Foldable } from '../../shared/ui/foldable';
 import { NewDefinition } from './new-definition';
 
 type Line =
@@ -44,7 +45,7 @@ export function TableIndex({ current }: { current: string | undefined }) {
   };
 
   return (
-    <aside aria-label="Index" className="flex w-[206px] shrink-0 flex-col border-r border-line bg-paper">
+    <Foldable name="Index" side="left" width="w-[206px]">
       <div className="flex items-center gap-1.5 border-b border-line p-2">
         <input
           value={filter}
@@ -84,7 +85,7 @@ export function TableIndex({ current }: { current: string | undefined }) {
         </div>
       </div>
       <NewDefinition open={making} onClose={() => setMaking(false)} />
-    </aside>
+    </Foldable>
   );
 }
 

@@ -1,3 +1,4 @@
+import { DateField } from '../../shared/ui/date-field';
 import { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core/look';
 import { useEffect, useMemo, useState } from 'react';
 import { usePreviewMutation } from '../../data/rows';
@@ -73,8 +74,8 @@ export function Versions({ table }: { table: TableSummary }) {
           <option value="key">all versions of one key</option>
           <option value="compare">two dates compared</option>
         </select>
-        {kind === 'compare' && <DateField label="From" value={from!} onChange={(d) => setDates([d, to!])} />}
-        {kind !== 'key' && <DateField label={kind === 'compare' ? 'To' : 'As of the end of'} value={to!} onChange={(d) => setDates([from!, d])} />}
+        {kind === 'compare' && <DateField beside label="From" value={from!} onChange={(d) => setDates([d, to!])} />}
+        {kind !== 'key' && <DateField beside label={kind === 'compare' ? 'To' : 'As of the end of'} value={to!} onChange={(d) => setDates([from!, d])} />}
         {kind === 'key' &&
           history.key.map((k, i) => (
             <label key={k} className="flex items-center gap-1.5 text-[12px]">
@@ -135,15 +136,6 @@ function differing({ columns, rows }: Rows): Pick<Rows, 'columns' | 'rows'> {
 
 /** A date means all of its day. */
 const endOf = (date: string) => `${date} 23:59:59.999999+00`;
-
-function DateField({ label, value, onChange }: { label: string; value: string; onChange: (date: string) => void }) {
-  return (
-    <label className="flex items-center gap-1.5 text-[12px]">
-      {label}
-      <input type="date" required value={value} onChange={(e) => onChange(e.target.value)} className={`${inputClass} w-36! font-mono text-[12px]`} />
-    </label>
-  );
-}
 
 /** One key's versions, each with what changed in it. */
 function Timeline({ history, rows }: { history: HistoryTable; rows: Rows }) {
