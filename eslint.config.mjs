@@ -11,6 +11,20 @@ const LANGUAGE_SAID_ONCE = [
   onePlace("CallExpression[callee.property.name='includes'] > MemberExpression[property.name='policy']"),
 ];
 
+/** Exported functions and methods that others call: many arguments or a bare true say nothing where they are called. */
+const isOffered =
+  ':matches(ExportNamedDeclaration > FunctionDeclaration, ExportNamedDeclaration > VariableDeclaration > VariableDeclarator > ArrowFunctionExpression, MethodDefinition[accessibility!=private][kind=method] > FunctionExpression)';
+const FEW_PARAMETERS = [
+  {
+    selector: `${isOffered}[params.length>4]`,
+    message: 'an exported function takes four parameters at most: put them together',
+  },
+  ...['Identifier.params[typeAnnotation.typeAnnotation.type=TSBooleanKeyword]', 'AssignmentPattern.params > Literal[raw=/^(true|false)$/]'].map((bare) => ({
+    selector: `${isOffered} > ${bare}`,
+    message: 'an exported function takes no boolean: name what it means',
+  })),
+];
+
 export default tseslint.config(
   { ignores: ['**/dist/**', '.data/**', '.build/**', 'node_modules/**', 'test-results/**'] },
   ...tseslint.configs.recommended,
@@ -30,6 +44,11 @@ export default tseslint.config(
   {
     files: ['{core,server,web}/src/**/*.{ts,tsx}'],
     ignores: ['core/src/language/**', '**/*.test.{ts,tsx}', 'server/src/policies/**'],
+    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ...FEW_PARAMETERS] },
+  },
+  // Nest calls routes, with what was asked for apart by decorators.
+  {
+    files: ['server/src/**/*.controller.ts', 'server/src/testing*.ts'],
     rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE] },
   },
   // What a route answers is said by a type of `@ouvrage/api`.

@@ -3,7 +3,7 @@ import { createRequire } from 'node:module';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { compileText } from '@ouvrage/core/compile';
-import { policyContext, policySteps } from '@ouvrage/core/load';
+import { policyContext, policySteps, runSteps } from '@ouvrage/core/load';
 import { readProject } from '@ouvrage/core/resolve';
 import { loadParser } from '@ouvrage/core/sql';
 
@@ -161,19 +161,19 @@ async function timed(work) {
   return { ms: performance.now() - started, wal: (await wal()) - before };
 }
 /** Runs the steps of a load, as the server does. */
-async function runSteps(steps) {
-  for (const s of steps) {
-    const { rows } = await client.query(s.sql);
-    if (s.step === 'choose') await runSteps(rows[0].rewrite ? s.rewrite : s.inPlace);
-    if (s.step === 'when' && rows[0].needed) await runSteps(s.steps);
-    if (s.step === 'guard' && rows.length) throw new Error(s.message);
-  }
-}
+const ask = async (sql) => (await client.query(sql)).rows;
+const play = (steps) =>
+  runSteps(steps, {
+    run: ({ sql }) => ask(sql),
+    ask,
+    attempt: async (sql) => void (await ask(sql)),
+    stopped: ({ message }) => new Error(message),
+  });
 /** Alternating runs of the statements by hand and of a load's steps, each in one transaction, and their line of the result. */
 async function compare(name, what, { prepare = () => undefined, byHand, steps, finish }) {
   const bySteps = async () => {
     await client.query("select set_config('load.time', now()::text, true)");
-    await runSteps(steps);
+    await play(steps);
     await finish();
   };
   const [ours, theirs] = [[], []];
@@ -235,7 +235,7 @@ select id, at, vessel_code, berth_code, tonnes from landing.src;`,
   const definition = project.tables.get('core.t');
   const placeOf = (name) => ({ schema: 'bench_loads', name: name.slice(name.indexOf('.') + 1) });
   const beside = { schema: 'bench_loads', name: 'beside' };
-  const context = policyContext(project, definition, { own: beside, home: placeOf('core.t') }, { placeOf, functionsSchema: 'bench_loads' });
+  const context = policyContext(project, definition, { own: beside, home: placeOf('core.t'), names: { placeOf, functionsSchema: 'bench_loads' } });
   const steps = policySteps(context, compileText(project.files.get(definition.path), definition.query, definition.query, context.names), definition.path);
   const versions = (name, keys, each) => `
 create table ${name} as select row_number() over () as ${name}_key, k::bigint as code, timestamptz '2020-01-01' + v * interval '60 days' as valid_from,
@@ -273,7 +273,7 @@ for (const [policy, { contract, table, index, source, byHand, query, columns, ro
   const placeOf = (name) => ({ schema: 'bench_loads', name: name.slice(name.indexOf('.') + 1) });
   const own = placeOf('core.t');
   const beside = { schema: 'bench_beside', name: 't' };
-  const context = policyContext(project, definition, { own, home: own, beside }, { placeOf, functionsSchema: 'bench_loads' });
+  const context = policyContext(project, definition, { own, home: own, beside, names: { placeOf, functionsSchema: 'bench_loads' } });
   const compiled = compileText(project.files.get(definition.path), definition.query, definition.query, context.names);
   const steps = policySteps(context, compiled, definition.path);
   for (const share of SHARES) {

@@ -131,7 +131,7 @@ describe('typed-in rows of a reference table', () => {
   const checked = async (rows: (string | null)[][], unsound: number[] = [], header = HEADER) => {
     const read = project();
     const checks = constraintChecks(read, read.tables.get('reference.pier')!);
-    const sql = referenceCheckQuery({ name: 'pier', columns }, checks, header, rows, new Set(unsound));
+    const sql = referenceCheckQuery({ name: 'pier', columns }, checks, { header, rows }, new Set(unsound));
     return sql === undefined ? undefined : (await rowsOf(sql)).map(([row, check]) => `${row} ${checks[Number(check)]!.name}`);
   };
   beforeAll(() => client.query(`create table owner as select 'port'::text as owner union all select 'o''neil\\'`));

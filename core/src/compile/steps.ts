@@ -86,17 +86,22 @@ export function counts(from: string, conditions: Readonly<Record<string, string>
 /** Remembers for this transaction how many rows the query has, where a guard has counted them. @param n their number */
 export const rememberRows = (n: string): string => `set_config('load.rows', ${n}::text, true)`;
 
-/** How many rows the query has. @param counted whether a guard of this load has remembered it; a script asks its guards otherwise, and counts here */
-export const rowsOfTheQuery = (counted: boolean): string =>
-  counted ? `coalesce(cast(nullif(current_setting('load.rows', true), '') as bigint), (select count(*) from ${ROWS}))` : `(select count(*) from ${ROWS})`;
+/** Whether a guard of the load has counted the query's rows and remembers how many they are. */
+export type RowsKnown = 'remembered' | 'to be counted';
+
+/** How many rows the query has. @param known whether a guard of this load has remembered it; a script asks its guards otherwise, and counts here */
+export const rowsOfTheQuery = (known: RowsKnown): string =>
+  known === 'remembered'
+    ? `coalesce(cast(nullif(current_setting('load.rows', true), '') as bigint), (select count(*) from ${ROWS}))`
+    : `(select count(*) from ${ROWS})`;
 
 /** How many rows this transaction has written into a table. The database counts them as it goes; where it has been told not to, those that are there are counted. */
 export const rowsWritten = (place: Place): string =>
   `case when cast(current_setting('track_counts') as boolean) then pg_stat_get_xact_tuples_inserted(${literal(qualified(place)).trim()}::regclass) else (select count(*) from ${qualified(place)}) end`;
 
 /** Rows of the query that say nothing new. @param said a condition over the rows of `changes` that the query made; see `rowsOfTheQuery` */
-export const unchangedRows = (said: string, counted = false): Readonly<Record<string, string>> => ({
-  unchanged: `${rowsOfTheQuery(counted)} - count(*) filter (where ${said})`,
+export const unchangedRows = (said: string, known: RowsKnown = 'to be counted'): Readonly<Record<string, string>> => ({
+  unchanged: `${rowsOfTheQuery(known)} - count(*) filter (where ${said})`,
 });
 
 /** Statistics of what the changes are joined and told apart by; those of the other columns would take as long as the load's own statements. */

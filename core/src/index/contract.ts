@@ -11,9 +11,8 @@ import type { ColumnDeclaration, ConstraintDeclaration, ConstraintKind, Contract
 export function readContract(
   parsed: ParsedText,
   table: string,
-  elements: readonly Node[],
-  options: readonly Node[],
-  range: { readonly start: number; readonly end: number },
+  { elements = [], options = [] }: { readonly elements?: readonly Node[] | undefined; readonly options?: readonly Node[] | undefined },
+  { start, end }: Range,
 ): Contract {
   const columns: Writable<ColumnDeclaration>[] = [];
   const raw: { constraint: Constraint; column?: string }[] = [];
@@ -35,7 +34,7 @@ export function readContract(
     constraints,
     options: readOptions(parsed, options),
     leftToDatabase: leftToDatabase(parsed, elements),
-    range,
+    range: { start, end },
   };
 }
 

@@ -22,7 +22,7 @@ interface DefinitionState {
 }
 
 /** A definition of which a statement does not parse still is a table, with what the others say, so that its readers are not called wrong. */
-export function definitionFile(file: FileReader, layer: string, isSound: boolean): void {
+export function definitionFile(file: FileReader, layer: string, { isSound }: { readonly isSound: boolean }): void {
   const state: DefinitionState = { layer, isSound, before: [], after: [] };
   for (const statement of file.parsed.statements) definitionStatement(file, statement, state);
   if (layer === 'reference') return referenceContract(file, state);
@@ -124,7 +124,7 @@ function takeContract(file: FileReader, state: DefinitionState, create: CreateSt
   if (state.contract)
     return file.problem('statement-not-allowed', file.firstWord(statement), 'the definition has a second contract', 'one file makes one table');
   takeName(file, state, create.relation ?? {});
-  state.contract = readContract(file.parsed, file.stem, create.tableElts ?? [], create.options ?? [], { start: statement.start, end: statement.end });
+  state.contract = readContract(file.parsed, file.stem, { elements: create.tableElts, options: create.options }, statement);
   for (const { condition } of state.contract.constraints) if (condition) file.effects(mentionsIn(file.parsed, condition).effects);
 }
 

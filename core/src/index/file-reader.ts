@@ -5,7 +5,7 @@ import { parseStatements } from '../sql/statements.js';
 import { strings } from '../sql/nodes.js';
 import { rangeOfLine, startsOfLines, type Range } from '../sql/positions.js';
 import { nextToken, tokenize } from '../sql/tokens.js';
-import type { Diagnostic, DiagnosticCode } from '../model/diagnostic.js';
+import type { DiagnosticCode } from '../model/diagnostic.js';
 import type { Contract, IndexedFile, Query } from '../model/project.js';
 import type { Effect } from './only-reading.js';
 import { checkOptions } from '../language/options.js';
@@ -30,8 +30,8 @@ export class FileReader {
     this.result = { path, text: this.text, layers: [], parameters: [], servers: [], tables: [], functions: [], checks: [], adhoc: [], diagnostics: [] };
   }
 
-  problem(code: DiagnosticCode, range: Range, message: string, hint?: string, severity: Diagnostic['severity'] = 'error'): void {
-    this.result.diagnostics.push({ code, severity, path: this.path, range, message, ...(hint ? { hint } : {}) });
+  problem(code: DiagnosticCode, range: Range, message: string, hint?: string): void {
+    this.result.diagnostics.push({ code, severity: 'error', path: this.path, range, message, ...(hint ? { hint } : {}) });
   }
 
   whole(): Range {

@@ -68,7 +68,7 @@ function sqlFile(file: FileReader, folder: string): void {
   if (special) {
     // A query of which a statement is missing may mean something else; of sources, each statement stands for itself.
     if (isSound || folder === 'sources') special(file);
-  } else if (folder) definitionFile(file, folder, isSound);
+  } else if (folder) definitionFile(file, folder, { isSound });
   else if (file.path === 'layers.sql') layersFile(file);
   else if (file.path === 'parameters.sql') parametersFile(file);
   else

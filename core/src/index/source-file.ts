@@ -32,7 +32,7 @@ function sourceTable(file: FileReader, statement: Statement, foreign: CreateFore
   if (!relation.schemaname) file.problem('table-without-layer', nameRange, `${name} has no layer`, `write landing.${name}`);
   const layer = relation.schemaname ?? 'landing';
   const contract = withComments(
-    readContract(file.parsed, name, (base as CreateStmt).tableElts ?? [], foreign.options ?? [], { start: statement.start, end: statement.end }),
+    readContract(file.parsed, name, { elements: (base as CreateStmt).tableElts, options: foreign.options }, statement),
     comments,
     `${layer}.${name}`,
   );

@@ -53,7 +53,7 @@ create foreign table landing.stay (no integer, tonnes numeric, check (tonnes >= 
       ['c', "0'", 'ZZ'],
     ];
     const query = (unsound: number[], header = ['code', 'rate', 'flag']) =>
-      referenceCheckQuery({ name: 'rate', columns }, constraintChecks(p, table), header, rows, new Set(unsound));
+      referenceCheckQuery({ name: 'rate', columns }, constraintChecks(p, table), { header, rows }, new Set(unsound));
     expect(query([1])).toMatchInlineSnapshot(`
      "select given_row.at as "row", told.which as "check"
      from (values (0, 'a'::text, '1'::text, 'MR'::text),

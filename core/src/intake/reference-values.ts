@@ -61,8 +61,7 @@ export const MOST_CHECKED = 2_000;
 export function referenceCheckQuery(
   table: { readonly name: string; readonly columns: readonly ReferenceColumn[] },
   checks: readonly ConstraintCheck[],
-  header: readonly string[],
-  rows: readonly (readonly CsvField[])[],
+  { header, rows }: { readonly header: readonly string[]; readonly rows: readonly (readonly CsvField[])[] },
   unsound: ReadonlySet<number>,
 ): string | undefined {
   const known = table.columns.filter((c) => header.includes(c.name));

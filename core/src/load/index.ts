@@ -1,6 +1,6 @@
-export { boundNote } from './append/bound-plan.js';
 export { policyContext } from './policy/context.js';
 export { policySteps } from './steps/load-steps.js';
+export { runSteps, type AnswerRow, type StepHost } from './steps/run-steps.js';
 export type { LoadBase } from './plan/base.js';
 export { rehashedColumns } from './plan/hashes.js';
 export { type LoadPlan, type PlanContext, SESSION_SETTINGS, besidePlace, driftProbe, planLoad, targetPlace } from './plan/plan.js';

@@ -57,10 +57,15 @@ export function loadText({ contract, query, files = {}, first = false, corrects 
   const table = project.tables.get('core.t') as Definition;
   const own = placeOf('core.t');
   const names: Names = { placeOf, functionsSchema: 'functions' };
-  const context = policyContext(project, table, { own, home: own, beside: { schema: besideSchema('core'), name: 't' } }, names, {
-    writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
-    corrects,
-  });
+  const context = policyContext(
+    project,
+    table,
+    { own, home: own, beside: { schema: besideSchema('core'), name: 't' }, names },
+    {
+      writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
+      corrects,
+    },
+  );
   const compiled = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
-  return policySteps(context, compiled, table.path, first).map(textOf).join('\n');
+  return policySteps(context, compiled, table.path, { first }).map(textOf).join('\n');
 }

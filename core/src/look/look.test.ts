@@ -122,7 +122,7 @@ describe('a sample', () => {
     ['of a view', { kind: 'plain', share: 0.25 }, false],
     ['more than all', { kind: 'plain', share: 7 }, true],
     ['of each combination', { kind: 'stratified', by: ['a', 'B'], each: 3.7 }, false],
-  ] as const)('%s', (_, sample, isTable) => expect(sampleQuery('core.t', ['a', 'B'], sample, isTable)).toMatchSnapshot());
+  ] as const)('%s', (_, sample, isTable) => expect(sampleQuery('core.t', ['a', 'B'], sample, { isTable })).toMatchSnapshot());
 });
 
 describe('a profile', () => {

@@ -12,7 +12,7 @@ export type Sample =
  * @param columns its columns in order
  * @param isTable only tables can be sampled by blocks; of a view's rows some are passed over
  */
-export function sampleQuery(from: string, columns: readonly string[], sample: Sample, isTable: boolean): string {
+export function sampleQuery(from: string, columns: readonly string[], sample: Sample, { isTable }: { readonly isTable: boolean }): string {
   const list = columns.map(ident).join(', ');
   if (sample.kind === 'stratified') {
     const order = `hashtextextended(cast(numbered as text), 0)`;

@@ -67,7 +67,7 @@ export class ColumnReader {
       (layer, name) => this.asInput(`${layer}.${name}`),
       (name) => this.around.functions.get(name)?.returns,
     );
-    const diagnostics = problems.map((p, i) => columnDiagnostic(this.around.files.get(path)!, p, i < MOST_HINTS));
+    const diagnostics = problems.map((p, i) => columnDiagnostic(this.around.files.get(path)!, p, { hints: i < MOST_HINTS }));
     if (columns && columns.length > MOST_COLUMNS)
       diagnostics.push({
         code: 'too-many-columns',

@@ -22,12 +22,16 @@ export function named(expression: string, name: string): string {
 }
 
 /** A select with one item a line; commas stand behind items, comments behind commas. */
-export function select(items: readonly (string | { readonly sql: string; readonly note: string })[], rest: readonly string[], distinct = false): string {
+export function select(
+  items: readonly (string | { readonly sql: string; readonly note: string })[],
+  rest: readonly string[],
+  kind: 'select' | 'select distinct' = 'select',
+): string {
   const lines = items.map((item, i) => {
     const comma = i < items.length - 1 ? ',' : '';
     return typeof item === 'string' ? `  ${item}${comma}` : `  ${item.sql}${comma}  -- ${item.note}`;
   });
-  return [`select${distinct ? ' distinct' : ''}`, ...lines, ...rest.filter((r) => r !== '')].join('\n');
+  return [kind, ...lines, ...rest.filter((r) => r !== '')].join('\n');
 }
 
 /** A short alias: the first letter of the table's name, with a number where it is taken. */

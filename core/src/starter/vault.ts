@@ -63,7 +63,7 @@ function hub({ source }: VaultChoices, e: VaultEntity): VaultTable {
     select(
       columns.map((c, i) => named(plainIdent(c), keys[i]!)),
       [`from ${tableText(table)}`, `where ${columns.map((c) => `${plainIdent(c)} is not null`).join(' and ')}`],
-      distinct,
+      distinct ? 'select distinct' : 'select',
     );
   const query = e.also ? `${rows(source, keys, false)}\nunion\n${rows(e.also.table, e.also.columns, false)}` : rows(source, keys, true);
   const unique = keys.length === 1 ? ' unique' : '';
@@ -112,7 +112,7 @@ function link({ source, entity }: VaultChoices, e: VaultEntity): VaultTable {
         select(
           names.map((n) => plainIdent(n)),
           [`from ${tableText(source)}`, `where ${names.map((n) => `${plainIdent(n)} is not null`).join(' and ')}`],
-          true,
+          'select distinct',
         ),
       ),
   };

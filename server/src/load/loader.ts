@@ -1,8 +1,7 @@
 import { STATE_LAYER } from '../warehouse/warehouse.service.js';
 import { holding } from '../warehouse/locks.js';
 import { rowsStatement, verdictOf } from '@ouvrage/core/check';
-import type { Guard, LoadStep } from '@ouvrage/core/compile';
-import { boundNote, type LoadPlan } from '@ouvrage/core/load';
+import { runSteps, type AnswerRow, type LoadPlan, type StepHost } from '@ouvrage/core/load';
 import type { Place, Environment } from '@ouvrage/core/model';
 import { qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
@@ -12,8 +11,8 @@ import { codeOf, LoadStopped } from '../warehouse/load-errors.js';
 import { FAULT_ROWS, Statements } from '../warehouse/statements.js';
 import { Swaps } from './swaps.js';
 
-/** A key is null, or there twice. */
-const FAULTY_KEYS = ['23502', '23505'];
+/** What follows a load: the table is moved into its place at once, or later with others. */
+export type NextOfLoad = 'swap' | 'others';
 
 /** From this many rows on, people want to know how long each index took. */
 const LARGE = 100_000;
@@ -30,19 +29,23 @@ export class Loader extends Statements {
 
   /**
    * Makes and fills the table, and runs its checks.
-   * @param swapsNext the table is moved into its place next: a small one may be finished with the checks
+   * @param csv the text of a reference table
+   * @param next what comes next: a small table that is moved into its place may be finished with the checks
    * @returns the plan as it stands, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
    */
-  async makeBeside(plan: LoadPlan, csv: string | undefined, swapsNext: boolean): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
+  async makeBeside(
+    plan: LoadPlan,
+    { csv, next }: { readonly csv?: string; readonly next: NextOfLoad },
+  ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     this.settings(plan.session.filter((s) => !s.author).map((s) => s.sql));
     // What an author sets may be refused.
     for (const statement of plan.session.filter((s) => s.author)) await this.run(statement);
     let built: number | null | undefined;
     for (const statement of plan.build) built = (await this.runInTurn(statement))?.rowCount;
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
-    for (const step of plan.steps ?? []) await this.step(step);
+    await runSteps(plan.steps ?? [], this.host);
     const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
-    const finishesToo = swapsNext && plan.swaps && !plan.steps && plan.relation === 'table' && isQuick(plan, built);
+    const finishesToo = next === 'swap' && plan.swaps && !plan.steps && plan.relation === 'table' && isQuick(plan, built);
     const { rows, checks } = await this.check(standing, (question) => (finishesToo ? this.swaps.askAndFinish(question, plan) : this.plain('check', question)));
     this.total = Number(rows ?? 0);
     if (!plan.swaps) this.countUnchanged(this.total);
@@ -70,78 +73,32 @@ export class Loader extends Statements {
   /** Some rows of each kind that the load counted. */
   readonly kinds: Record<string, FaultRows> = {};
 
-  private async step(step: LoadStep): Promise<void> {
-    switch (step.step) {
-      case 'run':
-        await this.runInTurn(step);
-        break;
-      case 'guard': {
-        const { rowCount } = await this.plain('check', step.sql);
-        if (rowCount) {
-          for (const asked of step.asks ?? []) await this.step(asked);
-          throw new LoadStopped(
-            step.message,
-            step.hint,
-            shownRows(await this.faultRows(step.rows ?? step.sql)),
-            step.check && { name: step.check, sql: step.sql },
-          );
-        }
-        this.held(step);
-        break;
+  /** How the steps of a load run on this connection. */
+  private readonly host: StepHost = {
+    run: (statement) => this.runInTurn(statement),
+    ask: async (sql) => (await this.plain('check', sql)).rows as AnswerRow[],
+    attempt: async (sql) => {
+      this.savepoint('before_attempt');
+      try {
+        await this.plain('constraint', sql);
+        return undefined;
+      } catch (error) {
+        await this.client.query('rollback to savepoint before_attempt');
+        return { code: codeOf(error), error };
       }
-      case 'prove':
-        await this.prove(step);
-        break;
-      case 'explain':
-        this.note = boundNote(((await this.plain('check', step.sql)).rows[0] as { 'QUERY PLAN': unknown })['QUERY PLAN']);
-        break;
-      case 'when': {
-        const { needed } = (await this.plain('check', step.sql)).rows[0] as { needed: boolean };
-        for (const inner of needed ? step.steps : []) await this.step(inner);
-        break;
-      }
-      case 'either': {
-        const { holds } = (await this.plain('check', step.sql)).rows[0] as { holds: boolean };
-        for (const inner of holds ? step.then : step.otherwise) await this.step(inner);
-        break;
-      }
-      case 'choose': {
-        const { rewrite, note } = (await this.plain('check', step.sql)).rows[0] as { rewrite: boolean; note: string };
-        this.note = note;
-        this.writtenAnew = rewrite;
-        for (const inner of rewrite ? step.rewrite : step.inPlace) await this.step(inner);
-        break;
-      }
-      case 'count': {
-        const { rows } = await this.plain('check', step.sql);
-        for (const [name, n] of Object.entries(rows[0] as Record<string, string>)) {
-          this.counts[name] = (this.counts[name] ?? 0) + Number(n);
-          const rowsOf = step.rows[name];
-          if (n !== '0' && rowsOf !== undefined) this.kinds[name] = shownRows(await this.faultRows(rowsOf));
-        }
-        break;
-      }
-    }
-  }
-
-  /** A guard has found nothing. */
-  private held({ sql, check, asks = [] }: Guard): void {
-    for (const name of [check, ...asks.map((a) => a.check)]) if (name !== undefined) this.guarded.set(name, sql);
-  }
-
-  /** Where the statement fails on keys, the guards tell which rows have them. */
-  private async prove({ sql, guards }: Extract<LoadStep, { readonly step: 'prove' }>): Promise<void> {
-    this.savepoint('before_proof');
-    try {
-      await this.plain('constraint', sql);
-    } catch (error) {
-      if (!FAULTY_KEYS.includes(codeOf(error) ?? '')) throw error;
-      await this.client.query('rollback to savepoint before_proof');
-      for (const guard of guards) await this.step(guard);
-      throw error;
-    }
-    for (const guard of guards) this.held(guard);
-  }
+    },
+    stopped: async ({ message, hint, rows, sql, check }) =>
+      new LoadStopped(message, hint, shownRows(await this.faultRows(rows ?? sql)), check && { name: check, sql }),
+    held: ({ sql, check, asks = [] }) => {
+      for (const name of [check, ...asks.map((a) => a.check)]) if (name !== undefined) this.guarded.set(name, sql);
+    },
+    noted: (note) => (this.note = note),
+    chosen: (isAnew) => (this.writtenAnew = isAnew),
+    counted: async (name, n, rowsOf) => {
+      this.counts[name] = (this.counts[name] ?? 0) + n;
+      if (n !== 0 && rowsOf !== undefined) this.kinds[name] = shownRows(await this.faultRows(rowsOf));
+    },
+  };
 
   /** @param ask asks a question of the table that was made */
   private async check(plan: LoadPlan, ask: (question: string) => Promise<pg.QueryResult>): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
@@ -162,7 +119,7 @@ export class Loader extends Statements {
 
   /** Finishes a table beside and moves it into place. @param closing statements that end the transaction once it is there */
   finishAndSwap(plan: LoadPlan, closing: readonly string[]): Promise<void> {
-    return this.swaps.finishAndSwap(plan, isQuick(plan, this.total), closing);
+    return this.swaps.finishAndSwap(plan, { together: isQuick(plan, this.total), closing });
   }
 
   /** The places that the count statement was made with. */

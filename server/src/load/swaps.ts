@@ -138,7 +138,7 @@ export class Swaps {
    * @param together whether people do not want to know how long each statement took: it is finished in one message
    * @param closing statements that end the transaction once all is in place
    */
-  async finishAndSwap(plan: LoadPlan, together: boolean, closing: readonly string[]): Promise<void> {
+  async finishAndSwap(plan: LoadPlan, { together, closing }: { readonly together: boolean; readonly closing: readonly string[] }): Promise<void> {
     if (!together) await this.finishBeside(plan);
     await this.swapFinished([plan], [], closing, together ? plan : undefined);
   }
@@ -172,7 +172,7 @@ export class Swaps {
     const found = this.found ?? standing(await statements.together(finish, [...this.opening, ...this.asks(items, dropped, finishing)]));
     this.found = undefined;
     if (finishing) await this.keepOld(finishing, found.old);
-    const plan = planSwap(items, found.old, found.dependents, dropped, ofWorkspaces);
+    const plan = planSwap(items, found.old, found.dependents, { dropped, goes: ofWorkspaces });
     if (plan.blockedBy) {
       await this.replaceInPlace(items, found.old, plan.blockedBy);
       await statements.conclude(closing);

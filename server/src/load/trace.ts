@@ -51,9 +51,7 @@ export function errorOfRows(error: unknown): DatabaseError | undefined {
  */
 export async function traceRows(
   client: pg.PoolClient,
-  project: Project,
-  of: Queried,
-  names: Names,
+  { project, of, names }: { readonly project: Project; readonly of: Queried; readonly names: Names },
   cause: DatabaseError,
   work: keyof typeof LONGEST_MS = 'load',
 ): Promise<Traced> {

@@ -119,7 +119,7 @@ export class LookController {
   @HttpCode(200)
   profile(@Me() me: Person, @Param('slug') slug: string, @Body() { table, production }: ProfileBody, @Req() request: Request): Promise<Sent<ProfileAnswer>> {
     const signal = leaving(request);
-    return this.turns.of(me, () => this.looks.profile(slug, table, production, signal));
+    return this.turns.of(me, () => this.looks.profile(slug, table, production ? 'production' : 'here', signal));
   }
 
   /** All rows of a look as a file, streamed. */

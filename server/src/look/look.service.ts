@@ -97,15 +97,15 @@ export class LookService {
     return top!.Plan['Plan Rows'];
   }
 
-  async profile(slug: string, table: string, ofProduction: boolean, signal: AbortSignal): Promise<ProfileAnswer> {
-    const source = await this.previews.sourceOf(slug, table, ofProduction);
+  async profile(slug: string, table: string, of: 'here' | 'production', signal: AbortSignal): Promise<ProfileAnswer> {
+    const source = await this.previews.sourceOf(slug, table, of);
     return this.read(signal, async (client) => {
       const started = performance.now();
       const { columns, isTable } = await this.shape(client, source);
       const estimatedRows = await this.estimate(client, { sql: `select * from ${source.from} as counted`, values: [] });
       const share = estimatedRows > PROFILED_ROWS * 1.5 ? PROFILED_ROWS / estimatedRows : 1;
       const names = columns.map((c) => c.name);
-      const from = share < 1 ? `(${sampleQuery(source.from, names, { kind: 'plain', share }, isTable)})` : source.from;
+      const from = share < 1 ? `(${sampleQuery(source.from, names, { kind: 'plain', share }, { isTable })})` : source.from;
       const cursor = cursorOf(client, { sql: profileStatement(from, columns), values: [] });
       const [row] = await cursor.read(1);
       await cursor.close();

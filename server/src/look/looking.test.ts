@@ -182,14 +182,14 @@ describe('samples', () => {
       [`${SCHEMA}.big`, true],
       [`${SCHEMA}.big_view`, false],
     ] as const) {
-      const strata = sampleQuery(from, ['i', 'kind'], { kind: 'stratified', by: ['kind'], each: 5 }, isTable);
+      const strata = sampleQuery(from, ['i', 'kind'], { kind: 'stratified', by: ['kind'], each: 5 }, { isTable });
       const counts = (await client.query<{ kind: string | null; n: string }>(`select kind, count(*) as n from (${strata}) s group by 1 order by 1`)).rows;
       expect(counts).toEqual([
         { kind: 'rare', n: '5' },
         { kind: 'usual', n: '5' },
         { kind: null, n: '5' },
       ]);
-      const plain = sampleQuery(from, ['i', 'kind'], { kind: 'plain', share: 0.1 }, isTable);
+      const plain = sampleQuery(from, ['i', 'kind'], { kind: 'plain', share: 0.1 }, { isTable });
       const [once, again] = [await client.query(`select * from (${plain}) s order by i`), await client.query(`select * from (${plain}) s order by i`)];
       expect(once.rows).toEqual(again.rows);
       expect(once.rowCount).toBeGreaterThan(400);

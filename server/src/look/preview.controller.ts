@@ -77,7 +77,7 @@ export class PreviewController {
   @HttpCode(200)
   preview(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, limit, sample }: TextRowsBody, @Req() request: Request): Promise<Sent<Rows>> {
     const signal = leaving(request);
-    return this.turns.of(me, () => this.previews.text(slug, path, text ?? '', limit, signal, sample));
+    return this.turns.of(me, () => this.previews.text(slug, { path, text: text ?? '', limit, sample }, signal));
   }
 
   /** Columns and types of a query that is being written; nothing is read. */

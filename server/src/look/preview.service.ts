@@ -22,6 +22,14 @@ import { errorOfRows, traceRows } from '../load/trace.js';
 import type { Standing } from '../warehouse/loaded.js';
 import { previewFunctions, WarehouseService } from '../warehouse/warehouse.service.js';
 
+/** What is previewed: a file as it is being written, and how many rows of it. */
+export interface PreviewAsked {
+  readonly path: string;
+  readonly text: string;
+  readonly limit: number;
+  readonly sample?: PreviewSample | undefined;
+}
+
 /** A table as a query can read it. */
 export interface TableSource {
   readonly from: string;
@@ -43,7 +51,7 @@ export class PreviewService {
   ) {}
 
   /** Rows of a file's query as it is being written. */
-  async text(slug: string, path: string, text: string, limit: number, signal: AbortSignal, sample?: PreviewSample): Promise<Rows> {
+  async text(slug: string, { path, text, limit, sample }: PreviewAsked, signal: AbortSignal): Promise<Rows> {
     const { line, query } = await this.written(slug, path, text);
     return this.query(line, path, query, limit, signal, sample);
   }
@@ -124,7 +132,7 @@ export class PreviewService {
     const names = { ...this.namesOf(line, standings), settings: this.settingsOf(project, of.path) };
     try {
       await this.makeFunctions(line, names, readThroughViews(project, of));
-      return await this.reader.read(signal, (client) => traceRows(client, project, of, names, cause, 'preview'));
+      return await this.reader.read(signal, (client) => traceRows(client, { project, of, names }, cause, 'preview'));
     } catch (failure) {
       logger.warn(failure);
       return {};
@@ -197,12 +205,12 @@ export class PreviewService {
       signal,
       async (client) => (await client.query(`select from pg_class where oid = to_regclass($1) and relkind = 'r'`, [qualified(place)])).rowCount === 1,
     );
-    return new Map([[table, sampleQuery(qualified(place), columns, by.length ? { kind: 'stratified', by, each } : { kind: 'plain', share }, isTable)]]);
+    return new Map([[table, sampleQuery(qualified(place), columns, by.length ? { kind: 'stratified', by, each } : { kind: 'plain', share }, { isTable })]]);
   }
 
   /** What stands in FROM for a table: its place, or its query where it is not built. */
-  async sourceOf(slug: string, table: string, ofProduction = false): Promise<TableSource> {
-    const line = await this.projects.line(ofProduction ? 'production' : slug);
+  async sourceOf(slug: string, table: string, of: 'here' | 'production' = 'here'): Promise<TableSource> {
+    const line = await this.projects.line(of === 'production' ? 'production' : slug);
     const definition = line.project.tables.get(table);
     if (!definition) throw notFound(`The table ${table}`);
     const standings = await this.standings(line);

@@ -2,13 +2,16 @@ import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { hash, verify } from '@node-rs/argon2';
 import { exhaustMap, filter, from, interval, merge, Subject, take, type Observable } from 'rxjs';
-import { In, LessThan, Repository } from 'typeorm';
+import { type EntityManager, In, LessThan, Repository } from 'typeorm';
 import { randomToken, tokenHash } from '../shared/secret.js';
 import { AccessToken, Audit, Person, Session, type PersonRole } from './people.entities.js';
 
 const SESSION_HOURS = 24 * 7;
 /** How often an open event stream asks whether its session is still there. */
 const SESSION_LOOK_MILLISECONDS = 5000;
+
+/** What is kept beside who did what with what; in a transaction where `manager` is one's. */
+type Audited = { readonly manager?: EntityManager } & Readonly<Record<string, unknown>>;
 
 /** Entries of one page of the audit log. */
 const AUDIT_PAGE = 100;
@@ -100,7 +103,8 @@ export class PeopleService {
     return found.person;
   }
 
-  async audit(person: Person | string, action: string, subject: string, detail: unknown = null, manager = this.audits.manager): Promise<void> {
+  async audit(person: Person | string, action: string, subject: string, { manager = this.audits.manager, ...said }: Audited = {}): Promise<void> {
+    const detail = Object.keys(said).length ? said : null;
     await manager.insert(Audit, { person: typeof person === 'string' ? person : person.name, action, subject, detail: detail as never });
   }
 

@@ -1,5 +1,5 @@
 import { compileText, REMEMBERED, rememberedPlace, type LoadStep } from '@ouvrage/core/compile';
-import { boundNote, policyContext, policySteps } from '@ouvrage/core/load';
+import { policyContext, policySteps, runSteps } from '@ouvrage/core/load';
 import { besideSchema, type Definition, type Place, type Project } from '@ouvrage/core/model';
 import { readProject } from '@ouvrage/core/resolve';
 import { ident, qualified } from '@ouvrage/core/sql';
@@ -40,9 +40,14 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
   const own = placeOf(table.fullName);
   const names = { placeOf, functionsSchema: schema };
   const beside: Place = { schema: besideSchema(schema), name: table.name };
-  const context = policyContext(project, table, { own, home: own, beside }, names, {
-    writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
-  });
+  const context = policyContext(
+    project,
+    table,
+    { own, home: own, beside, names },
+    {
+      writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
+    },
+  );
   const compiled = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   const columns = table.contract!.columns.map((c) => `${ident(c.name)} ${c.type}`).join(', ');
   let note: string | undefined;
@@ -53,7 +58,7 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
       try {
         await client.query("select set_config('load.time', $1, true)", [time]);
         if (table.policy === 'rebuild') await client.query(`drop table if exists ${qualified(own)}`);
-        const counted = await runSteps(client, policySteps(context, compiled, table.path), (said) => (note = said));
+        const counted = await play(client, policySteps(context, compiled, table.path), (said) => (note = said));
         const { rows } = await client.query<{ there: string }>('select to_regclass($1) is not null as there', [qualified(beside)]);
         if (String(rows[0]!.there).startsWith('t'))
           await client.query(`drop table ${qualified(own)}; alter table ${qualified(beside)} set schema ${ident(schema)}`);
@@ -71,33 +76,35 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
   };
 }
 
-async function runSteps(client: pg.Client, steps: readonly LoadStep[], onNote: (note: string) => void = () => undefined): Promise<Record<string, number>> {
+type Row = Record<string, string | null>;
+
+/** Runs the steps of a load on a connection. @returns what it counted */
+async function play(client: pg.Client, steps: readonly LoadStep[], onNote: (note: string) => void): Promise<Record<string, number>> {
   const counted: Record<string, number> = {};
-  for (const step of steps) {
-    let rows: Record<string, string | null>[];
+  const ask = async (sql: string): Promise<Row[]> => {
     try {
-      if (step.step === 'prove') await client.query('savepoint before_proof');
-      ({ rows } = await client.query<Record<string, string | null>>(step.sql));
+      return (await client.query<Row>(sql)).rows;
     } catch (error) {
-      if (step.step === 'prove') {
-        await client.query('rollback to savepoint before_proof');
-        await runSteps(client, step.guards);
-      }
-      throw new Error(`${error instanceof Error ? error.message : String(error)}\n${step.sql}`, { cause: error });
+      throw new Error(`${error instanceof Error ? error.message : String(error)}\n${sql}`, { cause: error });
     }
-    if (step.step === 'explain') onNote(boundNote(rows[0]!['QUERY PLAN']));
-    if (step.step === 'when' && String(rows[0]!['needed']).startsWith('t')) Object.assign(counted, await runSteps(client, step.steps));
-    if (step.step === 'either') Object.assign(counted, await runSteps(client, String(rows[0]!['holds']).startsWith('t') ? step.then : step.otherwise, onNote));
-    if (step.step === 'choose') {
-      onNote(rows[0]!['note'] ?? '');
-      const inner = await runSteps(client, String(rows[0]!['rewrite']).startsWith('t') ? step.rewrite : step.inPlace);
-      Object.assign(counted, inner);
-    }
-    if (step.step === 'guard' && rows.length && step.asks) await runSteps(client, step.asks);
-    if (step.step === 'guard' && rows.length)
-      throw new LoadStopped(step.message, step.rows === undefined ? rows : (await client.query<Record<string, string | null>>(step.rows)).rows);
-    if (step.step === 'count') for (const [name, n] of Object.entries(rows[0]!)) counted[name] = (counted[name] ?? 0) + Number(n);
-  }
+  };
+  await runSteps(steps, {
+    run: ({ sql }) => ask(sql),
+    ask,
+    attempt: async (sql) => {
+      await client.query('savepoint before_attempt');
+      return ask(sql).then(
+        () => undefined,
+        async (error: unknown) => {
+          await client.query('rollback to savepoint before_attempt');
+          return { code: ((error as Error).cause as { code?: string }).code, error };
+        },
+      );
+    },
+    stopped: async ({ message, rows }, found) => new LoadStopped(message, rows === undefined ? (found as Row[]) : await ask(rows)),
+    noted: onNote,
+    counted: (name, n) => void (counted[name] = (counted[name] ?? 0) + n),
+  });
   return counted;
 }
 

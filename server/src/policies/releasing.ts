@@ -74,8 +74,8 @@ export class Releases {
     const around: BaseSurroundings = { project, environment, here: this.loaded, released, beside };
     const context = { project, environment, placeOf, time, run: '1', corrects: treatment === 'correct' };
     loader.inputs = placeOf;
-    const plan = await planFrom(loader, context, table, around, treatment === 'start over');
-    const made = await loader.makeBeside(plan, undefined, false);
+    const plan = await planFrom(loader, context, table, treatment === 'start over' ? { ...around, startOver: true } : around);
+    const made = await loader.makeBeside(plan, { next: 'others' });
     const broken = made.checks.find((c) => c.verdict === 'broken');
     if (broken) throw new Error(`${broken.id} is broken: ${JSON.stringify(broken.rows)}`);
     return made;

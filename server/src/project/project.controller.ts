@@ -107,7 +107,7 @@ export class ProjectController {
   @Needs('editor')
   @Put(':slug/drafts')
   async keep(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, version }: DraftBody): Promise<Sent<DraftEntry>> {
-    return draftOut(await this.project.keepDraft(me, slug, path, text ?? null, version));
+    return draftOut(await this.project.keepDraft(me, slug, { path, text: text ?? null, version }));
   }
 
   /** Discards a draft. */

@@ -202,7 +202,7 @@ export class ProjectService implements OnModuleDestroy {
    * @param version the version that the person began from; 0 for a file without a draft
    * @throws Problem 409 with both texts when someone kept another one in between
    */
-  async keepDraft(person: Person, slug: string, path: string, text: string | null, version: number): Promise<Draft> {
+  async keepDraft(person: Person, slug: string, { path, text, version }: Pick<Draft, 'path' | 'text' | 'version'>): Promise<Draft> {
     const workspace = await this.workspace(slug);
     const where = { workspace: { id: workspace.id }, path };
     const commit = await this.git.resolve(branchOf(slug));

@@ -137,10 +137,10 @@ export class ReleaseTransaction {
           ...when.plan,
         },
         table,
-        bases,
-        treatment === 'start over',
+        { ...bases, startOver: treatment === 'start over' },
       );
-      const { rows, checks } = await this.builds.makeAndCheck(loader, plan, this.after, this.placeOf);
+      loader.inputs = this.placeOf;
+      const { rows, checks } = await this.builds.makeAndCheck(loader, plan, this.after, 'others');
       if (worst(checks.map((c) => c.verdict)) === 'broken') {
         this.failure = { step, loader, checks };
         return false;
@@ -179,7 +179,11 @@ export class ReleaseTransaction {
     if (!cause || table.kind === 'reference') return {};
     try {
       await this.client.query('rollback to savepoint before_table');
-      return await traceRows(this.client, this.after, table, { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') }, cause);
+      return await traceRows(
+        this.client,
+        { project: this.after, of: table, names: { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') } },
+        cause,
+      );
     } catch (failure) {
       logger.warn(failure);
       return {};

@@ -168,20 +168,25 @@ export class ReleaseService implements OnModuleInit {
     const chosen = this.chosen(migrations(production.project, after, change), treatments);
     const environment = this.projects.environmentOf(undefined);
     const standings = await this.warehouse.standings(after, environment, environment);
-    const planned = planTables(after, this.tablesToBuild(change, after), standings, false, this.changedChecks(change), this.toBringIn(change, after));
+    const planned = planTables(after, this.tablesToBuild(change, after), standings, {
+      alsoChecks: this.changedChecks(change),
+      broughtIn: this.toBringIn(change, after),
+    });
     return this.runs.queue(
       person,
-      'release',
-      PRODUCTION,
-      commit,
       {
-        tables: planned.map((p) => p.name),
-        upstream: false,
-        downstream: false,
-        parallelism: 1,
-        parameters: {},
-        drafts: {},
-        release: { workspace: slug, message, treatments: chosen },
+        kind: 'release',
+        environment: PRODUCTION,
+        commit,
+        request: {
+          tables: planned.map((p) => p.name),
+          upstream: false,
+          downstream: false,
+          parallelism: 1,
+          parameters: {},
+          drafts: {},
+          release: { workspace: slug, message, treatments: chosen },
+        },
       },
       planned,
     );

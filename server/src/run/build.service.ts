@@ -1,4 +1,4 @@
-import { loaderOn } from '../load/loader.js';
+import { loaderOn, type NextOfLoad } from '../load/loader.js';
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import { readThroughViews } from '@ouvrage/core/assist';
 import { queryCheck, queryCheckStatements, verdictOf, worst } from '@ouvrage/core/check';
@@ -188,7 +188,7 @@ export class BuildService implements OnModuleInit {
       try {
         await client.query('begin');
         const settings = settingsOf(project, parameters);
-        return await traceRows(client, project, of, { placeOf, functionsSchema: environment.schemaOf('functions'), settings }, cause);
+        return await traceRows(client, { project, of, names: { placeOf, functionsSchema: environment.schemaOf('functions'), settings } }, cause);
       } finally {
         await takeBack(client);
       }
@@ -212,8 +212,12 @@ export class BuildService implements OnModuleInit {
     refuseEffects(project, table.path);
     const over = run.request.startOver?.includes(table.fullName);
     const when = context.times(table.fullName);
-    const planned = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...when.plan }, table, context.bases, over);
-    const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, placeOf, true);
+    const planned = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...when.plan }, table, {
+      ...context.bases,
+      startOver: over,
+    });
+    loader.inputs = placeOf;
+    const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, 'swap');
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');
       this.journal.end(run, step, { state: 'failed', statements: loader.ran, rowsIn: rows, error: brokenError(checks) }, checks);
@@ -263,15 +267,13 @@ export class BuildService implements OnModuleInit {
     loader: Loader,
     plan: LoadPlan,
     project: Project,
-    placeOf: (table: string) => Place,
-    swapsNext = false,
+    next: NextOfLoad,
   ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     const table = project.tables.get(plan.table)!;
-    loader.inputs = placeOf;
-    if (table.kind !== 'reference') return loader.makeBeside(plan, undefined, swapsNext);
+    if (table.kind !== 'reference') return loader.makeBeside(plan, { next });
     const { text } = project.files.get(table.csvPath)!;
     await checkLongDates(table, text);
-    return loader.makeBeside(plan, text, swapsNext);
+    return loader.makeBeside(plan, { csv: text, next });
   }
 
   /** @param closing statements that end the transaction once the table is in its place */

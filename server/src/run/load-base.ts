@@ -77,8 +77,7 @@ export async function planFrom(
   loader: Loader,
   context: Planning,
   table: Definition | ReferenceTable,
-  around: BaseSurroundings,
-  startOver = false,
+  { startOver = false, ...around }: BaseSurroundings & { readonly startOver?: boolean },
 ): Promise<LoadPlan> {
   if (table.kind === 'reference') return planLoad(context, table);
   const [wrong] = wrongFormerNames(around.released.project, context.project).filter((w) => w.table === table.fullName);

@@ -23,26 +23,32 @@ export function planSteps(
   project: Project,
   selection: { tables: readonly string[]; upstream: boolean; downstream: boolean; startOver?: readonly string[] },
   standings: ReadonlyMap<string, Standing>,
-  workspace: boolean,
+  where: 'production' | 'workspace',
 ): PlannedStep[] {
   const chosen = selection.tables.length ? select(project.needs, selection) : new Set(project.tables.keys());
-  return planTables(project, chosen, standings, workspace, [], [], selection.startOver);
+  return planTables(project, chosen, standings, {
+    reusesProduction: where === 'workspace',
+    ...(selection.startOver ? { startOver: selection.startOver } : {}),
+  });
 }
 
-/**
- * The steps for exactly these tables.
- * @param alsoChecks names of checks/ that run though none of their tables is built
- * @param broughtIn source tables that are brought in first
- * @param startOver tables that are built even where production has the same
- */
+interface Planning {
+  /** Whether what equals production is read from there. */
+  readonly reusesProduction?: boolean;
+  /** Names of checks/ that run though none of their tables is built. */
+  readonly alsoChecks?: readonly string[];
+  /** Source tables that are brought in first. */
+  readonly broughtIn?: readonly string[];
+  /** Tables that are built even where production has the same. */
+  readonly startOver?: readonly string[];
+}
+
+/** The steps for exactly these tables. */
 export function planTables(
   project: Project,
   chosen: ReadonlySet<string>,
   standings: ReadonlyMap<string, Standing>,
-  workspace: boolean,
-  alsoChecks: readonly string[] = [],
-  broughtIn: readonly string[] = [],
-  startOver: readonly string[] = [],
+  { reusesProduction = false, alsoChecks = [], broughtIn = [], startOver = [] }: Planning = {},
 ): PlannedStep[] {
   const unknown = [...chosen].filter((t) => !project.tables.has(t));
   if (unknown.length) throw new Problem(404, 'not-found', `There is no table ${unknown.join(', ')}`);
@@ -51,7 +57,7 @@ export function planTables(
   const order = project.order.filter((t) => building.includes(t));
   const prints = fingerprints(project);
   const reused = (t: string) =>
-    workspace && !startOver.includes(t) && standings.get(t)?.where === 'production' && standings.get(t)?.loaded?.fingerprint === prints.get(t);
+    reusesProduction && !startOver.includes(t) && standings.get(t)?.where === 'production' && standings.get(t)?.loaded?.fingerprint === prints.get(t);
   const missing = new Map<string, string>();
   for (const t of order) {
     if (reused(t)) continue;

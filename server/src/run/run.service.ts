@@ -67,7 +67,7 @@ export class RunService implements OnApplicationBootstrap {
     const overlay = parameterFiles(line.project, ask.parameters ?? {});
     const project = overlay.size ? changeFiles(line.project, overlay) : line.project;
     const standings = await this.warehouse.standings(project, line.environment, this.projects.environmentOf(undefined));
-    const planned = planSteps(project, ask, standings, slug !== PRODUCTION);
+    const planned = planSteps(project, ask, standings, slug === PRODUCTION ? 'production' : 'workspace');
     this.refuseStartOver(ask.startOver ?? [], project, planned);
     if (planned.length === 0) throw new Problem(409, 'nothing-to-run', 'There is nothing to run', 'Source tables are brought in under Sources.');
     const request: RunRequest = {
@@ -76,7 +76,7 @@ export class RunService implements OnApplicationBootstrap {
       parameters: ask.parameters ?? {},
       drafts: { ...Object.fromEntries(line.drafts.map((d) => [d.path, d.text])), ...Object.fromEntries(overlay) },
     };
-    return this.queue(person, 'build', slug, line.commit, request, planned);
+    return this.queue(person, { kind: 'build', environment: slug, commit: line.commit, request }, planned);
   }
 
   /** Only a table that keeps rows from load to load can be started over. */
@@ -96,12 +96,8 @@ export class RunService implements OnApplicationBootstrap {
 
   async queue(
     person: Person,
-    kind: RunKind,
-    environment: string,
-    commit: string,
-    request: RunRequest,
+    { kind, environment, commit, request, continues = null }: Pick<Run, 'kind' | 'environment' | 'commit' | 'request'> & Partial<Pick<Run, 'continues'>>,
     planned: readonly (PlannedStep | { kind: 'intake'; name: string; waitsFor: readonly string[]; reused: false })[],
-    continues: number | null = null,
   ): Promise<Run> {
     const run = await this.source.transaction(async (manager) => {
       const made = await manager.save(
@@ -137,7 +133,7 @@ export class RunService implements OnApplicationBootstrap {
           finishedAt: null,
         })) as never,
       );
-      await this.people.audit(person, `run asked for: ${kind}`, environment, { run: made.id, tables: request.tables }, manager);
+      await this.people.audit(person, `run asked for: ${kind}`, environment, { run: made.id, tables: request.tables, manager });
       await this.waiting.add(made, manager);
       return made;
     });
@@ -212,7 +208,7 @@ export class RunService implements OnApplicationBootstrap {
       waitsFor: s.waitsFor.filter((w) => names.has(w)),
       reused: false as const,
     }));
-    return this.queue(person, run.kind, run.environment, run.commit, run.request, planned, id);
+    return this.queue(person, { ...run, continues: id }, planned);
   }
 
   async get(id: number): Promise<Run> {

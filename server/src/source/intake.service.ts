@@ -53,10 +53,12 @@ export class IntakeService implements OnModuleInit {
     const drafts = Object.fromEntries(line.drafts.map((d) => [d.path, d.text]));
     return this.runs.queue(
       person,
-      'intake',
-      slug,
-      line.commit,
-      { tables, upstream: false, downstream: false, parallelism: 2, parameters: {}, drafts, ...(limit === undefined ? {} : { limit }) },
+      {
+        kind: 'intake',
+        environment: slug,
+        commit: line.commit,
+        request: { tables, upstream: false, downstream: false, parallelism: 2, parameters: {}, drafts, ...(limit === undefined ? {} : { limit }) },
+      },
       chosen.map((name) => ({ kind: 'intake', name, waitsFor: [], reused: false })),
     );
   }

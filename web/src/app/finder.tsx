@@ -71,7 +71,7 @@ function Found({ text, onChosen }: { text: string; onChosen: () => void }) {
                 {e.layer !== undefined && <Hatch position={e.layer} />}
                 {e.verdict && <VerdictMark verdict={e.verdict} />}
                 <span className="flex-1 truncate">{e.label}</span>
-                {e.aside && <span className="truncate text-[12px] text-soft">{e.aside}</span>}
+                {e.aside && <span className="truncate text-small text-soft">{e.aside}</span>}
               </Command.Item>
             ))}
         </Command.Group>

@@ -44,14 +44,14 @@ export function Frame() {
         Skip to the sheet
       </a>
       <header className="strip flex h-11 shrink-0 items-center gap-2 bg-strip pr-3 pl-3.5 text-strip-text">
-        <span className="mr-4 font-cond text-[19px] font-semibold">Ouvrage</span>
+        <span className="mr-4 font-cond text-title font-semibold">Ouvrage</span>
         <nav aria-label="Places" className="flex h-full">
           {PLACES.map(([place, label]) => (
             <NavLink
               key={place}
               to={address.place(ws, place)}
               className={({ isActive }) =>
-                `flex h-full items-center border-y-[3px] border-t-transparent px-2.5 font-medium ${isActive ? 'border-b-accent text-white' : 'border-b-transparent text-strip-text hover:text-white'}`
+                `flex h-full items-center border-y-3 border-t-transparent px-2.5 font-medium ${isActive ? 'border-b-accent text-white' : 'border-b-transparent text-strip-text hover:text-white'}`
               }
             >
               {label}
@@ -62,11 +62,11 @@ export function Frame() {
         <button
           type="button"
           onClick={() => setFinding(true)}
-          className="flex h-[27px] w-[188px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2 text-left text-strip-soft hover:border-strip-soft"
+          className="flex h-control w-[188px] items-center gap-2 rounded-edge border border-strip-soft/40 px-2 text-left text-strip-soft hover:border-strip-soft"
         >
           <Search size={13} aria-hidden />
           <span className="flex-1">Find anything</span>
-          <kbd className="font-mono text-[11px]">Ctrl K</kbd>
+          <kbd className="font-mono text-tiny">Ctrl K</kbd>
         </button>
         <WorkspaceMenu ws={ws} />
         <PersonMenu ws={ws} onKeys={() => setHelping(true)} />
@@ -94,7 +94,7 @@ function WorkspaceMenu({ ws }: { ws: string }) {
   return (
     <>
       <DropdownMenu.Root>
-        <DropdownMenu.Trigger className="flex h-[27px] items-center gap-2 rounded-[2px] border border-strip-soft/40 px-2.5 hover:border-strip-soft">
+        <DropdownMenu.Trigger className="flex h-control items-center gap-2 rounded-edge border border-strip-soft/40 px-2.5 hover:border-strip-soft">
           <span className="sr-only">Workspace: </span>
           <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden>
             <path d="M2 12V2M2 5.5H9.5V12" fill="none" stroke="var(--accent)" strokeWidth="1.8" />
@@ -109,13 +109,13 @@ function WorkspaceMenu({ ws }: { ws: string }) {
               {workspaces.map((w) => (
                 <DropdownMenu.Item key={w.slug} className={itemClass} onSelect={() => go(w.slug)}>
                   <span className={w.slug === ws ? 'font-semibold' : ''}>{w.name}</span>
-                  <span className="text-[12px] text-soft">{w.owner}</span>
+                  <span className="text-small text-soft">{w.owner}</span>
                 </DropdownMenu.Item>
               ))}
             </div>
             <DropdownMenu.Item className={itemClass} onSelect={() => go(PRODUCTION)}>
               <span className={ws === PRODUCTION ? 'font-semibold' : ''}>Production</span>
-              <span className="text-[12px] text-soft">as released</span>
+              <span className="text-small text-soft">as released</span>
             </DropdownMenu.Item>
             {mayAct(person, 'editor') && (
               <>
@@ -194,14 +194,14 @@ function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
   const item = (label: ReactNode, act: () => void, aside?: string) => (
     <DropdownMenu.Item className={itemClass} onSelect={act}>
       <span>{label}</span>
-      {aside && <span className="text-[12px] text-soft">{aside}</span>}
+      {aside && <span className="text-small text-soft">{aside}</span>}
     </DropdownMenu.Item>
   );
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
         aria-label={`${person.displayName}, ${person.role}`}
-        className="ml-1 flex h-[27px] w-[27px] items-center justify-center rounded-full bg-accent font-cond text-[12px] font-semibold text-[#1b2733]"
+        className="ml-1 flex h-control w-control items-center justify-center rounded-full bg-accent font-cond text-small font-semibold text-[#1b2733]"
       >
         {initials}
       </DropdownMenu.Trigger>
@@ -209,7 +209,7 @@ function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
         <DropdownMenu.Content align="end" sideOffset={6} className={menuClass}>
           <div className="px-3 py-1.5">
             <p className="font-medium">{person.displayName}</p>
-            <p className="text-[12px] text-soft">{person.role}</p>
+            <p className="text-small text-soft">{person.role}</p>
           </div>
           <DropdownMenu.Separator className="my-1 border-t border-line" />
           {item('Settings', () => void navigate(address.place(ws, 'settings')))}

@@ -17,7 +17,7 @@ export function KeysHelp({ open, onClose }: { open: boolean; onClose: () => void
         {KEYS.map(([key, what]) => (
           <div key={key} className="contents">
             <dt>
-              <kbd className="border border-rule bg-raised px-1.5 py-0.5 font-mono text-[12px]">{key}</kbd>
+              <kbd className="border border-rule bg-raised px-1.5 py-0.5 font-mono text-small">{key}</kbd>
             </dt>
             <dd>{what}</dd>
           </div>

@@ -57,7 +57,7 @@ function Crashed() {
   const error = useRouteError();
   return (
     <Empty title="This sheet could not be drawn">
-      <p className="font-mono text-[12px]">{error instanceof Error ? error.message : String(error)}</p>
+      <p className="font-mono text-small">{error instanceof Error ? error.message : String(error)}</p>
       <Button onClick={() => location.reload()}>Draw it again</Button>
     </Empty>
   );

@@ -36,7 +36,7 @@ export function SignIn() {
             Sign in
           </Button>
         </form>
-        <dl className="grid grid-cols-2 border-t border-rule text-[12px]">
+        <dl className="grid grid-cols-2 border-t border-rule text-small">
           <div className="border-r border-line px-5 py-2">
             <dt className="caps">Sheet</dt>
             <dd>the warehouse, drawn to scale</dd>

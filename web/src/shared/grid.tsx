@@ -86,17 +86,17 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: Grid
               role="columnheader"
               title={c.type}
               aria-sort={sortWord(sort, c.name)}
-              className={`truncate px-2.5 pt-1 text-[12px] ${isNumeric(c.type) ? 'text-right' : ''}`}
+              className={`truncate px-2.5 pt-1 text-small ${isNumeric(c.type) ? 'text-right' : ''}`}
             >
               {onSort ? <SortButton name={c.name} sort={sort ?? []} onSort={onSort} /> : c.name}
               {c.standIn !== undefined && (
                 <Hint text={c.standIn}>
-                  <span tabIndex={0} className="ml-1.5 text-[11px] font-normal text-advisory-text underline decoration-dotted underline-offset-2">
+                  <span tabIndex={0} className="ml-1.5 text-tiny font-normal text-advisory-text underline decoration-dotted underline-offset-2">
                     stand-in
                   </span>
                 </Hint>
               )}
-              {c.type && <span className="ml-1.5 font-mono text-[11px] font-normal text-soft">{c.type}</span>}
+              {c.type && <span className="ml-1.5 font-mono text-tiny font-normal text-soft">{c.type}</span>}
             </div>
           ))}
         </div>
@@ -158,7 +158,7 @@ function Cell({ value, type, focused, onFocus }: { value: string | null; type: s
       aria-selected={focused}
       title={value !== null && value.length > 24 ? value : undefined}
       onMouseDown={onFocus}
-      className={`truncate px-2.5 font-mono text-[12px] leading-[21px] ${value === null ? 'text-soft italic' : ''} ${isNumeric(type) ? 'text-right' : ''} ${focused ? 'bg-wash' : ''}`}
+      className={`truncate px-2.5 font-mono text-small leading-[21px] ${value === null ? 'text-soft italic' : ''} ${isNumeric(type) ? 'text-right' : ''} ${focused ? 'bg-wash' : ''}`}
     >
       {shown}
     </div>

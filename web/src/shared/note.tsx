@@ -8,7 +8,7 @@ import { linked } from './note-links';
 const components: Components = {
   a: ({ href = '', children }) =>
     href.startsWith('/w/') ? (
-      <Link to={href} className="font-mono text-[12px] text-plan underline underline-offset-2">
+      <Link to={href} className="font-mono text-small text-plan underline underline-offset-2">
         {children}
       </Link>
     ) : (
@@ -21,7 +21,7 @@ const components: Components = {
   h3: ({ children }) => <h4 className="caps mt-2">{children}</h4>,
   ul: ({ children }) => <ul className="list-disc pl-5">{children}</ul>,
   ol: ({ children }) => <ol className="list-decimal pl-5">{children}</ol>,
-  code: ({ children }) => <code className="font-mono text-[12px]">{children}</code>,
+  code: ({ children }) => <code className="font-mono text-small">{children}</code>,
   pre: ({ children }) => <pre className="overflow-x-auto border border-line bg-raised p-2">{children}</pre>,
   table: ({ children }) => (
     <table className="w-full border border-line text-left [&_td]:px-2 [&_td]:py-0.5 [&_th]:px-2 [&_tr]:border-b [&_tr]:border-line">{children}</table>

@@ -45,12 +45,12 @@ export function Proposal({ files, onKept, onBack }: { files: readonly ProposedFi
             type="button"
             aria-pressed={i === chosen}
             onClick={() => setChosen(i)}
-            className={`font-mono text-[12px] ${i === chosen ? 'font-semibold text-plan' : 'underline'}`}
+            className={`font-mono text-small ${i === chosen ? 'font-semibold text-plan' : 'underline'}`}
           >
             {f.path}
           </button>
         ))}
-        <span className="text-[12px] text-soft">{file.before === null ? 'a new file' : 'changes are marked'}; nothing is kept until you say so</span>
+        <span className="text-small text-soft">{file.before === null ? 'a new file' : 'changes are marked'}; nothing is kept until you say so</span>
       </div>
       <div className="h-[46vh] border border-line">
         <Diff path={file.path} before={file.before ?? ''} after={file.after} />

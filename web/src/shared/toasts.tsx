@@ -41,7 +41,7 @@ export function ToastProvider({ children }: { children: ReactNode }) {
         <Toast.Root
           key={t.id}
           onOpenChange={(open) => !open && setTold((all) => all.filter((o) => o.id !== t.id))}
-          className={`border border-l-[3px] border-rule bg-raised px-3 py-2 text-ink shadow ${t.bad ? 'border-l-broken' : 'border-l-holds'}`}
+          className={`border border-l-3 border-rule bg-raised px-3 py-2 text-ink shadow ${t.bad ? 'border-l-broken' : 'border-l-holds'}`}
         >
           <Toast.Title className="font-medium">{t.title}</Toast.Title>
           {t.detail && <Toast.Description className="text-soft">{t.detail}</Toast.Description>}

@@ -44,7 +44,7 @@ const REWRITE_SHARE = 0.3;
 export function eventSteps(context: PolicyContext<EventsSpec>): LoadStep[] {
   const { target, home, spec } = context;
   const { key } = target;
-  const h = historyColumns(target, spec, false);
+  const h = historyColumns(target, spec, { corrects: false });
   const at = spec.effectiveFrom;
   const events = qualified(rememberedPlace(home, 'events'));
   const maps = keyMapsOf(target, home);
@@ -82,7 +82,7 @@ where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, 
     analyzeChanges([...key, at]),
     run('build', `insert into ${events} (${idents(names)}) select ${idents(names)} from ${CHANGES}`),
     ...first,
-    ...(replaces ? shapeSteps(context, touchedRows(context), REWRITE_SHARE, inPlace, rewrite) : inPlace),
+    ...(replaces ? shapeSteps(context, { amount: touchedRows(context), share: REWRITE_SHARE, inPlace, rewrite }) : inPlace),
     counts(CHANGES, { 'new events': 'true' }, unchangedRows('true')),
     dropTemporary(CHANGES, VERSIONS),
   ];

@@ -36,7 +36,7 @@ const CHANGED_BY_OTHERS = 'The table was changed by something other than its loa
 export function historySteps(context: PolicyContext<HistorySpec>): LoadStep[] {
   const { target, own, home, spec } = context;
   const { key } = target;
-  const h = historyColumns(target, spec, context.corrects);
+  const h = historyColumns(target, spec, context);
   const place = qualified(own);
   const now = loadTime(h.validFrom);
   const names = writtenColumns(target).map((c) => c.name);
@@ -96,11 +96,10 @@ select 'overlap' where exists (${overlapping})`,
     ),
     ...lossGuard(context, CHANGES, "op$ = 'gone'", `k.${ident(h.validTo)} is null`),
     ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op$ in ('new', 'changed'))`),
-    ...shapeSteps(
-      context,
-      countedChanges(CHANGES),
-      REWRITE_SHARE,
-      [
+    ...shapeSteps(context, {
+      amount: countedChanges(CHANGES),
+      share: REWRITE_SHARE,
+      inPlace: [
         ...byPlace([
           run('build', `delete from ${place} as t using ${inOrderOfPlace(`${ends} and old_from$ = ${now}`)} as c where t.ctid = c.row_id$`),
           run('build', `update ${place} as t set ${closed.join(', ')}\nfrom ${inOrderOfPlace(`${ends} and old_from$ < ${now}`)} as c where t.ctid = c.row_id$`),
@@ -109,12 +108,12 @@ select 'overlap' where exists (${overlapping})`,
         run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
         ...lastMembers(target, context),
       ],
-      (beside) => [anew(context, beside, h, now), ...lastMembers(target, { own: beside, home })],
-    ),
+      rewrite: (beside) => [anew(context, beside, h, now), ...lastMembers(target, { own: beside, home })],
+    }),
     counts(
       CHANGES,
       { 'new versions': "op$ in ('new', 'changed')", closed: ends, overwritten: "op$ = 'overwritten'" },
-      unchangedRows("op$ <> 'gone'", sortsFast(target, key)),
+      unchangedRows("op$ <> 'gone'", sortsFast(target, key) ? 'remembered' : 'to be counted'),
     ),
     dropTemporary(CHANGES),
   ];

@@ -103,11 +103,15 @@ where op$ is not null`;
     ...completeMembers(target, context, undefined, `(${when.insert}) and not (${when.delete})`),
     run('session', `create temp view found_changes as ${found}`),
     ...(direct ? [] : kept),
-    ...shapeSteps(context, amount, REWRITE_SHARE, [...later, ...(direct ? kept : []), ...body(CHANGES, inPlace(context, written), context.own)], (beside) =>
-      isTakenAsGiven(context)
-        ? takenAsGiven(context, beside, provingKey && { step: 'prove', sql: constraintStatement([provingKey], beside)!, guards })
-        : body(changes, [anew(context, beside, changes, written)], beside),
-    ),
+    ...shapeSteps(context, {
+      amount,
+      share: REWRITE_SHARE,
+      inPlace: [...later, ...(direct ? kept : []), ...body(CHANGES, inPlace(context, written), context.own)],
+      rewrite: (beside) =>
+        isTakenAsGiven(context)
+          ? takenAsGiven(context, beside, provingKey && { step: 'prove', sql: constraintStatement([provingKey], beside)!, guards })
+          : body(changes, [anew(context, beside, changes, written)], beside),
+    }),
     dropTemporary(CHANGES),
     dropTemporaryView(FOUND),
   ];
@@ -196,7 +200,7 @@ select ${columnsOf('t', columns)} from ${qualified(own)} as t where not exists (
     ...(proof ? [proof] : []),
     {
       step: 'count',
-      sql: `select inserted, given - inserted as replaced\nfrom (select ${inserted} as inserted, ${rowsOfTheQuery(!proof && sortsFast(target, target.key))} as given) as n`,
+      sql: `select inserted, given - inserted as replaced\nfrom (select ${inserted} as inserted, ${rowsOfTheQuery(!proof && sortsFast(target, target.key) ? 'remembered' : 'to be counted')} as given) as n`,
       rows: {},
     },
   ];

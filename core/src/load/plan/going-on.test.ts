@@ -204,7 +204,7 @@ describe('statements before a load', () => {
     ['select', undefined],
     ['select frm', undefined],
     ['analyze (', 'syntax error at end of input'],
-  ])('%s', (text, problem) => expect(beforeProblem(text, 'core.t', ['landing.call'], true)).toBe(problem));
+  ])('%s', (text, problem) => expect(beforeProblem(text, 'core.t', ['landing.call'], { keeps: true })).toBe(problem));
   test('are compiled like queries, and settings end with the transaction', () =>
     expect(
       beforeStatementsOf("set work_mem = '64MB'; analyze staging.call", {

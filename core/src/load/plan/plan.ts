@@ -183,12 +183,17 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions') };
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   const anew = base.kind === 'in place' && mayBeWrittenAnew(table) ? besidePlace(environment, table) : undefined;
-  const policy = policyContext(project, table, { own, home: target, ...(anew ? { beside: anew } : {}) }, names, {
-    writable: writableIn(context),
-    corrects: context.corrects ?? false,
-    ...(context.hashingOf ? { hashingOf: context.hashingOf } : {}),
-    ...(base.kind === 'copy' ? { recut: { added: addedToEvents(table, base) } } : {}),
-  });
+  const policy = policyContext(
+    project,
+    table,
+    { own, home: target, ...(anew ? { beside: anew } : {}), names },
+    {
+      writable: writableIn(context),
+      corrects: context.corrects ?? false,
+      ...(context.hashingOf ? { hashingOf: context.hashingOf } : {}),
+      ...(base.kind === 'copy' ? { recut: { added: addedToEvents(table, base) } } : {}),
+    },
+  );
   const checks = compiledChecks(project, table, target, names);
   const settings = settingsFor(context, table);
   const finishOf = (place: Place, made?: ConstraintCheck): LoadStatement[] => [
@@ -225,7 +230,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
           ]),
       ...beforeQuery(table, names),
     ],
-    steps: policySteps(policy, query, table.path, base.kind === 'none'),
+    steps: policySteps(policy, query, table.path, { first: base.kind === 'none' }),
     hashing: policy.target.hashing,
     checks,
     ...(checks.length ? { countSql: countStatement(checks, table.fullName, placeOf) } : {}),

@@ -210,8 +210,7 @@ export function planSwap(
   items: readonly SwapItem[],
   old: readonly OldRelation[],
   dependents: readonly Dependent[],
-  dropped: readonly Place[] = [],
-  goes: (dependent: Dependent) => boolean = () => false,
+  { dropped = [], goes = () => false }: { readonly dropped?: readonly Place[]; readonly goes?: (dependent: Dependent) => boolean } = {},
 ): SwapPlan {
   const gone = dependents.filter(goes);
   const kept = dependents.filter((d) => !goes(d));

@@ -3,7 +3,6 @@ import { specOf, type LoadSpec } from '../../language/spec.js';
 import { targetOf } from '../../compile/target.js';
 import { NEWEST_HASHING } from '../../compile/hashing.js';
 import type { KeyContext } from '../../keys/context.js';
-import type { Names } from '../../compile/compile.js';
 import type { Place } from '../../model/place.js';
 import type { Project, Definition } from '../../model/project.js';
 /** What the steps of a load are made for. */
@@ -23,8 +22,7 @@ export interface PolicyContext<Spec extends LoadSpec = LoadSpec> extends KeyCont
 export function policyContext(
   project: Project,
   table: Definition,
-  places: Pick<PolicyContext, 'own' | 'home' | 'beside'>,
-  names: Names,
+  places: Pick<PolicyContext, 'own' | 'home' | 'beside' | 'names'>,
   {
     writable = () => undefined,
     corrects = false,
@@ -37,11 +35,10 @@ export function policyContext(
     target: targetOf(project, table, hashingOf(table.fullName)),
     hashingOf,
     ...places,
-    names,
     writable,
     spec: specOf(table),
     corrects,
     ...(recut ? { recut } : {}),
-    condition: (text) => (text === undefined ? undefined : compileCondition(text, names)),
+    condition: (text) => (text === undefined ? undefined : compileCondition(text, places.names)),
   };
 }

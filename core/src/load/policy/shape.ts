@@ -27,20 +27,22 @@ export function sampledChanges(place: Place, heldAgainst: (sample: string) => st
   from (select count(op$) as changed from (${heldAgainst(sample)}) as held) as h, (select count(*) as rows from ${sample} as sample) as s, (${rowsOf(place)}) as c`;
 }
 
+/** The two ways of writing what changes. */
+interface Shapes {
+  /** How many rows change: see `countedChanges` and `sampledChanges`. */
+  readonly amount: string;
+  /** Above this share of the rows, writing all anew is faster. */
+  readonly share: number;
+  readonly inPlace: readonly LoadStep[];
+  /** The steps that make the table beside. */
+  readonly rewrite: (beside: Place) => readonly LoadStep[];
+}
+
 /**
  * Changes a table in its place, or writes it anew beside and swaps, by the share of its rows that the
  * load has found to change; `shape` says it for good. A load that changes nothing writes nothing.
- * @param amount how many rows change: see `countedChanges` and `sampledChanges`
- * @param share above this share of the rows, writing all anew is faster
- * @param rewrite steps that make the table beside
  */
-export function shapeSteps(
-  context: PolicyContext<MergeSpec | HistorySpec | EventsSpec>,
-  amount: string,
-  share: number,
-  inPlace: readonly LoadStep[],
-  rewrite: (beside: Place) => readonly LoadStep[],
-): LoadStep[] {
+export function shapeSteps(context: PolicyContext<MergeSpec | HistorySpec | EventsSpec>, { amount, share, inPlace, rewrite }: Shapes): LoadStep[] {
   const { own, beside } = context;
   const { shape } = context.spec;
   if (!beside || shape === 'in_place') return [...inPlace];

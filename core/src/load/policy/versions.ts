@@ -20,7 +20,7 @@ export interface HistoryColumns {
 }
 
 /** @param corrects whether versioned columns are overwritten in open versions */
-export function historyColumns(target: Target, { overwriteScope }: HistorySpec | EventsSpec, corrects: boolean): HistoryColumns {
+export function historyColumns(target: Target, { overwriteScope }: HistorySpec | EventsSpec, { corrects }: { readonly corrects: boolean }): HistoryColumns {
   const by = (role: Role) => columnWith(target, role);
   const current = by('current flag');
   const version = by('version number');

@@ -27,7 +27,7 @@ export function loadsInSteps(table: Definition): boolean {
  * All steps of one load, from the author's compiled query to the counts.
  * @param first true where the table is empty: an append table then takes all
  */
-export function policySteps(context: PolicyContext, query: EditedText, path: string, first = false): LoadStep[] {
+export function policySteps(context: PolicyContext, query: EditedText, path: string, { first = false }: { readonly first?: boolean } = {}): LoadStep[] {
   const { target } = context;
   const { table } = target;
   // Rows are found again by their place: nobody else may write until this load has ended. Readers go on.

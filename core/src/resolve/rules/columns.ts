@@ -15,7 +15,7 @@ export function startOf(file: IndexedFile, query: Range): Range {
  * What a name that could not be resolved is told as.
  * @param hints whether the nearest right name is looked for
  */
-export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem, hints: boolean): Diagnostic {
+export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem, { hints }: { readonly hints: boolean }): Diagnostic {
   const start = file.at!(problem.location);
   const end = 'parts' in problem ? endOfParts(file.text, start, problem.parts.length) : (nextToken(file.text, start)?.end ?? start);
   const base = { severity: 'error', path: file.path, range: { start, end } } as const;

@@ -106,7 +106,7 @@ function LineageSheet() {
   return (
     <div className="flex h-full min-h-0">
       <section aria-label="Lineage" className="flex min-w-0 flex-1 flex-col bg-sheet">
-        <div className="flex h-[46px] shrink-0 items-center gap-2 border-b border-line px-3.5">
+        <div className="flex h-strip shrink-0 items-center gap-2 border-b border-line px-3.5">
           <h1 className="sheet-title mr-2 truncate">{focus ?? 'All tables'}</h1>
           {focus && (
             <>
@@ -127,10 +127,10 @@ function LineageSheet() {
               onChange={(e) => setText(e.target.value)}
               placeholder="Search, Enter focuses"
               aria-label="Search tables"
-              className="h-[27px] w-44 rounded-[2px] border border-rule bg-raised px-2"
+              className="h-control w-44 rounded-edge border border-rule bg-raised px-2"
             />
           </form>
-          <span className="text-[12px] whitespace-nowrap text-soft">
+          <span className="text-small whitespace-nowrap text-soft">
             {count(shown.tables.length)} of {plural(summary.tables.length, 'table')}
           </span>
         </div>
@@ -207,9 +207,13 @@ function bandsOf(layers: readonly string[], shown: ReturnType<typeof focusOn>, p
 
 function Hops({ label, value, onChange }: { label: string; value: number; onChange: (n: number) => void }) {
   return (
-    <label className="flex items-center gap-1 text-[12px] text-soft">
+    <label className="flex items-center gap-1 text-small text-soft">
       {label}
-      <select value={value} onChange={(e) => onChange(Number(e.target.value))} className="h-[25px] rounded-[2px] border border-rule bg-raised px-1 text-ink">
+      <select
+        value={value}
+        onChange={(e) => onChange(Number(e.target.value))}
+        className="h-control-small rounded-edge border border-rule bg-raised px-1 text-ink"
+      >
         {[0, 1, 2, 3].map((n) => (
           <option key={n} value={n}>
             {n === 1 ? '1 step' : `${n} steps`}
@@ -224,7 +228,7 @@ function Hops({ label, value, onChange }: { label: string; value: number; onChan
 function TableBox({ data }: NodeProps<TableNode>) {
   return (
     <div
-      className={`flex items-center gap-2 border bg-raised px-2 font-medium ${data.focused ? 'border-[2px] border-plan' : data.found ? 'border-[2px] border-accent' : 'border-rule'}`}
+      className={`flex items-center gap-2 border bg-raised px-2 font-medium ${data.focused ? 'border-2 border-plan' : data.found ? 'border-2 border-accent' : 'border-rule'}`}
       style={{ width: NODE_WIDTH, height: NODE_HEIGHT }}
       title={data.full}
     >
@@ -275,7 +279,7 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
       <header>
         <h2 className="sheet-title">{table}</h2>
         {chosen.comment && <p className="mt-1">{chosen.comment}</p>}
-        <p className="mt-1 text-[12px] text-soft">
+        <p className="mt-1 text-small text-soft">
           {chosen.policy}, {state?.rows ? `${count(state.rows)} rows` : 'rows not counted'}, loaded {ago(state?.loadedAt)}
         </p>
         <Link to={address.table(slug, table)} className="text-plan underline">

@@ -80,7 +80,7 @@ export function CheckDetail({ check }: { check: CheckState }) {
           <SectionTitle aside="newest first">Results over time</SectionTitle>
           <table className="w-full border border-line text-left">
             <thead>
-              <tr className="border-b border-rule text-[12px]">
+              <tr className="border-b border-rule text-small">
                 <th className="px-2 py-1 font-medium">verdict</th>
                 <th className="px-2 py-1 text-right font-medium">rows at fault</th>
                 <th className="px-2 py-1 text-right font-medium">of</th>
@@ -95,15 +95,15 @@ export function CheckDetail({ check }: { check: CheckState }) {
                   <td className="flex items-center gap-2 px-2 py-1">
                     <VerdictMark verdict={r.verdict} size={11} /> <VerdictWord verdict={r.verdict} />
                   </td>
-                  <td className="px-2 text-right font-mono text-[12px]">{count(r.atFault)}</td>
-                  <td className="px-2 text-right font-mono text-[12px]">{count(r.total)}</td>
+                  <td className="px-2 text-right font-mono text-small">{count(r.atFault)}</td>
+                  <td className="px-2 text-right font-mono text-small">{count(r.total)}</td>
                   <td className="px-2">{r.environment}</td>
                   <td className="px-2">
                     <Link className="text-plan underline underline-offset-2" to={address.run(slug, r.run)}>
                       {r.run}
                     </Link>
                   </td>
-                  <td className="px-2 font-mono text-[12px]">{moment(r.at)}</td>
+                  <td className="px-2 font-mono text-small">{moment(r.at)}</td>
                 </tr>
               ))}
             </tbody>

@@ -57,9 +57,9 @@ export default function Quality() {
               type="button"
               aria-pressed={only === v}
               onClick={() => setOnly(only === v ? undefined : v)}
-              className={`flex h-[25px] min-w-0 items-center gap-1 rounded-[2px] border px-1 whitespace-nowrap ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
+              className={`flex h-control-small min-w-0 items-center gap-1 rounded-edge border px-1 whitespace-nowrap ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
             >
-              <VerdictMark verdict={v} size={11} /> {v} <span className="font-mono text-[12px]">{count(counts.get(v))}</span>
+              <VerdictMark verdict={v} size={11} /> {v} <span className="font-mono text-small">{count(counts.get(v))}</span>
             </button>
           ))}
         </div>
@@ -81,7 +81,7 @@ export default function Quality() {
                 <span className="min-w-0 truncate font-medium" title={line.table}>
                   {line.table}
                 </span>
-                <span className="shrink-0 text-[12px] text-soft">{plural(line.checks, 'check')}</span>
+                <span className="shrink-0 text-small text-soft">{plural(line.checks, 'check')}</span>
               </h2>
             )
           }

@@ -47,7 +47,7 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
             <ul aria-label={`Tables that hold numbers of ${m.table}`} className="mt-1 flex flex-col gap-0.5 text-soft">
               {m.holders.map((h) => (
                 <li key={h.table} className="break-words">
-                  <span className="font-mono text-[12px]">{h.table}</span>{' '}
+                  <span className="font-mono text-small">{h.table}</span>{' '}
                   {h.looksUpAgain ? 'holds numbers of it and looks them up again' : 'holds numbers of it and goes on holding those of rows that are gone'}
                 </li>
               ))}
@@ -56,7 +56,7 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
           {m.statements.length > 0 && answers.treatments[m.table] !== 'start over' && (
             <pre
               aria-label={`How the columns of ${m.table} change`}
-              className="mt-1 bg-wash whitespace-pre-wrap break-words px-2 py-1.5 font-mono text-[11px] leading-4"
+              className="mt-1 bg-wash whitespace-pre-wrap break-words px-2 py-1.5 font-mono text-tiny leading-4"
             >
               {m.statements.join('\n')}
             </pre>
@@ -66,7 +66,7 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
       {data.rehashes.length > 0 && <SectionTitle>Hashes recomputed</SectionTitle>}
       {data.rehashes.map((r) => (
         <p key={r.table} className="break-words">
-          <span className="font-mono text-[12px]">{r.table}</span>: {r.columns.join(', ')}, so that equal values have equal hashes
+          <span className="font-mono text-small">{r.table}</span>: {r.columns.join(', ')}, so that equal values have equal hashes
           {r.facts.length > 0 && `; with it the keys that ${r.facts.join(', ')} hold${r.facts.length === 1 ? 's' : ''}`}
         </p>
       ))}
@@ -79,7 +79,7 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
             onChange={(e) => onAnswer({ ...answers, consents: e.target.checked ? [...answers.consents, loss] : answers.consents.filter((c) => c !== loss) })}
           />
           <span className="min-w-0 break-words">
-            <span className="font-mono text-[12px]">{loss}</span> {cutTo === undefined ? 'may be dropped' : `may be cut to ${cutTo}`}
+            <span className="font-mono text-small">{loss}</span> {cutTo === undefined ? 'may be dropped' : `may be cut to ${cutTo}`}
           </span>
         </label>
       ))}

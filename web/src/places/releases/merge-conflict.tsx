@@ -27,7 +27,7 @@ export function MergeConflict({ conflicts }: { conflicts: readonly FileConflict[
             rows={8}
             value={settled[c.path] ?? ''}
             onChange={(e) => setSettled({ ...settled, [c.path]: e.target.value })}
-            className="w-full rounded-[2px] border border-rule bg-raised p-2 font-mono text-[12px]"
+            className="w-full rounded-edge border border-rule bg-raised p-2 font-mono text-small"
           />
           <div className="flex gap-2">
             <Button onClick={() => setSettled({ ...settled, [c.path]: c.theirs ?? '' })}>Take production’s</Button>

@@ -50,7 +50,7 @@ export function conditionsOf(data: Comparison): Condition[] {
 export function ReleasePanel({ data }: { data: Comparison }) {
   const nothing = data.files.length === 0;
   return (
-    <aside aria-label="Release" className="flex w-[300px] shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4">
+    <aside aria-label="Release" className="flex w-75 shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4">
       {nothing ? (
         <p className="text-soft">There is nothing to release: change a definition first.</p>
       ) : (
@@ -83,7 +83,7 @@ export function ReleasePanel({ data }: { data: Comparison }) {
   );
 }
 
-const area = 'w-full rounded-[2px] border border-rule bg-raised px-2 py-1.5 text-ink';
+const area = 'w-full rounded-edge border border-rule bg-raised px-2 py-1.5 text-ink';
 
 function CommitForm({ data }: { data: Comparison }) {
   const { slug } = useProject();

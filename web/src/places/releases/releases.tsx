@@ -43,7 +43,7 @@ function Review() {
           <MergeConflict conflicts={data.conflicts} />
         ) : file ? (
           <>
-            <h1 className="sheet-title flex h-[46px] shrink-0 items-center gap-3 border-b border-line px-4">
+            <h1 className="sheet-title flex h-strip shrink-0 items-center gap-3 border-b border-line px-4">
               {file.path}
               <Tag tone="plan">{file.kind}</Tag>
               {file.draft && <Tag tone="advisory">draft, not committed</Tag>}
@@ -104,8 +104,8 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
     <aside aria-label="Review" className="flex w-[262px] shrink-0 flex-col border-r border-line bg-paper">
       <header className="px-3.5 py-3">
         <p className="caps">Review</p>
-        <h2 className="font-cond text-[19px] leading-tight font-semibold">{data.workspace.slug} → production</h2>
-        <p className="text-[12px] text-soft">
+        <h2 className="font-cond text-title leading-tight font-semibold">{data.workspace.slug} → production</h2>
+        <p className="text-small text-soft">
           {plural(data.commits.length, 'commit')}, {plural(data.drafts.length, 'draft')}, opened by {data.workspace.owner}
         </p>
       </header>
@@ -123,7 +123,7 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
             <Link
               to={address.review(slug, line.file.path)}
               aria-current={line.file.path === file ? 'true' : undefined}
-              className={`flex justify-between border-b border-l-[3px] border-b-line px-3 py-2 ${line.file.path === file ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`}
+              className={`flex justify-between border-b border-l-3 border-b-line px-3 py-2 ${line.file.path === file ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`}
             >
               <span className="truncate">{line.file.path}</span>
               <span className="text-soft">{line.file.kind}</span>
@@ -161,14 +161,14 @@ function TableLine({ change, to, current }: { change: TableChange; to: string | 
         <span className={change.kind === 'deleted' ? 'text-broken' : ''}>{WORDS[change.kind]}</span>
       </span>
       {change.kind !== 'downstream' && (
-        <span className="block truncate pl-6 text-[12px] text-soft">
+        <span className="block truncate pl-6 text-small text-soft">
           {[change.was ? `was ${change.was}` : '', columns].filter(Boolean).join('; ') ||
             (change.kind === 'new' ? 'production does not have it' : 'the columns are the same')}
         </span>
       )}
     </>
   );
-  const look = `block border-b border-l-[3px] border-b-line px-3 py-2 ${current ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`;
+  const look = `block border-b border-l-3 border-b-line px-3 py-2 ${current ? 'border-l-plan bg-sheet' : 'border-l-transparent hover:bg-sheet/70'}`;
   return to ? (
     <Link to={to} aria-current={current ? 'true' : undefined} className={look}>
       {body}
@@ -194,7 +194,7 @@ function ReleaseList() {
       ) : (
         <table className="mt-2 w-full text-left">
           <thead>
-            <tr className="border-b border-rule text-[12px]">
+            <tr className="border-b border-rule text-small">
               {['', 'message', 'from', 'by', 'tables', 'when', 'commit', 'run'].map((h) => (
                 <th key={h} className="px-2 py-1 font-medium">
                   {h || <span className="sr-only">number</span>}
@@ -205,7 +205,7 @@ function ReleaseList() {
           <tbody>
             {data.map((r) => (
               <tr key={r.id} className="border-b border-line">
-                <td className="px-2 py-1.5 font-mono text-[12px]">{r.id}</td>
+                <td className="px-2 py-1.5 font-mono text-small">{r.id}</td>
                 <td className="max-w-72 truncate px-2 font-medium">{r.message}</td>
                 <td className="px-2">{r.workspace}</td>
                 <td className="px-2">{r.person}</td>
@@ -215,7 +215,7 @@ function ReleaseList() {
                 <td className="px-2" title={moment(r.at)}>
                   {ago(r.at)}
                 </td>
-                <td className="px-2 font-mono text-[12px]">{shortCommit(r.commit)}</td>
+                <td className="px-2 font-mono text-small">{shortCommit(r.commit)}</td>
                 <td className="px-2">
                   <Link className="text-plan underline underline-offset-2" to={address.run(slug, r.runId)}>
                     {r.runId}

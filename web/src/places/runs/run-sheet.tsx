@@ -83,7 +83,7 @@ function RunHead({ run }: { run: RunDetail }) {
         )}
       </div>
       <p className="text-soft">
-        {run.person}, {moment(run.createdAt)}, commit <span className="font-mono text-[12px]">{shortCommit(run.commit)}</span>,{' '}
+        {run.person}, {moment(run.createdAt)}, commit <span className="font-mono text-small">{shortCommit(run.commit)}</span>,{' '}
         {plural(run.parallelism, 'table')} at a time, {isGoing(run.state) ? `${ended} of ${run.steps.length} steps, ` : `${plural(run.steps.length, 'step')}, `}
         {duration(run.startedAt ? (run.finishedAt ? new Date(run.finishedAt).getTime() : now) - new Date(run.startedAt).getTime() : null)}
         {run.continues !== null && `, continues run ${run.continues}`}
@@ -120,12 +120,12 @@ function Timeline({ run, current, scroller }: { run: RunDetail; current: number 
   return (
     <table className="w-full table-fixed text-left">
       <thead>
-        <tr className="sticky top-0 z-10 bg-sheet text-[12px] shadow-[0_1px_0_var(--rule)]">
+        <tr className="sticky top-0 z-10 bg-sheet text-small shadow-[0_1px_0_var(--rule)]">
           <th className="w-[220px] px-4 py-1 font-medium">step</th>
           <th className="w-[124px] px-2 font-medium">state</th>
-          {intake && <th className="w-[76px] px-2 text-right font-medium">rows out</th>}
-          <th className="w-[76px] px-2 text-right font-medium">{intake ? 'rows in' : 'rows'}</th>
-          {!intake && <th className="w-[76px] px-2 font-medium">checks</th>}
+          {intake && <th className="w-19 px-2 text-right font-medium">rows out</th>}
+          <th className="w-19 px-2 text-right font-medium">{intake ? 'rows in' : 'rows'}</th>
+          {!intake && <th className="w-19 px-2 font-medium">checks</th>}
           <th className="w-[74px] px-2 text-right font-medium">took</th>
           <th className="px-2 font-medium">
             <span className="flex justify-between">
@@ -138,7 +138,7 @@ function Timeline({ run, current, scroller }: { run: RunDetail; current: number 
       <tbody>
         <Spacer height={above} />
         {rows.map((s) => (
-          <tr key={s.id} className={`h-[25px] border-b border-line/60 ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}>
+          <tr key={s.id} className={`h-control-small border-b border-line/60 ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}>
             <td className="px-4">
               <button
                 type="button"
@@ -149,7 +149,7 @@ function Timeline({ run, current, scroller }: { run: RunDetail; current: number 
                 {layer(s.table) >= 0 ? (
                   <Hatch position={layer(s.table)} />
                 ) : (
-                  <span aria-hidden className="w-[13px] text-center">
+                  <span aria-hidden className="w-mark text-center">
                     ∅
                   </span>
                 )}
@@ -161,14 +161,14 @@ function Timeline({ run, current, scroller }: { run: RunDetail; current: number 
             <td className="px-2">
               <StepWord state={s.state} />
             </td>
-            {intake && <td className="px-2 text-right font-mono text-[12px]">{count(s.rowsOut)}</td>}
-            <td className="px-2 text-right font-mono text-[12px]">{count(s.rowsIn)}</td>
+            {intake && <td className="px-2 text-right font-mono text-small">{count(s.rowsOut)}</td>}
+            <td className="px-2 text-right font-mono text-small">{count(s.rowsIn)}</td>
             {!intake && (
               <td className="px-2">
                 <StepChecks step={s} />
               </td>
             )}
-            <td className="px-2 text-right font-mono text-[12px]">
+            <td className="px-2 text-right font-mono text-small">
               {duration(between(s.startedAt, s.finishedAt ?? (s.startedAt ? new Date(now).toISOString() : null)))}
             </td>
             <td className="px-2">
@@ -189,7 +189,7 @@ function StepChecks({ step }: { step: StepEntry }) {
   return (
     <span className="flex items-center gap-1.5">
       <VerdictMark verdict={worst} size={11} />
-      <span className="font-mono text-[12px]">{step.checks.length}</span>
+      <span className="font-mono text-small">{step.checks.length}</span>
     </span>
   );
 }
@@ -197,7 +197,7 @@ function StepChecks({ step }: { step: StepEntry }) {
 function Bar({ step, start, end, now }: { step: StepEntry; start: number; end: number; now: number }) {
   if (!step.startedAt)
     return step.waitsFor.length && step.state === 'waiting' ? (
-      <span className="block truncate text-[12px] text-soft">waits for {step.waitsFor.join(', ')}</span>
+      <span className="block truncate text-small text-soft">waits for {step.waitsFor.join(', ')}</span>
     ) : null;
   const from = new Date(step.startedAt).getTime();
   const to = step.finishedAt ? new Date(step.finishedAt).getTime() : now;

@@ -83,7 +83,7 @@ function RunLine({ run, current }: { run: RunEntry; current: boolean }) {
       <Link
         to={address.run(slug, run.id)}
         aria-current={current ? 'page' : undefined}
-        className={`block border-l-[3px] px-3 py-1.5 ${current ? 'border-plan bg-sheet' : 'border-transparent hover:bg-sheet/70'}`}
+        className={`block border-l-3 px-3 py-1.5 ${current ? 'border-plan bg-sheet' : 'border-transparent hover:bg-sheet/70'}`}
       >
         <span className="flex justify-between gap-2">
           <span className="truncate font-medium">
@@ -91,7 +91,7 @@ function RunLine({ run, current }: { run: RunEntry; current: boolean }) {
           </span>
           <RunWord state={run.state} />
         </span>
-        <span className="flex justify-between gap-2 text-[12px] text-soft">
+        <span className="flex justify-between gap-2 text-small text-soft">
           <span className="truncate">
             {run.person}, {ago(run.createdAt)}
           </span>

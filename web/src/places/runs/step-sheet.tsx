@@ -37,12 +37,12 @@ function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | nu
                 kind
               )}
             </dt>
-            <dd className={`font-mono text-[12px] ${n ? '' : 'text-soft'}`}>{count(n)}</dd>
+            <dd className={`font-mono text-small ${n ? '' : 'text-soft'}`}>{count(n)}</dd>
           </div>
         ))}
       </dl>
       {open !== undefined && shown && <FaultGrid title={open} about={`the load: ${open}`} word="of" rows={shown} atFault={counts[open] ?? shown.rows.length} />}
-      {note !== null && <p className="mt-1 text-[12px] text-soft">{note}</p>}
+      {note !== null && <p className="mt-1 text-small text-soft">{note}</p>}
     </section>
   );
 }
@@ -69,10 +69,10 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
         )}
       </header>
       {place && (
-        <div role="alert" className="border-l-[3px] border-broken bg-raised px-3 py-2">
+        <div role="alert" className="border-l-3 border-broken bg-raised px-3 py-2">
           <p className="font-medium text-broken">{place.message}</p>
           {place.path && (
-            <p className="font-mono text-[12px]">
+            <p className="font-mono text-small">
               <Link className="text-plan underline underline-offset-2" to={placeAddress(project, { ...place, path: place.path })}>
                 {place.path}
               </Link>
@@ -80,7 +80,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
             </p>
           )}
           {place.path && place.line !== undefined && (
-            <pre className="mt-1 overflow-x-auto font-mono text-[12px]">{(textOf(place.path) ?? '').split('\n')[place.line - 1]}</pre>
+            <pre className="mt-1 overflow-x-auto font-mono text-small">{(textOf(place.path) ?? '').split('\n')[place.line - 1]}</pre>
           )}
           {place.detail && <p>{place.detail}</p>}
           {place.hint && <p className="text-soft">{place.hint}</p>}
@@ -99,7 +99,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
                   {titleOf(r.id)}
                 </Link>
                 <VerdictWord verdict={r.verdict} />
-                <span className="w-20 text-right font-mono text-[12px]">{rows(r.atFault)}</span>
+                <span className="w-20 text-right font-mono text-small">{rows(r.atFault)}</span>
               </li>
             ))}
           </ul>

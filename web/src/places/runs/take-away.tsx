@@ -6,7 +6,7 @@ export function TakeAway({ tables, name }: { tables: readonly string[]; name: st
   const { slug } = useProject();
   const of = { tables: tables.join(','), upstream: false };
   return (
-    <span className="flex items-center gap-2 text-[12px] whitespace-nowrap text-soft">
+    <span className="flex items-center gap-2 text-small whitespace-nowrap text-soft">
       SQL of {name}
       {(['script', 'procedures'] as const).map((form) => (
         <a

@@ -34,7 +34,7 @@ export function AuditLog() {
       {entries.length > 0 && (
         <table className="w-full border border-line text-left">
           <thead>
-            <tr className="border-b border-rule text-[12px]">
+            <tr className="border-b border-rule text-small">
               {['at', 'person', 'did', 'to'].map((h) => (
                 <th key={h} className="px-3 py-1 font-medium">
                   {h}
@@ -62,13 +62,13 @@ function Entry({ entry }: { entry: AuditEntry }) {
   const detail = entry.detail && Object.entries(entry.detail).filter(([, v]) => v !== null && String(v) !== '');
   return (
     <tr className="border-b border-line align-baseline">
-      <td className="px-3 py-1 font-mono text-[12px] whitespace-nowrap">{moment(entry.at)}</td>
+      <td className="px-3 py-1 font-mono text-small whitespace-nowrap">{moment(entry.at)}</td>
       <td className="px-3 font-medium">{entry.person}</td>
       <td className="px-3">{entry.action}</td>
       <td className="px-3">
-        <span className="font-mono text-[12px] break-all">{entry.subject}</span>
+        <span className="font-mono text-small break-all">{entry.subject}</span>
         {detail?.map(([key, value]) => (
-          <span key={key} className="block text-[12px] break-all text-soft">
+          <span key={key} className="block text-small break-all text-soft">
             {key} {Array.isArray(value) ? value.join(', ') : String(value)}
           </span>
         ))}

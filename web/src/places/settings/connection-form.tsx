@@ -106,12 +106,12 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
           )}
         </Field>
         {tested?.ok && (
-          <p role="status" className="border-l-[3px] border-holds bg-raised px-3 py-2">
+          <p role="status" className="border-l-3 border-holds bg-raised px-3 py-2">
             It works: PostgreSQL {tested.version}, {plural(tested.tables, 'table')} to read.
           </p>
         )}
         {tested && !tested.ok && (
-          <div role="alert" className="border-l-[3px] border-broken bg-raised px-3 py-2">
+          <div role="alert" className="border-l-3 border-broken bg-raised px-3 py-2">
             <p className="font-medium text-broken">{tested.message}</p>
             <p>{tested.remedy}</p>
           </div>
@@ -145,7 +145,7 @@ function Field({
       <label htmlFor={id}>{label}</label>
       {children({ id, 'aria-invalid': error !== undefined, ...(error ? { 'aria-describedby': `${id}-error` } : {}) })}
       {error && (
-        <p id={`${id}-error`} className="text-[12px] text-broken">
+        <p id={`${id}-error`} className="text-small text-broken">
           {error}
         </p>
       )}

@@ -39,7 +39,7 @@ export function Connections() {
         {data.length > 0 && (
           <table className="w-full border border-line text-left">
             <thead>
-              <tr className="border-b border-rule text-[12px]">
+              <tr className="border-b border-rule text-small">
                 {['connection', 'database', 'user', 'TLS', ''].map((h) => (
                   <th key={h} className="px-3 py-1 font-medium">
                     {h || <span className="sr-only">actions</span>}
@@ -51,10 +51,10 @@ export function Connections() {
               {data.map((c) => (
                 <tr key={c.id} className="border-b border-line">
                   <td className="px-3 py-1 font-medium">{c.name}</td>
-                  <td className="px-3 font-mono text-[12px]">
+                  <td className="px-3 font-mono text-small">
                     {c.host}:{c.port}/{c.database}
                   </td>
-                  <td className="px-3 font-mono text-[12px]">{c.user}</td>
+                  <td className="px-3 font-mono text-small">{c.user}</td>
                   <td className="px-3">{c.tls}</td>
                   <td className="px-3 text-right">
                     <Button tone="quiet" {...(reason ? { reason } : {})} aria-label={`Change ${c.name}`} onClick={() => setEditing(c)}>
@@ -106,7 +106,7 @@ function Bindings({ connections, reason }: { connections: readonly ConnectionEnt
       <SectionTitle aside="a server of the project is bound to one connection in each kind of environment">Where servers really are</SectionTitle>
       <table className="w-full border border-line text-left">
         <thead>
-          <tr className="border-b border-rule text-[12px]">
+          <tr className="border-b border-rule text-small">
             {['server', ...ENVIRONMENTS].map((h) => (
               <th key={h} className="px-3 py-1 font-medium">
                 {h}

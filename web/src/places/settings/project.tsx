@@ -64,7 +64,7 @@ function Layers() {
             <span className="w-24 truncate font-medium" title={l.name}>
               {l.name}
             </span>
-            <span className="w-20 text-[12px] text-soft">{plural(summary.tables.filter((t) => t.layer === l.name).length, 'table')}</span>
+            <span className="w-20 text-small text-soft">{plural(summary.tables.filter((t) => t.layer === l.name).length, 'table')}</span>
             <span className="flex-1 text-soft">{l.comment}</span>
             <Button tone="quiet" aria-label={`Move ${l.name} up`} disabled={i === 0 || isBusy} {...(reason ? { reason } : {})} onClick={() => move(i, -1)}>
               Up
@@ -103,7 +103,7 @@ function Parameters() {
       </SectionTitle>
       <ul className="border-t border-line">
         {summary.parameters.map((p) => (
-          <li key={p.name} className="flex gap-3 border-b border-line py-1 font-mono text-[12px]">
+          <li key={p.name} className="flex gap-3 border-b border-line py-1 font-mono text-small">
             <span className="min-w-0 flex-1 truncate" title={p.name}>
               param.{p.name}
             </span>

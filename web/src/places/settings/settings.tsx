@@ -22,10 +22,10 @@ export default function Settings() {
   const chosen = open.find((s) => s.key === section);
   return (
     <div className="flex h-full min-h-0">
-      <aside className="flex w-[206px] shrink-0 flex-col border-r border-line bg-paper">
+      <aside className="flex w-index shrink-0 flex-col border-r border-line bg-paper">
         <header className="px-3.5 py-3">
-          <h1 className="font-cond text-[19px] leading-tight font-semibold">Settings</h1>
-          <p className="text-[12px] text-soft">
+          <h1 className="font-cond text-title leading-tight font-semibold">Settings</h1>
+          <p className="text-small text-soft">
             {person.displayName}, {person.role}
           </p>
         </header>
@@ -35,7 +35,7 @@ export default function Settings() {
               key={s.key}
               to={`/w/${slug}/settings/${s.key}`}
               aria-current={s === chosen ? 'page' : undefined}
-              className={`border-l-[3px] px-3 py-1.5 ${s === chosen ? 'border-plan bg-sheet font-semibold' : 'border-transparent hover:bg-sheet/70'}`}
+              className={`border-l-3 px-3 py-1.5 ${s === chosen ? 'border-plan bg-sheet font-semibold' : 'border-transparent hover:bg-sheet/70'}`}
             >
               {s.title}
             </NavLink>

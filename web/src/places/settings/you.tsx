@@ -34,7 +34,7 @@ function Look() {
             role="radio"
             aria-checked={theme === t}
             onClick={() => dispatch(themeChosen(t))}
-            className={`h-[29px] rounded-[2px] border px-3 ${theme === t ? 'border-plan bg-wash font-medium text-plan' : 'border-rule bg-raised'}`}
+            className={`h-field rounded-edge border px-3 ${theme === t ? 'border-plan bg-wash font-medium text-plan' : 'border-rule bg-raised'}`}
           >
             {t === 'paper' ? 'Paper (light)' : 'Blueprint (dark)'}
           </button>
@@ -58,7 +58,7 @@ function Git() {
   return (
     <section className="flex flex-col gap-2">
       <SectionTitle aside="your name, and a token as the password">The project in your own git</SectionTitle>
-      <pre className="overflow-x-auto border border-line bg-raised p-2 font-mono text-[12px]">{`${clone}\ngit push origin HEAD:workspace/${slug === 'production' ? 'NAME' : slug}`}</pre>
+      <pre className="overflow-x-auto border border-line bg-raised p-2 font-mono text-small">{`${clone}\ngit push origin HEAD:workspace/${slug === 'production' ? 'NAME' : slug}`}</pre>
       <form
         className="flex gap-2"
         onSubmit={(e) => {
@@ -82,15 +82,15 @@ function Git() {
         </Button>
       </form>
       {made && (
-        <p role="status" className="border-l-[3px] border-holds bg-raised px-3 py-2">
-          Copy it now, it is not shown again: <code className="font-mono text-[12px] break-all select-all">{made.token}</code>
+        <p role="status" className="border-l-3 border-holds bg-raised px-3 py-2">
+          Copy it now, it is not shown again: <code className="font-mono text-small break-all select-all">{made.token}</code>
         </p>
       )}
       <ul className="border-t border-line">
         {tokens.map((t) => (
           <li key={t.id} className="flex items-center gap-3 border-b border-line py-1">
             <span className="flex-1 truncate font-medium">{t.label}</span>
-            <span className="text-[12px] text-soft">
+            <span className="text-small text-soft">
               made {ago(t.createdAt)}, used {ago(t.lastUsedAt)}
             </span>
             <Button tone="quiet" onClick={() => setRemoving(t)}>

@@ -40,13 +40,13 @@ export function Deliveries({ reason }: { reason: string | undefined }) {
           placeholder="file, table or reason"
           value={search}
           onChange={(e) => narrow(() => setSearch(e.target.value))}
-          className="h-[25px] w-64 rounded-[2px] border border-rule bg-raised px-2"
+          className="h-control-small w-64 rounded-edge border border-rule bg-raised px-2"
         />
         <select
           aria-label="Result"
           value={state}
           onChange={(e) => narrow(() => setState(e.target.value as typeof state))}
-          className="h-[25px] rounded-[2px] border border-rule bg-raised px-1.5"
+          className="h-control-small rounded-edge border border-rule bg-raised px-1.5"
         >
           <option value="">all outcomes</option>
           {STATES.map((s) => (
@@ -58,7 +58,7 @@ export function Deliveries({ reason }: { reason: string | undefined }) {
       </div>
       <table className="w-full text-left">
         <thead>
-          <tr className="border-b border-rule text-[12px]">
+          <tr className="border-b border-rule text-small">
             {COLUMNS.map((h) => (
               <th key={h} className={`px-3 py-1 font-medium ${IN_FIGURES.includes(h) ? 'text-right' : ''}`}>
                 {h}
@@ -139,7 +139,7 @@ function FileRow({ file: f, reason }: { file: DeliveryEntry; reason: string | un
   return (
     <Fragment>
       <tr className="border-b border-line align-baseline">
-        <td className="max-w-72 px-3 py-1 font-mono text-[12px] break-words">{f.file}</td>
+        <td className="max-w-72 px-3 py-1 font-mono text-small break-words">{f.file}</td>
         <td className="px-3">
           <span className="inline-flex items-baseline gap-1.5">
             <VerdictMark
@@ -149,11 +149,11 @@ function FileRow({ file: f, reason }: { file: DeliveryEntry; reason: string | un
             />
             {SAID[f.state]}
           </span>
-          {f.reason && f.state !== 'repeated' && <span className={`block text-[12px] break-words ${isWrong ? 'text-broken' : 'text-soft'}`}>{f.reason}</span>}
+          {f.reason && f.state !== 'repeated' && <span className={`block text-small break-words ${isWrong ? 'text-broken' : 'text-soft'}`}>{f.reason}</span>}
           {isWrong && <span className="block py-1">{again}</span>}
         </td>
-        <td className="px-3 text-right font-mono text-[12px]">{count(f.rows)}</td>
-        <td className="px-3 text-right font-mono text-[12px]">
+        <td className="px-3 text-right font-mono text-small">{count(f.rows)}</td>
+        <td className="px-3 text-right font-mono text-small">
           {hasRejects ? (
             <button type="button" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)} className="text-plan underline underline-offset-2">
               {count(f.rejects)}
@@ -162,7 +162,7 @@ function FileRow({ file: f, reason }: { file: DeliveryEntry; reason: string | un
             count(f.rejects)
           )}
         </td>
-        <td className="px-3 text-right font-mono text-[12px]">{duration(f.milliseconds)}</td>
+        <td className="px-3 text-right font-mono text-small">{duration(f.milliseconds)}</td>
         <td className="px-3 whitespace-nowrap">{ago(f.at)}</td>
       </tr>
       {isOpen && (
@@ -196,7 +196,7 @@ function Rejects({ file, children }: { file: DeliveryEntry; children: React.Reac
           Save as CSV
         </a>
         {children}
-        <span className="text-[12px] text-soft">Fix the declaration or the file first; rows that are then valid are loaded.</span>
+        <span className="text-small text-soft">Fix the declaration or the file first; rows that are then valid are loaded.</span>
       </div>
     </div>
   );

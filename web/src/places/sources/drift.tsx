@@ -51,7 +51,7 @@ export function DriftSheet({
         <div className="flex flex-col gap-3">
           <table className="w-full border border-line bg-raised text-left">
             <thead>
-              <tr className="border-b border-rule text-[12px]">
+              <tr className="border-b border-rule text-small">
                 {['column', 'in the project', `in ${server}`, ''].map((h) => (
                   <th key={h} className="px-3 py-1 font-medium">
                     {h || <span className="sr-only">what that means</span>}
@@ -63,16 +63,16 @@ export function DriftSheet({
               {lines.map((l) => (
                 <tr key={l.name} className="border-b border-line">
                   <td className="px-3 py-1 font-medium">{l.name}</td>
-                  <td className="px-3 font-mono text-[12px]">{l.declared}</td>
-                  <td className="px-3 font-mono text-[12px]">{l.actual}</td>
+                  <td className="px-3 font-mono text-small">{l.declared}</td>
+                  <td className="px-3 font-mono text-small">{l.actual}</td>
                   <td className="px-3 text-advisory-text">{l.what}</td>
                 </tr>
               ))}
             </tbody>
           </table>
           <p className="text-soft">
-            Compared {ago(comparedAt)}. Or leave a column out with the option <code className="font-mono text-[12px]">left_out</code>, or let the table take
-            what comes with <code className="font-mono text-[12px]">drift 'add'</code>.
+            Compared {ago(comparedAt)}. Or leave a column out with the option <code className="font-mono text-small">left_out</code>, or let the table take what
+            comes with <code className="font-mono text-small">drift 'add'</code>.
           </p>
           <div className="flex justify-end">
             <Button tone="act" disabled={isLoading} {...(reason ? { reason } : {})} onClick={ask}>

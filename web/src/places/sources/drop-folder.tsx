@@ -36,7 +36,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
       <header className="flex items-center gap-4 border-b border-rule bg-paper px-4 py-2.5">
         <div className="min-w-0">
           <h1 className="sheet-title">{system.server}</h1>
-          <p className="truncate font-mono text-[12px] text-soft">
+          <p className="truncate font-mono text-small text-soft">
             {data?.folder ?? 'the drop folder'} ·{' '}
             <Link to={address.file(slug, system.path)} className="text-plan underline underline-offset-2">
               {system.path}
@@ -70,11 +70,11 @@ export function DropFolder({ system }: { system: SourceSystem }) {
             <Link to={address.table(slug, t.table, 'rows')} className="font-medium hover:text-plan hover:underline">
               {t.table}
             </Link>
-            <span className="font-mono text-[12px] text-soft">{t.pattern}</span>
+            <span className="font-mono text-small text-soft">{t.pattern}</span>
             {!t.sameAsProduction && <Tag tone="advisory">differs from production: takes files once it is released</Tag>}
             {t.lateness?.late && <span className="text-advisory-text">late</span>}
             <span className="flex-1" />
-            <span className="font-mono text-[12px]">{count(t.rows)} rows</span>
+            <span className="font-mono text-small">{count(t.rows)} rows</span>
           </li>
         ))}
       </ul>

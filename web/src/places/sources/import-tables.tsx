@@ -119,7 +119,7 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
       <div className="h-[42vh] overflow-auto border border-line bg-raised" tabIndex={0} role="group" aria-label="Tables of the connection">
         <table className="w-full text-left">
           <thead className="sticky top-0 bg-raised">
-            <tr className="border-b border-rule text-[12px]">
+            <tr className="border-b border-rule text-small">
               <th className="w-8 px-2 py-1">
                 <input type="checkbox" aria-label="All tables shown" checked={allShown} onChange={(e) => toggle(shown.map(keyOf), e.target.checked)} />
               </th>
@@ -140,10 +140,10 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
                   <span className="text-soft">{t.schema}.</span>
                   <span className="font-medium">{t.name}</span> {t.kind === 'view' && <Tag>view</Tag>}
                 </td>
-                <td className="px-2 text-right font-mono text-[12px]">{t.rows === null ? 'not known' : count(Math.round(t.rows))}</td>
-                <td className="px-2 text-right font-mono text-[12px]">{t.columns}</td>
-                <td className="max-w-72 truncate px-2 text-[12px] text-soft">{t.comment}</td>
-                <td className="px-2 font-mono text-[12px]">{t.declared ?? '–'}</td>
+                <td className="px-2 text-right font-mono text-small">{t.rows === null ? 'not known' : count(Math.round(t.rows))}</td>
+                <td className="px-2 text-right font-mono text-small">{t.columns}</td>
+                <td className="max-w-72 truncate px-2 text-small text-soft">{t.comment}</td>
+                <td className="px-2 font-mono text-small">{t.declared ?? '–'}</td>
               </tr>
             ))}
           </tbody>
@@ -151,7 +151,7 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
         {shown.length === 0 && <Empty title={data.tables.length === 0 ? 'The connection may read no table' : `No table is called “${search}”`} />}
       </div>
       <div className="flex items-center justify-end gap-3">
-        <span className="text-[12px] text-soft">Tables that are already declared keep your text and get what changed.</span>
+        <span className="text-small text-soft">Tables that are already declared keep your text and get what changed.</span>
         <Button tone="act" disabled={chosen.size === 0 || proposing} onClick={ask}>
           {proposing ? 'Reading columns and keys' : `Declare ${plural(chosen.size, 'table')}`}
         </Button>

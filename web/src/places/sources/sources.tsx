@@ -105,7 +105,7 @@ function System({ system }: { system: SourceSystem }) {
       <header className="flex items-center gap-4 border-b border-rule bg-paper px-4 py-2.5">
         <div>
           <h1 className="sheet-title">{system.server}</h1>
-          <p className="font-mono text-[12px] text-soft">
+          <p className="font-mono text-small text-soft">
             {system.connection
               ? `${system.connection.user}@${system.connection.host}:${system.connection.port}/${system.connection.database}`
               : 'not bound to a connection'}{' '}
@@ -131,7 +131,7 @@ function System({ system }: { system: SourceSystem }) {
       <div ref={setScroller} className="max-h-[70vh] overflow-auto">
         <table className="w-full text-left">
           <thead>
-            <tr className="sticky top-0 z-10 bg-sheet text-[12px] shadow-[0_1px_0_var(--rule)]">
+            <tr className="sticky top-0 z-10 bg-sheet text-small shadow-[0_1px_0_var(--rule)]">
               {['table', 'columns', 'rows', 'last intake', 'rows out', 'rows in', 'took', ''].map((h, i) => (
                 <th key={i} className={`px-3 py-1 font-medium ${['rows', 'rows out', 'rows in', 'took', 'columns'].includes(h) ? 'text-right' : ''}`}>
                   {h || <span className="sr-only">action</span>}
@@ -222,7 +222,7 @@ function SourceRow({
                 </span>
               </Hint>
             )}
-            {row.comment && <span className="min-w-0 truncate text-[12px] text-soft">{row.comment}</span>}
+            {row.comment && <span className="min-w-0 truncate text-small text-soft">{row.comment}</span>}
           </span>
           {comparing && row.drift && (
             <DriftSheet
@@ -241,12 +241,12 @@ function SourceRow({
             aria-expanded={open}
             aria-label={`Columns of ${row.table}`}
             onClick={onToggle}
-            className="font-mono text-[12px] text-plan underline underline-offset-2"
+            className="font-mono text-small text-plan underline underline-offset-2"
           >
             {columns.length}
           </button>
         </td>
-        <td className="px-3 text-right font-mono text-[12px]">{count(row.rows)}</td>
+        <td className="px-3 text-right font-mono text-small">{count(row.rows)}</td>
         <td className="px-3">
           {last ? (
             <span className="flex gap-2">
@@ -259,9 +259,9 @@ function SourceRow({
             <span className="text-advisory-text">never</span>
           )}
         </td>
-        <td className="px-3 text-right font-mono text-[12px]">{count(last?.rowsOut)}</td>
-        <td className="px-3 text-right font-mono text-[12px]">{count(last?.rowsIn)}</td>
-        <td className="px-3 text-right font-mono text-[12px]">{duration(last?.milliseconds)}</td>
+        <td className="px-3 text-right font-mono text-small">{count(last?.rowsOut)}</td>
+        <td className="px-3 text-right font-mono text-small">{count(last?.rowsIn)}</td>
+        <td className="px-3 text-right font-mono text-small">{duration(last?.milliseconds)}</td>
         <td className="px-3 text-right">
           <Button tone="quiet" aria-label={`Bring in ${row.table}`} {...(reason ? { reason } : {})} onClick={onBring}>
             Bring in
@@ -281,7 +281,7 @@ function SourceRow({
             <ul className="flex flex-wrap gap-x-5 gap-y-1">
               {columns.map((c) => (
                 <li key={c.name} className="flex items-center gap-1.5">
-                  {c.name} <span className="font-mono text-[12px] text-soft">{c.type}</span> {c.isKey && <Tag>key</Tag>}
+                  {c.name} <span className="font-mono text-small text-soft">{c.type}</span> {c.isKey && <Tag>key</Tag>}
                 </li>
               ))}
             </ul>

@@ -43,7 +43,7 @@ export function Clean() {
         <div className="shrink-0 overflow-x-auto">
           <table className="w-full text-left">
             <thead>
-              <tr className="border-b border-rule text-[12px]">
+              <tr className="border-b border-rule text-small">
                 {['', 'column', 'name', 'trim', 'means nothing', 'cast to', 'if null'].map((h) => (
                   <th key={h} className="px-1 py-1 font-medium">
                     {h || <span className="sr-only">keep</span>}
@@ -62,7 +62,7 @@ export function Clean() {
                     disabled={c.out || disabled}
                     onChange={(e) => onChange(e.target.value)}
                     spellCheck={false}
-                    className={`${inputClass} font-mono text-[12px] ${width} disabled:opacity-50`}
+                    className={`${inputClass} font-mono text-small ${width} disabled:opacity-50`}
                   />
                 );
                 return (
@@ -74,7 +74,7 @@ export function Clean() {
                       <span className="block truncate" title={c.from}>
                         {c.from}
                       </span>
-                      <span className="font-mono text-[11px] text-soft">{type ?? 'not known'}</span>
+                      <span className="font-mono text-tiny text-soft">{type ?? 'not known'}</span>
                     </td>
                     <td className="px-1">{field('Name', c.name, (name) => change(i, { name }), 'w-28!')}</td>
                     <td className="px-1 text-center">
@@ -157,14 +157,14 @@ function Decodes({ state, set }: { state: State; set: (next: State) => void }) {
                   aria-label={`Code ${i + 1} of ${c.from}`}
                   value={code}
                   onChange={(e) => pair([e.target.value, said])}
-                  className={`${inputClass} w-16! font-mono text-[12px]`}
+                  className={`${inputClass} w-16! font-mono text-small`}
                 />
                 is
                 <input
                   aria-label={`Word ${i + 1} of ${c.from}`}
                   value={said}
                   onChange={(e) => pair([code, e.target.value])}
-                  className={`${inputClass} w-28! font-mono text-[12px]`}
+                  className={`${inputClass} w-28! font-mono text-small`}
                 />
               </span>
             );
@@ -194,7 +194,7 @@ function Derived({ state, set }: { state: State; set: (next: State) => void }) {
             placeholder="name"
             value={d.name}
             onChange={(e) => change(i, { name: e.target.value })}
-            className={`${inputClass} w-40! font-mono text-[12px]`}
+            className={`${inputClass} w-40! font-mono text-small`}
           />
           <input
             aria-label={`Expression of derived column ${i + 1}`}
@@ -202,7 +202,7 @@ function Derived({ state, set }: { state: State; set: (next: State) => void }) {
             value={d.expression}
             spellCheck={false}
             onChange={(e) => change(i, { expression: e.target.value })}
-            className={`${inputClass} font-mono text-[12px]`}
+            className={`${inputClass} font-mono text-small`}
           />
           <Button
             tone="quiet"

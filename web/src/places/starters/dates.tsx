@@ -30,7 +30,7 @@ export function Dates() {
         <DateField label="first day" value={choices.from} onChange={(from) => change({ from })} />
         <DateField label="last day" value={choices.to} onChange={(to) => change({ to })} />
       </div>
-      <label className="flex flex-col text-[12px]">
+      <label className="flex flex-col text-small">
         weeks
         <select value={choices.weeks} onChange={(e) => change({ weeks: e.target.value as DateChoices['weeks'] })} className={`${inputClass} w-96!`}>
           <option value="iso">from Monday; week 1 has the first Thursday (ISO 8601)</option>
@@ -38,7 +38,7 @@ export function Dates() {
         </select>
       </label>
       <div className="flex flex-wrap gap-4">
-        <label className="flex flex-col text-[12px]">
+        <label className="flex flex-col text-small">
           the fiscal year begins in
           <select value={choices.fiscalStart} onChange={(e) => change({ fiscalStart: Number(e.target.value) })} className={`${inputClass} w-40!`}>
             {MONTHS.map((m, i) => (
@@ -48,7 +48,7 @@ export function Dates() {
             ))}
           </select>
         </label>
-        <label className="flex flex-col text-[12px]">
+        <label className="flex flex-col text-small">
           and is called by the year in which it
           <select
             value={choices.fiscalNamedBy}

@@ -63,7 +63,7 @@ export function Dimension() {
           />
           keep a history
         </label>
-        <label className="flex flex-col text-[12px]">
+        <label className="flex flex-col text-small">
           members that vanish
           <select value={missing} onChange={(e) => setMissing(e.target.value as typeof missing)} className={`${inputClass} w-44!`}>
             <option value="keep">stay</option>
@@ -77,7 +77,7 @@ export function Dimension() {
             )}
           </select>
         </label>
-        <label className="flex flex-col text-[12px]">
+        <label className="flex flex-col text-small">
           keys
           <select value={method} onChange={(e) => setMethod(e.target.value as typeof method)} className={`${inputClass} w-52!`}>
             <option value="sequence">numbers, given once</option>
@@ -87,7 +87,7 @@ export function Dimension() {
       </div>
       <table className="w-full text-left">
         <thead>
-          <tr className="border-b border-rule text-[12px]">
+          <tr className="border-b border-rule text-small">
             <th className="px-1.5 py-1 font-medium">attribute</th>
             <th className="px-1.5 py-1 font-medium">type</th>
             {history && <th className="px-1.5 py-1 font-medium">a change of it</th>}
@@ -109,7 +109,7 @@ export function Dimension() {
                     {c.name}
                   </label>
                 </td>
-                <td className="px-1.5 font-mono text-[12px] text-soft">{c.type ?? 'text'}</td>
+                <td className="px-1.5 font-mono text-small text-soft">{c.type ?? 'text'}</td>
                 {history && (
                   <td className="px-1.5">
                     {attribute && (

@@ -74,12 +74,12 @@ export function Fact() {
           const found = share(i);
           const put = (changes: Partial<FactLookUp>) => change(lookUps.map((o, j) => (j === i ? { ...o, ...changes } : o)));
           return (
-            <div key={i} className="flex flex-wrap items-end gap-2 border-b border-line py-1.5 text-[12px]">
+            <div key={i} className="flex flex-wrap items-end gap-2 border-b border-line py-1.5 text-small">
               <label className="flex flex-col">
                 key
-                <input value={l.name} onChange={(e) => put({ name: e.target.value })} className={`${inputClass} w-36! font-mono text-[12px]`} />
+                <input value={l.name} onChange={(e) => put({ name: e.target.value })} className={`${inputClass} w-36! font-mono text-small`} />
               </label>
-              <span className="pb-1.5 text-[13px]">in {l.dimension.fullName} by</span>
+              <span className="pb-1.5 text-body">in {l.dimension.fullName} by</span>
               {l.dimension.key.map((part, n) => (
                 <div key={part} className="w-36">
                   <ColumnSelect
@@ -138,7 +138,7 @@ export function Fact() {
       </section>
       <ColumnTicks legend="Measures" columns={columns.filter((c) => isNumeric(c.type) && !key.includes(c.name))} chosen={measures} onChange={setMeasures} />
       <ColumnTicks legend="Columns that it keeps" columns={columns.filter((c) => !key.includes(c.name))} chosen={kept} onChange={setKept} />
-      <label className="flex flex-col text-[12px]">
+      <label className="flex flex-col text-small">
         how it is loaded
         <select value={policy} onChange={(e) => setPolicy(e.target.value as typeof policy)} className={`${inputClass} w-72!`}>
           <option value="merge">merge: rows that changed are updated</option>

@@ -57,7 +57,7 @@ export function Measures({
               aria-label={`Name of measure ${i + 1}`}
               value={m.name}
               onChange={(e) => change(i, { ...m, name: e.target.value })}
-              className={`${inputClass} w-44! font-mono text-[12px]`}
+              className={`${inputClass} w-44! font-mono text-small`}
             />
             {ZEROABLE.includes(m.kind) && (
               <label className="flex items-center gap-1.5">
@@ -71,7 +71,7 @@ export function Measures({
           </Row>
         );
       })}
-      <p className="py-1 text-[12px] text-soft">Nulls are ignored, unless a measure counts them as 0.</p>
+      <p className="py-1 text-small text-soft">Nulls are ignored, unless a measure counts them as 0.</p>
       <Button
         onClick={() => {
           const column = columns[0]?.name;

@@ -37,7 +37,7 @@ export function TableSelect({
   const layers = [...new Set(list.map((t) => t.layer))];
   const id = useId();
   return (
-    <div className="flex flex-col text-[12px]">
+    <div className="flex flex-col text-small">
       <label htmlFor={id}>{label}</label>
       {isLong && (
         <input
@@ -48,7 +48,7 @@ export function TableSelect({
           className={`${inputClass} mb-1`}
         />
       )}
-      <select id={id} value={value ?? ''} onChange={(e) => onChange(e.target.value)} className={`${inputClass} font-mono text-[12px]`}>
+      <select id={id} value={value ?? ''} onChange={(e) => onChange(e.target.value)} className={`${inputClass} font-mono text-small`}>
         {value === undefined && <option value="">choose a table</option>}
         {layers.map((layer) => (
           <optgroup key={layer} label={layer}>
@@ -81,7 +81,7 @@ export function ColumnSelect({
   none?: string;
 }) {
   return (
-    <select aria-label={label} value={value ?? ''} onChange={(e) => onChange(e.target.value || undefined)} className={`${inputClass} font-mono text-[12px]`}>
+    <select aria-label={label} value={value ?? ''} onChange={(e) => onChange(e.target.value || undefined)} className={`${inputClass} font-mono text-small`}>
       {(none !== undefined || value === undefined) && <option value="">{none ?? 'choose'}</option>}
       {columns.map((c) => (
         <option key={c.name}>{c.name}</option>
@@ -107,7 +107,7 @@ export function ColumnTicks({
       <legend className="caps mb-1">{legend}</legend>
       <div className="grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-x-4">
         {columns.map((c) => (
-          <label key={c.name} className="flex min-h-[25px] items-center gap-2 truncate">
+          <label key={c.name} className="flex min-h-control-small items-center gap-2 truncate">
             <input
               type="checkbox"
               checked={chosen.includes(c.name)}
@@ -133,14 +133,14 @@ export function ConditionField({
   placeholder?: string;
 }) {
   return (
-    <label className="flex flex-col text-[12px]">
+    <label className="flex flex-col text-small">
       {label}
       <input
         value={value}
         placeholder={placeholder}
         onChange={(e) => onChange(e.target.value)}
         spellCheck={false}
-        className={`${inputClass} font-mono text-[12px]`}
+        className={`${inputClass} font-mono text-small`}
       />
     </label>
   );

@@ -24,7 +24,7 @@ export function PivotRows() {
           role="radio"
           aria-checked={back === b}
           onClick={() => setBack(b)}
-          className={`h-[27px] rounded-[2px] border px-3 ${back === b ? 'border-plan bg-wash text-plan' : 'border-rule bg-raised'}`}
+          className={`h-control rounded-edge border px-3 ${back === b ? 'border-plan bg-wash text-plan' : 'border-rule bg-raised'}`}
         >
           {b ? 'Columns to rows' : 'Rows to columns'}
         </button>
@@ -75,7 +75,7 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
       {choice}
       <TableSelect label="Table" value={table?.fullName} onChange={choose} />
       <ColumnTicks legend="One row for each" columns={columns.filter((c) => c.name !== across)} chosen={by} onChange={setBy} />
-      <div className="grid grid-cols-3 gap-3 text-[12px]">
+      <div className="grid grid-cols-3 gap-3 text-small">
         <label>
           values of
           <ColumnSelect label="Column whose values become columns" columns={columns} value={across} onChange={setAcross} />
@@ -112,17 +112,17 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
               {isLoading ? 'Looking for values' : `Take the ${found.length} values found`}
             </Button>
             {data && (data.total === null || data.total > MOST_VALUES) && (
-              <span className="text-[12px] text-advisory-text">there are more; these are the most frequent</span>
+              <span className="text-small text-advisory-text">there are more; these are the most frequent</span>
             )}
           </div>
           {values.map((v, i) => (
             <div key={i} className="flex items-center gap-2 border-b border-line py-1">
-              <span className="w-40 truncate font-mono text-[12px]">{v.value === null ? <em>null</em> : v.value || '(empty)'}</span>
+              <span className="w-40 truncate font-mono text-small">{v.value === null ? <em>null</em> : v.value || '(empty)'}</span>
               <input
                 aria-label={`Name of the column for ${v.value ?? 'null'}`}
                 value={v.name}
                 onChange={(e) => setValues(values.map((o, j) => (j === i ? { ...o, name: e.target.value } : o)))}
-                className={`${inputClass} w-44! font-mono text-[12px]`}
+                className={`${inputClass} w-44! font-mono text-small`}
               />
               <Button tone="quiet" aria-label={`Leave out ${v.value ?? 'null'}`} onClick={() => setValues(values.filter((_, j) => j !== i))}>
                 ×
@@ -164,14 +164,14 @@ function ToRows({ choice }: { choice: React.ReactNode }) {
       <TableSelect label="Table" value={table?.fullName} onChange={choose} />
       <ColumnTicks legend="Keep" columns={columns.filter((c) => !turned.includes(c.name))} chosen={keep} onChange={setKeep} />
       <ColumnTicks legend="Become rows" columns={columns.filter((c) => !keep.includes(c.name))} chosen={turned} onChange={setTurned} />
-      <div className="flex flex-wrap items-end gap-4 text-[12px]">
+      <div className="flex flex-wrap items-end gap-4 text-small">
         <label className="flex flex-col">
           column of names
-          <input value={names.name} onChange={(e) => setNames({ ...names, name: e.target.value })} className={`${inputClass} w-40! font-mono text-[12px]`} />
+          <input value={names.name} onChange={(e) => setNames({ ...names, name: e.target.value })} className={`${inputClass} w-40! font-mono text-small`} />
         </label>
         <label className="flex flex-col">
           column of values
-          <input value={names.value} onChange={(e) => setNames({ ...names, value: e.target.value })} className={`${inputClass} w-40! font-mono text-[12px]`} />
+          <input value={names.value} onChange={(e) => setNames({ ...names, value: e.target.value })} className={`${inputClass} w-40! font-mono text-small`} />
         </label>
         <label className="flex items-center gap-2">
           <input type="checkbox" checked={withoutNulls} onChange={(e) => setWithoutNulls(e.target.checked)} /> leave out nulls

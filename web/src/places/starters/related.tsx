@@ -131,7 +131,7 @@ export function Related() {
                 }
               />
               <span className="font-medium">{s.to}</span>
-              <span className="truncate font-mono text-[12px] text-soft">
+              <span className="truncate font-mono text-small text-soft">
                 {s.toColumns.join(', ')} = {s.fromColumns.join(', ')}
               </span>
               {!s.declared && <Tag tone="advisory">{s.share === undefined ? 'guessed from names' : `guessed: ${percent(s.share)} of values found`}</Tag>}
@@ -163,7 +163,7 @@ export function Related() {
             type="button"
             aria-pressed={view === v}
             onClick={() => setView(v)}
-            className={`h-[25px] rounded-[2px] border px-2 ${view === v ? 'border-plan bg-wash text-plan' : 'border-line hover:bg-raised'}`}
+            className={`h-control-small rounded-edge border px-2 ${view === v ? 'border-plan bg-wash text-plan' : 'border-line hover:bg-raised'}`}
           >
             {v === 'list' ? 'List' : 'Diagram'}
           </button>
@@ -194,7 +194,7 @@ export function Related() {
       </div>
       {values.problem && <ProblemNote problem={values.problem} />}
       {multiplies(choices) && (
-        <p className="border-l-[3px] border-advisory bg-raised px-3 py-2">
+        <p className="border-l-3 border-advisory bg-raised px-3 py-2">
           A table with several rows for one of the base is joined as it is: rows are multiplied. Summarise it first, with a measure.
         </p>
       )}

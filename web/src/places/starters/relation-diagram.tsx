@@ -89,13 +89,13 @@ export function RelationDiagram({ tables, edges }: { tables: readonly DiagramTab
 
 function TableBox({ data: { table, isBase } }: NodeProps<TableNode>) {
   return (
-    <div className={`border bg-raised text-[12px] ${isBase ? 'border-2 border-ink' : 'border-rule'}`} style={{ width: WIDTH }}>
+    <div className={`border bg-raised text-small ${isBase ? 'border-2 border-ink' : 'border-rule'}`} style={{ width: WIDTH }}>
       <Handle type="target" position={Position.Left} className="opacity-0!" />
       <p className="truncate border-b border-line px-2 py-1 font-medium" title={table.table}>
         {table.table}
       </p>
       {table.columns.map((c) => (
-        <label key={c} className="nodrag flex h-[25px] items-center gap-1.5 px-2">
+        <label key={c} className="nodrag flex h-control-small items-center gap-1.5 px-2">
           <input
             type="checkbox"
             disabled={!table.onTick}

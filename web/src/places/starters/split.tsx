@@ -49,7 +49,7 @@ export function Split() {
               aria-label={`Name of part ${i + 1}`}
               value={p.name}
               onChange={(e) => change(parts.map((o, j) => (j === i ? { ...o, name: e.target.value } : o)))}
-              className={`${inputClass} w-40! font-mono text-[12px]`}
+              className={`${inputClass} w-40! font-mono text-small`}
             />
             <input
               aria-label={`Condition of part ${i + 1}`}
@@ -57,9 +57,9 @@ export function Split() {
               spellCheck={false}
               value={p.condition}
               onChange={(e) => change(parts.map((o, j) => (j === i ? { ...o, condition: e.target.value } : o)))}
-              className={`${inputClass} font-mono text-[12px]`}
+              className={`${inputClass} font-mono text-small`}
             />
-            <span className="w-20 text-right font-mono text-[12px]">{counted && sound.includes(p) ? count(counted[1 + sound.indexOf(p)]) : ''}</span>
+            <span className="w-20 text-right font-mono text-small">{counted && sound.includes(p) ? count(counted[1 + sound.indexOf(p)]) : ''}</span>
             <Button tone="quiet" aria-label={`Remove part ${i + 1}`} onClick={() => change(parts.filter((_, j) => j !== i))}>
               ×
             </Button>
@@ -80,7 +80,7 @@ export function Split() {
       </section>
       {error && <ProblemNote problem={error as ProblemBody} />}
       {counted && (
-        <p role="status" className="border-l-[3px] border-plan bg-raised px-3 py-2">
+        <p role="status" className="border-l-3 border-plan bg-raised px-3 py-2">
           Of {count(counted[0])} rows, {count(counted.at(-2))} are in more than one part and {count(counted.at(-1))} in none.
         </p>
       )}

@@ -64,7 +64,7 @@ export function Stack() {
       {sources.length > 1 && (
         <table className="w-full text-left">
           <thead>
-            <tr className="border-b border-rule text-[12px]">
+            <tr className="border-b border-rule text-small">
               {['column', 'type', ...sources.map((s) => s.fullName), ''].map((h, i) => (
                 <th key={i} className="px-1.5 py-1 font-medium">
                   {h || <span className="sr-only">action</span>}
@@ -80,7 +80,7 @@ export function Stack() {
                     aria-label={`Name of column ${i + 1}`}
                     value={c.name}
                     onChange={(e) => change(i, { name: e.target.value })}
-                    className={`${inputClass} w-32! font-mono text-[12px]`}
+                    className={`${inputClass} w-32! font-mono text-small`}
                   />
                 </td>
                 <td className="px-1.5">
@@ -90,7 +90,7 @@ export function Stack() {
                     placeholder="say one"
                     aria-invalid={!c.type}
                     onChange={(e) => change(i, { type: e.target.value || undefined })}
-                    className={`${inputClass} w-28! font-mono text-[12px] ${c.type ? '' : 'border-broken!'}`}
+                    className={`${inputClass} w-28! font-mono text-small ${c.type ? '' : 'border-broken!'}`}
                   />
                 </td>
                 {sources.map((s, t) => (
@@ -127,11 +127,11 @@ export function Stack() {
         <label className="flex items-center gap-2">
           <input type="checkbox" checked={distinct} onChange={(e) => setDistinct(e.target.checked)} /> equal rows once only
         </label>
-        <label className="flex flex-col text-[12px]">
+        <label className="flex flex-col text-small">
           column that says the origin
-          <input value={origin} onChange={(e) => setOrigin(e.target.value)} placeholder="none" className={`${inputClass} w-40! font-mono text-[12px]`} />
+          <input value={origin} onChange={(e) => setOrigin(e.target.value)} placeholder="none" className={`${inputClass} w-40! font-mono text-small`} />
         </label>
-        <label className="flex flex-col text-[12px]">
+        <label className="flex flex-col text-small">
           order
           <ColumnSelect label="Order" columns={columns} value={order} none="none" onChange={setOrder} />
         </label>

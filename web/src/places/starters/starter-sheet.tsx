@@ -83,7 +83,7 @@ export function StarterSheet({
       </section>
       <section aria-label="The SQL" className="flex w-[460px] shrink-0 flex-col border-l border-line bg-sheet">
         <div className="flex flex-wrap items-end gap-2 border-b border-line px-3 py-2">
-          <label className="flex flex-col text-[12px]">
+          <label className="flex flex-col text-small">
             layer
             <select value={layer} onChange={(e) => setLayer(e.target.value)} className={`${inputClass} w-24!`}>
               {layers.map((l) => (
@@ -93,13 +93,13 @@ export function StarterSheet({
           </label>
           {/* Many names would leave no room: the one of the shown table is enough. */}
           {queries.map((_, i) => (
-            <label key={i} className={`flex flex-col text-[12px] ${queries.length > 3 && i !== shown ? 'hidden' : ''}`}>
+            <label key={i} className={`flex flex-col text-small ${queries.length > 3 && i !== shown ? 'hidden' : ''}`}>
               {queries.length > 1 ? `table ${i + 1}` : 'table'}
               <input
                 value={nameOf(i)}
                 onFocus={() => setOpen(i)}
                 onChange={(e) => setNames({ ...names, [i]: e.target.value })}
-                className={`${inputClass} w-36! font-mono text-[12px]`}
+                className={`${inputClass} w-36! font-mono text-small`}
               />
             </label>
           ))}
@@ -123,7 +123,7 @@ export function StarterSheet({
                 type="button"
                 aria-pressed={i === shown}
                 onClick={() => setOpen(i)}
-                className={`rounded-[2px] px-2 font-mono text-[12px] ${i === shown ? 'bg-wash text-plan' : 'hover:bg-raised'}`}
+                className={`rounded-edge px-2 font-mono text-small ${i === shown ? 'bg-wash text-plan' : 'hover:bg-raised'}`}
               >
                 {nameOf(i)}
               </button>
@@ -132,20 +132,20 @@ export function StarterSheet({
         )}
         <div className="max-h-[46%] shrink-0 overflow-auto px-3.5 py-2">
           {query ? <Sql text={query.sql} label="SQL of the definition" /> : <p className="text-soft">{wants ?? 'Choose what the query is made from.'}</p>}
-          {refused && queries.length > 0 && <p className="pt-1 text-[12px] text-advisory-text">{refused}</p>}
+          {refused && queries.length > 0 && <p className="pt-1 text-small text-advisory-text">{refused}</p>}
           {problems.map((p, i) => (
-            <p key={i} role="alert" className="pt-1 text-[12px] text-broken">
+            <p key={i} role="alert" className="pt-1 text-small text-broken">
               {p.message}
               {p.hint ? `; ${p.hint}` : ''} (line {p.line})
             </p>
           ))}
           {types.problem && (
-            <p role="alert" className="pt-1 text-[12px] text-broken">
+            <p role="alert" className="pt-1 text-small text-broken">
               {types.problem.title}
               {types.line === undefined ? '' : ` (line ${types.line})`}
             </p>
           )}
-          {types.columns && <p className="pt-1 text-[12px] text-soft">{types.columns.map((c) => `${c.name} ${c.type}`).join(', ')}</p>}
+          {types.columns && <p className="pt-1 text-small text-soft">{types.columns.map((c) => `${c.name} ${c.type}`).join(', ')}</p>}
         </div>
         <div className="min-h-0 flex-1 border-t border-line">
           <PreviewPanel preview={preview} table={nameOf(shown)} />

@@ -35,17 +35,17 @@ export default function Starters() {
   const chosen = STARTERS.find((s) => s.key === starter);
   return (
     <div className="flex h-full min-h-0">
-      <nav aria-label="Starters" className="w-[206px] shrink-0 overflow-auto border-r border-line bg-paper py-2">
+      <nav aria-label="Starters" className="w-index shrink-0 overflow-auto border-r border-line bg-paper py-2">
         <h1 className="caps px-3 pb-1">Begin a definition</h1>
         {STARTERS.map((s) => (
           <NavLink
             key={s.key}
             to={address.starter(slug, s.key)}
             aria-current={s === chosen ? 'page' : undefined}
-            className={`block border-l-[3px] px-3 py-1.5 ${s === chosen ? 'border-plan bg-sheet' : 'border-transparent hover:bg-sheet'}`}
+            className={`block border-l-3 px-3 py-1.5 ${s === chosen ? 'border-plan bg-sheet' : 'border-transparent hover:bg-sheet'}`}
           >
             <span className="block font-medium">{s.title}</span>
-            <span className="block text-[12px] text-soft">{s.said}</span>
+            <span className="block text-small text-soft">{s.said}</span>
           </NavLink>
         ))}
       </nav>

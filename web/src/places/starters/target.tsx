@@ -71,7 +71,7 @@ export function Target() {
                   spellCheck={false}
                   value={g.expression}
                   onChange={(e) => setGrain(grain.map((o, j) => (j === i ? { ...o, expression: e.target.value } : o)))}
-                  className={`${inputClass} flex-1 font-mono text-[12px]`}
+                  className={`${inputClass} flex-1 font-mono text-small`}
                 />
                 <Button tone="quiet" aria-label={`Leave out ${g.column}`} onClick={() => setGrain(grain.filter((_, j) => j !== i))}>
                   ×
@@ -102,7 +102,7 @@ export function Target() {
                     aria-label={`Name ${i + 1}`}
                     value={m.name}
                     onChange={(e) => change({ ...m, name: e.target.value })}
-                    className={`${inputClass} w-32! font-mono text-[12px]`}
+                    className={`${inputClass} w-32! font-mono text-small`}
                   />
                   <Button tone="quiet" aria-label={`Remove measure ${i + 1}`} onClick={() => setMeasures(measures.filter((_, j) => j !== i))}>
                     ×

@@ -57,9 +57,9 @@ export function Vault() {
     <StarterSheet title="Raw vault" layer="core" queries={table ? queries : []} wants={wants}>
       <div className="flex flex-wrap items-end gap-3">
         <TableSelect label="Rows from" value={table?.fullName} onChange={choose} />
-        <label className="flex flex-col text-[12px]">
+        <label className="flex flex-col text-small">
           one of them is a
-          <input value={name} onChange={(e) => setName(e.target.value)} className={`${inputClass} w-40! font-mono text-[12px]`} />
+          <input value={name} onChange={(e) => setName(e.target.value)} className={`${inputClass} w-40! font-mono text-small`} />
         </label>
       </div>
       <ColumnTicks legend="Business key" columns={columns} chosen={key} onChange={setKey} />
@@ -77,17 +77,17 @@ export function Vault() {
             <div key={`${by} ${r.to}`} className="flex flex-wrap items-center gap-2">
               <label className="flex items-center gap-2">
                 <input type="checkbox" checked={called !== undefined} onChange={(e) => change(e.target.checked ? bareName(r.to) : undefined)} />
-                <span className="font-mono text-[12px]">{r.fromColumns.join(', ')}</span> of {tables.get(r.to)?.fullName ?? r.to}
+                <span className="font-mono text-small">{r.fromColumns.join(', ')}</span> of {tables.get(r.to)?.fullName ?? r.to}
               </label>
               {called !== undefined && (
                 <input
                   aria-label={`What ${by} is called`}
                   value={called}
                   onChange={(e) => change(e.target.value)}
-                  className={`${inputClass} w-36! font-mono text-[12px]`}
+                  className={`${inputClass} w-36! font-mono text-small`}
                 />
               )}
-              {!r.declared && <span className="text-[12px] text-soft">a guess</span>}
+              {!r.declared && <span className="text-small text-soft">a guess</span>}
             </div>
           );
         })}
@@ -95,13 +95,13 @@ export function Vault() {
           <div key={h.column} className="flex flex-wrap items-center gap-2">
             <label className="flex items-center gap-2">
               <input type="checkbox" checked onChange={() => setByHand(byHand.filter((o) => o !== h))} />
-              <span className="font-mono text-[12px]">{h.column}</span>
+              <span className="font-mono text-small">{h.column}</span>
             </label>
             <input
               aria-label={`What ${h.column} is called`}
               value={h.name}
               onChange={(e) => setByHand(byHand.map((o) => (o === h ? { ...h, name: e.target.value } : o)))}
-              className={`${inputClass} w-36! font-mono text-[12px]`}
+              className={`${inputClass} w-36! font-mono text-small`}
             />
           </div>
         ))}

@@ -44,7 +44,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
   return (
     <div className="flex h-full min-h-0">
       <div className="flex min-w-0 flex-1 flex-col">
-        <div className="flex h-[50px] shrink-0 items-center gap-1 border-b border-line px-3.5">
+        <div className="flex h-strip shrink-0 items-center gap-1 border-b border-line px-3.5">
           <Hatch position={position} />
           <h1 className="sheet-title ml-1.5 mr-1.5 truncate" title={table.fullName}>
             {table.fullName}
@@ -55,7 +55,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
                 key={key}
                 to={address.table(slug, table.fullName, key)}
                 aria-current={facet === key ? 'page' : undefined}
-                className={`rounded-[2px] px-1.5 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}
+                className={`rounded-edge px-1.5 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}
               >
                 {label}
               </Link>
@@ -176,7 +176,7 @@ function Diagnostics({ diagnostics, elsewhere, onGo }: { diagnostics: readonly P
       {diagnostics.map((d, i) => (
         <li key={i}>
           <button type="button" onClick={() => onGo(d)} className="flex w-full gap-2 px-3.5 py-1 text-left hover:bg-wash">
-            <span className={`shrink-0 font-mono text-[12px] ${d.severity === 'error' ? 'text-broken' : 'text-advisory-text'}`}>
+            <span className={`shrink-0 font-mono text-small ${d.severity === 'error' ? 'text-broken' : 'text-advisory-text'}`}>
               {d.line}:{d.column}
             </span>
             <span>

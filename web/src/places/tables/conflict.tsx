@@ -23,7 +23,7 @@ export function Conflict({ path, file }: { path: string; file: FileText }) {
             value={text}
             onChange={(e) => setTogether(e.target.value)}
             rows={8}
-            className="w-full rounded-[2px] border border-rule bg-raised p-2 font-mono text-[12px]"
+            className="w-full rounded-edge border border-rule bg-raised p-2 font-mono text-small"
           />
         </label>
         <div className="flex justify-end gap-2">

@@ -92,12 +92,12 @@ function AgainstQuery({ path, file, view, change }: { path: string; file: FileTe
     );
   if (missing.length + extra.length + types.length === 0) return <p className="text-holds-text">Contract and query match.</p>;
   return (
-    <section aria-label="Contract against query" className="flex flex-col gap-1.5 border-l-[3px] border-advisory bg-raised px-2.5 py-2">
+    <section aria-label="Contract against query" className="flex flex-col gap-1.5 border-l-3 border-advisory bg-raised px-2.5 py-2">
       {missing.length > 0 && <p>The query also returns {missing.map((c) => c.name).join(', ')}.</p>}
       {extra.length > 0 && <p>The query does not return {extra.join(', ')}.</p>}
       {types.map((t) => (
         <p key={t.name}>
-          {t.name} is <span className="font-mono text-[12px]">{t.ofQuery}</span> in the query, <span className="font-mono text-[12px]">{t.declared}</span> here.
+          {t.name} is <span className="font-mono text-small">{t.ofQuery}</span> in the query, <span className="font-mono text-small">{t.declared}</span> here.
         </p>
       ))}
       <Button
@@ -158,7 +158,7 @@ function TableFields({ view, change }: { view: ContractView; change: Change }) {
           ))}
         </select>
       </Row>
-      <p className="text-[12px] text-soft">{POLICIES[view.policy].help}</p>
+      <p className="text-small text-soft">{POLICIES[view.policy].help}</p>
       {shown.map((option) => (
         <Row key={option} label={words(option)} help={rulesOf(TABLE_OPTIONS, option)?.help}>
           <Value
@@ -213,15 +213,15 @@ function ColumnFields({ column, view, change }: { column: ContractColumn; view: 
   const option = (key: string, value: string) => change({ kind: 'column option', column: name, option: key, value });
   const roles = COLUMN_ROLES.filter((r) => roleFits(r, view.policy));
   return (
-    <div className={`border-b border-line ${open ? 'border-l-[3px] border-l-plan bg-raised' : ''}`}>
+    <div className={`border-b border-line ${open ? 'border-l-3 border-l-plan bg-raised' : ''}`}>
       <button
         type="button"
         aria-expanded={open}
         onClick={() => setOpen(!open)}
-        className="flex w-full items-center gap-2 px-1.5 py-[4.5px] text-left hover:bg-raised"
+        className="flex w-full items-center gap-2 px-1.5 py-line text-left hover:bg-raised"
       >
         <span className="min-w-0 flex-1 truncate font-medium">{name}</span>
-        <span className="font-mono text-[12px] text-soft">{column.type}</span>
+        <span className="font-mono text-small text-soft">{column.type}</span>
         {isKey ? <Tag>key</Tag> : options['role'] ? <Tag>{options['role']}</Tag> : column.notNull ? <Tag>not null</Tag> : null}
       </button>
       {open && (
@@ -287,7 +287,7 @@ function Constraints({ found, onDrop }: { found: ContractView['constraints']; on
     <>
       {found.map((c) => (
         <p key={c.name} className="flex items-baseline gap-2">
-          <span className="min-w-0 flex-1 font-mono text-[12px] break-words">{c.text}</span>
+          <span className="min-w-0 flex-1 font-mono text-small break-words">{c.text}</span>
           <Button tone="quiet" aria-label={`Remove ${c.name}`} onClick={() => onDrop(c.name)}>
             remove
           </Button>
@@ -311,7 +311,7 @@ function NewConstraint({ label, example, onAdd }: { label: string; example: stri
       value={text}
       onChange={(e) => setText(e.target.value)}
       onKeyDown={(e) => e.key === 'Enter' && add()}
-      className={`${inputClass} font-mono text-[12px]`}
+      className={`${inputClass} font-mono text-small`}
     />
   );
 }
@@ -340,7 +340,7 @@ function NewColumn({ change }: { change: Change }) {
         value={type}
         onChange={(e) => setType(e.target.value)}
         onKeyDown={onKeyDown}
-        className={`${inputClass} w-32! font-mono text-[12px]`}
+        className={`${inputClass} w-32! font-mono text-small`}
       />
       <Button onClick={add}>Add</Button>
     </div>
@@ -350,7 +350,7 @@ function NewColumn({ change }: { change: Change }) {
 function Row({ label, help, children }: { label: string; help?: string | undefined; children: ReactNode }) {
   return (
     <div className="grid grid-cols-[84px_minmax(0,1fr)] items-center gap-2">
-      <span className="truncate text-[12px] text-soft" title={help ?? label}>
+      <span className="truncate text-small text-soft" title={help ?? label}>
         {label}
       </span>
       {children}
@@ -398,7 +398,7 @@ function Value({
         {...common}
         rows={2}
         onChange={(e) => setTyped(e.target.value)}
-        className="w-full rounded-[2px] border border-rule bg-raised px-2 py-1 text-ink"
+        className="w-full rounded-edge border border-rule bg-raised px-2 py-1 text-ink"
       />
     );
   return (
@@ -406,7 +406,7 @@ function Value({
       {...common}
       onChange={(e) => setTyped(e.target.value)}
       onKeyDown={(e) => e.key === 'Enter' && set()}
-      className={`${inputClass} font-mono text-[12px]`}
+      className={`${inputClass} font-mono text-small`}
     />
   );
 }

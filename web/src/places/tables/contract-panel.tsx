@@ -60,10 +60,10 @@ function Columns({ table }: { table: TableSummary }) {
 function ContractWord({ table, file }: { table: TableSummary; file: FileText }) {
   const wrong = file.answer?.diagnostics.filter((d) => d.code === 'contract-column' && d.severity === 'error').length ?? 0;
   const errors = file.answer?.diagnostics.some((d) => d.severity === 'error');
-  if (!table.hasContract) return <span className="text-[12px] text-soft">from the query</span>;
-  if (table.kind === 'source') return <span className="text-[12px] text-soft">as declared</span>;
-  if (wrong) return <span className="text-[12px] text-broken">differs from the query</span>;
-  return errors ? <span className="text-[12px] text-soft">query has errors</span> : <span className="text-[12px] text-holds-text">matches the query</span>;
+  if (!table.hasContract) return <span className="text-small text-soft">from the query</span>;
+  if (table.kind === 'source') return <span className="text-small text-soft">as declared</span>;
+  if (wrong) return <span className="text-small text-broken">differs from the query</span>;
+  return errors ? <span className="text-small text-soft">query has errors</span> : <span className="text-small text-holds-text">matches the query</span>;
 }
 
 const RANK: readonly Verdict[] = ['holds', 'not run', 'advisory', 'broken'];
@@ -74,12 +74,12 @@ function ColumnLine({ column, checks, open, onToggle }: { column: ColumnSummary;
   const verdict = worstOf(checks);
   const tag = column.isKey ? 'key' : (column.role ?? (column.notNull ? 'not null' : undefined));
   return (
-    <li className={`border-b border-line ${open ? 'border-l-[3px] border-l-plan bg-raised' : ''}`}>
+    <li className={`border-b border-line ${open ? 'border-l-3 border-l-plan bg-raised' : ''}`}>
       <button
         type="button"
         aria-expanded={open}
         onClick={onToggle}
-        className={`flex w-full items-center gap-3 py-[4.5px] pr-3.5 text-left hover:bg-raised ${open ? 'pl-[11px]' : 'pl-3.5'}`}
+        className={`flex w-full items-center gap-3 py-line pr-3.5 text-left hover:bg-raised ${open ? 'pl-[11px]' : 'pl-3.5'}`}
       >
         <span className="flex w-3 justify-center">
           {verdict ? <VerdictMark verdict={verdict} size={11} /> : <span aria-hidden className="h-px w-2 bg-rule" />}
@@ -87,11 +87,11 @@ function ColumnLine({ column, checks, open, onToggle }: { column: ColumnSummary;
         <span className="flex-1 truncate font-medium" title={column.name}>
           {column.name}
         </span>
-        {column.type && <span className="font-mono text-[12px] text-soft">{column.type}</span>}
+        {column.type && <span className="font-mono text-small text-soft">{column.type}</span>}
         {tag && <Tag>{tag}</Tag>}
       </button>
       {open && (
-        <div className="flex flex-col gap-1 pr-3.5 pb-2 pl-[38px] text-[12.5px]">
+        <div className="flex flex-col gap-1 pr-3.5 pb-2 pl-[38px] text-note">
           {column.comment ? <p>{column.comment}</p> : <p className="text-soft">No description.</p>}
           {checks.length > 0 && (
             <p className="flex flex-wrap gap-1">
@@ -108,7 +108,7 @@ function ColumnLine({ column, checks, open, onToggle }: { column: ColumnSummary;
           {column.origins.map((origin) => {
             const from = origin.split('.').slice(0, 2).join('.');
             return (
-              <p key={origin} className="truncate font-mono text-[12px] text-soft">
+              <p key={origin} className="truncate font-mono text-small text-soft">
                 ←{' '}
                 {tables.has(from) ? (
                   <Link to={address.table(slug, from)} className="hover:text-plan hover:underline">
@@ -173,8 +173,8 @@ function TitleBlock({ table }: { table: TableSummary }) {
 function Field({ label, span, mono, children }: { label: string; span: 2 | 4; mono?: boolean; children: ReactNode }) {
   return (
     <div className={`min-w-0 border-r border-b border-line px-2 py-1 ${span === 4 ? 'col-span-4' : 'col-span-2'}`}>
-      <dt className="caps text-[10.5px]!">{label}</dt>
-      <dd className={`truncate text-[12.5px] ${mono ? 'font-mono text-[12px]' : ''}`}>{children}</dd>
+      <dt className="caps text-tiny!">{label}</dt>
+      <dd className={`truncate text-note ${mono ? 'font-mono text-small' : ''}`}>{children}</dd>
     </div>
   );
 }

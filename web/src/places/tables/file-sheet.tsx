@@ -34,7 +34,7 @@ export function FileSheet({ path }: { path: string }) {
   const isQuery = /^(checks|adhoc)\/.*\.sql$/.test(path) || table?.kind === 'definition';
   return (
     <div className="flex h-full min-h-0 flex-col">
-      <div className="flex h-[50px] shrink-0 items-center gap-3 border-b border-line px-3.5">
+      <div className="flex h-strip shrink-0 items-center gap-3 border-b border-line px-3.5">
         <h1 className="sheet-title truncate">{path.split('/').at(-1)}</h1>
         {table && (
           <Link to={address.table(slug, table.fullName)} className="text-plan underline">

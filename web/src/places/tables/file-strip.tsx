@@ -19,7 +19,7 @@ export function FileStrip({ path, file, children }: { path: string; file: FileTe
     if (file.draft) await drop({ slug, path }).unwrap().catch(tell.problem);
   };
   return (
-    <div className="flex h-[27px] shrink-0 items-center gap-3 px-3.5 text-[12px] text-soft">
+    <div className="flex h-control shrink-0 items-center gap-3 px-3.5 text-small text-soft">
       <span className="truncate font-mono">{path}</span>
       {file.unsaved ? (
         <span className="text-advisory-text">unsaved</span>

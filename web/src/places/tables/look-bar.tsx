@@ -42,7 +42,7 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
   return (
     <div className="flex min-h-[36px] shrink-0 flex-wrap items-center gap-1.5 border-b border-line px-3.5 py-1">
       {look.filters.map((f, i) => (
-        <span key={i} className="flex h-[24px] items-center gap-1 rounded-[2px] border border-plan bg-wash pl-2 text-[12px]">
+        <span key={i} className="flex h-6 items-center gap-1 rounded-edge border border-plan bg-wash pl-2 text-small">
           <span className="font-mono">{said(f)}</span>
           <button
             type="button"
@@ -141,7 +141,7 @@ function ChooseColumns({ columns, chosen, onChoose }: { columns: Props['columns'
           <fieldset>
             <legend className="caps mb-1">Columns shown</legend>
             {all.map((name) => (
-              <label key={name} className="flex min-h-[25px] items-center gap-2">
+              <label key={name} className="flex min-h-control-small items-center gap-2">
                 <input type="checkbox" checked={shown.includes(name)} onChange={() => toggle(name)} /> {name}
               </label>
             ))}

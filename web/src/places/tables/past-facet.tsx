@@ -26,7 +26,7 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
   return (
     <div className="grid h-full min-h-0 grid-rows-[minmax(0,1fr)_minmax(0,1fr)]">
       <section className="flex min-h-0 border-b border-rule" aria-label="Commits">
-        <div className="w-[300px] shrink-0 overflow-auto border-r border-line">
+        <div className="w-75 shrink-0 overflow-auto border-r border-line">
           <div className="px-3.5 py-2">
             <SectionTitle aside={path}>Commits</SectionTitle>
           </div>
@@ -38,10 +38,10 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
                   type="button"
                   aria-current={c.id === commit ? 'true' : undefined}
                   onClick={() => setChosen(c.id)}
-                  className={`w-full border-l-[3px] px-3 py-1.5 text-left ${c.id === commit ? 'border-plan bg-raised' : 'border-transparent hover:bg-wash/60'}`}
+                  className={`w-full border-l-3 px-3 py-1.5 text-left ${c.id === commit ? 'border-plan bg-raised' : 'border-transparent hover:bg-wash/60'}`}
                 >
                   <span className="block truncate font-medium">{c.message.split('\n')[0]}</span>
-                  <span className="text-[12px] text-soft">
+                  <span className="text-small text-soft">
                     {c.author}, {moment(c.at)}, <span className="font-mono">{shortCommit(c.id)}</span>
                   </span>
                 </button>
@@ -60,7 +60,7 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
         ) : (
           <table className="mt-1.5 w-full text-left">
             <thead>
-              <tr className="border-b border-rule text-[12px]">
+              <tr className="border-b border-rule text-small">
                 {['run', 'ended', 'environment', 'by', 'rows', 'what the load did', 'took', 'when', 'commit'].map((h) => (
                   <th key={h} className={`px-2 py-1 font-medium whitespace-nowrap ${h === 'rows' || h === 'took' ? 'text-right' : ''}`}>
                     {h}
@@ -81,13 +81,13 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
                   </td>
                   <td className="px-2">{l.environment}</td>
                   <td className="px-2 whitespace-nowrap">{l.person}</td>
-                  <td className="px-2 text-right font-mono text-[12px]">{count(l.rowsIn)}</td>
-                  <td className="w-full max-w-0 truncate px-2 text-[12px]" title={done(l.counts)}>
+                  <td className="px-2 text-right font-mono text-small">{count(l.rowsIn)}</td>
+                  <td className="w-full max-w-0 truncate px-2 text-small" title={done(l.counts)}>
                     {done(l.counts)}
                   </td>
-                  <td className="px-2 text-right font-mono text-[12px] whitespace-nowrap">{duration(between(l.startedAt, l.finishedAt))}</td>
-                  <td className="px-2 font-mono text-[12px] whitespace-nowrap">{moment(l.finishedAt)}</td>
-                  <td className="px-2 font-mono text-[12px]">{shortCommit(l.commit)}</td>
+                  <td className="px-2 text-right font-mono text-small whitespace-nowrap">{duration(between(l.startedAt, l.finishedAt))}</td>
+                  <td className="px-2 font-mono text-small whitespace-nowrap">{moment(l.finishedAt)}</td>
+                  <td className="px-2 font-mono text-small">{shortCommit(l.commit)}</td>
                 </tr>
               ))}
             </tbody>

@@ -39,7 +39,7 @@ export function PreviewPanel({
           <h2 className="caps">Preview</h2>
           {inputs.length > 0 && <SampleChoice inputs={inputs} preview={preview} />}
         </span>
-        <span className="truncate text-[12px] text-soft">
+        <span className="truncate text-small text-soft">
           {running ? (
             <>
               running …{' '}

@@ -37,7 +37,7 @@ export default function ProfileView({ table, onFilter }: { table: TableSummary; 
   if (data.rows === 0) return <Empty title="The table has no row to profile" />;
   return (
     <div className="min-h-0 flex-1 overflow-auto" tabIndex={0} role="group" aria-label="Profile">
-      <div className="flex items-center justify-between gap-3 border-b border-line px-3.5 py-1 text-[12px] text-soft">
+      <div className="flex items-center justify-between gap-3 border-b border-line px-3.5 py-1 text-small text-soft">
         <span>{lookedAt(data)}</span>
         {differs && (
           <label className="flex items-center gap-2 text-ink">
@@ -115,7 +115,7 @@ function ColumnFigures({
             {column.name} <Tag>{column.type}</Tag>
           </h3>
         )}
-        <dl className="grid grid-cols-[64px_minmax(0,1fr)] gap-x-2 text-[12px]">
+        <dl className="grid grid-cols-[64px_minmax(0,1fr)] gap-x-2 text-small">
           {figures.map(([name, value]) => (
             <div key={name} className="contents">
               <dt className="text-soft">{name}</dt>

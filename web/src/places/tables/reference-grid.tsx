@@ -63,13 +63,13 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
   return (
     <div className="flex h-full min-h-0 flex-col">
       <FileStrip path={path} file={file} />
-      <div className="flex h-[34px] shrink-0 items-center gap-3 border-y border-line px-3.5">
+      <div className="flex h-bar shrink-0 items-center gap-3 border-y border-line px-3.5">
         <Button disabled={file.readOnly} onClick={() => write([...rows, header.map(() => null)])}>
           Add a row
         </Button>
-        <span className="text-[12px] text-soft">{plural(rows.length, 'row')}; cells of a spreadsheet can be pasted</span>
+        <span className="text-small text-soft">{plural(rows.length, 'row')}; cells of a spreadsheet can be pasted</span>
         <span className="flex-1" />
-        <span aria-live="polite" className={`text-[12px] ${problems.length ? 'text-broken' : 'text-soft'}`}>
+        <span aria-live="polite" className={`text-small ${problems.length ? 'text-broken' : 'text-soft'}`}>
           {problems.length
             ? `${plural(problems.length, 'value')} wrong: row ${problems[0]!.row + 1}, ${problems[0]!.message}`
             : checks.failure
@@ -83,14 +83,14 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
       </div>
       <div ref={scroller} role="table" aria-label={`Values of ${table.fullName}`} className="min-h-0 flex-1 overflow-auto" tabIndex={0}>
         <div role="row" className="sticky top-0 z-10 grid border-b border-rule bg-sheet" style={{ gridTemplateColumns: template }}>
-          <div role="columnheader" className="px-2 py-1 text-[12px] text-soft">
+          <div role="columnheader" className="px-2 py-1 text-small text-soft">
             row
           </div>
           {header.map((name) => (
             <div
               key={name}
               role="columnheader"
-              className={`truncate px-2 py-1 text-[12px] font-medium ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
+              className={`truncate px-2 py-1 text-small font-medium ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
             >
               <button
                 type="button"
@@ -101,7 +101,7 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
               >
                 {name}
               </button>
-              <span className="ml-1.5 font-mono text-[11px] font-normal text-soft">{columns.find((c) => c.name === name)?.type}</span>
+              <span className="ml-1.5 font-mono text-tiny font-normal text-soft">{columns.find((c) => c.name === name)?.type}</span>
             </div>
           ))}
           <div role="columnheader">
@@ -116,7 +116,7 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
               className="absolute left-0 grid w-full border-b border-line"
               style={{ gridTemplateColumns: template, height: ROW, transform: `translateY(${start}px)` }}
             >
-              <div role="rowheader" className="px-2 pt-1 font-mono text-[12px] text-soft">
+              <div role="rowheader" className="px-2 pt-1 font-mono text-small text-soft">
                 {index + 1}
               </div>
               {header.map((name, at) => {
@@ -132,7 +132,7 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
                       readOnly={file.readOnly}
                       onChange={(e) => change(index, at, e.target.value === '' ? null : e.target.value)}
                       onPaste={(e) => !file.readOnly && paste(e, index, at)}
-                      className={`h-full w-full bg-transparent px-2 font-mono text-[12px] placeholder:text-soft placeholder:italic ${message ? 'bg-raised text-broken underline decoration-wavy' : ''} ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
+                      className={`h-full w-full bg-transparent px-2 font-mono text-small placeholder:text-soft placeholder:italic ${message ? 'bg-raised text-broken underline decoration-wavy' : ''} ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
                     />
                   </div>
                 );

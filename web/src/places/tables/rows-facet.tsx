@@ -56,14 +56,14 @@ export function RowsFacet({ table }: { table: TableSummary }) {
   const { look, view, set } = useLook();
   return (
     <div className="flex h-full min-h-0 flex-col">
-      <div role="group" aria-label="Shown as" className="flex h-[34px] shrink-0 items-center gap-1 border-b border-line px-3.5">
+      <div role="group" aria-label="Shown as" className="flex h-bar shrink-0 items-center gap-1 border-b border-line px-3.5">
         {VIEWS.filter((v) => v !== 'versions' || table.history).map((v) => (
           <button
             key={v}
             type="button"
             aria-pressed={view === v}
             onClick={() => set({ view: v })}
-            className={`h-[24px] rounded-[2px] border px-2 ${view === v ? 'border-plan bg-wash text-plan' : 'border-line hover:bg-raised'}`}
+            className={`h-6 rounded-edge border px-2 ${view === v ? 'border-plan bg-wash text-plan' : 'border-line hover:bg-raised'}`}
           >
             {{ data: 'Data', profile: 'Profile', versions: 'Versions' }[v]}
           </button>
@@ -99,7 +99,7 @@ function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook
   return (
     <>
       <LookBar table={table.fullName} columns={table.columns ?? first?.columns ?? []} look={look} onLook={onLook} rows={rows} shown={first?.columns ?? []} />
-      <p className="flex h-[26px] shrink-0 items-center justify-between border-b border-line px-3.5 text-[12px] text-soft">
+      <p className="flex h-[26px] shrink-0 items-center justify-between border-b border-line px-3.5 text-small text-soft">
         <span>{first ? WHERE[first.where] : ''}</span>
         <span className="font-mono" aria-live="polite">
           {isFetchingNextPage && 'loading more · '}

@@ -20,16 +20,16 @@ export function RunParameters({ table, onRun, onClose }: { table: string; onRun:
       >
         {summary.parameters.map((p) => (
           <label key={p.name} className="flex flex-col gap-1">
-            <span className="font-mono text-[12px]">param.{p.name}</span>
+            <span className="font-mono text-small">param.{p.name}</span>
             <input
               value={values[p.name] ?? ''}
               maxLength={1000}
               onChange={(e) => setValues({ ...values, [p.name]: e.target.value })}
-              className={`${inputClass} font-mono text-[12px]`}
+              className={`${inputClass} font-mono text-small`}
             />
           </label>
         ))}
-        <p className="text-[12px] text-soft">With what it needs. The values are recorded with the run; tables that use them are rebuilt.</p>
+        <p className="text-small text-soft">With what it needs. The values are recorded with the run; tables that use them are rebuilt.</p>
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button tone="act" type="submit">

@@ -23,7 +23,7 @@ export function SampleChoice({ inputs, preview }: { inputs: readonly string[]; p
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger asChild>
-        <Button tone="quiet" className="h-[24px]!">
+        <Button tone="quiet" className="h-6!">
           {sample ? `a sample of ${sample.table}` : 'all rows of its inputs'}
         </Button>
       </Popover.Trigger>
@@ -62,7 +62,7 @@ export function SampleChoice({ inputs, preview }: { inputs: readonly string[]; p
               </select>
             </div>
           )}
-          <p className="max-w-64 text-[12px] text-soft">For previews only: a run reads every row.</p>
+          <p className="max-w-64 text-small text-soft">For previews only: a run reads every row.</p>
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>

@@ -45,14 +45,14 @@ export function TableIndex({ current }: { current: string | undefined }) {
   };
 
   return (
-    <Foldable name="Index" side="left" width="w-[206px]">
+    <Foldable name="Index" side="left" width="w-index">
       <div className="flex items-center gap-1.5 border-b border-line p-2">
         <input
           value={filter}
           onChange={(e) => setFilter(e.target.value)}
           placeholder="Filter"
           aria-label="Filter tables"
-          className="h-[25px] min-w-0 flex-1 rounded-[2px] border border-rule bg-raised px-2"
+          className="h-control-small min-w-0 flex-1 rounded-edge border border-rule bg-raised px-2"
         />
         {mayAct(person, 'editor') && !project.isProduction && (
           <button
@@ -61,7 +61,7 @@ export function TableIndex({ current }: { current: string | undefined }) {
             aria-label="New definition"
             title="New definition"
             onClick={() => setMaking(true)}
-            className="flex h-[25px] w-[25px] items-center justify-center rounded-[2px] border border-rule bg-raised hover:bg-wash"
+            className="flex h-control-small w-control-small items-center justify-center rounded-edge border border-rule bg-raised hover:bg-wash"
           >
             <Plus size={14} aria-hidden />
           </button>
@@ -101,12 +101,12 @@ function IndexLine({ line, current }: { line: Line; current: boolean }) {
       </div>
     );
   }
-  const look = `flex h-full items-center gap-2 border-l-[3px] pr-3 pl-[29px] ${current ? 'border-plan bg-sheet font-semibold' : 'border-transparent hover:bg-sheet/70'}`;
+  const look = `flex h-full items-center gap-2 border-l-3 pr-3 pl-[29px] ${current ? 'border-plan bg-sheet font-semibold' : 'border-transparent hover:bg-sheet/70'}`;
   if (line.kind === 'file') {
     return (
       <Link role="option" aria-selected={current} tabIndex={-1} to={address.file(slug, line.path)} className={look} title={line.path}>
         <span className="flex-1 truncate">{line.path.split('/').slice(-1)[0]}</span>
-        {drafts.has(line.path) && <span className="text-[12px] text-advisory-text">draft</span>}
+        {drafts.has(line.path) && <span className="text-small text-advisory-text">draft</span>}
       </Link>
     );
   }
@@ -116,9 +116,9 @@ function IndexLine({ line, current }: { line: Line; current: boolean }) {
     <Link role="option" aria-selected={current} tabIndex={-1} to={address.table(slug, line.full)} className={look} title={table.comment ?? line.full}>
       <span className="flex-1 truncate">{line.name}</span>
       {wrong ? (
-        <span className="text-[12px] text-broken">error</span>
+        <span className="text-small text-broken">error</span>
       ) : (
-        drafts.has(table.path) && table.kind !== 'source' && <span className="text-[12px] text-advisory-text">draft</span>
+        drafts.has(table.path) && table.kind !== 'source' && <span className="text-small text-advisory-text">draft</span>
       )}
       <VerdictMark verdict={states.get(line.full)?.verdict ?? 'not run'} size={11} />
     </Link>

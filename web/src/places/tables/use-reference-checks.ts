@@ -26,7 +26,7 @@ export function useReferenceChecks(table: TableSummary, typed: Typed, unsound: r
     [summary.checks, table.fullName],
   );
   const sql = useMemo(
-    () => referenceCheckQuery({ name: table.name, columns: table.columns ?? [] }, checks, typed.header, typed.rows, new Set(unsound.map((p) => p.row))),
+    () => referenceCheckQuery({ name: table.name, columns: table.columns ?? [] }, checks, typed, new Set(unsound.map((p) => p.row))),
     [table, checks, typed, unsound],
   );
   useEffect(() => {

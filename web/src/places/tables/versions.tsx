@@ -78,12 +78,12 @@ export function Versions({ table }: { table: TableSummary }) {
         {kind !== 'key' && <DateField beside label={kind === 'compare' ? 'To' : 'As of the end of'} value={to!} onChange={(d) => setDates([from!, d])} />}
         {kind === 'key' &&
           history.key.map((k, i) => (
-            <label key={k} className="flex items-center gap-1.5 text-[12px]">
+            <label key={k} className="flex items-center gap-1.5 text-small">
               {k}
               <input
                 value={key[i]}
                 onChange={(e) => setKey(key.map((v, j) => (j === i ? e.target.value : v)))}
-                className={`${inputClass} w-36! font-mono text-[12px]`}
+                className={`${inputClass} w-36! font-mono text-small`}
               />
             </label>
           ))}
@@ -92,7 +92,7 @@ export function Versions({ table }: { table: TableSummary }) {
         </Button>
         <span className="flex-1" />
         {data && !isLoading && (
-          <span className="font-mono text-[12px] text-soft" aria-live="polite">
+          <span className="font-mono text-small text-soft" aria-live="polite">
             {data.total === null || data.total > data.rows.length
               ? `first ${count(data.rows.length)} of ${data.total === null ? 'many' : count(data.total)}`
               : plural(data.rows.length, 'row')}
@@ -150,12 +150,12 @@ function Timeline({ history, rows }: { history: HistoryTable; rows: Rows }) {
         return (
           <li key={i} className="relative border-l-2 border-plan pb-4 pl-5">
             <span aria-hidden className={`absolute top-1 -left-[6px] size-2.5 rounded-full border-2 border-plan ${to === null ? 'bg-plan' : 'bg-sheet'}`} />
-            <p className="font-mono text-[12px]">
+            <p className="font-mono text-small">
               {valueOf(row, history.validFrom)} <span className="text-soft">to</span> {to ?? 'now'}
             </p>
             {before ? (
               changed.length ? (
-                <dl className="mt-1 grid grid-cols-[max-content_1fr] gap-x-3 text-[13px]">
+                <dl className="mt-1 grid grid-cols-[max-content_1fr] gap-x-3 text-body">
                   {changed.map((name) => (
                     <div key={name} className="contents">
                       <dt className="text-soft">{name}</dt>

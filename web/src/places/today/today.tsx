@@ -29,7 +29,7 @@ export default function Today() {
       <div className="mx-auto grid max-w-[1180px] grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-x-9 p-5 max-[1000px]:grid-cols-1">
         <div className="flex flex-col gap-5">
           <header className="border-b-2 border-ink pb-2">
-            <h1 className="font-cond text-[24px] leading-tight font-semibold">
+            <h1 className="font-cond text-head leading-tight font-semibold">
               {needs === 0 ? 'All is well' : needs === 1 ? 'One thing needs you' : `${needs} things need you`}
             </h1>
             <p className="text-soft">
@@ -175,7 +175,7 @@ function Line({ to, mark, title, aside }: { to: string; mark: ReactNode; title: 
         <span className="min-w-0 flex-1 truncate" title={title}>
           {title}
         </span>
-        <span className="shrink-0 text-[12px] text-soft">{aside}</span>
+        <span className="shrink-0 text-small text-soft">{aside}</span>
       </Link>
     </li>
   );
@@ -194,7 +194,7 @@ function Built({ data }: { data: TodayAnswer }) {
             <dt className="font-medium">{lastRelease.message}</dt>
             <dd className="text-soft">
               {lastRelease.person}, {ago(lastRelease.at)}, {plural(lastRelease.tables.length, 'table')} from {lastRelease.workspace},{' '}
-              <Link className="font-mono text-[12px] text-plan underline underline-offset-2" to={address.run(slug, lastRelease.runId)}>
+              <Link className="font-mono text-small text-plan underline underline-offset-2" to={address.run(slug, lastRelease.runId)}>
                 {shortCommit(lastRelease.commit)}
               </Link>
             </dd>
@@ -229,7 +229,7 @@ function Built({ data }: { data: TodayAnswer }) {
                       {position(s.table) >= 0 ? (
                         <Hatch position={position(s.table)} />
                       ) : (
-                        <span aria-hidden className="w-[13px] text-center">
+                        <span aria-hidden className="w-mark text-center">
                           ∅
                         </span>
                       )}
@@ -238,8 +238,8 @@ function Built({ data }: { data: TodayAnswer }) {
                     <td className="px-2">
                       <StepWord state={s.state} />
                     </td>
-                    <td className="px-2 text-right font-mono text-[12px]">{s.rowsIn === null ? '' : rows(s.rowsIn)}</td>
-                    <td className="text-right font-mono text-[12px]">{duration(s.milliseconds)}</td>
+                    <td className="px-2 text-right font-mono text-small">{s.rowsIn === null ? '' : rows(s.rowsIn)}</td>
+                    <td className="text-right font-mono text-small">{duration(s.milliseconds)}</td>
                   </tr>
                 ))}
               </tbody>

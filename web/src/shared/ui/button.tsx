@@ -18,7 +18,7 @@ export function Button({ tone = 'plain', className = '', reason, ...props }: But
       type="button"
       {...props}
       {...(reason ? { 'aria-disabled': true, onClick: (e) => e.preventDefault() } : {})}
-      className={`inline-flex h-[27px] items-center justify-center gap-1.5 rounded-[2px] border px-3 font-medium whitespace-nowrap disabled:opacity-55 aria-disabled:cursor-default aria-disabled:opacity-55 ${TONES[tone]} ${className}`}
+      className={`inline-flex h-control items-center justify-center gap-1.5 rounded-edge border px-3 font-medium whitespace-nowrap disabled:opacity-55 aria-disabled:cursor-default aria-disabled:opacity-55 ${TONES[tone]} ${className}`}
     />
   );
   return reason ? (

@@ -11,7 +11,7 @@ export function DateField({ label, value, onChange, beside = false }: { label: s
   useEffect(() => setTyped(value), [value]);
   const wrong = typed !== '' && !isDate(typed);
   return (
-    <label className={`flex text-[12px] ${beside ? 'items-center gap-1.5' : 'flex-col'}`}>
+    <label className={`flex text-small ${beside ? 'items-center gap-1.5' : 'flex-col'}`}>
       {label}
       <input
         required
@@ -27,7 +27,7 @@ export function DateField({ label, value, onChange, beside = false }: { label: s
           if (isDate(text)) onChange(text);
         }}
         onBlur={() => wrong && setTyped(value)}
-        className={`${inputClass} w-28! font-mono text-[12px] aria-invalid:border-broken`}
+        className={`${inputClass} w-28! font-mono text-small aria-invalid:border-broken`}
       />
     </label>
   );

@@ -32,11 +32,20 @@ export function Foldable({ name, side, width, children }: { name: string; side: 
       className={
         folded
           ? 'flex h-full w-full flex-col items-center gap-2 pt-2.5 text-soft hover:bg-sheet hover:text-plan'
-          : `absolute top-1/2 z-20 flex h-10 w-[13px] -translate-y-1/2 items-center justify-center rounded-[2px] border border-rule bg-raised text-soft hover:text-plan ${side === 'left' ? '-right-[7px]' : '-left-[7px]'}`
+          : `group absolute top-1/2 z-20 flex h-10 w-6 -translate-y-1/2 items-center justify-center ${side === 'left' ? '-right-3' : '-left-3'}`
       }
     >
-      <Icon size={folded ? 15 : 11} aria-hidden />
-      {folded && <span className="caps [writing-mode:vertical-rl]">{name}</span>}
+      {folded ? (
+        <>
+          <Icon size={15} aria-hidden />
+          <span className="caps [writing-mode:vertical-rl]">{name}</span>
+        </>
+      ) : (
+        // Easy to hit, and no wider to see than the edge that it is on.
+        <span className="flex h-full w-mark items-center justify-center rounded-edge border border-rule bg-raised text-soft group-hover:text-plan">
+          <Icon size={11} aria-hidden />
+        </span>
+      )}
     </button>
   );
   if (folded)

@@ -4,11 +4,11 @@ import type { ProblemBody } from '@ouvrage/api/problem';
 export function ProblemNote({ problem, again }: { problem: ProblemBody; again?: () => void }) {
   const error = problem['error'] as { path?: string; line?: number; column?: number; detail?: string; hint?: string } | undefined;
   return (
-    <div role="alert" className="border-l-[3px] border-broken bg-raised px-3 py-2">
+    <div role="alert" className="border-l-3 border-broken bg-raised px-3 py-2">
       <p className="font-medium text-broken">
         {problem.title}
         {error?.line !== undefined && (
-          <span className="font-mono text-[12px] font-normal text-soft">
+          <span className="font-mono text-small font-normal text-soft">
             {' '}
             {error.path} line {error.line}, column {error.column}
           </span>

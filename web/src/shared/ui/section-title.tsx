@@ -3,7 +3,7 @@ export function SectionTitle({ children, aside }: { children: ReactNode; aside?:
   return (
     <div className="flex items-baseline justify-between gap-3">
       <h2 className="caps">{children}</h2>
-      {aside && <span className="text-[12px] text-soft">{aside}</span>}
+      {aside && <span className="text-small text-soft">{aside}</span>}
     </div>
   );
 }

@@ -7,5 +7,5 @@ export function Tag({ children, tone = 'plain' }: { children: ReactNode; tone?: 
     broken: 'border-broken text-broken',
     plan: 'border-plan text-plan',
   }[tone];
-  return <span className={`inline-block rounded-[2px] border px-1 font-cond text-[11px] leading-[15px] whitespace-nowrap ${colour}`}>{children}</span>;
+  return <span className={`inline-block rounded-edge border px-1 font-cond text-tiny leading-[15px] whitespace-nowrap ${colour}`}>{children}</span>;
 }

@@ -14,7 +14,7 @@ const ALLOWED: Readonly<Record<string, 'read' | 'change'>> = {
 };
 
 /** What is wrong with the option, or nothing. @param own the table's full name @param reads tables that its query reads */
-export function beforeProblem(text: string, own: string, reads: readonly string[], keeps: boolean): string | undefined {
+export function beforeProblem(text: string, own: string, reads: readonly string[], { keeps }: { readonly keeps: boolean }): string | undefined {
   const parsed = parseSql(text);
   if (parsed.error) return parsed.error.message;
   for (const statement of parsed.statements) {
@@ -41,6 +41,6 @@ export const before: LoadRule = (load) => {
   const option = load.option('before');
   if (!option) return;
   const reads = (table.query?.tables ?? []).map((t) => `${t.layer ?? ''}.${t.name}`);
-  const problem = beforeProblem(option.value, table.each?.declared ?? table.fullName, reads, keepsRows(table));
+  const problem = beforeProblem(option.value, table.each?.declared ?? table.fullName, reads, { keeps: keepsRows(table) });
   if (problem !== undefined) load.report(`option before: ${problem}`, 'write statements with semicolons between', option.range);
 };
