@@ -40,6 +40,8 @@ function memberValue(target: Target, column: ColumnDeclaration): string {
       return 'true';
     case 'version number':
       return '1';
+    default:
+      break;
   }
   const declared = columnOption(column, 'unknown');
   if (declared !== undefined) return literal(declared).trim();

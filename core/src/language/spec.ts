@@ -1,6 +1,7 @@
-import type { Definition } from '../model/project.js';
+import { columnWith } from './roles.js';
+import type { Definition, ColumnDeclaration } from '../model/project.js';
 import { unreachable } from '../model/unreachable.js';
-import { namesIn, optionOf } from './contract.js';
+import { namesIn, optionOf, columnOption } from './contract.js';
 import type { TableOption } from './options.js';
 
 interface Common {
@@ -124,3 +125,54 @@ export const keepsOneRowAKey = (spec: LoadSpec): spec is MergeSpec | HistorySpec
 
 /** Whether the load keeps versions of a row. */
 export const keepsVersions = (spec: LoadSpec): spec is HistorySpec | EventsSpec => spec.kind === 'history' || spec.kind === 'events';
+
+/** Columns of the query that may not be null, and those by which no two of its rows may agree. */
+export interface KeyColumns {
+  readonly needed: readonly string[];
+  readonly unique: readonly string[];
+  /** The date of a dated table's rows. */
+  readonly asOf?: string;
+}
+
+/** What is asked of the keys of the query's rows before anything is changed. @param columns of the contract */
+export function keyColumns(spec: LoadSpec, columns: readonly ColumnDeclaration[]): KeyColumns {
+  const { key } = spec;
+  switch (spec.kind) {
+    case 'view':
+    // A rebuilt table is checked against its contract as a whole.
+    case 'rebuild':
+      return { needed: [], unique: [] };
+    case 'append':
+    case 'merge':
+    case 'history':
+      return { needed: key, unique: key };
+    case 'events':
+      return { needed: [...key, spec.effectiveFrom], unique: [] };
+    case 'dated': {
+      const asOf = columnWith({ columns }, 'as of');
+      if (asOf === undefined) return { needed: [], unique: key };
+      return { needed: [asOf], unique: key.length ? [...new Set([...key, asOf])] : [], asOf };
+    }
+    default:
+      return unreachable(spec);
+  }
+}
+
+/** Whether a load compares a column that is not part of the key between rows. */
+export function comparesColumn(spec: LoadSpec, column: ColumnDeclaration): boolean {
+  switch (spec.kind) {
+    case 'view':
+    case 'rebuild':
+    case 'append':
+      return false;
+    case 'merge':
+      return !spec.setColumns?.length || spec.setColumns.includes(column.name);
+    case 'history':
+      return columnOption(column, 'on_change') !== 'keep';
+    case 'events':
+    case 'dated':
+      return true;
+    default:
+      return unreachable(spec);
+  }
+}

@@ -1,6 +1,4 @@
-import { columnWith } from '../../language/roles.js';
-import { keepsOneRowAKey, type AppendSpec } from '../../language/spec.js';
-import { unreachable } from '../../model/unreachable.js';
+import { keepsOneRowAKey, type AppendSpec, keyColumns } from '../../language/spec.js';
 import { columnsOf, sortsFast } from '../../compile/target.js';
 import type { Target } from '../../compile/target.js';
 import { guard, together, ROWS, rememberRows, checking } from '../../compile/steps.js';
@@ -43,41 +41,10 @@ function faultyKeys(target: Target, unique: readonly string[], needed: readonly 
   return `select ${columns} from ${ROWS} as q group by ${columns} having count(*) > 1 or ${needed.map((c) => `q.${ident(c)} is null`).join(' or ')}`;
 }
 
-/** Columns of the query that may not be null, and those by which no two of its rows may agree. */
-interface KeyColumns {
-  readonly needed: readonly string[];
-  readonly unique: readonly string[];
-  /** The date of a dated table's rows. */
-  readonly asOf?: string;
-}
-
-function keyColumns({ spec, target }: PolicyContext): KeyColumns {
-  const { key } = spec;
-  switch (spec.kind) {
-    case 'view':
-    // A rebuilt table is checked against its contract as a whole.
-    case 'rebuild':
-      return { needed: [], unique: [] };
-    case 'append':
-    case 'merge':
-    case 'history':
-      return { needed: key, unique: key };
-    case 'events':
-      return { needed: [...key, spec.effectiveFrom], unique: [] };
-    case 'dated': {
-      const asOf = columnWith(target, 'as of');
-      if (asOf === undefined) return { needed: [], unique: key };
-      return { needed: [asOf], unique: key.length ? [...new Set([...key, asOf])] : [], asOf };
-    }
-    default:
-      return unreachable(spec);
-  }
-}
-
 /** What has to hold of the query's rows before anything is changed. */
 export function inputGuards(context: PolicyContext): Guard[] {
   const { target, own, spec } = context;
-  const { needed, unique, asOf } = keyColumns(context);
+  const { needed, unique, asOf } = keyColumns(spec, target.columns);
   const found: Guard[] = [];
   if (needed.length)
     found.push(
