@@ -1,3 +1,6 @@
+import type { FuncCall } from 'libpg-query';
+import { readCondition } from '../index/condition.js';
+import { strings } from '../sql/nodes.js';
 import { isView } from '../language/policies.js';
 import { CONDITIONS } from '../language/options.js';
 import type { KeyContext } from './context.js';
@@ -8,7 +11,21 @@ import { optionOf } from '../language/contract.js';
 const looksUpInOnePass = ({ spec, lookUps }: Target): boolean =>
   lookUps.length === 0 || (spec.kind === 'rebuild' && lookUps.every((l) => l.missing === 'unknown' && !tellsEarly(l)));
 
-const CHANGING = /\b(random|nextval|clock_timestamp|timeofday|gen_random_uuid|txid_current)\b/i;
+/** Functions that give another value each time that they are asked. */
+const CHANGING: ReadonlySet<string> = new Set(['random', 'nextval', 'clock_timestamp', 'timeofday', 'gen_random_uuid', 'txid_current']);
+
+/** Whether some node of a tree meets a condition; trees of queries are as deep as their texts nest. */
+function some(node: unknown, condition: (kind: string, value: object) => boolean): boolean {
+  if (typeof node !== 'object' || node === null) return false;
+  return Object.entries(node).some(
+    ([kind, value]) => (typeof value === 'object' && value !== null && condition(kind, value as object)) || some(value, condition),
+  );
+}
+
+const changes = (node: unknown): boolean =>
+  some(node, (kind, value) => kind === 'FuncCall' && CHANGING.has(strings((value as FuncCall).funcname).at(-1) ?? ''));
+/** Whether a query reads rows again, in a window or in a query of its own. */
+const readsAgain = (node: unknown): boolean => some(node, (kind) => kind === 'over' || kind === 'SubLink' || kind === 'RangeSubselect');
 
 /**
  * Whether the query's rows are read where they are, through a temporary view: where the query is a plain
@@ -23,7 +40,6 @@ export function readsDirectly({ project, target }: KeyContext): boolean {
   const plain =
     !withClause && !groupClause && !distinctClause && !sortClause && !limitCount && !limitOffset && !havingClause && (op ?? 'SETOP_NONE') === 'SETOP_NONE';
   const stored = input !== undefined && (input.kind !== 'definition' || !isView(input));
-  const conditions = CONDITIONS.map((name) => optionOf(table, name) ?? '').join(' ');
-  const text = project.files.get(table.path)!.text.slice(query.start, query.end);
-  return plain && stored && !CHANGING.test(text + conditions) && !/\b(over|select)\b[^]*\b(over|select)\b/i.test(text);
+  const conditions = CONDITIONS.flatMap((name) => optionOf(table, name) ?? []);
+  return plain && stored && !readsAgain(query.select) && !changes(query.select) && !conditions.some((c) => changes(readCondition(c).node));
 }
