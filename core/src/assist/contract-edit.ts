@@ -138,9 +138,9 @@ class ContractText {
     const type = this.typeOf(column);
     const next = nextToken(this.text, type.end);
     if (next?.text.toLowerCase() !== 'options' || next.start >= element.end)
-      return value === '' ? [] : [insertAt(type.end, ` options (${plainIdent(option)} ${literal(value).trim()})`)];
+      return value === '' ? [] : [insertAt(type.end, ` options (${plainIdent(option)} ${literal(value)})`)];
     const items = itemsOf(this.text, next.end);
-    return changeItem(this.text, items, option, value === '' ? undefined : `${plainIdent(option)} ${literal(value).trim()}`, () =>
+    return changeItem(this.text, items, option, value === '' ? undefined : `${plainIdent(option)} ${literal(value)}`, () =>
       this.withSpaceBefore({ start: next.start, end: items.end }),
     );
   }
@@ -173,11 +173,11 @@ class ContractText {
       const last = this.statements()
         .filter((s) => this.isComment(s) || s.start === this.contract.range.start)
         .at(-1)!;
-      return [insertAt(this.afterSemicolon(last.end), `\n${about} is ${literal(text).trim()};`)];
+      return [insertAt(this.afterSemicolon(last.end), `\n${about} is ${literal(text)};`)];
     }
     if (text !== '') {
       const string = this.plainTokens(known).findLast((t) => t.kind === 'string')!;
-      return [{ start: string.start, end: string.end, text: literal(text).trim() }];
+      return [{ start: string.start, end: string.end, text: literal(text) }];
     }
     return [this.withSpaceBefore({ start: known.start, end: this.afterSemicolon(known.end) })];
   }
@@ -274,7 +274,7 @@ class ContractText {
 const insertAt = (at: number, text: string): Edit => ({ start: at, end: at, text });
 const nameText = (name: string): string => name.split('.').map(plainIdent).join('.');
 /** A value as it is written in `with (…)`: plain where it is a word or a number. */
-const plainValue = (value: string): string => (/^\d+$/.test(value) || (plainIdent(value) === value && /^[a-z_]+$/.test(value)) ? value : literal(value).trim());
+const plainValue = (value: string): string => (/^\d+$/.test(value) || (plainIdent(value) === value && /^[a-z_]+$/.test(value)) ? value : literal(value));
 
 /** The items of a list in parentheses, each from its first token to its last. */
 function itemsOf(text: string, from: number): { readonly items: readonly Range[]; readonly end: number } {

@@ -30,9 +30,7 @@ export function misfitQuery(project: Project, table: Queried, names: Names): str
   if (columns.length === 0 || !table.query) return undefined;
   const settings = withEach(names.settings ?? settingsOf(project), table);
   const query = compileText(project.files.get(table.path)!, table.query, table.query, { ...names, settings });
-  const misfit = columns.map(
-    (c) => `case when not pg_temp.fits(q.${ident(c.name)}::text, ${literal(c.type).trim()}) then ${literal(`${c.name}: no ${c.type}`).trim()} end`,
-  );
+  const misfit = columns.map((c) => `case when not pg_temp.fits(q.${ident(c.name)}::text, ${literal(c.type)}) then ${literal(`${c.name}: no ${c.type}`)} end`);
   return `select * from (
   select concat_ws(', ', ${misfit.join(',\n    ')}) as does_not_fit, q.*
   from (\n${query.text}\n) as q
@@ -76,7 +74,7 @@ const isViewNamed = (project: Project, name: string): boolean => {
 
 /** Rows of the stored tables that a query reads, through views too, in which a column has a value as its text, whatever its case and the blanks around it. */
 export function valueQueries(project: Project, of: Queried, value: string, names: Names): { readonly table: string; readonly sql: string }[] {
-  const sought = literal(value.trim().toLowerCase()).trim();
+  const sought = literal(value.trim().toLowerCase());
   return storedInputs(project, of, names).map(({ table: input, place, columns }) => ({
     table: input,
     sql: `select * from ${qualified(place)} as t where ${sought} in (${columns.map((c) => `lower(trim(t.${ident(c)}::text))`).join(', ')}) limit ${TRACED_ROWS}`,

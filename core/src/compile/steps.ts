@@ -97,7 +97,7 @@ export const rowsOfTheQuery = (known: RowsKnown): string =>
 
 /** How many rows this transaction has written into a table. The database counts them as it goes; where it has been told not to, those that are there are counted. */
 export const rowsWritten = (place: Place): string =>
-  `case when cast(current_setting('track_counts') as boolean) then pg_stat_get_xact_tuples_inserted(${literal(qualified(place)).trim()}::regclass) else (select count(*) from ${qualified(place)}) end`;
+  `case when cast(current_setting('track_counts') as boolean) then pg_stat_get_xact_tuples_inserted(${literal(qualified(place))}::regclass) else (select count(*) from ${qualified(place)}) end`;
 
 /** Rows of the query that say nothing new. @param said a condition over the rows of `changes` that the query made; see `rowsOfTheQuery` */
 export const unchangedRows = (said: string, known: RowsKnown = 'to be counted'): Readonly<Record<string, string>> => ({

@@ -209,7 +209,7 @@ const declaredType = (type: string): string => (isBuiltIn(shortType(type)) ? sho
 
 function columnText(column: CatalogColumn, name: string, width = 0): string {
   const parts = [plainIdent(name).padEnd(width), declaredType(column.type)];
-  if (name !== column.name) parts.push(`options (column_name ${literal(column.name).trim()})`);
+  if (name !== column.name) parts.push(`options (column_name ${literal(column.name)})`);
   if (column.notNull) parts.push('not null');
   return parts.join(' ');
 }
@@ -225,11 +225,11 @@ function declaration(target: ImportTarget, table: CatalogTable, names: ReadonlyM
     // A relation to a table that is not imported has nothing to point at.
     if (other) lines.push(`foreign key (${list(key.columns)}) references ${plainName(other.full)} (${list(key.references, other.columns)})`);
   }
-  const options = [`schema_name ${literal(table.schema).trim()}`, `table_name ${literal(table.name).trim()}`];
+  const options = [`schema_name ${literal(table.schema)}`, `table_name ${literal(table.name)}`];
   const comments = [
-    ...(table.comment === null ? [] : [`comment on foreign table ${plainName(full)} is ${literal(table.comment).trim()};`]),
+    ...(table.comment === null ? [] : [`comment on foreign table ${plainName(full)} is ${literal(table.comment)};`]),
     ...table.columns.flatMap((c) =>
-      c.comment === null ? [] : [`comment on column ${plainName(full)}.${plainIdent(columns.get(c.name)!)} is ${literal(c.comment).trim()};`],
+      c.comment === null ? [] : [`comment on column ${plainName(full)}.${plainIdent(columns.get(c.name)!)} is ${literal(c.comment)};`],
     ),
   ];
   return [

@@ -42,7 +42,7 @@ export function lookUpAgain(context: KeyContext, own: Place): LoadStep[] {
   const waiting = target.lookUps.filter((l) => readBy(l).some((name) => missing.includes(name)));
   const unknown = waiting.map((l) => `t.${ident(l.column.name)} = 0`).join(' or ');
   const unfound = waiting.map((l) => [`q.${ident(l.column.name)} = 0`, ...l.by.map((name) => `q.${ident(name)} is not null`)].join(' and ')).join(' or ');
-  const said = `jsonb_build_object(${missing.map((name) => `${literal(name).trim()}, q.${ident(name)}`).join(', ')})`;
+  const said = `jsonb_build_object(${missing.map((name) => `${literal(name)}, q.${ident(name)}`).join(', ')})`;
   const wanted = `(select ${columnsOf('q', target.key)}, ${said} as ${saidIn(target.key)} from ${ROWS} as q join ${qualified(own)} as t on ${sameKey('t', 'q', target.key)} where ${unfound})`;
   const columns = askedTable(target);
   return [
@@ -89,7 +89,7 @@ function lookedUpAgain(context: KeyContext, own: Place, missing: readonly string
     const from = (name: string, what: string, column: string) => {
       if (!missing.includes(name)) return name;
       const { type } = dimension.columns.find((c) => c.name === column)!;
-      const said = `cast(a.${saidIn(target.key)} ->> ${literal(name).trim()} as ${type})`;
+      const said = `cast(a.${saidIn(target.key)} ->> ${literal(name)} as ${type})`;
       remembered.push(`${map ? `coalesce(${said}, k${i}.${ident(column)})` : said} as ${what}`);
       return what;
     };

@@ -44,7 +44,7 @@ function memberValue(target: Target, column: ColumnDeclaration): string {
       break;
   }
   const declared = columnOption(column, 'unknown');
-  if (declared !== undefined) return literal(declared).trim();
+  if (declared !== undefined) return literal(declared);
   if (mayBeNull(target.table, column) && !target.key.includes(column.name)) return 'null';
   return NEUTRAL.find(([type]) => type.test(column.type))?.[1] ?? 'null';
 }

@@ -10,17 +10,19 @@ export interface HistoryTable {
   readonly columns: readonly string[];
 }
 
-const at = (instant: string) => `${literal(instant).trim()}::timestamptz`;
+const at = (instant: string) => `${literal(instant)}::timestamptz`;
 
 /** The rows that were valid at an instant, one a key. */
-export function asOfQuery(table: HistoryTable, instant: string): string {
+export const asOfQuery = (table: HistoryTable, instant: string): string => `${validAt(table, instant)}\norder by ${idents(table.key)}`;
+
+function validAt(table: HistoryTable, instant: string): string {
   const [from, to] = [ident(table.validFrom), ident(table.validTo)];
-  return `select *\nfrom ${tableText(table.fullName)}\nwhere ${from} <= ${at(instant)} and (${to} is null or ${to} > ${at(instant)})\norder by ${idents(table.key)}`;
+  return `select *\nfrom ${tableText(table.fullName)}\nwhere ${from} <= ${at(instant)} and (${to} is null or ${to} > ${at(instant)})`;
 }
 
 /** All versions of one key, oldest first. @param key values in the order of the table's key */
 export function versionsQuery(table: HistoryTable, key: readonly string[]): string {
-  const same = table.key.map((k, i) => `${ident(k)}::text = ${literal(key[i] ?? '').trim()}`).join(' and ');
+  const same = table.key.map((k, i) => `${ident(k)}::text = ${literal(key[i] ?? '')}`).join(' and ');
   return `select *\nfrom ${tableText(table.fullName)}\nwhere ${same}\norder by ${ident(table.validFrom)}`;
 }
 
@@ -33,7 +35,7 @@ const frame = (table: HistoryTable) => new Set([table.validFrom, table.validTo, 
  */
 export function compareQuery(table: HistoryTable, before: string, after: string): string {
   const columns = table.columns.filter((c) => !frame(table).has(c));
-  const [a, b] = [asOfQuery(table, before), asOfQuery(table, after)].map((sql) => sql.replace(/\norder by .*$/, ''));
+  const [a, b] = [validAt(table, before), validAt(table, after)];
   const key = table.key.map((k) => `coalesce(b.${ident(k)}, a.${ident(k)}) as ${ident(k)}`);
   const differs = columns.map((c) => `a.${ident(c)} is distinct from b.${ident(c)}`);
   const values = columns.map(

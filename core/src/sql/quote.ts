@@ -41,7 +41,7 @@ export function idents(names: readonly string[]): string {
 /** A text value as a string constant; safe whatever `standard_conforming_strings` says. */
 export function literal(value: string): string {
   const quoted = `'${value.replaceAll("'", "''")}'`;
-  return value.includes('\\') ? ` E${quoted.replaceAll('\\', '\\\\')}` : quoted;
+  return value.includes('\\') ? `E${quoted.replaceAll('\\', '\\\\')}` : quoted;
 }
 
 /** PostgreSQL's longest name, in bytes. */

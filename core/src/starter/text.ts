@@ -13,7 +13,7 @@ export interface StarterColumn {
   readonly type?: string | undefined;
 }
 
-export const text = (value: string): string => literal(value).trim();
+export const text = (value: string): string => literal(value);
 
 /** An expression under a name; the name is left out where the expression has it already. */
 export function named(expression: string, name: string): string {

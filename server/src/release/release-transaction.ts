@@ -237,7 +237,7 @@ export class ReleaseTransaction {
     );
     const prints = fingerprints(this.after);
     for (const [table, { rows, when }] of this.built) {
-      const time = when && { ...when, time: literal(when.time).trim() };
+      const time = when && { ...when, time: literal(when.time) };
       await this.client.query(this.warehouse.remembering(this.environment, table, { fingerprint: prints.get(table)!, rows, runId: this.run.id, ...time }));
     }
     await this.warehouse.forget(this.client, this.environment, this.dropped);

@@ -17,7 +17,7 @@ const PLANNING = { plan_cache_mode: 'force_generic_plan', enable_seqscan: 'off' 
 
 /** Questions to the catalog about places, as statements of one message. */
 export function questions(names: readonly (keyof typeof CATALOG)[], places: readonly Place[]): string[] {
-  const list = (of: readonly string[]) => `array[${of.map((n) => literal(n).trim()).join(', ')}]::text[]`;
+  const list = (of: readonly string[]) => `array[${of.map((n) => literal(n)).join(', ')}]::text[]`;
   const [schemas, relations] = [list(places.map((p) => p.schema)), list(places.map((p) => p.name))];
   return [
     ...Object.entries(PLANNING).map(([name, value]) => `set local ${name} = ${value}`),

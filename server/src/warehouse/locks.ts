@@ -11,8 +11,8 @@ export type Lock = (typeof LOCKS)[number];
 export const makeLocks = (schema: string): string[] => [
   `create schema if not exists ${ident(schema)}`,
   `create table if not exists ${ident(schema)}.lock (name text primary key)`,
-  `insert into ${ident(schema)}.lock values ${LOCKS.map((l) => `(${literal(l).trim()})`).join(', ')} on conflict do nothing`,
+  `insert into ${ident(schema)}.lock values ${LOCKS.map((l) => `(${literal(l)})`).join(', ')} on conflict do nothing`,
 ];
 
 /** Holds a lock to the end of the transaction. */
-export const holding = (schema: string, lock: Lock): string => `select from ${ident(schema)}.lock where name = ${literal(lock).trim()} for update`;
+export const holding = (schema: string, lock: Lock): string => `select from ${ident(schema)}.lock where name = ${literal(lock)} for update`;

@@ -296,8 +296,8 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   remembering(environment: Environment, table: string, { fingerprint, rows, runId, time, clock, hashing }: Remembering): string {
     const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
     const values = [literal(table), literal(fingerprint), rows === null ? 'null' : String(BigInt(rows)), String(Math.trunc(runId))];
-    values.push(time === undefined ? 'null' : `cast(${time} as timestamptz)`, clock === undefined ? 'null' : literal(clock).trim());
-    values.push(hashing === undefined ? 'null' : literal(hashing).trim());
+    values.push(time === undefined ? 'null' : `cast(${time} as timestamptz)`, clock === undefined ? 'null' : literal(clock));
+    values.push(hashing === undefined ? 'null' : literal(hashing));
     return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock, hashing) values (${values.join(', ')})
       on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now(),
         load_time = coalesce(excluded.load_time, l.load_time), clock = coalesce(excluded.clock, l.clock), hashing = excluded.hashing`;

@@ -59,7 +59,7 @@ where op$ is not null`;
   const closed = [`${ident(h.validTo)} = ${now}`, ...(h.current === undefined ? [] : [`${ident(h.current)} = false`])];
   const ends = "op$ in ('changed', 'gone')";
   const maps = keyMapsOf(target, home);
-  const overlapping = `select ${columnsOf('t', key)}
+  const overlapping = (shown: string) => `select ${shown}
 from ${place} as t join ${CHANGES} as c on ${sameKey('t', 'c', key)}
 where t.${ident(h.validTo)} is not null and (t.${ident(h.validTo)} > coalesce(c.old_from$, ${now}) or t.${ident(h.validTo)} <= t.${validFrom})`;
   const open = "c.op$ in ('changed', 'overwritten')";
@@ -77,7 +77,7 @@ where t.${ident(h.validTo)} is not null and (t.${ident(h.validTo)} > coalesce(c.
   select count(*) filter (where c.old_from$ > ${now}) as later, count(*) filter (where ${open}) as versions, ${keys} as keys from ${CHANGES} as c
 ) as counted where later > 0 or keys < versions
 union all
-select 'overlap' where exists (${overlapping})`,
+select 'overlap' where exists (${overlapping(columnsOf('t', key))})`,
       [
         guard(
           `select * from ${CHANGES} where old_from$ > ${now}`,
@@ -90,7 +90,7 @@ select 'overlap' where exists (${overlapping})`,
             'a key has two open versions',
             CHANGED_BY_OTHERS,
           ),
-          guard(overlapping.replace(/^select .*/, 'select t.*'), 'two versions of a key overlap', CHANGED_BY_OTHERS),
+          guard(overlapping('t.*'), 'two versions of a key overlap', CHANGED_BY_OTHERS),
         ].map((g) => checking('versions_do_not_overlap', g)),
       ],
     ),

@@ -216,7 +216,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
     session: [
       ...sessionStatements(usedSettings(table, settings)),
       { kind: 'session', sql: `select set_config('load.time', ${timeOf(context)}, true)` },
-      { kind: 'session', sql: `select set_config('load.run', ${literal(context.run ?? '').trim()}, true)` },
+      { kind: 'session', sql: `select set_config('load.run', ${literal(context.run ?? '')}, true)` },
       ...beforeStatements(project, table),
     ],
     build: [
@@ -264,9 +264,9 @@ function hashedAnew(project: Project, target: Target, own: Place, base: Extract<
 
 /** The time of a load as a text: the clock's, or the next instant after the last load's. */
 function timeOf({ time, lastTime }: PlanContext): string {
-  if (lastTime === undefined) return time === undefined ? 'now()::text' : literal(time).trim();
-  const clock = time === undefined ? 'now()' : `timestamptz ${literal(time).trim()}`;
-  return `greatest(${clock}, timestamptz ${literal(lastTime).trim()} + interval '1 microsecond')::text`;
+  if (lastTime === undefined) return time === undefined ? 'now()::text' : literal(time);
+  const clock = time === undefined ? 'now()' : `timestamptz ${literal(time)}`;
+  return `greatest(${clock}, timestamptz ${literal(lastTime)} + interval '1 microsecond')::text`;
 }
 
 /** The checks of a table's contract, with the project's functions in their conditions replaced. */

@@ -8,7 +8,7 @@ import type { LoadStep } from '../../compile/steps.js';
 const FEW_ROWS = 10_000;
 
 /** About how many rows a table has, as its statistics say. */
-const rowsOf = (place: Place) => `select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = ${literal(qualified(place)).trim()}::regclass`;
+const rowsOf = (place: Place) => `select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = ${literal(qualified(place))}::regclass`;
 
 /** How many rows change, all being found. */
 export const countedChanges = (changes: string): string => `select count(*) as changed, '' as about from ${changes}`;

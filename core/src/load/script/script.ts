@@ -106,12 +106,12 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
   if (plan.makes)
     found.push({
       block: true,
-      sql: `if to_regclass(${literal(qualified(plan.target)).trim()}) is null then\n${plan.makes.map((m) => `${m.sql};`).join('\n')}\nend if;`,
+      sql: `if to_regclass(${literal(qualified(plan.target))}) is null then\n${plan.makes.map((m) => `${m.sql};`).join('\n')}\nend if;`,
     });
   add(plan.build);
   if (rows?.values.length)
     found.push({
-      sql: `insert into ${qualified(plan.beside)} (${idents(rows.header)}) values\n${rows.values.map((r) => `(${r.map((v) => (v === null ? 'null' : literal(v).trim())).join(', ')})`).join(',\n')}`,
+      sql: `insert into ${qualified(plan.beside)} (${idents(rows.header)}) values\n${rows.values.map((r) => `(${r.map((v) => (v === null ? 'null' : literal(v))).join(', ')})`).join(',\n')}`,
     });
   // A script always changes tables in their places: the rows are the same.
   found.push(...(plan.steps ?? []).flatMap(plainSteps).map((step) => pieceOf(plan, step)));
@@ -129,7 +129,7 @@ type PlainStep = Exclude<LoadStep, { step: 'choose' | 'when' | 'explain' }>;
 
 function pieceOf(plan: LoadPlan, step: PlainStep): Piece {
   if (step.step === 'guard')
-    return { block: true, sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`).trim()};\nend if;` };
+    return { block: true, sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`)};\nend if;` };
   if (step.step !== 'either') return { sql: step.sql, select: /^\s*select\b/i.test(step.sql) };
   const branch = (steps: readonly LoadStep[]) =>
     steps
@@ -162,9 +162,7 @@ function checkPieces(plan: LoadPlan): Piece[] {
     if (check.advisory) return [];
     const allowed =
       check.tolerate === undefined ? '0' : check.tolerate.kind === 'count' ? String(check.tolerate.count) : `${check.tolerate.share} * counted.total`;
-    return [
-      `if counted.c${i} > ${allowed} then\n  raise exception '%: % rows at fault', ${literal(`check ${check.id} is broken`).trim()}, counted.c${i};\nend if;`,
-    ];
+    return [`if counted.c${i} > ${allowed} then\n  raise exception '%: % rows at fault', ${literal(`check ${check.id} is broken`)}, counted.c${i};\nend if;`];
   });
   if (plan.countSql === undefined || binding.length === 0) return [];
   return [{ block: true, sql: `declare counted record;\nbegin\nfor counted in ${plan.countSql} loop\n${binding.join('\n')}\nend loop;\nend;` }];
