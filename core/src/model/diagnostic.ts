@@ -43,3 +43,19 @@ export interface Diagnostic {
   readonly hint?: string;
   readonly related?: readonly { readonly path: string; readonly range: Range; readonly message: string }[];
 }
+
+/** An error at a place of a file. */
+export const errorAt = (
+  { path, range }: Pick<Diagnostic, 'path' | 'range'>,
+  code: DiagnosticCode,
+  message: string,
+  more: { readonly hint?: string | undefined; readonly related?: Diagnostic['related'] } = {},
+): Diagnostic => ({
+  code,
+  severity: 'error',
+  path,
+  range,
+  message,
+  ...(more.hint ? { hint: more.hint } : {}),
+  ...(more.related ? { related: more.related } : {}),
+});

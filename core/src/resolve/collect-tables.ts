@@ -1,0 +1,69 @@
+import { errorAt, type Diagnostic } from '../model/diagnostic.js';
+import type { Definition, IndexedFile, Layer, Table } from '../model/project.js';
+import { didYouMean } from '../sql/nearest.js';
+import { fanOut, fansOut } from './fan-out.js';
+import { withContract } from './reference-contract.js';
+import { unreadDates } from './rules/reference/dates.js';
+
+/** The tables of a project by full name, and the names of each layer's. */
+export interface CollectedTables {
+  readonly tables: ReadonlyMap<string, Table>;
+  readonly byLayer: ReadonlyMap<string, ReadonlySet<string>>;
+  readonly diagnostics: readonly Diagnostic[];
+}
+
+/** The second phase: tables of all files, reference tables with their contracts, and one table a row for lists. */
+export function collectTables(files: ReadonlyMap<string, IndexedFile>, layers: readonly Layer[]): CollectedTables {
+  const tables = new Map<string, Table>();
+  const byLayer = new Map<string, Set<string>>(layers.map((l) => [l.name, new Set()]));
+  const diagnostics: Diagnostic[] = [];
+  const add = (table: Table): void => {
+    const other = tables.get(table.fullName);
+    if (other) {
+      diagnostics.push(duplicate(table, other));
+      return;
+    }
+    tables.set(table.fullName, table);
+    if (!(table.kind === 'definition' && table.each)) byLayer.get(table.layer)?.add(table.name);
+  };
+  const contracts: Definition[] = [];
+  const fanning: Definition[] = [];
+  for (const table of [...files.values()].flatMap((f) => f.tables)) {
+    if (!byLayer.has(table.layer)) diagnostics.push(unknownLayer(table, byLayer.keys()));
+    if (table.kind === 'definition' && table.layer === 'reference') contracts.push(table);
+    else if (table.kind === 'definition' && fansOut(table)) fanning.push(table);
+    else add(table);
+  }
+  for (const contract of contracts) {
+    const csv = tables.get(contract.fullName);
+    if (csv?.kind !== 'reference') {
+      diagnostics.push(withoutCsv(contract));
+      continue;
+    }
+    const table = withContract(csv, contract);
+    tables.set(contract.fullName, table);
+    diagnostics.push(...unreadDates(table, files.get(csv.csvPath)!));
+  }
+  for (const table of fanning) {
+    const found = fanOut(table, tables, layers, (list) => files.get(list.csvPath));
+    diagnostics.push(...found.diagnostics);
+    for (const each of found.tables) add(each);
+  }
+  return { tables, byLayer, diagnostics };
+}
+
+const placeOf = ({ path, nameRange: range }: Table) => ({ path, range });
+
+const duplicate = (table: Table, other: Table): Diagnostic =>
+  errorAt(placeOf(table), 'duplicate-table', `${table.fullName} is already made by ${other.path}`, {
+    hint: 'rename one of the files',
+    related: [{ ...placeOf(other), message: 'the other one' }],
+  });
+
+const unknownLayer = (table: Table, layers: Iterable<string>): Diagnostic =>
+  errorAt(placeOf(table), 'unknown-layer', `${table.layer} is not a layer`, {
+    hint: didYouMean(table.layer, layers) ?? `write create schema ${table.layer} in layers.sql`,
+  });
+
+const withoutCsv = (contract: Definition): Diagnostic =>
+  errorAt(placeOf(contract), 'unknown-table', `there is no CSV file beside ${contract.path}`, { hint: `add ${contract.path.replace(/\.sql$/, '.csv')}` });

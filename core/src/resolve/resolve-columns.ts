@@ -1,0 +1,80 @@
+import { unreadable } from '../index/index-file.js';
+import type { Diagnostic } from '../model/diagnostic.js';
+import type { Column, ProjectFunction, Table } from '../model/project.js';
+import { ColumnReader, type ColumnSurroundings, type ReadColumns } from './column-reader.js';
+
+/** A table as its columns were read, from what, and what was wrong. */
+interface ResolvedTable {
+  readonly table: Table;
+  readonly inputs: readonly (readonly Column[] | undefined)[];
+  /** The types that the functions of its query declare, as one text. */
+  readonly returns: string;
+  readonly columns: readonly Column[] | undefined;
+  readonly diagnostics: readonly Diagnostic[];
+}
+
+/** What is kept of this phase for the next reading: each table that was resolved from the same is not read again. */
+export type ColumnsMemo = ReadonlyMap<string, ResolvedTable>;
+
+export interface ResolvedColumns {
+  readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
+  readonly diagnostics: readonly Diagnostic[];
+  readonly memo: ColumnsMemo;
+  /** Reads queries of checks and ad hoc queries from the tables' columns. */
+  readonly reader: ColumnReader;
+}
+
+/**
+ * The fourth phase: columns of tables, each from those of the tables before it.
+ * @param order names of tables, each after what it needs
+ */
+export function resolveColumns(
+  order: readonly string[],
+  needs: ReadonlyMap<string, readonly string[]>,
+  around: Omit<ColumnSurroundings, 'columns'>,
+  before: ColumnsMemo | undefined,
+): ResolvedColumns {
+  const columns = new Map<string, readonly Column[] | undefined>();
+  const memo = new Map<string, ResolvedTable>();
+  const reader = new ColumnReader({ ...around, columns });
+  for (const name of order) {
+    const table = around.tables.get(name)!;
+    const inputs = needs.get(name)!.map((input) => columns.get(input));
+    const returns = returnsOf(table, around.functions);
+    const known = before?.get(name);
+    const resolved = known && isSame(known, { table, inputs, returns }) ? known : freshly(reader, { table, inputs, returns }, known);
+    memo.set(name, resolved);
+    columns.set(name, resolved.columns);
+  }
+  return { columns, diagnostics: [...memo.values()].flatMap((t) => t.diagnostics), memo, reader };
+}
+
+type From = Pick<ResolvedTable, 'table' | 'inputs' | 'returns'>;
+
+const isSame = (known: ResolvedTable, { table, inputs, returns }: From): boolean =>
+  known.table === table && known.returns === returns && known.inputs.length === inputs.length && known.inputs.every((c, i) => c === inputs[i]);
+
+/** Columns that are as they were stay the same object: what reads them need not be resolved again. */
+function freshly(reader: ColumnReader, from: From, known: ResolvedTable | undefined): ResolvedTable {
+  const { columns, diagnostics } = columnsOrFault(reader, from.table);
+  return { ...from, columns: known && sameColumns(known.columns, columns) ? known.columns : columns, diagnostics };
+}
+
+/** A fault of this program in one table is told there, and stops nothing else. */
+function columnsOrFault(reader: ColumnReader, table: Table): ReadColumns {
+  try {
+    return reader.columnsOf(table);
+  } catch (error) {
+    return { columns: undefined, diagnostics: [unreadable(table.path, table.nameRange, error)] };
+  }
+}
+
+function returnsOf(table: Table, functions: ReadonlyMap<string, ProjectFunction>): string {
+  const used = table.kind === 'definition' ? (table.query?.functions ?? []) : [];
+  return used.length ? used.map((f) => functions.get(f.name)?.returns ?? '').join('\u0000') : '';
+}
+
+function sameColumns(a: readonly Column[] | undefined, b: readonly Column[] | undefined): boolean {
+  if (!a || !b) return a === b;
+  return a.length === b.length && a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && c.origins.join() === b[i]!.origins.join());
+}

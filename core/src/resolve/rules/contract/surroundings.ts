@@ -1,0 +1,7 @@
+import type { IndexedFile, Table, Column } from '../../../model/project.js';
+/** What a contract is held against. */
+export interface ContractSurroundings {
+  readonly file: IndexedFile;
+  readonly tables: ReadonlyMap<string, Table>;
+  readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
+}
