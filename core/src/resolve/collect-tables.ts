@@ -28,12 +28,13 @@ export function collectTables(files: ReadonlyMap<string, IndexedFile>, layers: r
   };
   const contracts: Definition[] = [];
   const fanning: Definition[] = [];
-  for (const table of [...files.values()].flatMap((f) => f.tables)) {
-    if (!byLayer.has(table.layer)) diagnostics.push(unknownLayer(table, byLayer.keys()));
-    if (table.kind === 'definition' && table.layer === 'reference') contracts.push(table);
-    else if (table.kind === 'definition' && fansOut(table)) fanning.push(table);
-    else add(table);
-  }
+  for (const file of files.values())
+    for (const table of file.tables) {
+      if (!byLayer.has(table.layer)) diagnostics.push(unknownLayer(table, byLayer.keys()));
+      if (table.kind === 'definition' && table.layer === 'reference') contracts.push(table);
+      else if (table.kind === 'definition' && fansOut(table)) fanning.push(table);
+      else add(table);
+    }
   for (const contract of contracts) {
     const csv = tables.get(contract.fullName);
     if (csv?.kind !== 'reference') {

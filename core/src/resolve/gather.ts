@@ -12,18 +12,23 @@ export interface Gathered {
   readonly diagnostics: readonly Diagnostic[];
 }
 
-const byName = <T extends { readonly name: string }>(all: readonly T[]): ReadonlyMap<string, T> => new Map(all.map((of) => [of.name, of]));
-
-/** The first phase: all that files declare but for tables, which need each other. */
+/** The first phase: all that files declare but for tables, which need each other. Most files declare a table and nothing else. */
 export function gather(files: ReadonlyMap<string, IndexedFile>): Gathered {
-  const all = [...files.values()];
-  return {
-    layers: all.flatMap((f) => f.layers),
-    parameters: byName(all.flatMap((f) => f.parameters)),
-    servers: byName(all.flatMap((f) => f.servers)),
-    functions: byName(all.flatMap((f) => f.functions)),
-    checks: byName(all.flatMap((f) => f.checks)),
-    adhoc: byName(all.flatMap((f) => f.adhoc)),
-    diagnostics: all.flatMap((f) => f.diagnostics),
-  };
+  const layers: Layer[] = [];
+  const parameters = new Map<string, Parameter>();
+  const servers = new Map<string, Server>();
+  const functions = new Map<string, ProjectFunction>();
+  const checks = new Map<string, CheckQuery>();
+  const adhoc = new Map<string, AdhocQuery>();
+  const diagnostics: Diagnostic[] = [];
+  for (const file of files.values()) {
+    for (const d of file.diagnostics) diagnostics.push(d);
+    for (const l of file.layers) layers.push(l);
+    for (const p of file.parameters) parameters.set(p.name, p);
+    for (const s of file.servers) servers.set(s.name, s);
+    for (const f of file.functions) functions.set(f.name, f);
+    for (const c of file.checks) checks.set(c.name, c);
+    for (const a of file.adhoc) adhoc.set(a.name, a);
+  }
+  return { layers, parameters, servers, functions, checks, adhoc, diagnostics };
 }

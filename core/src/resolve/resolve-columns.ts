@@ -36,6 +36,7 @@ export function resolveColumns(
 ): ResolvedColumns {
   const columns = new Map<string, readonly Column[] | undefined>();
   const memo = new Map<string, ResolvedTable>();
+  const diagnostics: Diagnostic[] = [];
   const reader = new ColumnReader({ ...around, columns });
   for (const name of order) {
     const table = around.tables.get(name)!;
@@ -45,8 +46,9 @@ export function resolveColumns(
     const resolved = known && isSame(known, { table, inputs, returns }) ? known : freshly(reader, { table, inputs, returns }, known);
     memo.set(name, resolved);
     columns.set(name, resolved.columns);
+    for (const d of resolved.diagnostics) diagnostics.push(d);
   }
-  return { columns, diagnostics: [...memo.values()].flatMap((t) => t.diagnostics), memo, reader };
+  return { columns, diagnostics, memo, reader };
 }
 
 type From = Pick<ResolvedTable, 'table' | 'inputs' | 'returns'>;

@@ -54,8 +54,10 @@ function readsOf(table: Table, resolver: NameResolver, tables: ReadonlyMap<strin
 /** Inputs, and the tables that constraints reference: their checks read those. */
 function needsOf(table: Table, inputs: readonly string[], tables: ReadonlyMap<string, Table>): readonly string[] {
   if (table.kind === 'source') return inputs;
-  const referenced = (table.contract?.constraints ?? []).flatMap((c) => c.references?.table ?? []);
-  return [...new Set([...inputs, ...referenced.filter((name) => name !== table.fullName && tables.has(name))])];
+  const referenced = (table.contract?.constraints ?? [])
+    .flatMap((c) => c.references?.table ?? [])
+    .filter((name) => name !== table.fullName && tables.has(name));
+  return referenced.length ? [...new Set([...inputs, ...referenced])] : inputs;
 }
 
 /** Whether two readings have the same names: then what mentions them means the same. */
