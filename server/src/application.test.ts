@@ -6,7 +6,8 @@ import os from 'node:os';
 import path from 'node:path';
 import { promisify } from 'node:util';
 import request from 'supertest';
-import { draft, runTables, startApplication, warehouse, workspace, type Client, type TestApplication } from './testing.js';
+import { until } from './testing-process.js';
+import { draft, runTables, startApplication, warehouse, workspace, type Client, type RunView, type TestApplication } from './testing.js';
 
 const run = promisify(execFile);
 let application: TestApplication;
@@ -256,7 +257,10 @@ describe('runs', () => {
     const started = (await mira.send('post', `/api/workspaces/${slug}/runs`, { tables: ['core.dim_port'], upstream: true, downstream: false })).body as {
       id: number;
     };
-    await new Promise((resolve) => setTimeout(resolve, 700));
+    await until(
+      async () => (await mira.get(`/api/runs/${started.id}`)).body as RunView,
+      (run) => run.steps.some((s) => s.table === 'core.dim_port' && s.state === 'running'),
+    );
     // Without the stop, the run would outlast the test's limit.
     expect((await mira.send('post', `/api/runs/${started.id}/stop`)).status).toBe(204);
     const ended = await mira.ended(started.id);

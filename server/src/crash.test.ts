@@ -32,7 +32,11 @@ test('killed in mid-run, the next start marks the run interrupted, nothing is ha
     () => ask<RunView>('GET', `runs/${id}`),
     (run) => stepOf(run) === 'running',
   );
-  await new Promise((resolve) => setTimeout(resolve, 300));
+  // The statement itself is under way, not only the step.
+  await until(
+    () => warehouse(`select pid from pg_stat_activity where state = 'active' and pid <> pg_backend_pid() and query like '%generate_series(1, 40000000)%'`),
+    (active) => active.length > 0,
+  );
   await kill('SIGKILL');
 
   ask = await client(await start());

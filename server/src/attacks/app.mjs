@@ -248,6 +248,15 @@ export class App {
   }
 }
 
+/** Asks again until something is so. @throws Error where it takes too long */
+export async function until(look, seconds = 30) {
+  for (const end = Date.now() + seconds * 1000; Date.now() < end; await sleep(50)) {
+    const found = await look();
+    if (found) return found;
+  }
+  throw new Error('waited in vain');
+}
+
 export const sleep = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
 
 function piped(command, args, text, options) {

@@ -1,4 +1,4 @@
-import { held, sleep } from './app.mjs';
+import { held, until } from './app.mjs';
 
 export const title = 'connections to the warehouse end during a load';
 
@@ -7,17 +7,14 @@ export async function attack(app) {
   await app.draft(slug, 'staging/slow.sql', 'create table staging.slow as select count(*) as n from generate_series(1, 400000000)', 'mira');
   const mira = await app.as('mira');
   const asked = await mira.send('POST', `/api/workspaces/${slug}/runs`, { tables: ['staging.slow'], upstream: false, downstream: false });
-  await sleep(2000);
-  const backends = app.backends(/postgres: ouvrage_/);
+  const backends = await until(() => {
+    const found = app.backends(/postgres: ouvrage_/);
+    return found.some((b) => /SELECT|CREATE/.test(b.line)) && found;
+  });
   held(backends.length > 0, 'the attack found no connection');
   for (const { pid } of backends) process.kill(pid, 'SIGTERM');
-  await sleep(1500);
-  let health;
-  for (let i = 0; i < 50 && health?.status !== 200; i++) {
-    health = await app.request('GET', '/api/health').catch((error) => ({ status: error.message }));
-    await sleep(200);
-  }
-  held(health.status === 200, `the server answers ${health.status}`);
+  await until(async () => app.backends(/postgres: ouvrage_/).every((b) => !backends.some((old) => old.pid === b.pid)));
+  await until(async () => (await app.request('GET', '/api/health').catch(() => undefined))?.status === 200);
   const ended = await app.ended(mira, asked.body.id, 40).catch(() => ({ state: 'unknown' }));
   held(['failed', 'interrupted'].includes(ended.state), `the run is ${ended.state}`);
   const again = await app.run('production', ['core.dim_owner'], { as: 'mira', upstream: false });

@@ -136,6 +136,8 @@ export class RunQueue implements OnApplicationShutdown {
   private async markInterrupted(): Promise<void> {
     for (const run of await this.runs.findBy({ state: 'running' })) {
       await this.unlessWorkedOn(run.id, async () => {
+        // It may have ended by itself since it was found.
+        if (!(await this.runs.existsBy({ id: run.id, state: 'running' }))) return;
         await this.steps.update(
           { run: { id: run.id }, state: In(['running', 'waiting'] satisfies StepState[]) },
           { state: 'interrupted', finishedAt: new Date() },

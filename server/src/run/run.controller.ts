@@ -151,7 +151,9 @@ export class RunController {
   }
 
   private async view(id: number): Promise<Sent<RunDetail>> {
-    const [run, steps, results] = await Promise.all([this.runs.get(id), this.runs.stepsOf(id), this.runs.resultsOf(id)]);
+    // What becomes of steps is written before the run has ended: read after the run, they are never older than it.
+    const run = await this.runs.get(id);
+    const [steps, results] = await Promise.all([this.runs.stepsOf(id), this.runs.resultsOf(id)]);
     const byStep = new Map<number, CheckResult[]>();
     for (const r of results) byStep.set(r.step.id, [...(byStep.get(r.step.id) ?? []), r]);
     return { ...runOut(run), steps: steps.map((s) => stepOut(s, byStep.get(s.id) ?? [])) };

@@ -1,6 +1,7 @@
 import { describe, expect, test } from '@jest/globals';
 import type { CheckOutcome } from '../load/check-outcome.js';
 import type { Run, RunStep } from './run.entities.js';
+import { until } from '../testing-process.js';
 import { StepJournal } from './step-journal.js';
 
 /** A journal over a database that only keeps what it was asked to write. */
@@ -27,12 +28,11 @@ function journalOver(failsAt?: number) {
     },
   };
   const journal = new StepJournal({ manager } as never, { tell: ({ run }: { run: number }) => Promise.resolve(void told.push(run)) } as never);
-  return { journal, written, told, most: () => most };
+  return { journal, written, told, most: () => most, attempts: () => attempts };
 }
 const run = (id = 1) => ({ id, environment: 'production' }) as Run;
 const step = (id: number) => ({ id, position: id, state: 'waiting' }) as RunStep;
 const outcome = (id: string) => ({ id, table: 't', verdict: 'holds', atFault: '0', total: '1', sql: 'select', rows: null }) as CheckOutcome;
-const moment = () => new Promise((resolve) => setTimeout(resolve, 350));
 
 describe('what becomes of steps', () => {
   test('is written together when it comes together, checks with their step', async () => {
@@ -57,7 +57,10 @@ describe('what becomes of steps', () => {
   test('is written by itself after a moment', async () => {
     const { journal, written } = journalOver();
     journal.begin(run(), step(1));
-    await moment();
+    await until(
+      async () => written.length,
+      (n) => n > 0,
+    );
     expect(written.map((w) => w.rows.map((r) => r['state']))).toEqual([['running']]);
   });
 
@@ -79,9 +82,12 @@ describe('what becomes of steps', () => {
   });
 
   test('that could not be written fails its run, and no other', async () => {
-    const { journal, written } = journalOver(0);
+    const { journal, written, attempts } = journalOver(0);
     journal.begin(run(1), step(1));
-    await moment();
+    await until(
+      async () => attempts(),
+      (n) => n > 0,
+    );
     journal.end(run(1), step(1), { state: 'done' });
     await expect(journal.written(run(1))).rejects.toThrow('the disk is full');
     journal.close(run(1));
