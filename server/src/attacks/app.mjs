@@ -155,7 +155,7 @@ export class App {
       git,
       refused,
       input: (args, text) => piped('git', args, text, { cwd: folder, env }),
-      remove: () => rmSync(folder, { recursive: true, force: true }),
+      remove: () => rmSync(folder, { recursive: true, force: true, maxRetries: 20, retryDelay: 100 }),
     };
   }
 
