@@ -34,7 +34,11 @@ test('killed in mid-run, the next start marks the run interrupted, nothing is ha
   );
   // The statement itself is under way, not only the step.
   await until(
-    () => warehouse(`select pid from pg_stat_activity where state = 'active' and pid <> pg_backend_pid() and query like '%generate_series(1, 40000000)%'`),
+    () =>
+      warehouse(
+        `select pid from pg_stat_activity where state = 'active' and pid <> pg_backend_pid() and query like '%generate_series(1, 40000000)%'`,
+        'superuser',
+      ),
     (active) => active.length > 0,
   );
   await kill('SIGKILL');
