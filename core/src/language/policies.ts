@@ -8,8 +8,6 @@ export interface PolicyRule {
   readonly stored: boolean;
   /** Whether its table keeps rows from load to load. */
   readonly keepsRows: boolean;
-  /** Whether it changes rows that an earlier load has written: such a table may be rewritten instead. */
-  readonly changesRows: boolean;
   /** Whether it keeps versions of a row. */
   readonly versions: boolean;
   readonly businessKey: 'needed' | 'possible' | 'unused';
@@ -23,7 +21,7 @@ export interface PolicyRule {
   readonly removesBy: string;
 }
 
-const NOTHING = { changesRows: false, versions: false, needs: [], roles: [], missingRows: [], removesBy: '' } as const;
+const NOTHING = { versions: false, needs: [], roles: [], missingRows: [], removesBy: '' } as const;
 
 /** Every load policy: the one place that says what it means. */
 export const POLICIES: Readonly<Record<LoadPolicy, PolicyRule>> = {
@@ -42,7 +40,6 @@ export const POLICIES: Readonly<Record<LoadPolicy, PolicyRule>> = {
     help: 'One row per business key, kept up to date.',
     stored: true,
     keepsRows: true,
-    changesRows: true,
     businessKey: 'needed',
     missingRows: ['keep', 'delete', 'flag'],
     removesBy: 'missing_rows = delete or flag, or delete_when',
@@ -52,7 +49,6 @@ export const POLICIES: Readonly<Record<LoadPolicy, PolicyRule>> = {
     help: 'Every version of a business key, with the time for which it holds.',
     stored: true,
     keepsRows: true,
-    changesRows: true,
     versions: true,
     businessKey: 'needed',
     roles: ['valid from', 'valid to'],

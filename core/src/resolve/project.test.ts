@@ -119,12 +119,12 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'contract lacks a column',
       staging('create table staging.x (a int); select 1 as a, 2 as b'),
-      ['staging/x.sql [select] the contract does not declare column b, which the query returns (declare it, or take it out of the query)'],
+      ['staging/x.sql [select] the contract does not declare column b, which the query returns (declare it, or remove it from the query)'],
     ],
     [
       'query lacks a column',
       staging('create table staging.x (berth_code text, len numeric); select berth_code from landing.berth'),
-      ['staging/x.sql [len] the query returns no column len (add it to the query, or take it out of the contract)'],
+      ['staging/x.sql [len] the query returns no column len (add it to the query, or remove it from the contract)'],
     ],
     [
       'narrowing',

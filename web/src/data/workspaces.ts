@@ -40,7 +40,7 @@ export const workspacesApi = api.injectEndpoints({
         const saved = await queryFulfilled.catch(() => undefined);
         if (saved) dispatch(workspacesApi.util.updateQueryData('files', slug, (f) => ({ ...f, drafts: withDraft(f.drafts, saved.data) })));
       },
-      invalidatesTags: (_, error) => (error ? [] : OF_DRAFTS),
+      invalidatesTags: (_, error) => (error ? [] : ['Files', ...OF_DRAFTS]),
     }),
     dropDraft: b.mutation<void, { slug: string; path: string }>({
       query: ({ slug, path }) => ({ url: `${at(slug)}/drafts?path=${encodeURIComponent(path)}`, method: 'DELETE' }),
@@ -48,7 +48,7 @@ export const workspacesApi = api.injectEndpoints({
         const dropped = await queryFulfilled.catch(() => undefined);
         if (dropped) dispatch(workspacesApi.util.updateQueryData('files', slug, (f) => ({ ...f, drafts: f.drafts.filter((d) => d.path !== path) })));
       },
-      invalidatesTags: OF_DRAFTS,
+      invalidatesTags: ['Files', ...OF_DRAFTS],
     }),
     rebaseDraft: b.mutation<void, { slug: string; path: string }>({
       query: ({ slug, path }) => ({ url: `${at(slug)}/drafts/rebase`, method: 'POST', body: { path } }),

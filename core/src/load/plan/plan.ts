@@ -1,5 +1,5 @@
 import { specOf } from '../../language/spec.js';
-import { isView, POLICIES, keepsRows } from '../../language/policies.js';
+import { isView, keepsRows } from '../../language/policies.js';
 import type { Definition, Project, ReferenceTable, Table } from '../../model/project.js';
 import { countStatement } from '../../check/checks.js';
 import { constraintChecks, type ConstraintCheck } from '../../check/constraint-checks.js';
@@ -158,8 +158,8 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
 
 /** Whether a load may choose between changing a table in its place and writing it anew. With drift = add, it may hold columns that only it still has. */
 const mayBeWrittenAnew = (table: Definition): boolean => {
-  const { shape, addsDrift } = { shape: undefined, ...specOf(table) };
-  return POLICIES[table.policy].changesRows && shape !== 'in_place' && !addsDrift;
+  const spec = specOf(table);
+  return 'shape' in spec && spec.shape !== 'in_place' && !spec.addsDrift;
 };
 
 /** Whether a name means the table itself, as its file calls it or as its row of a list is called. */

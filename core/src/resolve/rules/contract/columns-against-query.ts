@@ -16,12 +16,12 @@ export function columnsAgainstQuery(table: Definition, columns: readonly Column[
     if (isFilled(c)) {
       if (given)
         found.push(
-          columnProblem({ path: table.path, range: c.range }, `${c.name} is filled by the load, and the query returns it too`, 'take it out of the query'),
+          columnProblem({ path: table.path, range: c.range }, `${c.name} is filled by the load, and the query returns it too`, 'remove it from the query'),
         );
       continue;
     }
     if (!given) {
-      const hint = didYouMean(c.name, only(columns, declared)) ?? 'add it to the query, or take it out of the contract';
+      const hint = didYouMean(c.name, only(columns, declared)) ?? 'add it to the query, or remove it from the contract';
       found.push(columnProblem({ path: table.path, range: c.range }, `the query returns no column ${c.name}`, hint));
     } else if (given.type !== undefined && given.type !== c.type && narrows(given.type, c.type)) {
       const message = `${c.name} is ${given.type} in the query and ${c.type} in the contract: values could be cut or refused`;
@@ -31,7 +31,7 @@ export function columnsAgainstQuery(table: Definition, columns: readonly Column[
   const drift = optionOf(table, 'drift');
   for (const name of drift === 'add' || drift === 'ignore' ? [] : only(columns, declared)) {
     if (helpers.has(name)) continue;
-    const hint = didYouMean(name, only(declared, columns)) ?? 'declare it, or take it out of the query';
+    const hint = didYouMean(name, only(declared, columns)) ?? 'declare it, or remove it from the query';
     found.push(columnProblem({ path: table.path, range: query }, `the contract does not declare column ${name}, which the query returns`, hint));
   }
   return found;

@@ -109,7 +109,7 @@ describe('what a policy cannot use', () => {
     [
       'a filled column that the query returns',
       table(`k text, x text, ${VALID}`, "load = history, business_key = 'k'", 'select k, x, at as f from landing.src'),
-      ['[f] f is filled by the load, and the query returns it too (take it out of the query)'],
+      ['[f] f is filled by the load, and the query returns it too (remove it from the query)'],
     ],
     [
       'an unknown key',
@@ -121,7 +121,7 @@ describe('what a policy cannot use', () => {
       table(`k text, x text, ${VALID}`, "load = history, business_key = 'k', effective_from = 'att'", 'select k, x, at from landing.src'),
       [
         '[effective_from] option effective_from: the query returns no column att (did you mean at?)',
-        '[select] the contract does not declare column at, which the query returns (declare it, or take it out of the query)',
+        '[select] the contract does not declare column at, which the query returns (declare it, or remove it from the query)',
       ],
     ],
     [

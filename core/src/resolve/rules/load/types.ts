@@ -12,7 +12,7 @@ export const comparedTypes: LoadRule = (load) => {
     const isKey = key.includes(column.name);
     const problem = isKey ? keyProblem(column.type) : comparesColumn(spec, column) ? comparisonProblem(column.type) : undefined;
     const hint = isKey
-      ? 'make the key of columns whose values can be told apart'
+      ? 'choose key columns whose values can be distinguished'
       : 'its load compares rows: cast it to text in the query, and declare it as text';
     if (problem !== undefined) load.report(`${column.name}: ${problem}`, hint, column.range);
   }
