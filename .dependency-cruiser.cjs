@@ -1,5 +1,18 @@
 /** Core's phases in their order: each knows those before it, types included. */
-const PHASES = ['sql', 'model', 'language', 'index', 'columns', 'graph', 'resolve', 'compile', 'check', 'keys', 'load', 'intake'];
+const PHASES = [
+  'sql',
+  'model',
+  'language',
+  'index',
+  'columns',
+  'graph',
+  'resolve',
+  'compile',
+  'check',
+  'keys',
+  'load',
+  'intake',
+];
 /** What people ask of a project: each knows the phases, and none of the others. */
 const QUESTIONS = ['lineage', 'anatomy', 'review', 'starter', 'watch', 'exchange', 'assist', 'look'];
 
@@ -25,7 +38,10 @@ module.exports = {
       name: 'core-imports-two-packages',
       severity: 'error',
       from: { path: '^core/src', pathNot: '(\\.test\\.ts|testing\\.ts)$' },
-      to: { dependencyTypes: ['npm', 'npm-dev', 'core'], pathNot: 'node_modules/(libpg-query|@noble/hashes|@pgsql/types)' },
+      to: {
+        dependencyTypes: ['npm', 'npm-dev', 'core'],
+        pathNot: 'node_modules/(libpg-query|@noble/hashes|@pgsql/types)',
+      },
     },
     ...PHASES.map((folder, i) => mayKnow(folder, PHASES.slice(0, i))),
     ...QUESTIONS.map((folder) => mayKnow(folder, PHASES)),
@@ -35,20 +51,38 @@ module.exports = {
       from: { path: '^core/src/', pathNot: `(${inFolders([...PHASES, ...QUESTIONS])}|^core/src/testing\\.ts$)` },
       to: {},
     },
-    { name: 'no-own-barrel', severity: 'error', from: { path: '^core/src', pathNot: '\\.test\\.ts$' }, to: { path: '^core/src/[^/]+/index\\.ts$' } },
+    {
+      name: 'no-own-barrel',
+      severity: 'error',
+      from: { path: '^core/src', pathNot: '\\.test\\.ts$' },
+      to: { path: '^core/src/[^/]+/index\\.ts$' },
+    },
     {
       name: 'only-the-public-core',
       severity: 'error',
       from: { path: '^(server|web)/src' },
       to: { path: '^core/src/', pathNot: '^core/src/[^/]+/index\\.ts$' },
     },
-    { name: 'api-is-types-of-core', severity: 'error', from: { path: '^api/src' }, to: { pathNot: '^(api/src/|core/src/[^/]+/index\\.ts$)' } },
+    {
+      name: 'api-is-types-of-core',
+      severity: 'error',
+      from: { path: '^api/src' },
+      to: { pathNot: '^(api/src/|core/src/[^/]+/index\\.ts$)' },
+    },
     { name: 'web-and-server-apart', severity: 'error', from: { path: '^web/src' }, to: { path: '^server/' } },
-    { name: 'no-circles', severity: 'error', from: { path: '^(core|server|web)/src', pathNot: '\\.test\\.tsx?$' }, to: { circular: true } },
+    {
+      name: 'no-circles',
+      severity: 'error',
+      from: { path: '^(core|server|web)/src', pathNot: '\\.test\\.tsx?$' },
+      to: { circular: true },
+    },
   ],
   options: {
     doNotFollow: { path: 'node_modules' },
     tsPreCompilationDeps: true,
-    enhancedResolveOptions: { exportsFields: ['exports'], conditionNames: ['source', 'import', 'require', 'node', 'default', 'types'] },
+    enhancedResolveOptions: {
+      exportsFields: ['exports'],
+      conditionNames: ['source', 'import', 'require', 'node', 'default', 'types'],
+    },
   },
 };

@@ -2,8 +2,12 @@ import reactHooks from 'eslint-plugin-react-hooks';
 import tseslint from 'typescript-eslint';
 
 /** The words of the language that are compared nowhere but in `core/src/language`: everybody else asks its tables and `LoadSpec`. */
-const ROLE_NAMES = 'surrogate key|durable key|valid from|valid to|current flag|version number|row hash|loaded at|run id|deleted flag';
-const onePlace = (selector) => ({ selector, message: 'ask core/src/language (POLICIES, hasRole, specOf) instead of comparing a word of the language' });
+const ROLE_NAMES =
+  'surrogate key|durable key|valid from|valid to|current flag|version number|row hash|loaded at|run id|deleted flag';
+const onePlace = (selector) => ({
+  selector,
+  message: 'ask core/src/language (POLICIES, hasRole, specOf) instead of comparing a word of the language',
+});
 const LANGUAGE_SAID_ONCE = [
   onePlace("BinaryExpression[operator=/^[!=]==$/]:has(> Literal) > MemberExpression[property.name='policy']"),
   onePlace(`BinaryExpression[operator=/^[!=]==$/] > Literal[value=/^(${ROLE_NAMES})$/]`),
@@ -19,7 +23,10 @@ const FEW_PARAMETERS = [
     selector: `${isOffered}[params.length>4]`,
     message: 'an exported function takes four parameters at most: put them together',
   },
-  ...['Identifier.params[typeAnnotation.typeAnnotation.type=TSBooleanKeyword]', 'AssignmentPattern.params > Literal[raw=/^(true|false)$/]'].map((bare) => ({
+  ...[
+    'Identifier.params[typeAnnotation.typeAnnotation.type=TSBooleanKeyword]',
+    'AssignmentPattern.params > Literal[raw=/^(true|false)$/]',
+  ].map((bare) => ({
     selector: `${isOffered} > ${bare}`,
     message: 'an exported function takes no boolean: name what it means',
   })),
@@ -60,7 +67,10 @@ export default tseslint.config(
     rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE] },
   },
   // What a route answers is said by a type of `@ouvrage/api`.
-  { files: ['server/src/**/*.{controller,module}.ts'], rules: { '@typescript-eslint/explicit-module-boundary-types': 'error' } },
+  {
+    files: ['server/src/**/*.{controller,module}.ts'],
+    rules: { '@typescript-eslint/explicit-module-boundary-types': 'error' },
+  },
   { files: ['**/*.cjs'], rules: { '@typescript-eslint/no-require-imports': 'off' } },
   { files: ['bench/**'], rules: { 'no-console': 'off' } },
 );

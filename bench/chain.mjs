@@ -46,7 +46,11 @@ for (let level = 0; level < LEVELS; level++)
   }
 
 async function build() {
-  const { found: run } = await ask('POST', `workspaces/${workspace.slug}/runs`, { tables, upstream: false, downstream: false });
+  const { found: run } = await ask('POST', `workspaces/${workspace.slug}/runs`, {
+    tables,
+    upstream: false,
+    downstream: false,
+  });
   for (;;) {
     // The list is asked, not the run with its 200 steps: who watches shall not slow it down.
     const { found: runs } = await ask('GET', 'runs?limit=20');
@@ -60,10 +64,26 @@ const took = (run) => new Date(run.finishedAt) - new Date(run.startedAt);
 
 /** A session of psql that runs texts one after the other. */
 function psql() {
-  const child = spawn('psql', ['-qAtX', '-v', 'ON_ERROR_STOP=1', '-h', '127.0.0.1', '-p', String(port), '-U', 'ouvrage_workspace', '-d', 'warehouse'], {
-    env: { ...process.env, PGPASSWORD: passwords.workspace, PGOPTIONS: '-c client_min_messages=warning' },
-    stdio: ['pipe', 'pipe', 'inherit'],
-  });
+  const child = spawn(
+    'psql',
+    [
+      '-qAtX',
+      '-v',
+      'ON_ERROR_STOP=1',
+      '-h',
+      '127.0.0.1',
+      '-p',
+      String(port),
+      '-U',
+      'ouvrage_workspace',
+      '-d',
+      'warehouse',
+    ],
+    {
+      env: { ...process.env, PGPASSWORD: passwords.workspace, PGOPTIONS: '-c client_min_messages=warning' },
+      stdio: ['pipe', 'pipe', 'inherit'],
+    },
+  );
   let done = () => undefined;
   let seen = '';
   child.once('exit', (code) => {
@@ -116,7 +136,11 @@ const last = await build();
 const steps = [];
 for (const step of last.steps) {
   const { found } = await ask('GET', `runs/${last.id}/steps/${step.id}`);
-  steps.push({ table: step.table, waitsFor: step.waitsFor, text: ['begin', ...found.statements.map((s) => s.sql), 'commit'].map((s) => `${s};`).join('\n') });
+  steps.push({
+    table: step.table,
+    waitsFor: step.waitsFor,
+    text: ['begin', ...found.statements.map((s) => s.sql), 'commit'].map((s) => `${s};`).join('\n'),
+  });
 }
 const sessions = Array.from({ length: last.parallelism }, psql);
 const [ours, theirs] = [[], []];

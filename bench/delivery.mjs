@@ -17,7 +17,8 @@ const made = path.join(data, file);
 await pipeline(function* () {
   yield 'berth_code,rate,charged\n';
   const note = 'by the day, or part of it, "as agreed"; '.repeat(25).replaceAll('"', '""');
-  for (let i = 0; i < ROWS; i += 100) yield Array.from({ length: 100 }, (_, j) => `B-${i + j},${((i + j) % 900) + 1}.25,"${note}"\n`).join('');
+  for (let i = 0; i < ROWS; i += 100)
+    yield Array.from({ length: 100 }, (_, j) => `B-${i + j},${((i + j) % 900) + 1}.25,"${note}"\n`).join('');
 }, createWriteStream(made));
 const megabytes = statSync(made).size / 2 ** 20;
 
@@ -44,7 +45,9 @@ for (;;) {
   const found = (await deliveries()).find((f) => f.file === file && !['loading', 'waiting'].includes(f.state));
   if (!found) continue;
   const seconds = (performance.now() - started) / 1000;
-  console.log(`${file}: ${found.state}, ${found.rows} rows, ${megabytes.toFixed(0)} MB in ${seconds.toFixed(0)} s (the wait until it is taken included)`);
+  console.log(
+    `${file}: ${found.state}, ${found.rows} rows, ${megabytes.toFixed(0)} MB in ${seconds.toFixed(0)} s (the wait until it is taken included)`,
+  );
   console.log(`the server's memory: ${before.toFixed(0)} MB before, ${greatest.toFixed(0)} MB at most`);
   break;
 }

@@ -17,7 +17,9 @@ const ROWS = 1_000_000;
 const RUNS = 7;
 const data = path.resolve(path.dirname(fileURLToPath(import.meta.url)), '../.data');
 const { postgresPort: port, passwords } = JSON.parse(readFileSync(path.join(data, 'config.json'), 'utf8'));
-const require = (await import('node:module')).createRequire(path.resolve(path.dirname(fileURLToPath(import.meta.url)), '../server/package.json'));
+const require = (await import('node:module')).createRequire(
+  path.resolve(path.dirname(fileURLToPath(import.meta.url)), '../server/package.json'),
+);
 const pg = require('pg');
 const { from: copyFrom, to: copyTo } = require('pg-copy-streams');
 const address = (database, user, role) => ({ host: '127.0.0.1', port, database, user, password: passwords[role] });
@@ -61,10 +63,25 @@ async function ours() {
 
 async function psql() {
   await fresh();
-  const env = (a) => ({ ...process.env, PGHOST: a.host, PGPORT: String(a.port), PGDATABASE: a.database, PGUSER: a.user, PGPASSWORD: a.password });
-  const out = spawn('psql', ['-qXc', 'copy bench.rows to stdout'], { env: env(SOURCE), stdio: ['ignore', 'pipe', 'inherit'] });
-  const into = spawn('psql', ['-qXc', 'copy "bench~next"."rows" from stdin'], { env: env(TARGET), stdio: [out.stdout, 'inherit', 'inherit'] });
-  await new Promise((resolve, reject) => into.once('exit', (code) => (code === 0 ? resolve() : reject(new Error(`psql ended with ${code}`)))));
+  const env = (a) => ({
+    ...process.env,
+    PGHOST: a.host,
+    PGPORT: String(a.port),
+    PGDATABASE: a.database,
+    PGUSER: a.user,
+    PGPASSWORD: a.password,
+  });
+  const out = spawn('psql', ['-qXc', 'copy bench.rows to stdout'], {
+    env: env(SOURCE),
+    stdio: ['ignore', 'pipe', 'inherit'],
+  });
+  const into = spawn('psql', ['-qXc', 'copy "bench~next"."rows" from stdin'], {
+    env: env(TARGET),
+    stdio: [out.stdout, 'inherit', 'inherit'],
+  });
+  await new Promise((resolve, reject) =>
+    into.once('exit', (code) => (code === 0 ? resolve() : reject(new Error(`psql ended with ${code}`)))),
+  );
 }
 
 const timed = async (work) => {

@@ -20,10 +20,22 @@ const only = process.argv[2];
 const here = path.dirname(fileURLToPath(import.meta.url));
 const { postgresPort: port, passwords } = JSON.parse(readFileSync(path.join(here, '../.data/config.json'), 'utf8'));
 const pg = createRequire(path.join(here, '../server/package.json'))('pg');
-const client = new pg.Client({ host: '127.0.0.1', port, database: 'warehouse', user: 'ouvrage_production', password: passwords.production });
+const client = new pg.Client({
+  host: '127.0.0.1',
+  port,
+  database: 'warehouse',
+  user: 'ouvrage_production',
+  password: passwords.production,
+});
 await client.connect();
 /** Only a superuser may ask for a checkpoint: without one before each run, whole pages go to the log now here, now there. */
-const server = new pg.Client({ host: '127.0.0.1', port, database: 'postgres', user: 'postgres', password: passwords.postgres });
+const server = new pg.Client({
+  host: '127.0.0.1',
+  port,
+  database: 'postgres',
+  user: 'postgres',
+  password: passwords.postgres,
+});
 await server.connect();
 await client.query(
   "set search_path = bench_loads; set timezone = 'UTC'; set work_mem = '64MB'; drop schema if exists bench_loads, bench_beside cascade; create schema bench_loads; create schema bench_beside",
@@ -145,7 +157,8 @@ ${swap('add primary key (k, valid_from)')}`;
     rows: (share) =>
       `select ${ALL}, date '2026-01-01' + (k % ${Math.round(1 / share)})::integer as as_of, k % ${Math.round(1 / share)} = ${Math.round(1 / share) - 1} as is_current from base`,
     index: 'add primary key (as_of, k)',
-    source: (share) => `create table src as select ${ALL}, date '2027-01-01' as as_of from base where k % ${Math.round(1 / share)} = 0`,
+    source: (share) =>
+      `create table src as select ${ALL}, date '2027-01-01' as as_of from base where k % ${Math.round(1 / share)} = 0`,
     byHand: () => `${KEYS_BY_HAND}
 delete from t where as_of in (select distinct as_of from src);
 update t set is_current = false where is_current;
@@ -154,7 +167,8 @@ insert into t select ${ALL}, as_of, true from src`,
 };
 
 async function timed(work) {
-  const wal = async () => Number((await client.query("select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0') as n")).rows[0].n);
+  const wal = async () =>
+    Number((await client.query("select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0') as n")).rows[0].n);
   const before = await wal();
   const started = performance.now();
   await work();
@@ -212,7 +226,8 @@ const median = (values) => [...values].sort((a, b) => a - b)[Math.floor(values.l
 async function fact() {
   const version = (name) =>
     `create table core.${name} (${name}_key bigint options (role 'surrogate key'), code bigint not null, ${VALID}) with (load = history, business_key = 'code');\nselect code from landing.${name}_src;`;
-  const lookUp = (name) => `${name}_key bigint options (looked_up_by '${name}_code', at 'at', before_first 'unknown') references core.${name} (${name}_key)`;
+  const lookUp = (name) =>
+    `${name}_key bigint options (looked_up_by '${name}_code', at 'at', before_first 'unknown') references core.${name} (${name}_key)`;
   const project = readProject(
     new Map([
       ['layers.sql', 'create schema landing; create schema core;'],
@@ -235,8 +250,16 @@ select id, at, vessel_code, berth_code, tonnes from landing.src;`,
   const definition = project.tables.get('core.t');
   const placeOf = (name) => ({ schema: 'bench_loads', name: name.slice(name.indexOf('.') + 1) });
   const beside = { schema: 'bench_loads', name: 'beside' };
-  const context = policyContext(project, definition, { own: beside, home: placeOf('core.t'), names: { placeOf, functionsSchema: 'bench_loads' } });
-  const steps = policySteps(context, compileText(project.files.get(definition.path), definition.query, definition.query, context.names), definition.path);
+  const context = policyContext(project, definition, {
+    own: beside,
+    home: placeOf('core.t'),
+    names: { placeOf, functionsSchema: 'bench_loads' },
+  });
+  const steps = policySteps(
+    context,
+    compileText(project.files.get(definition.path), definition.query, definition.query, context.names),
+    definition.path,
+  );
   const versions = (name, keys, each) => `
 create table ${name} as select row_number() over () as ${name}_key, k::bigint as code, timestamptz '2020-01-01' + v * interval '60 days' as valid_from,
   case when v < ${each - 1} then timestamptz '2020-01-01' + (v + 1) * interval '60 days' end as valid_to, v = ${each - 1} as is_current from generate_series(1, ${keys}) as k, generate_series(0, ${each - 1}) as v;
@@ -244,7 +267,8 @@ alter table ${name} add primary key (code, valid_from);`;
   await client.query(`drop table if exists src; ${versions('vessel', ROWS / 5, 5)} ${versions('berth', ROWS / 10, 10)}
 create table src as select i::bigint as id, timestamptz '2020-01-01' + (i % 600) * interval '1 day' as at, (hashint8(i) & ${2 ** 20 - 1}) % ${ROWS / 5} + 1::bigint as vessel_code, i % ${ROWS / 10} + 1 as berth_code, (i % 1000)::numeric(12,2) as tonnes from generate_series(1, ${5 * ROWS}) as i`);
   for (const table of ['vessel', 'berth', 'src']) await client.query(`vacuum analyze ${table}`);
-  const at = (d) => `left join ${d} on ${d}.code = f.${d}_code and f.at >= ${d}.valid_from and (${d}.valid_to is null or f.at < ${d}.valid_to)`;
+  const at = (d) =>
+    `left join ${d} on ${d}.code = f.${d}_code and f.at >= ${d}.valid_from and (${d}.valid_to is null or f.at < ${d}.valid_to)`;
   const swapped = 'add primary key (id); drop table if exists t; alter table';
   await compare('fact', `${5 * ROWS}`, {
     byHand: () =>
@@ -256,7 +280,9 @@ alter table n ${swapped} n rename to t`),
 }
 
 console.log('policy   changed   ours      by hand   time ratio  WAL ratio');
-for (const [policy, { contract, table, index, source, byHand, query, columns, rows, before }] of Object.entries(CASES)) {
+for (const [policy, { contract, table, index, source, byHand, query, columns, rows, before }] of Object.entries(
+  CASES,
+)) {
   if (only && only !== policy) continue;
   const project = readProject(
     new Map([
@@ -273,7 +299,12 @@ for (const [policy, { contract, table, index, source, byHand, query, columns, ro
   const placeOf = (name) => ({ schema: 'bench_loads', name: name.slice(name.indexOf('.') + 1) });
   const own = placeOf('core.t');
   const beside = { schema: 'bench_beside', name: 't' };
-  const context = policyContext(project, definition, { own, home: own, beside, names: { placeOf, functionsSchema: 'bench_loads' } });
+  const context = policyContext(project, definition, {
+    own,
+    home: own,
+    beside,
+    names: { placeOf, functionsSchema: 'bench_loads' },
+  });
   const compiled = compileText(project.files.get(definition.path), definition.query, definition.query, context.names);
   const steps = policySteps(context, compiled, definition.path);
   for (const share of SHARES) {
@@ -284,7 +315,9 @@ for (const [policy, { contract, table, index, source, byHand, query, columns, ro
     const fill = typeof rows === 'function' ? rows(share) : (rows ?? `select ${table} from base`);
     await compare(policy, `${share * 100} %`, {
       prepare: async () => {
-        await client.query(`drop table if exists t; create table t as ${fill}; alter table t ${index}; create index on t (d)`);
+        await client.query(
+          `drop table if exists t; create table t as ${fill}; alter table t ${index}; create index on t (d)`,
+        );
         await client.query('vacuum analyze t');
         for (const statement of before?.split('; ') ?? []) await client.query(statement);
       },

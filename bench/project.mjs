@@ -10,7 +10,9 @@ await loadParser();
 
 /** Definitions of about 15 lines in five layers, each reading two of the layer before. */
 function generated(count) {
-  const files = new Map([['layers.sql', 'create schema landing; create schema staging; create schema core; create schema mart;']]);
+  const files = new Map([
+    ['layers.sql', 'create schema landing; create schema staging; create schema core; create schema mart;'],
+  ]);
   const sources = Math.max(4, Math.round(count / 10));
   let text = 'create server s foreign data wrapper postgres_fdw;\n';
   for (let i = 0; i < sources; i++)

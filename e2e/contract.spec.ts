@@ -22,7 +22,9 @@ test('a contract is edited as a form and as text, and a release asks what become
     .click();
   await panel(page).getByLabel('Comment of owner_name').fill('As it is painted on the funnel.');
   await panel(page).getByLabel('Type of owner_name').click();
-  await expect(editor(page)).toContainText("comment on column core.dim_owner.owner_name is 'As it is painted on the funnel.';");
+  await expect(editor(page)).toContainText(
+    "comment on column core.dim_owner.owner_name is 'As it is painted on the funnel.';",
+  );
   await panel(page).getByLabel('New check of owner_name').fill("check (owner_name <> '')");
   await page.keyboard.press('Enter');
   await expect(editor(page)).toContainText("owner_name text not null check (owner_name <> '')");
@@ -32,12 +34,17 @@ test('a contract is edited as a form and as text, and a release asks what become
   await page.getByRole('button', { name: 'Save draft' }).click();
   await expect(page.getByText('draft by Mira Okafor')).toBeVisible();
   const kept = await page.evaluate(
-    async (s) => ((await (await fetch(`/api/workspaces/${s}/files`)).json()) as { drafts: { path: string; text: string }[] }).drafts[0]!.text,
+    async (s) =>
+      ((await (await fetch(`/api/workspaces/${s}/files`)).json()) as { drafts: { path: string; text: string }[] })
+        .drafts[0]!.text,
     slug,
   );
   await write(
     page,
-    kept.replace('trim(owner_name) as owner_name, flag_code\n', 'trim(owner_name) as owner_name, md5(owner_name) as mark, now()::date as seen_on\n'),
+    kept.replace(
+      'trim(owner_name) as owner_name, flag_code\n',
+      'trim(owner_name) as owner_name, md5(owner_name) as mark, now()::date as seen_on\n',
+    ),
   );
   const against = panel(page).getByRole('region', { name: 'Contract against query' });
   await expect(against).toContainText('The query also returns mark, seen_on.');
@@ -56,9 +63,9 @@ test('a contract is edited as a form and as text, and a release asks what become
   await expect(page.getByText('alter table core.dim_owner add column mark text;')).toBeVisible();
   await expect(page.getByText('alter table core.dim_owner drop column flag_code;')).toBeVisible();
   const release = page.getByRole('button', { name: 'Release to production' });
-  const serious = (await new AxeBuilder({ page }).setLegacyMode(true).withTags(['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa']).analyze()).violations.filter(
-    (v) => ['serious', 'critical'].includes(v.impact ?? ''),
-  );
+  const serious = (
+    await new AxeBuilder({ page }).setLegacyMode(true).withTags(['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa']).analyze()
+  ).violations.filter((v) => ['serious', 'critical'].includes(v.impact ?? ''));
   expect(serious.map((v) => `${v.id} ${v.nodes[0]?.html}`)).toEqual([]);
   await expect(release).toHaveAttribute('aria-disabled', 'true');
   await page.getByLabel('core.dim_owner.flag_code may be dropped').check();
@@ -66,7 +73,9 @@ test('a contract is edited as a form and as text, and a release asks what become
   await expect(page.getByRole('heading', { name: /^Run \d+: release in production/ })).toBeVisible();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();
   await page.goto('/w/production/tables/core.dim_owner/rows');
-  await expect(page.getByRole('grid', { name: 'Rows of core.dim_owner' }).getByRole('columnheader', { name: /^mark/ })).toBeVisible();
+  await expect(
+    page.getByRole('grid', { name: 'Rows of core.dim_owner' }).getByRole('columnheader', { name: /^mark/ }),
+  ).toBeVisible();
   expect(messages).toEqual([]);
 });
 

@@ -7,7 +7,8 @@ test('a daily rate file arrives, then a broken one, then an empty one', async ({
   await page.goto('/w/production/sources');
   const drop = page.getByRole('region', { name: 'drop_folder' });
   await expect(drop.getByRole('row', { name: /weather_2026-03-02\.parquet/ })).toContainText('24');
-  const deliver = (name: string, text: string) => drop.getByLabel('Files to deliver').setInputFiles({ name, mimeType: 'text/csv', buffer: Buffer.from(text) });
+  const deliver = (name: string, text: string) =>
+    drop.getByLabel('Files to deliver').setInputFiles({ name, mimeType: 'text/csv', buffer: Buffer.from(text) });
 
   await deliver('berth_rates_2031-01-01.csv', 'berth_code,rate,charged\nNQ-1,41.50,by day\nNQ-2,39.00,by call\n');
   await expect(drop.getByRole('row', { name: /berth_rates_2031-01-01\.csv loaded loaded 2/ })).toBeVisible();

@@ -10,7 +10,9 @@ async function keepAs(page: Page, name: string, fullName: string): Promise<void>
   await expect(page.getByRole('heading', { name: fullName, exact: true })).toBeVisible();
 }
 
-test('a dimension with a history, a calendar and a fact that looks keys up are begun, loaded and looked at', async ({ page }) => {
+test('a dimension with a history, a calendar and a fact that looks keys up are begun, loaded and looked at', async ({
+  page,
+}) => {
   const messages = watchConsole(page);
   await signIn(page, 'mira');
   const slug = await openWorkspace(page, 'Keys');
@@ -49,7 +51,10 @@ test('a dimension with a history, a calendar and a fact that looks keys up are b
   await page.goto(`/w/${slug}/tables/core.dim_quay`);
   await page.getByRole('button', { name: 'How much to run' }).click();
   await page.getByRole('menuitem', { name: 'starting over …' }).click();
-  await page.getByRole('alertdialog', { name: 'Start core.dim_quay over?' }).getByRole('button', { name: 'Start over' }).click();
+  await page
+    .getByRole('alertdialog', { name: 'Start core.dim_quay over?' })
+    .getByRole('button', { name: 'Start over' })
+    .click();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();
 
   // The SQL of the load is there to be read and taken away.
@@ -60,7 +65,9 @@ test('a dimension with a history, a calendar and a fact that looks keys up are b
 
   // The vessels as versions.
   await page.goto(`/w/${slug}/tables/core.dim_vessel/rows?view=versions`);
-  await expect(page.getByRole('grid', { name: 'Versions of core.dim_vessel' }).getByRole('gridcell', { name: 'KR-10002' })).toBeVisible();
+  await expect(
+    page.getByRole('grid', { name: 'Versions of core.dim_vessel' }).getByRole('gridcell', { name: 'KR-10002' }),
+  ).toBeVisible();
   await page.getByLabel('What to see').selectOption('key');
   await page.getByLabel('hull_no').fill('KR-10002');
   await page.getByRole('button', { name: 'Show' }).click();
@@ -68,7 +75,9 @@ test('a dimension with a history, a calendar and a fact that looks keys up are b
   await page.getByLabel('What to see').selectOption('compare');
   await page.getByLabel('From').fill('2026-01-01');
   await page.getByRole('button', { name: 'Show' }).click();
-  await expect(page.getByRole('grid', { name: 'Versions of core.dim_vessel' }).getByRole('gridcell', { name: 'came' }).first()).toBeVisible();
+  await expect(
+    page.getByRole('grid', { name: 'Versions of core.dim_vessel' }).getByRole('gridcell', { name: 'came' }).first(),
+  ).toBeVisible();
   expect(messages).toEqual([]);
 });
 
@@ -92,5 +101,9 @@ test('a vault is begun over one source, kept whole and loaded', async ({ page })
   await page.getByRole('menuitem', { name: 'with what it needs' }).click();
   await expect(page.locator('header').getByText('succeeded')).toBeVisible();
   await page.goto(`/w/${slug}/tables/core.link_receipt_invoice/rows`);
-  await expect(page.getByRole('grid', { name: 'Rows of core.link_receipt_invoice' }).getByRole('columnheader', { name: /^receipt_hub/ })).toBeVisible();
+  await expect(
+    page
+      .getByRole('grid', { name: 'Rows of core.link_receipt_invoice' })
+      .getByRole('columnheader', { name: /^receipt_hub/ }),
+  ).toBeVisible();
 });

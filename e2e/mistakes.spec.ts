@@ -21,7 +21,9 @@ test('errors name the place and the nearest right name', async ({ page }) => {
   await write(page, 'select port_code, (port_name::date) as d, flag_code from staging.port');
   await page.keyboard.press('Control+Enter');
   // PostgreSQL says the value; its place in the text and its row are found.
-  await expect(page.getByRole('alert')).toContainText('invalid input syntax for type date: "Saltmere" core/dim_port.sql line 1, column 19');
+  await expect(page.getByRole('alert')).toContainText(
+    'invalid input syntax for type date: "Saltmere" core/dim_port.sql line 1, column 19',
+  );
   await expect(page.getByRole('grid', { name: 'Rows at fault of core.dim_port' })).toContainText('Saltmere');
   await write(page, 'select port_code,\n  no_such(port_name) as d, flag_code from staging.port');
   // The database is asked a moment after the last keystroke.

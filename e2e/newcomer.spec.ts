@@ -9,7 +9,9 @@ test('a newcomer takes a change from a source row to a released fact', async ({ 
   // Source rows.
   await page.getByRole('link', { name: 'Sources' }).click();
   await page.getByRole('link', { name: 'landing.call', exact: true }).click();
-  await expect(page.getByRole('grid', { name: 'Rows of landing.call' }).getByRole('gridcell', { name: 'C000001' })).toBeVisible();
+  await expect(
+    page.getByRole('grid', { name: 'Rows of landing.call' }).getByRole('gridcell', { name: 'C000001' }),
+  ).toBeVisible();
 
   // A staging query, previewed.
   await page.goto(`/w/${slug}/tables/staging.call`);
@@ -41,7 +43,9 @@ test('a newcomer takes a change from a source row to a released fact', async ({ 
   // The lineage.
   await page.goto(`/w/${slug}/lineage?focus=core.fact_call`);
   await expect(page.locator('.react-flow__node[data-id="mart.terminal_quarter"]')).toBeVisible();
-  await expect(page.getByRole('complementary', { name: 'core.fact_call' }).getByRole('button', { name: 'staging.call' })).toBeVisible();
+  await expect(
+    page.getByRole('complementary', { name: 'core.fact_call' }).getByRole('button', { name: 'staging.call' }),
+  ).toBeVisible();
 
   // Commit and release.
   await page.getByRole('link', { name: 'Releases' }).click();

@@ -10,7 +10,9 @@ test('values of a reference table are changed in a grid and run; a wrong one is 
   await cell.fill('lots');
   await expect(page.getByText('1 value wrong: row 1, “lots” is not a number')).toBeVisible();
   await cell.fill('-5');
-  await expect(page.getByText('1 value wrong: row 1, breaks terminal_target_tonnage_target_check: tonnage_target > 0')).toBeVisible();
+  await expect(
+    page.getByText('1 value wrong: row 1, breaks terminal_target_tonnage_target_check: tonnage_target > 0'),
+  ).toBeVisible();
   await cell.fill('1950000');
   await expect(page.getByText('every value is of its type, and the contract’s checks hold')).toBeVisible();
   await page.getByRole('button', { name: 'Add a row' }).click();

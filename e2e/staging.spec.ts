@@ -68,7 +68,10 @@ test('tables of an unknown database become cleaned staging tables', async ({ pag
   const hours = page.getByRole('region', { name: 'hours' });
   await expect(hours.getByText('numeric(4,1)')).toBeVisible();
   await expect(hours.getByRole('img', { name: /^Values of hours/ })).toBeVisible();
-  await page.getByRole('region', { name: 'pilot_no' }).getByRole('button', { name: 'Rows with 3', exact: true }).focus();
+  await page
+    .getByRole('region', { name: 'pilot_no' })
+    .getByRole('button', { name: 'Rows with 3', exact: true })
+    .focus();
   await page.keyboard.press('Enter');
   await expect(page.getByRole('button', { name: 'Remove the filter pilot_no = 3' })).toBeVisible();
   expect(messages).toEqual([]);
@@ -84,7 +87,9 @@ test('terminals are stacked, and targets held against what was achieved', async 
   await page.getByLabel('Condition of part 1').fill("berth_code like 'NQ-%'");
   await page.getByLabel('Name of part 1').fill('north_call');
   await page.getByRole('button', { name: 'Count rows' }).click();
-  await expect(page.getByRole('status').filter({ hasText: /^Of 8\d\d rows, 0 are in more than one part/ })).toBeVisible();
+  await expect(
+    page.getByRole('status').filter({ hasText: /^Of 8\d\d rows, 0 are in more than one part/ }),
+  ).toBeVisible();
   await sheet(page).getByRole('button', { name: 'Save drafts' }).click();
   await expect(page.getByRole('heading', { name: 'staging.north_call', exact: true })).toBeVisible();
   await page.goto(`/w/${slug}/new/stack?table=staging.north_call`);

@@ -29,7 +29,8 @@ function nameOf(type) {
   const symbol = type.aliasSymbol ?? type.symbol;
   const generic = type.aliasTypeArguments?.length || (type.target && checker.getTypeArguments(type).length);
   const file = symbol?.declarations?.[0]?.getSourceFile().fileName ?? '';
-  if (!symbol || generic || symbol.name.startsWith('__') || file.includes('/node_modules/typescript/')) return undefined;
+  if (!symbol || generic || symbol.name.startsWith('__') || file.includes('/node_modules/typescript/'))
+    return undefined;
   let name = symbol.name;
   for (let n = 2; named.has(name) && named.get(name) !== type; n++) name = `${symbol.name}${n}`;
   return name;
@@ -80,9 +81,16 @@ function structure(type, where) {
     const kinds = of.isUnion() ? of.types : [of];
     const there = kinds.filter((t) => !isNothing(t));
     if (there.length === 0) continue;
-    const schema = there.length === kinds.length ? schemaOf(of, `${where}.${property.name}`) : union(there, `${where}.${property.name}`);
+    const schema =
+      there.length === kinds.length
+        ? schemaOf(of, `${where}.${property.name}`)
+        : union(there, `${where}.${property.name}`);
     const text = ts.displayPartsToString(property.getDocumentationComment(checker));
-    properties[property.name] = text ? (schema.$ref ? { allOf: [schema], description: text } : { ...schema, description: text }) : schema;
+    properties[property.name] = text
+      ? schema.$ref
+        ? { allOf: [schema], description: text }
+        : { ...schema, description: text }
+      : schema;
     if (there.length === kinds.length && !(property.flags & ts.SymbolFlags.Optional)) required.push(property.name);
   }
   const others = checker.getIndexInfosOfType(type).find((i) => i.keyType.flags & ts.TypeFlags.StringLike);
@@ -97,7 +105,9 @@ function structure(type, where) {
 function union(types, where) {
   const literals = types.filter((t) => t.isStringLiteral() || t.isNumberLiteral());
   const isBoolean = types.filter((t) => t.flags & ts.TypeFlags.BooleanLiteral).length === 2;
-  const others = types.filter((t) => !literals.includes(t) && !isNothing(t) && !(isBoolean && t.flags & ts.TypeFlags.BooleanLiteral));
+  const others = types.filter(
+    (t) => !literals.includes(t) && !isNothing(t) && !(isBoolean && t.flags & ts.TypeFlags.BooleanLiteral),
+  );
   const any = [
     ...(literals.length ? [{ type: typeof literals[0].value, enum: literals.map((t) => t.value) }] : []),
     ...(isBoolean ? [{ type: 'boolean' }] : []),
@@ -106,12 +116,16 @@ function union(types, where) {
   return any.length === 1 ? any[0] : { anyOf: any };
 }
 
-const decoratorsOf = (node) => (ts.canHaveDecorators(node) ? (ts.getDecorators(node) ?? []) : []).map((d) => d.expression).filter(ts.isCallExpression);
+const decoratorsOf = (node) =>
+  (ts.canHaveDecorators(node) ? (ts.getDecorators(node) ?? []) : [])
+    .map((d) => d.expression)
+    .filter(ts.isCallExpression);
 const decorator = (node, names) => decoratorsOf(node).find((call) => names.has(call.expression.getText()));
 
 /** The type T of a method that is declared to return `Promise<Sent<T>>`: what is answered, as the API's types name it. */
 function sentType(node) {
-  const inner = (of, name) => (of && ts.isTypeReferenceNode(of) && of.typeName.getText() === name ? of.typeArguments?.[0] : undefined);
+  const inner = (of, name) =>
+    of && ts.isTypeReferenceNode(of) && of.typeName.getText() === name ? of.typeArguments?.[0] : undefined;
   const sent = inner(inner(node, 'Promise'), 'Sent');
   return sent && checker.getTypeFromTypeNode(sent);
 }
@@ -126,12 +140,16 @@ for (const source of program.getSourceFiles().filter((f) => controllers.includes
       const id = `${node.name.text}_${member.name.getText()}`;
       const returned = checker.getReturnTypeOfSignature(checker.getSignatureFromDeclaration(member));
       const type = sentType(member.type) ?? checker.getAwaitedType(returned) ?? returned;
-      const summary = ts.displayPartsToString(checker.getSymbolAtLocation(member.name).getDocumentationComment(checker));
+      const summary = ts.displayPartsToString(
+        checker.getSymbolAtLocation(member.name).getDocumentationComment(checker),
+      );
       const kinds = (type.isUnion() ? type.types : [type]).filter((t) => !isNothing(t));
       const isStream = type.symbol?.name === 'Observable';
       answers[id] = {
         ...(summary ? { summary } : {}),
-        ...(kinds.length && !isStream ? { schema: kinds.length > 1 || type.isUnion() ? union(kinds, id) : schemaOf(type, id) } : {}),
+        ...(kinds.length && !isStream
+          ? { schema: kinds.length > 1 || type.isUnion() ? union(kinds, id) : schemaOf(type, id) }
+          : {}),
       };
     }
   });

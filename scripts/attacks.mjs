@@ -25,7 +25,10 @@ async function checkout(commit) {
 /** The application, started; it is started again by who asks for it, where it has ended. */
 async function start(root, data) {
   const port = await freePort(4700);
-  const child = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port)], { cwd: root, stdio: ['ignore', 'pipe', 'pipe'] });
+  const child = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port)], {
+    cwd: root,
+    stdio: ['ignore', 'pipe', 'pipe'],
+  });
   let said = '';
   child.stderr.on('data', (d) => (said = (said + d).slice(-4000)));
   await new Promise((resolve, reject) => {
@@ -42,7 +45,8 @@ async function stop(app) {
   if (app.child.exitCode !== null || app.child.signalCode !== null) return;
   const gone = new Promise((resolve) => app.child.once('exit', () => resolve(true)));
   app.child.kill('SIGTERM');
-  if (!(await Promise.race([gone, new Promise((resolve) => setTimeout(() => resolve(false), 40_000))]))) app.child.kill('SIGKILL');
+  if (!(await Promise.race([gone, new Promise((resolve) => setTimeout(() => resolve(false), 40_000))])))
+    app.child.kill('SIGKILL');
 }
 
 await main(async () => {

@@ -92,15 +92,22 @@ function faultsOf(file) {
   const found = [];
   const visit = (node) => {
     if (isSaid(node)) return;
-    if (ts.isStringLiteralLike(node) || ts.isTemplateHead(node) || ts.isTemplateMiddle(node) || ts.isTemplateTail(node)) {
+    if (
+      ts.isStringLiteralLike(node) ||
+      ts.isTemplateHead(node) ||
+      ts.isTemplateMiddle(node) ||
+      ts.isTemplateTail(node)
+    ) {
       const start = node.getStart(source);
       const whole = ts.isStringLiteralLike(node) ? node : ts.findAncestor(node, ts.isTemplateExpression);
       if (!LOOKS_LIKE_SQL.test(whole.getText(source))) return;
       for (const match of text.slice(start, node.end).matchAll(/\b(left join|[a-z]+)\b/g))
-        if (SQL.has(match[0]) && /\s/.test(text.slice(start, node.end))) found.push({ at: start + match.index, there: match[0], instead: SQL.get(match[0]) });
+        if (SQL.has(match[0]) && /\s/.test(text.slice(start, node.end)))
+          found.push({ at: start + match.index, there: match[0], instead: SQL.get(match[0]) });
       return;
     }
-    if (ts.isNumericLiteral(node)) found.push({ at: node.getStart(source), there: node.text, instead: String(Number(node.text) + 1) });
+    if (ts.isNumericLiteral(node))
+      found.push({ at: node.getStart(source), there: node.text, instead: String(Number(node.text) + 1) });
     else if (node.getChildCount(source) === 0) {
       const there = node.getText(source);
       if (SWAPS.has(there) && !(there === 'undefined' && ts.isParameter(node.parent)))
@@ -139,7 +146,10 @@ await main(async () => {
   rmSync(COPY, { recursive: true, force: true });
   mkdirSync(COPY, { recursive: true });
   cpSync(path.join(ROOT, '.swcrc'), path.join(COPY, '.swcrc'));
-  cpSync(path.join(ROOT, 'core'), path.join(COPY, 'core'), { recursive: true, filter: (f) => !/\/(dist|node_modules)$/.test(f) });
+  cpSync(path.join(ROOT, 'core'), path.join(COPY, 'core'), {
+    recursive: true,
+    filter: (f) => !/\/(dist|node_modules)$/.test(f),
+  });
   const files = FOLDERS.flatMap((folder) =>
     readdirSync(path.join(COPY, 'core/src', folder))
       .filter((f) => f.endsWith('.ts') && !f.endsWith('.test.ts') && f !== 'testing.ts')
@@ -159,6 +169,8 @@ await main(async () => {
     if (n % 10 === 0) say(`${n} of ${count}: ${found} made a test fail`);
   }
   rmSync(COPY, { recursive: true, force: true });
-  say(`faults: ${count} of ${all.length + count} possible, seed ${seed}, ${found} made a test fail (${((found / count) * 100).toFixed(1)} %)`);
+  say(
+    `faults: ${count} of ${all.length + count} possible, seed ${seed}, ${found} made a test fail (${((found / count) * 100).toFixed(1)} %)`,
+  );
   process.exit(found / count >= LEAST_SHARE ? 0 : 1);
 });

@@ -20,10 +20,13 @@ const csv = (...lines) => `${lines.join('\n')}\n`;
 
 /** The project's definitions; their inputs are reference tables, so that each state is a commit. */
 const DEFINITIONS = {
-  'layers.sql': 'create schema landing; create schema reference; create schema staging; create schema core; create schema mart;\n',
+  'layers.sql':
+    'create schema landing; create schema reference; create schema staging; create schema core; create schema mart;\n',
   'parameters.sql': "set param.least = '1';\n",
-  'functions/shout.sql': 'create function functions.shout(t text) returns text language sql immutable return upper(t);\n',
-  'staging/member.sql': 'select code, functions.shout(name) as name, amount::numeric(10,2) as amount from reference.member;\n',
+  'functions/shout.sql':
+    'create function functions.shout(t text) returns text language sql immutable return upper(t);\n',
+  'staging/member.sql':
+    'select code, functions.shout(name) as name, amount::numeric(10,2) as amount from reference.member;\n',
   'core/merged.sql': `create table core.merged (merged_no bigint options (role 'surrogate key') primary key, code text not null unique, name text, amount numeric(10,2), gone boolean options (role 'deleted flag'), seen timestamptz options (role 'loaded at')) with (load = merge, business_key = 'code', missing_rows = flag, empty = allow);
 comment on table core.merged is 'Members as they are.';
 select code, name, amount from staging.member;
@@ -46,8 +49,10 @@ select code from staging.member;\n`,
 select visit_no::integer as visit_no, code, visited::timestamptz as visited from reference.visit;\n`,
   'mart/summary.sql':
     "create table mart.summary as select code, sum(price) as price from core.appended group by code having count(*) >= current_setting('param.least')::integer;\n",
-  'mart/seen.sql': 'select m.code, m.name, v.amount from core.merged m join core.versioned v on v.code = m.code and v.is_current;\n',
-  'checks/positive.sql': "create view checks.positive with (about = 'core.appended') as select * from core.appended where price < 0;\n",
+  'mart/seen.sql':
+    'select m.code, m.name, v.amount from core.merged m join core.versioned v on v.code = m.code and v.is_current;\n',
+  'checks/positive.sql':
+    "create view checks.positive with (about = 'core.appended') as select * from core.appended where price < 0;\n",
 };
 
 const STATES = [
@@ -111,7 +116,11 @@ async function play(address, data) {
     'x-csrf-token': (await signedIn.json()).csrf,
   };
   const ask = async (method, where, body) => {
-    const answer = await fetch(`${address}/api/${where}`, { method, headers, ...(body ? { body: JSON.stringify(body) } : {}) });
+    const answer = await fetch(`${address}/api/${where}`, {
+      method,
+      headers,
+      ...(body ? { body: JSON.stringify(body) } : {}),
+    });
     const text = await answer.text();
     if (!answer.ok) throw new Plain(`${method} ${where}: ${answer.status} ${text}`);
     return text ? JSON.parse(text) : undefined;
@@ -121,7 +130,9 @@ async function play(address, data) {
       const found = await ask('GET', `runs/${id}`);
       if (found.state === 'succeeded') return;
       if (!['queued', 'running'].includes(found.state))
-        throw new Plain(`run ${id}: ${found.state} ${found.error} ${JSON.stringify(found.steps.filter((s) => s.error))}`);
+        throw new Plain(
+          `run ${id}: ${found.state} ${found.error} ${JSON.stringify(found.steps.filter((s) => s.error))}`,
+        );
       await new Promise((resolve) => setTimeout(resolve, 100));
     }
   };
@@ -134,9 +145,23 @@ async function play(address, data) {
     await ended(await ask('POST', 'workspaces/production/runs', { tables: [], upstream: false, downstream: false }));
   }
   const { slug } = await ask('POST', 'workspaces', { name: 'Work' });
-  await ask('PUT', `workspaces/${slug}/drafts`, { path: 'core/merged.sql', text: `${DEFINITIONS['core/merged.sql']}-- drafted\n`, version: 0 });
-  await ask('PUT', `workspaces/${slug}/drafts`, { path: 'mart/own.sql', text: 'select code from core.merged;\n', version: 0 });
-  await ended(await ask('POST', `workspaces/${slug}/runs`, { tables: ['mart.own', 'core.versioned'], upstream: true, downstream: false }));
+  await ask('PUT', `workspaces/${slug}/drafts`, {
+    path: 'core/merged.sql',
+    text: `${DEFINITIONS['core/merged.sql']}-- drafted\n`,
+    version: 0,
+  });
+  await ask('PUT', `workspaces/${slug}/drafts`, {
+    path: 'mart/own.sql',
+    text: 'select code from core.merged;\n',
+    version: 0,
+  });
+  await ended(
+    await ask('POST', `workspaces/${slug}/runs`, {
+      tables: ['mart.own', 'core.versioned'],
+      upstream: true,
+      downstream: false,
+    }),
+  );
 }
 
 /** Dumps, the bundle, the configuration and what the tables hold. */
@@ -145,9 +170,18 @@ async function keep(data, to, commit) {
   const connection = ['-h', '127.0.0.1', '-p', String(config.postgresPort), '-U', 'postgres'];
   const env = { ...process.env, PGPASSWORD: config.passwords.postgres };
   const parts = [await run('pg_dumpall', [...connection, '--roles-only'], { env })];
-  for (const database of ['ouvrage', 'warehouse', 'port_ops']) parts.push(await run('pg_dump', [...connection, '-C', database], { env }));
+  for (const database of ['ouvrage', 'warehouse', 'port_ops'])
+    parts.push(await run('pg_dump', [...connection, '-C', database], { env }));
   writeFileSync(path.join(to, 'cluster.sql.gz'), gzipSync(parts.join('\n'), { level: 9 }));
-  await run('git', ['--git-dir', path.join(data, 'project.git'), 'bundle', 'create', '--quiet', path.join(to, 'project.bundle'), '--all']);
+  await run('git', [
+    '--git-dir',
+    path.join(data, 'project.git'),
+    'bundle',
+    'create',
+    '--quiet',
+    path.join(to, 'project.bundle'),
+    '--all',
+  ]);
   const { clusterFolder: _, postgresPort: __, ...kept } = config;
   writeFileSync(path.join(to, 'config.json'), `${JSON.stringify(kept, undefined, 2)}\n`);
   const psql = (sql) => run('psql', ['-X', '-q', '-A', '-t', ...connection, '-d', 'warehouse', '-c', sql], { env });
@@ -158,7 +192,10 @@ async function keep(data, to, commit) {
   const held = {};
   for (const [schema, name] of tables) {
     const rows = (await psql(`select t::text from "${schema}"."${name}" as t order by 1`)).trim();
-    held[`${schema}.${name}`] = { rows: rows === '' ? 0 : rows.split('\n').length, digest: createHash('sha256').update(rows).digest('hex') };
+    held[`${schema}.${name}`] = {
+      rows: rows === '' ? 0 : rows.split('\n').length,
+      digest: createHash('sha256').update(rows).digest('hex'),
+    };
   }
   writeFileSync(path.join(to, 'expected.json'), `${JSON.stringify({ commit, tables: held }, undefined, 2)}\n`);
 }

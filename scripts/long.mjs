@@ -11,11 +11,35 @@ import { jest, withCluster } from './lib/tests.mjs';
  * portions and goes on where it was stopped; the last line says cases, seed and failures, and any failure ends with 1.
  */
 const PROOFS = {
-  worlds: { of: 'worlds of each policy', files: ['policies.test', 'sequences.test'], size: 3000, portion: 500, variable: 'OUVRAGE_WORLDS' },
-  contracts: { of: 'sequences of changed contracts of each policy', files: ['policies/changing'], size: 2000, portion: 400, variable: 'OUVRAGE_WORLDS' },
+  worlds: {
+    of: 'worlds of each policy',
+    files: ['policies.test', 'sequences.test'],
+    size: 3000,
+    portion: 500,
+    variable: 'OUVRAGE_WORLDS',
+  },
+  contracts: {
+    of: 'sequences of changed contracts of each policy',
+    files: ['policies/changing'],
+    size: 2000,
+    portion: 400,
+    variable: 'OUVRAGE_WORLDS',
+  },
   fuzz: { of: 'made-up requests', files: ['fuzz.test'], size: 25_000, portion: 5000, variable: 'OUVRAGE_FUZZ' },
-  cuts: { of: 'loads of each policy cut off', files: ['policies/kill.test'], size: 100, portion: 20, variable: 'OUVRAGE_KILLS' },
-  kills: { of: 'times the server is killed over a table of each policy', files: ['crash.test'], size: 100, portion: 10, variable: 'OUVRAGE_KILLS' },
+  cuts: {
+    of: 'loads of each policy cut off',
+    files: ['policies/kill.test'],
+    size: 100,
+    portion: 20,
+    variable: 'OUVRAGE_KILLS',
+  },
+  kills: {
+    of: 'times the server is killed over a table of each policy',
+    files: ['crash.test'],
+    size: 100,
+    portion: 10,
+    variable: 'OUVRAGE_KILLS',
+  },
   power: {
     of: 'times the server is killed with everything under way, PostgreSQL stopped a fifth as often',
     files: ['crash-under-way'],
@@ -31,7 +55,8 @@ const { values, positionals } = parseArgs({ options: { seed: { type: 'string' } 
 await main(async () => {
   const [name] = positionals;
   const proof = Object.hasOwn(PROOFS, name ?? '') ? PROOFS[name] : undefined;
-  if (!proof) throw new Plain(`npm run long -- NAME [--seed N], where NAME is one of ${Object.keys(PROOFS).join(', ')}`);
+  if (!proof)
+    throw new Plain(`npm run long -- NAME [--seed N], where NAME is one of ${Object.keys(PROOFS).join(', ')}`);
   const seed = Number(values.seed ?? 1);
   const mark = path.join(ROOT, '.build', `long-${name}-${seed}.json`);
   let { played, failed } = existsSync(mark) ? JSON.parse(readFileSync(mark, 'utf8')) : { played: 0, failed: 0 };

@@ -13,7 +13,9 @@ await main(async () => {
   if (!values.yes) {
     if (!process.stdin.isTTY) throw new Plain('This deletes all data. Say --yes where no one can be asked.');
     const ask = readline.createInterface({ input: process.stdin, output: process.stdout });
-    const answer = await ask.question(`Delete the project, the warehouse and everything else in ${data}? Type reset to go on: `);
+    const answer = await ask.question(
+      `Delete the project, the warehouse and everything else in ${data}? Type reset to go on: `,
+    );
     ask.close();
     if (answer.trim() !== 'reset') return say('Nothing was deleted.');
   }

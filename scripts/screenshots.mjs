@@ -10,7 +10,11 @@ import { main, ROOT, say } from './lib/shell.mjs';
  * something to show.
  */
 const { values } = parseArgs({
-  options: { address: { type: 'string', default: 'http://127.0.0.1:4100' }, out: { type: 'string', default: 'docs/screenshots' }, only: { type: 'string' } },
+  options: {
+    address: { type: 'string', default: 'http://127.0.0.1:4100' },
+    out: { type: 'string', default: 'docs/screenshots' },
+    only: { type: 'string' },
+  },
 });
 const out = path.resolve(ROOT, values.out);
 const W = '/w/berth-dues';
@@ -96,7 +100,12 @@ const VIEWS = [
 await main(async () => {
   mkdirSync(out, { recursive: true });
   const browser = await launch();
-  const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, baseURL: values.address, reducedMotion: 'reduce', colorScheme: 'light' });
+  const context = await browser.newContext({
+    viewport: { width: 1280, height: 800 },
+    baseURL: values.address,
+    reducedMotion: 'reduce',
+    colorScheme: 'light',
+  });
   const page = await context.newPage();
   const errors = [];
   page.on('console', (m) => ['error', 'warning'].includes(m.type()) && errors.push(m.text()));
@@ -137,7 +146,9 @@ async function prepare(page) {
     );
   const { files, drafts } = await api('GET', 'files');
   if (drafts.length) return;
-  const text = files['staging/call.sql'].replace('select distinct on (c.call_no)\n', 'select\n').replace(/order by[^;]*;/, ';');
+  const text = files['staging/call.sql']
+    .replace('select distinct on (c.call_no)\n', 'select\n')
+    .replace(/order by[^;]*;/, ';');
   await api('PUT', 'drafts', { path: 'staging/call.sql', text, version: 0 });
   const run = await api('POST', 'runs', { tables: ['mart.terminal_quarter'], upstream: true, downstream: false });
   await page.waitForFunction(

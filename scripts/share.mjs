@@ -3,7 +3,10 @@ import path from 'node:path';
 import { ROOT, say } from './lib/shell.mjs';
 
 /** Prints which share of each workspace's lines are tests. Snapshots, fixtures and blank lines do not count. */
-const isTest = (file) => /\.test\.tsx?$|\/testing[^/]*\.tsx?$|\/attacks\/|harness\.ts$|\/models?\.ts$|\/worlds\.ts$|-models\.ts$|\/releasing\.ts$/.test(file);
+const isTest = (file) =>
+  /\.test\.tsx?$|\/testing[^/]*\.tsx?$|\/attacks\/|harness\.ts$|\/models?\.ts$|\/worlds\.ts$|-models\.ts$|\/releasing\.ts$/.test(
+    file,
+  );
 const counted = (text) =>
   text
     .replace(/toMatchInlineSnapshot\(`(?:[^`\\]|\\.)*`\)/g, 'toMatchInlineSnapshot()')
@@ -19,5 +22,7 @@ for (const workspace of ['core', 'server', 'web']) {
     lines[isTest(file) ? 'tests' : 'code'] += counted(readFileSync(file, 'utf8'));
   }
   const { tests, code } = lines;
-  say(`${workspace}: ${tests} lines of tests, ${code} of code: ${((tests / (tests + code)) * 100).toFixed(1)} % are tests`);
+  say(
+    `${workspace}: ${tests} lines of tests, ${code} of code: ${((tests / (tests + code)) * 100).toFixed(1)} % are tests`,
+  );
 }

@@ -8,7 +8,12 @@ import { ensureDebian, ensureNpm } from './lib/packages.mjs';
 import { alive, freePort, main, Plain, ROOT, say, sleep } from './lib/shell.mjs';
 
 const { values } = parseArgs({
-  options: { data: { type: 'string' }, port: { type: 'string' }, 'no-demo': { type: 'boolean' }, help: { type: 'boolean' } },
+  options: {
+    data: { type: 'string' },
+    port: { type: 'string' },
+    'no-demo': { type: 'boolean' },
+    help: { type: 'boolean' },
+  },
 });
 
 if (values.help) {
@@ -31,7 +36,8 @@ function beside() {
   try {
     const { pid, address, folder } = JSON.parse(readFileSync(mark, 'utf8'));
     if (folder !== undefined && folder !== identity()) return undefined;
-    const own = existsSync(`/proc/${pid}/cmdline`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('start.mjs');
+    const own =
+      existsSync(`/proc/${pid}/cmdline`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('start.mjs');
     return alive(pid) && own && pid !== process.pid ? { pid, address } : undefined;
   } catch {
     return undefined;
@@ -47,7 +53,10 @@ function identity() {
 await main(async () => {
   const started = Date.now();
   const other = beside();
-  if (other) throw new Plain(`Ouvrage is already running on this data folder, at ${other.address ?? 'an address still being made'} (process ${other.pid}).`);
+  if (other)
+    throw new Plain(
+      `Ouvrage is already running on this data folder, at ${other.address ?? 'an address still being made'} (process ${other.pid}).`,
+    );
   mkdirSync(data, { recursive: true });
   writeFileSync(mark, JSON.stringify({ pid: process.pid, folder: identity() }));
   let server;
@@ -112,7 +121,13 @@ await main(async () => {
         const born = Date.now();
         let isReady = false;
         server = fork(path.join(ROOT, 'server/dist/main.js'), [], {
-          env: { ...process.env, NODE_ENV: 'production', OUVRAGE_DATA: data, OUVRAGE_PORT: String(port), OUVRAGE_DEMO: values['no-demo'] ? '' : '1' },
+          env: {
+            ...process.env,
+            NODE_ENV: 'production',
+            OUVRAGE_DATA: data,
+            OUVRAGE_PORT: String(port),
+            OUVRAGE_DEMO: values['no-demo'] ? '' : '1',
+          },
           // A process group of its own would outlive Ctrl-C; the channel ends the server when this process dies.
           stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
         });
@@ -150,8 +165,12 @@ await main(async () => {
     void look();
     writeFileSync(mark, JSON.stringify({ pid: process.pid, address, folder: identity() }));
     say(`\nOuvrage is ready after ${((Date.now() - started) / 1000).toFixed(1)} s at ${address}`);
-    if (!values['no-demo']) say('Sign in as mira (releaser), jonas (editor), vera (viewer) or admin (administrator); the password of each is saltmere.');
-    else if (existsSync(path.join(data, 'first-sign-in.txt'))) say(`The first sign-in is in ${path.join(data, 'first-sign-in.txt')}`);
+    if (!values['no-demo'])
+      say(
+        'Sign in as mira (releaser), jonas (editor), vera (viewer) or admin (administrator); the password of each is saltmere.',
+      );
+    else if (existsSync(path.join(data, 'first-sign-in.txt')))
+      say(`The first sign-in is in ${path.join(data, 'first-sign-in.txt')}`);
     say('Ctrl-C stops everything.');
   } catch (error) {
     process.stderr.write(`${error instanceof Plain ? error.message : error.stack}\n`);

@@ -35,8 +35,16 @@ async function style() {
   const checks = [
     ['formatting', bin('prettier'), ['--check', '--log-level', 'warn', '.']],
     ['lint', bin('eslint'), ['--max-warnings', '0', '.']],
-    ['boundaries', bin('depcruise'), ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser.cjs']],
-    ['rings of folders', bin('depcruise'), ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser-folders.cjs']],
+    [
+      'boundaries',
+      bin('depcruise'),
+      ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser.cjs'],
+    ],
+    [
+      'rings of folders',
+      bin('depcruise'),
+      ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser-folders.cjs'],
+    ],
     ['unused code', bin('knip'), ['--no-progress']],
     ...['api', 'core', 'demo', 'server', 'web', 'e2e'].map((w) => [`types of ${w}`, bin('tsc'), ['--noEmit', '-p', w]]),
   ];
@@ -64,7 +72,9 @@ const SIZES = { OUVRAGE_SEED: SEED, OUVRAGE_WORLDS: '40', OUVRAGE_FUZZ: '5000', 
 /** The tests of the server in two halves, each with a cluster of its own, so that two cores have work. */
 const HALVES = [1, 2];
 const serverHalf = (half) =>
-  withCluster(5620 + 20 * half, (data) => jest('server', { ...SIZES, OUVRAGE_DATA: data, OUVRAGE_DEMO: '1' }, [`--shard=${half}/${HALVES.length}`]));
+  withCluster(5620 + 20 * half, (data) =>
+    jest('server', { ...SIZES, OUVRAGE_DATA: data, OUVRAGE_DEMO: '1' }, [`--shard=${half}/${HALVES.length}`]),
+  );
 
 /** Attacks count one each; they start an application of their own. */
 async function attacks() {
@@ -79,7 +89,10 @@ async function e2e() {
   const data = mkdtempSync(path.join(base, 'ouvrage-e2e-'));
   const port = await freePort(4300);
   const report = path.join(data, 'report.json');
-  const app = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port)], { cwd: ROOT, stdio: ['ignore', 'pipe', 'inherit'] });
+  const app = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port)], {
+    cwd: ROOT,
+    stdio: ['ignore', 'pipe', 'inherit'],
+  });
   try {
     await new Promise((resolve, reject) => {
       app.stdout.on('data', (d) => {

@@ -9,7 +9,11 @@ export default {
       '@swc/jest',
       {
         swcrc: false,
-        jsc: { parser: { syntax: 'typescript', tsx: true }, transform: { react: { runtime: 'automatic' } }, target: 'es2022' },
+        jsc: {
+          parser: { syntax: 'typescript', tsx: true },
+          transform: { react: { runtime: 'automatic' } },
+          target: 'es2022',
+        },
         module: { type: 'es6' },
         sourceMaps: true,
       },

@@ -13,9 +13,13 @@ function parserWasm(): Plugin {
     name: 'parser-wasm',
     transform(code, id) {
       if (!/libpg-query\/wasm\/libpg-query\.js(\?|$)/.test(id)) return undefined;
-      if (!footer.test(code) || !code.includes(head)) this.error('libpg-query’s glue file has changed: its wasm would not be found');
+      if (!footer.test(code) || !code.includes(head))
+        this.error('libpg-query’s glue file has changed: its wasm would not be found');
       const located = code.replace(head, `${head}Module.locateFile??=()=>wasmAddress;`);
-      return { code: `import wasmAddress from './libpg-query.wasm?url';\n${located.replace(footer, 'export default PgQueryModule;')}`, map: null };
+      return {
+        code: `import wasmAddress from './libpg-query.wasm?url';\n${located.replace(footer, 'export default PgQueryModule;')}`,
+        map: null,
+      };
     },
   };
 }

@@ -32,7 +32,11 @@ export interface Comparison {
   /** Tables that keep rows and whose definition changed. */
   readonly migrations: readonly Migration[];
   /** Tables whose hashes the release makes anew, and those that hold their keys. */
-  readonly rehashes: readonly { readonly table: string; readonly columns: readonly string[]; readonly facts: readonly string[] }[];
+  readonly rehashes: readonly {
+    readonly table: string;
+    readonly columns: readonly string[];
+    readonly facts: readonly string[];
+  }[];
   readonly untouched: number;
   /** How many of the checks of these tables have each verdict. */
   readonly verdicts: Readonly<Record<Verdict, number>>;
@@ -65,12 +69,22 @@ export interface TodayAnswer {
   readonly advisory: readonly CheckState[];
   readonly failedRuns: readonly RunEntry[];
   readonly drafts: readonly { readonly path: string; readonly by: string; readonly at: Instant }[];
-  readonly errors: readonly { readonly path: string; readonly message: string; readonly line: number; readonly column: number }[];
+  readonly errors: readonly {
+    readonly path: string;
+    readonly message: string;
+    readonly line: number;
+    readonly column: number;
+  }[];
   readonly tables: { readonly all: number; readonly notRun: number };
   readonly lastRelease: ReleaseEntry | null;
   readonly lastRun:
     | (RunEntry & {
-        readonly steps: readonly { readonly table: string; readonly state: StepState; readonly rowsIn: string | null; readonly milliseconds: number | null }[];
+        readonly steps: readonly {
+          readonly table: string;
+          readonly state: StepState;
+          readonly rowsIn: string | null;
+          readonly milliseconds: number | null;
+        }[];
       })
     | null;
 }

@@ -63,7 +63,12 @@ export interface StepEntry {
   readonly error: StepError | null;
   readonly startedAt: Instant | null;
   readonly finishedAt: Instant | null;
-  readonly checks: readonly { readonly id: string; readonly verdict: Verdict; readonly atFault: string | null; readonly total: string | null }[];
+  readonly checks: readonly {
+    readonly id: string;
+    readonly verdict: Verdict;
+    readonly atFault: string | null;
+    readonly total: string | null;
+  }[];
 }
 
 export interface RunDetail extends RunEntry {

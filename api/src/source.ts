@@ -7,7 +7,12 @@ export interface SourceSystem {
   readonly server: string;
   readonly wrapper: string;
   readonly path: string;
-  readonly connection: { readonly host: string; readonly port: number; readonly database: string; readonly user: string } | null;
+  readonly connection: {
+    readonly host: string;
+    readonly port: number;
+    readonly database: string;
+    readonly user: string;
+  } | null;
   readonly tables: readonly {
     readonly table: string;
     readonly comment: string | null;

@@ -21,7 +21,11 @@ export function deliveriesOf(day: number): DeliveredFile[] {
   const berths = rows('berths').map((b) => String(b[2]));
   // Rates change every ten days; in between each day's copy is the same.
   const raised = Math.floor(day / 10) * 0.5;
-  const rates = berths.map((berth, i) => [berth, (40 + i * 2.5 + raised).toFixed(2), i % 5 === 0 ? 'by call' : 'by day']);
+  const rates = berths.map((berth, i) => [
+    berth,
+    (40 + i * 2.5 + raised).toFixed(2),
+    i % 5 === 0 ? 'by call' : 'by day',
+  ]);
   const tides = [0, 6, 12, 18].map((hour, i) => [
     `${date} ${String(hour).padStart(2, '0')}:${String(r.int(10, 59))}`,
     (i % 2 === 0 ? 3.2 : 0.8 + r.int(0, 9) / 10).toFixed(2).replace('.', ','),
@@ -34,7 +38,16 @@ export function deliveriesOf(day: number): DeliveredFile[] {
     {
       name: `manifest_${date}.jsonl`,
       text: cargo
-        .map((c) => JSON.stringify({ line_id: c[0], call_no: c[1], goods_code: c[3], tonnes: c[5], marks: { dangerous: Number(c[0]) % 17 === 0 } }) + '\n')
+        .map(
+          (c) =>
+            JSON.stringify({
+              line_id: c[0],
+              call_no: c[1],
+              goods_code: c[3],
+              tonnes: c[5],
+              marks: { dangerous: Number(c[0]) % 17 === 0 },
+            }) + '\n',
+        )
         .join(''),
     },
     {

@@ -8,7 +8,8 @@ describe('the harbour', () => {
     expect(harbourAt(20)).toEqual(harbourAt(20));
     expect(table(21, 'calls').rows.length).toBeGreaterThan(table(20, 'calls').rows.length);
   });
-  test('of another seed is another one', () => expect(harbourAt(5, SIZES.small, 1)).not.toEqual(harbourAt(5, SIZES.small, 2)));
+  test('of another seed is another one', () =>
+    expect(harbourAt(5, SIZES.small, 1)).not.toEqual(harbourAt(5, SIZES.small, 2)));
   test('keeps yesterday’s calls, corrected or not', () => {
     const today = new Set(table(31, 'calls').rows.map((r) => r[0]));
     expect(table(30, 'calls').rows.every((r) => today.has(r[0]))).toBe(true);
@@ -37,4 +38,5 @@ test('hull numbers have a check digit and differ', () => {
   }
 });
 
-test('copy text escapes what COPY reads specially', () => expect(copyText([[1, null, 'a\tb\\c\nd']])).toBe('1\t\\N\ta\\tb\\\\c\\nd\n'));
+test('copy text escapes what COPY reads specially', () =>
+  expect(copyText([[1, null, 'a\tb\\c\nd']])).toBe('1\t\\N\ta\\tb\\\\c\\nd\n'));

@@ -140,7 +140,8 @@ export function dateOf(day: number): string {
   return new Date(Date.UTC(2026, 0, 1 + day)).toISOString().slice(0, 10);
 }
 
-const stamp = (day: number, hour: number, minute = 0) => new Date(Date.UTC(2026, 0, 1 + day, hour, minute)).toISOString();
+const stamp = (day: number, hour: number, minute = 0) =>
+  new Date(Date.UTC(2026, 0, 1 + day, hour, minute)).toISOString();
 
 /** A hull number with its check digit: the weighted sum of the digits, modulo 7. */
 export function hullNumber(n: number): string {
@@ -235,9 +236,18 @@ class World {
     for (const call of this.calls.slice(-6 * this.size.callsPerDay)) {
       if (call.status === 'announced' && r.chance(0.7)) {
         if (r.chance(0.06)) Object.assign(call, { status: 'cancelled', changed: stamp(day, 8) });
-        else Object.assign(call, { status: 'arrived', arrived: stamp(day, r.int(0, 20), r.int(0, 59)), changed: stamp(day, 21) });
+        else
+          Object.assign(call, {
+            status: 'arrived',
+            arrived: stamp(day, r.int(0, 20), r.int(0, 59)),
+            changed: stamp(day, 21),
+          });
       } else if (call.status === 'arrived' && r.chance(0.6)) {
-        Object.assign(call, { status: 'departed', departed: stamp(day, r.int(21, 23), r.int(0, 59)), changed: stamp(day, 23, 59) });
+        Object.assign(call, {
+          status: 'departed',
+          departed: stamp(day, r.int(21, 23), r.int(0, 59)),
+          changed: stamp(day, 23, 59),
+        });
         this.invoice(call, day, r);
       } else if (call.status === 'departed' && r.chance(0.02)) {
         Object.assign(call, { tonnage: Math.round(call.tonnage * 1.01 * 100) / 100, changed: stamp(day, 12) });
@@ -266,7 +276,14 @@ class World {
     this.calls.push(call);
     const lines = r.int(1, 3);
     for (let l = 1; l <= lines; l++)
-      this.cargo.push([this.cargo.length + 1, no, l, r.pick(GOODS), r.pick(['in', 'out']), Math.round((tonnage / lines) * 100) / 100]);
+      this.cargo.push([
+        this.cargo.length + 1,
+        no,
+        l,
+        r.pick(GOODS),
+        r.pick(['in', 'out']),
+        Math.round((tonnage / lines) * 100) / 100,
+      ]);
     // The system lets one row through twice now and then: same number, later change.
     if (r.chance(0.02)) this.calls.push({ ...call, changed: stamp(day + 1, 0, 30) });
   }
@@ -277,7 +294,14 @@ class World {
     this.invoiced.add(call.no);
     const id = this.invoices.length + 1;
     const amount = Math.round(call.tonnage * (0.8 + 0.6 * r.next()) * 100) / 100;
-    this.invoices.push([id, `I${String(id).padStart(6, '0')}`, call.no, dateOf(day), amount.toFixed(2), stamp(day, 23, 59)]);
+    this.invoices.push([
+      id,
+      `I${String(id).padStart(6, '0')}`,
+      call.no,
+      dateOf(day),
+      amount.toFixed(2),
+      stamp(day, 23, 59),
+    ]);
   }
 
   private settle(day: number, r: Random): void {
@@ -298,10 +322,21 @@ class World {
     const piloted = this.calls.filter((c) => c.arrived !== null);
     const hours = (i: number) => (i % 29 === 0 ? '' : ((((i * 7) % 30) + 5) / 10).toFixed(1));
     return [
-      { name: 'pilots', columns: ['"PilotNo" integer', 'name text', 'licensed text', 'phone text'], primaryKey: '"PilotNo"', rows: pilots },
+      {
+        name: 'pilots',
+        columns: ['"PilotNo" integer', 'name text', 'licensed text', 'phone text'],
+        primaryKey: '"PilotNo"',
+        rows: pilots,
+      },
       {
         name: 'pilotages',
-        columns: ['"PilotageID" integer', 'call_no text', '"PilotNo" integer references ops.pilots', 'hours text', 'done_on text'],
+        columns: [
+          '"PilotageID" integer',
+          'call_no text',
+          '"PilotNo" integer references ops.pilots',
+          'hours text',
+          'done_on text',
+        ],
         primaryKey: '"PilotageID"',
         rows: piloted.map((c, i) => [i + 1, c.no, (i % pilots.length) + 1, hours(i), c.arrived!.slice(0, 10)]),
       },
@@ -317,8 +352,18 @@ class World {
   tables(day: number): HarbourTable[] {
     const registers = day >= REGISTER_DAY;
     return [
-      { name: 'terminals', columns: ['terminal_code text', 'terminal_name text'], primaryKey: 'terminal_code', rows: TERMINALS },
-      { name: 'ports', columns: ['port_code text', 'port_name text', 'flag_code text'], primaryKey: 'port_code', rows: PORTS },
+      {
+        name: 'terminals',
+        columns: ['terminal_code text', 'terminal_name text'],
+        primaryKey: 'terminal_code',
+        rows: TERMINALS,
+      },
+      {
+        name: 'ports',
+        columns: ['port_code text', 'port_name text', 'flag_code text'],
+        primaryKey: 'port_code',
+        rows: PORTS,
+      },
       {
         name: 'owners',
         columns: ['owner_id integer', 'owner_name text', 'flag_code text', ...(registers ? ['register_no text'] : [])],
@@ -337,7 +382,15 @@ class World {
           'changed_at timestamptz',
         ],
         primaryKey: '"BerthID"',
-        rows: this.berths.map((b) => [b.id, b.terminal, b.code, ` ${b.name} `, b.length, b.depth.toFixed(1), b.changed]),
+        rows: this.berths.map((b) => [
+          b.id,
+          b.terminal,
+          b.code,
+          ` ${b.name} `,
+          b.length,
+          b.depth.toFixed(1),
+          b.changed,
+        ]),
       },
       {
         name: 'vessels',
@@ -369,28 +422,60 @@ class World {
           'tonnage numeric(12,2)',
           'changed_at timestamptz',
         ],
-        rows: this.calls.map((c) => [c.no, c.hull, c.berth, c.from, c.to, c.status, c.announced, c.arrived, c.departed, c.tonnage, c.changed]),
+        rows: this.calls.map((c) => [
+          c.no,
+          c.hull,
+          c.berth,
+          c.from,
+          c.to,
+          c.status,
+          c.announced,
+          c.arrived,
+          c.departed,
+          c.tonnage,
+          c.changed,
+        ]),
       },
       {
         name: 'cargo_lines',
-        columns: ['line_id bigint', 'call_no text', 'line_no integer', 'goods_code text', 'direction text', 'tonnes numeric(12,2)'],
+        columns: [
+          'line_id bigint',
+          'call_no text',
+          'line_no integer',
+          'goods_code text',
+          'direction text',
+          'tonnes numeric(12,2)',
+        ],
         primaryKey: 'line_id',
         rows: this.cargo,
       },
       {
         name: 'dues_invoices',
-        columns: ['invoice_id bigint', 'invoice_no text', 'call_no text', 'invoiced_on date', 'amount money', 'changed_at timestamptz'],
+        columns: [
+          'invoice_id bigint',
+          'invoice_no text',
+          'call_no text',
+          'invoiced_on date',
+          'amount money',
+          'changed_at timestamptz',
+        ],
         primaryKey: 'invoice_id',
         rows: this.invoices,
       },
       ...this.pilotTables(),
-      { name: 'payments', columns: ['payment_id bigint', 'invoice_id bigint', 'paid_on date', 'amount money'], primaryKey: 'payment_id', rows: this.payments },
+      {
+        name: 'payments',
+        columns: ['payment_id bigint', 'invoice_id bigint', 'paid_on date', 'amount money'],
+        primaryKey: 'payment_id',
+        rows: this.payments,
+      },
     ];
   }
 }
 
 /** Rows as the text format of COPY. */
 export function copyText(rows: HarbourTable['rows']): string {
-  const field = (v: Value) => (v === null ? '\\N' : String(v).replaceAll('\\', '\\\\').replaceAll('\t', '\\t').replaceAll('\n', '\\n'));
+  const field = (v: Value) =>
+    v === null ? '\\N' : String(v).replaceAll('\\', '\\\\').replaceAll('\t', '\\t').replaceAll('\n', '\\n');
   return rows.map((row) => row.map(field).join('\t') + '\n').join('');
 }

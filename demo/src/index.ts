@@ -1,6 +1,16 @@
 import { fileURLToPath } from 'node:url';
 
-export { harbourAt, copyText, dateOf, hullNumber, SIZES, FIRST_DAYS, DEMO_SEED, type HarbourTable, type HarbourSize } from './harbour.js';
+export {
+  harbourAt,
+  copyText,
+  dateOf,
+  hullNumber,
+  SIZES,
+  FIRST_DAYS,
+  DEMO_SEED,
+  type HarbourTable,
+  type HarbourSize,
+} from './harbour.js';
 
 /** The folder of the demo's project files. */
 export const PROJECT_FOLDER = fileURLToPath(new URL('../project', import.meta.url));

@@ -31,10 +31,11 @@ export async function write(page: Page, text: string): Promise<void> {
 
 /** The text of the editor, whole. */
 export async function editorText(page: Page, slug: string, path: string): Promise<string> {
-  return page.evaluate(async ([s, p]) => ((await (await fetch(`/api/workspaces/${s}/files`)).json()) as { files: Record<string, string> }).files[p!]!, [
-    slug,
-    path,
-  ] as const);
+  return page.evaluate(
+    async ([s, p]) =>
+      ((await (await fetch(`/api/workspaces/${s}/files`)).json()) as { files: Record<string, string> }).files[p!]!,
+    [slug, path] as const,
+  );
 }
 /** Messages of the console that no journey may bring about. */
 export function watchConsole(page: Page): string[] {

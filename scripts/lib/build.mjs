@@ -9,7 +9,16 @@ const PARTS = [
   { name: 'server', inputs: ['server/src', 'api/src', 'server/package.json', '.swcrc', 'scripts/answers.mjs'] },
   {
     name: 'web',
-    inputs: ['web/src', 'api/src', 'web/index.html', 'web/vite.config.ts', 'web/package.json', 'core/src', 'scripts/budget.mjs', 'package-lock.json'],
+    inputs: [
+      'web/src',
+      'api/src',
+      'web/index.html',
+      'web/vite.config.ts',
+      'web/package.json',
+      'core/src',
+      'scripts/budget.mjs',
+      'package-lock.json',
+    ],
   },
 ];
 

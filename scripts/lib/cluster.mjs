@@ -6,7 +6,8 @@ import { alive, freePort, isRoot, Plain, portFree, run, say, sleep } from './she
 import { postgresBinaries } from './packages.mjs';
 
 /** Under root everything of PostgreSQL runs as user postgres. */
-const asPostgres = (program, args) => (isRoot ? ['runuser', ['-u', 'postgres', '--', program, ...args]] : [program, args]);
+const asPostgres = (program, args) =>
+  isRoot ? ['runuser', ['-u', 'postgres', '--', program, ...args]] : [program, args];
 const ENV = { PATH: process.env.PATH, LC_ALL: 'C.UTF-8', HOME: '/tmp' };
 
 /**
@@ -37,7 +38,8 @@ const newId = () => randomBytes(8).toString('hex');
 
 /** Where clusters are whose data folder the user postgres cannot reach. */
 const OUTSIDE = '/var/lib/ouvrage';
-const folderOf = (data, { cluster, id }) => (cluster === 'outside' ? path.join(OUTSIDE, id) : path.join(data, 'postgres'));
+const folderOf = (data, { cluster, id }) =>
+  cluster === 'outside' ? path.join(OUTSIDE, id) : path.join(data, 'postgres');
 
 /** A new configuration: random secrets, ports still open. */
 function newConfig(data) {
@@ -46,7 +48,9 @@ function newConfig(data) {
     cluster: reachable(data) ? 'inside' : 'outside',
     postgresPort: 0,
     key: randomBytes(32).toString('base64'),
-    passwords: Object.fromEntries(['postgres', 'application', 'production', 'workspace', 'reader', 'harbour'].map((role) => [role, password()])),
+    passwords: Object.fromEntries(
+      ['postgres', 'application', 'production', 'workspace', 'reader', 'harbour'].map((role) => [role, password()]),
+    ),
   };
   return { ...config, clusterFolder: folderOf(data, config) };
 }
@@ -89,7 +93,9 @@ export async function stopCluster(config) {
   ]) {
     if (pgControl(config, ['-w', '-s', '-t', String(seconds), '-m', mode, 'stop']) === 0 || !postmaster(config)) return;
   }
-  throw new Plain(`PostgreSQL could not be stopped (process ${postmaster(config)?.pid}); its log is ${path.join(config.clusterFolder, 'log')}`);
+  throw new Plain(
+    `PostgreSQL could not be stopped (process ${postmaster(config)?.pid}); its log is ${path.join(config.clusterFolder, 'log')}`,
+  );
 }
 
 /** A cluster outside its data folder knows which one it is of, so that a copy of that one is told apart from it. */
@@ -113,7 +119,9 @@ function refuseOthers(data, config) {
 async function refuseOtherCluster(config) {
   const answers = (await superuser(config, 'postgres', 'show data_directory')).trim();
   if (realpathSync(answers) === realpathSync(config.clusterFolder)) return;
-  throw new Plain(`Another PostgreSQL, of ${answers}, answers at port ${config.postgresPort}: stop it, then start again.`);
+  throw new Plain(
+    `Another PostgreSQL, of ${answers}, answers at port ${config.postgresPort}: stop it, then start again.`,
+  );
 }
 
 async function initialise(config) {
@@ -171,7 +179,9 @@ function postmaster(config) {
       rmSync(file, { force: true });
       return undefined;
     }
-    throw new Plain(`The PostgreSQL of this folder still runs from where the folder was (${folder}, process ${pid}). Stop it, then start again: kill ${pid}`);
+    throw new Plain(
+      `The PostgreSQL of this folder still runs from where the folder was (${folder}, process ${pid}). Stop it, then start again: kill ${pid}`,
+    );
   }
   return { pid: Number(pid), port: Number(port), state: state.trim() };
 }
@@ -210,11 +220,16 @@ async function isReady(config) {
       await stopCluster(config);
       return false;
     }
-    if (!told && waited === 4) say(found.state === 'stopping' ? 'Waiting for PostgreSQL to end ...' : 'Waiting for PostgreSQL, which recovers ...');
+    if (!told && waited === 4)
+      say(
+        found.state === 'stopping' ? 'Waiting for PostgreSQL to end ...' : 'Waiting for PostgreSQL, which recovers ...',
+      );
     told ||= waited >= 4;
     await sleep(500);
   }
-  throw new Plain(`PostgreSQL is not ready after ${PATIENCE_SECONDS} seconds; its log is ${path.join(config.clusterFolder, 'log')}`);
+  throw new Plain(
+    `PostgreSQL is not ready after ${PATIENCE_SECONDS} seconds; its log is ${path.join(config.clusterFolder, 'log')}`,
+  );
 }
 
 /** @returns the exit status of pg_ctl */
@@ -226,7 +241,8 @@ function pgControl(config, rest) {
 async function control(config, action, extra) {
   for (let attempt = 0; ; attempt++) {
     if (pgControl(config, ['-w', '-s', '-t', String(PATIENCE_SECONDS), ...extra, action]) === 0) return;
-    if (attempt === 5) throw new Plain(`PostgreSQL did not ${action}; its log is ${path.join(config.clusterFolder, 'log')}`);
+    if (attempt === 5)
+      throw new Plain(`PostgreSQL did not ${action}; its log is ${path.join(config.clusterFolder, 'log')}`);
     // After kill -9 the children of the old postmaster keep the folder for some seconds.
     await sleep(3000);
   }
@@ -236,7 +252,22 @@ async function control(config, action, extra) {
 export async function superuser(config, database, sql) {
   return run(
     path.join(postgresBinaries(), 'psql'),
-    ['-X', '-q', '-A', '-t', '-v', 'ON_ERROR_STOP=1', '-h', '127.0.0.1', '-p', String(config.postgresPort), '-U', 'postgres', '-d', database],
+    [
+      '-X',
+      '-q',
+      '-A',
+      '-t',
+      '-v',
+      'ON_ERROR_STOP=1',
+      '-h',
+      '127.0.0.1',
+      '-p',
+      String(config.postgresPort),
+      '-U',
+      'postgres',
+      '-d',
+      database,
+    ],
     {
       input: sql,
       env: { ...ENV, PGPASSWORD: config.passwords.postgres },
@@ -271,7 +302,8 @@ alter role ${role} login nosuperuser nocreatedb nocreaterole noreplication passw
   // Nothing of a workspace's is run as production: neither may act for the other.
   sql += `revoke ${roles.workspace} from ${roles.production};\n`;
   // Names are never looked up in a schema that others can write into, and what one query spills has a limit.
-  for (const role of [roles.production, roles.workspace, roles.reader]) sql += `alter role ${role} set search_path = pg_catalog, extensions;\n`;
+  for (const role of [roles.production, roles.workspace, roles.reader])
+    sql += `alter role ${role} set search_path = pg_catalog, extensions;\n`;
   sql += `alter role ${roles.workspace} set temp_file_limit = '${TEMP_FILE_LIMIT}';\nalter role ${roles.reader} set temp_file_limit = '${TEMP_FILE_LIMIT}';\n`;
   sql += `do $$ begin if not exists (select from pg_roles where rolname = 'reporting') then create role reporting nologin; end if; end $$;\n`;
   await superuser(config, 'postgres', sql);

@@ -24,7 +24,8 @@ export async function ensureDebian(names) {
   if (missing.length === 0) return;
   const command = `apt-get install -y --no-install-recommends ${missing.join(' ')}`;
   const sudo = isRoot ? [] : ['sudo', '-n'];
-  if (!has('apt-get')) throw new Plain(`${missing.join(', ')} is missing, and this is no Debian: install it, then start again`);
+  if (!has('apt-get'))
+    throw new Plain(`${missing.join(', ')} is missing, and this is no Debian: install it, then start again`);
   if (
     !isRoot &&
     !(await run('sudo', ['-n', 'true']).then(

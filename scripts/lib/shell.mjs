@@ -31,7 +31,9 @@ export function run(command, args, options = {}) {
     if (input !== undefined) child.stdin.end(input);
     child.on('error', (error) => reject(new Plain(`${command}: ${error.message}`)));
     child.on('close', (code) =>
-      code === 0 ? resolve(output) : reject(new Plain(`${command} ${args.join(' ').slice(0, 200)} ended with ${code}\n${output.slice(-4000)}`)),
+      code === 0
+        ? resolve(output)
+        : reject(new Plain(`${command} ${args.join(' ').slice(0, 200)} ended with ${code}\n${output.slice(-4000)}`)),
     );
   });
 }

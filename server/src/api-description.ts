@@ -29,7 +29,11 @@ const PROBLEM: Schema = {
     status: { type: 'integer' },
     title: { type: 'string', description: 'What happened, for people.' },
     detail: { type: 'string', description: 'Where, and what to do.' },
-    fields: { type: 'array', items: { type: 'string' }, description: 'Of a request that is not valid: each field with what is wrong with it.' },
+    fields: {
+      type: 'array',
+      items: { type: 'string' },
+      description: 'Of a request that is not valid: each field with what is wrong with it.',
+    },
     retryAfter: { type: 'number', description: 'Seconds; also in the header Retry-After.' },
     error: { type: 'object', description: 'What the database found, with file, line and column where it is known.' },
   },
@@ -52,9 +56,14 @@ const TITLES: Readonly<Record<number, string>> = {
   507: 'The disk is full',
 };
 
-const RETRY: Headers = { 'Retry-After': { description: 'Seconds until it is worth trying again.', schema: { type: 'integer' } } };
+const RETRY: Headers = {
+  'Retry-After': { description: 'Seconds until it is worth trying again.', schema: { type: 'integer' } },
+};
 const ALWAYS: Headers = {
-  'Cache-Control': { description: 'Answers are one person’s and are kept by nobody on the way.', schema: { type: 'string', enum: ['no-store'] } },
+  'Cache-Control': {
+    description: 'Answers are one person’s and are kept by nobody on the way.',
+    schema: { type: 'string', enum: ['no-store'] },
+  },
 };
 
 /** Statuses that a route cannot answer with. */
@@ -79,7 +88,15 @@ export function describeApi(app: INestApplication): OpenAPIObject {
       .setDescription('The API behind the interface')
       .setVersion('1')
       .addCookieAuth('ouvrage_session')
-      .addApiKey({ type: 'apiKey', in: 'header', name: 'x-csrf-token', description: 'Of the session; needed wherever something changes.' }, 'csrf')
+      .addApiKey(
+        {
+          type: 'apiKey',
+          in: 'header',
+          name: 'x-csrf-token',
+          description: 'Of the session; needed wherever something changes.',
+        },
+        'csrf',
+      )
       .build(),
   );
   const components = (document.components ??= {});
@@ -122,7 +139,12 @@ function failed(route: Route, problems: Answers['problems']): Responses {
       headers: { ...ALWAYS, ...(status === 429 || status === 503 ? RETRY : {}) },
       content: {
         'application/problem+json': {
-          schema: { allOf: [{ $ref: '#/components/schemas/Problem' }, { type: 'object', properties: { status: { type: 'integer', enum: [status] } } }] },
+          schema: {
+            allOf: [
+              { $ref: '#/components/schemas/Problem' },
+              { type: 'object', properties: { status: { type: 'integer', enum: [status] } } },
+            ],
+          },
         },
       },
     };

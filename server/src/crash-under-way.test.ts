@@ -27,8 +27,10 @@ const ended = (ask: Ask, id: number) =>
     () => ask<RunView>('GET', `runs/${id}`),
     (r) => !['queued', 'running'].includes(r.state),
   );
-const countOf = async (sql: string): Promise<number> => Number((await warehouse<{ n: string }>(`select count(*) as n from ${sql}`))[0]!.n);
-const stands = async (table: string) => (await warehouse<{ there: boolean }>(`select to_regclass('${table}') is not null as there`))[0]!.there;
+const countOf = async (sql: string): Promise<number> =>
+  Number((await warehouse<{ n: string }>(`select count(*) as n from ${sql}`))[0]!.n);
+const stands = async (table: string) =>
+  (await warehouse<{ there: boolean }>(`select to_regclass('${table}') is not null as there`))[0]!.there;
 
 /** A workspace with one new table, committed: what is released. */
 async function ready(ask: Ask, n: string): Promise<string> {
@@ -41,7 +43,9 @@ async function ready(ask: Ask, n: string): Promise<string> {
 
 /** Calls of production, once all that the harbour has is brought in: its clock may have been moved by another test. */
 async function callsOf(ask: Ask): Promise<number> {
-  const { id } = await ask<{ id: number }>('POST', 'workspaces/production/intake', { tables: ['landing.call', 'landing.cargo_line'] });
+  const { id } = await ask<{ id: number }>('POST', 'workspaces/production/intake', {
+    tables: ['landing.call', 'landing.cargo_line'],
+  });
   expect((await ended(ask, id)).state).toBe('succeeded');
   return countOf('landing.call');
 }
@@ -58,7 +62,11 @@ async function allAtOnce(ask: Ask, slug: string, n: number): Promise<void> {
   );
   const ignored = (asked: Promise<unknown>) => void asked.catch(() => undefined);
   ignored(
-    ask('POST', `workspaces/${slug}/preview`, { path: 'adhoc/x.sql', text: 'select count(*) as n from generate_series(1, 30000000) as s (i)', limit: 1 }),
+    ask('POST', `workspaces/${slug}/preview`, {
+      path: 'adhoc/x.sql',
+      text: 'select count(*) as n from generate_series(1, 30000000) as s (i)',
+      limit: 1,
+    }),
   );
   ignored(ask('POST', 'workspaces/production/intake', { tables: ['landing.call', 'landing.cargo_line'] }));
   ignored(ask('POST', 'deliveries/look'));
@@ -67,7 +75,9 @@ async function allAtOnce(ask: Ask, slug: string, n: number): Promise<void> {
 
 /** After it all: nothing is half, nothing is lost, and what was not done can be done. */
 async function settled(ask: Ask, slug: string, n: number, name: string, calls: number): Promise<void> {
-  const runs = (await ask<{ id: number; state: string }[]>('GET', 'runs?environment=production')).filter((r) => ['queued', 'running'].includes(r.state));
+  const runs = (await ask<{ id: number; state: string }[]>('GET', 'runs?environment=production')).filter((r) =>
+    ['queued', 'running'].includes(r.state),
+  );
   for (const { id } of runs) await ended(ask, id);
   const table = `core.under_way_${name}`;
   // What the warehouse holds already is completed at the next start, or within seconds.
@@ -99,7 +109,9 @@ async function settled(ask: Ask, slug: string, n: number, name: string, calls: n
 }
 
 async function cleaned(ask: Ask): Promise<void> {
-  const runs = (await ask<{ id: number; state: string }[]>('GET', 'runs?environment=production')).filter((r) => ['queued', 'running'].includes(r.state));
+  const runs = (await ask<{ id: number; state: string }[]>('GET', 'runs?environment=production')).filter((r) =>
+    ['queued', 'running'].includes(r.state),
+  );
   for (const { id } of runs) await ended(ask, id);
   await warehouse(`delete from landing.berth_rate where as_of >= '2040-01-01'`);
   await warehouse(`delete from core.berth_rate where as_of >= '2040-01-01'`);
@@ -145,7 +157,9 @@ test(
       ask = await until(
         () =>
           client(address).catch(() =>
-            Date.now() - since > BACK_MILLISECONDS ? Promise.reject(new Error(`the server does not serve: ${lastWords()}`)) : undefined,
+            Date.now() - since > BACK_MILLISECONDS
+              ? Promise.reject(new Error(`the server does not serve: ${lastWords()}`))
+              : undefined,
           ),
         (found) => found !== undefined,
       ).then((found) => found!);

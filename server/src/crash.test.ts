@@ -26,7 +26,11 @@ test('killed in mid-run, the next start marks the run interrupted, nothing is ha
     'from staging.port, (select count(*) from generate_series(1, 40000000) as s (n)) as slow',
   );
   await ask('PUT', `workspaces/${slug}/drafts`, { path: 'core/dim_port.sql', text: slow, version: 0 });
-  const { id } = await ask<{ id: number }>('POST', `workspaces/${slug}/runs`, { tables: ['core.dim_port'], upstream: true, downstream: false });
+  const { id } = await ask<{ id: number }>('POST', `workspaces/${slug}/runs`, {
+    tables: ['core.dim_port'],
+    upstream: true,
+    downstream: false,
+  });
   const stepOf = (run: RunView) => run.steps.find((s) => s.table === 'core.dim_port')?.state;
   await until(
     () => ask<RunView>('GET', `runs/${id}`),
@@ -80,11 +84,10 @@ async function waitsAgain(id: number, slug: string, left: string): Promise<void>
   await application.query(`update run_step set state = 'waiting' where run_id = $1`, [id]);
   await application.query(`update run set state = 'queued', finished_at = null where id = $1`, [id]);
   if (left) {
-    await application.query(`select graphile_worker.add_job('ouvrage_run', payload => $1::json, queue_name => $2, max_attempts => 1, job_key => $3)`, [
-      { run: id },
-      `environment:${slug}`,
-      `run:${id}`,
-    ]);
+    await application.query(
+      `select graphile_worker.add_job('ouvrage_run', payload => $1::json, queue_name => $2, max_attempts => 1, job_key => $3)`,
+      [{ run: id }, `environment:${slug}`, `run:${id}`],
+    );
     await application.query(left.replace('ID', String(id)));
   }
   await application.query('commit');
@@ -95,7 +98,11 @@ test('runs that wait, whatever is left of them in the queue, are taken up', asyn
   const ask = await client(await start());
   const played = LEFT.map(async ([what, left]) => {
     const { slug } = await ask<{ slug: string }>('POST', 'workspaces', { name: what.slice(0, 40) });
-    const { id } = await ask<{ id: number }>('POST', `workspaces/${slug}/runs`, { tables: ['staging.port'], upstream: false, downstream: false });
+    const { id } = await ask<{ id: number }>('POST', `workspaces/${slug}/runs`, {
+      tables: ['staging.port'],
+      upstream: false,
+      downstream: false,
+    });
     const ended = async () => {
       const found = await until(
         () => ask<RunView>('GET', `runs/${id}`),
@@ -111,13 +118,17 @@ test('runs that wait, whatever is left of them in the queue, are taken up', asyn
 });
 
 const ID = "id bigint options (role 'surrogate key') primary key, key text not null, x text";
-const VALID = "valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to')";
+const VALID =
+  "valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to')";
 const POLICIES: Readonly<Record<string, readonly [contract: string, columns: string]>> = {
   killed_append: ["key text, at timestamptz) with (load = append, watermark = 'at')", 'key, at'],
   killed_merge: [`${ID}) with (load = merge, business_key = 'key', missing_rows = delete)`, 'key, x'],
   killed_history: [`${ID}, ${VALID}) with (load = history, business_key = 'key', missing_rows = close)`, 'key, x'],
   killed_events: [`${ID}, ${VALID}) with (load = history, business_key = 'key', effective_from = 'at')`, 'key, x, at'],
-  killed_dated: ["key text, x text, as_of date options (role 'as of'), is_current boolean options (role 'current flag')) with (load = dated)", 'key, x, as_of'],
+  killed_dated: [
+    "key text, x text, as_of date options (role 'as of'), is_current boolean options (role 'current flag')) with (load = dated)",
+    'key, x, as_of',
+  ],
   killed_rebuild: [`${ID}) with (load = rebuild, business_key = 'key')`, 'key, x'],
 };
 /** Rows that differ from day to day; the day stands in a landing table, as the number of an owner below zero. */
@@ -132,8 +143,12 @@ async function statesOf(schema: string): Promise<Record<string, string>> {
   const there = new Set((await relationsOf(schema)).map((r) => r.name));
   for (const table of Object.keys(POLICIES)) {
     const parts = [table, `${table}~keys`, `${table}~events`].filter((name) => there.has(name));
-    const marks = parts.map((name) => `(select md5(coalesce(string_agg(r::text, '|' order by r::text), '')) from ${schema}."${name}" as r)`);
-    states[table] = marks.length ? (await warehouse<{ mark: string }>(`select concat_ws(' ', ${marks.join(', ')}) as mark`, 'workspace'))[0]!.mark : '';
+    const marks = parts.map(
+      (name) => `(select md5(coalesce(string_agg(r::text, '|' order by r::text), '')) from ${schema}."${name}" as r)`,
+    );
+    states[table] = marks.length
+      ? (await warehouse<{ mark: string }>(`select concat_ws(' ', ${marks.join(', ')}) as mark`, 'workspace'))[0]!.mark
+      : '';
   }
   return states;
 }
@@ -182,7 +197,8 @@ test(
         const found = await statesOf(schema);
         ask = await client(await start());
         // A run that had only been asked for is taken up by the next server; one that had begun waits to be continued.
-        if ((await ended(id)).state !== 'succeeded') expect((await ended((await ask<RunView>('POST', `runs/${id}/continue`)).id)).state).toBe('succeeded');
+        if ((await ended(id)).state !== 'succeeded')
+          expect((await ended((await ask<RunView>('POST', `runs/${id}/continue`)).id)).state).toBe('succeeded');
         const settled = await statesOf(schema);
         for (const table of Object.keys(POLICIES)) {
           expect(settled[table]).not.toBe(before[table]);

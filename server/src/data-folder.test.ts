@@ -35,7 +35,13 @@ async function stop(cluster: Cluster): Promise<void> {
 }
 
 async function ask(cluster: Cluster, sql: string): Promise<unknown[]> {
-  const client = new pg.Client({ host: '127.0.0.1', port: cluster.postgresPort, user: 'postgres', database: 'postgres', password: cluster.passwords.postgres });
+  const client = new pg.Client({
+    host: '127.0.0.1',
+    port: cluster.postgresPort,
+    user: 'postgres',
+    database: 'postgres',
+    password: cluster.passwords.postgres,
+  });
   await client.connect();
   try {
     return (await client.query<Record<string, unknown>>(sql)).rows.map((r) => Object.values(r)[0]);

@@ -37,9 +37,13 @@ afterAll(async () => {
 
 /** Starts the application by its own command. @returns its address */
 async function startAll(): Promise<string> {
-  application = spawn(process.execPath, [fileURLToPath(new URL('../../scripts/start.mjs', import.meta.url)), '--data', data, '--port', '4390'], {
-    stdio: ['ignore', 'pipe', 'inherit'],
-  });
+  application = spawn(
+    process.execPath,
+    [fileURLToPath(new URL('../../scripts/start.mjs', import.meta.url)), '--data', data, '--port', '4390'],
+    {
+      stdio: ['ignore', 'pipe', 'inherit'],
+    },
+  );
   let printed = '';
   return new Promise((resolve, reject) => {
     application!.stdout!.on('data', (text: Buffer) => {
@@ -69,53 +73,68 @@ async function fillUp(): Promise<void> {
   for (let n = 0; ; n++) {
     const { bavail, bsize } = await statfs(data);
     if (bavail === 0) return;
-    await writeFile(path.join(data, `ballast-${n}`), Buffer.alloc(Math.min(bavail * bsize, 64_000_000))).catch(() => undefined);
+    await writeFile(path.join(data, `ballast-${n}`), Buffer.alloc(Math.min(bavail * bsize, 64_000_000))).catch(
+      () => undefined,
+    );
   }
 }
 
-onDisk('a full disk is told in a load, a commit, a preview and a delivery; with room again everything goes on', async () => {
-  // Other data on the same disk: what there is to make room with.
-  await writeFile(path.join(data, 'ballast-other'), Buffer.alloc(60_000_000));
-  const ask = await client(await startAll());
-  const { slug } = await ask<{ slug: string }>('POST', 'workspaces', { name: 'Full' });
-  /** What a person is told of a run: its end, or what the server answers instead. */
-  const run = async (table: string): Promise<string> => {
-    const asked = await ask<{ id: number } & Told>('POST', `workspaces/${slug}/runs`, { tables: [table], upstream: false, downstream: false });
-    if (asked.code !== undefined) return asked.title;
-    const ended = await until(
-      () => ask<RunView & Told & { error: string | null; steps: readonly { error: { message: string } | null }[] }>('GET', `runs/${asked.id}`),
-      (r) => r.code !== 'database-away' && !['queued', 'running'].includes(r.state),
-    );
-    return ended.title ?? (ended.state === 'succeeded' ? 'succeeded' : (ended.error ?? ended.steps[0]!.error!.message));
-  };
-  await ask('PUT', `workspaces/${slug}/drafts`, definition('small', 10));
-  await ask('PUT', `workspaces/${slug}/drafts`, definition('big', 2_000_000));
-  // PostgreSQL's own log fills it: it ends and recovers, and the run says why.
-  expect(await run('core.big')).toMatch(/^The disk is full/);
+onDisk(
+  'a full disk is told in a load, a commit, a preview and a delivery; with room again everything goes on',
+  async () => {
+    // Other data on the same disk: what there is to make room with.
+    await writeFile(path.join(data, 'ballast-other'), Buffer.alloc(60_000_000));
+    const ask = await client(await startAll());
+    const { slug } = await ask<{ slug: string }>('POST', 'workspaces', { name: 'Full' });
+    /** What a person is told of a run: its end, or what the server answers instead. */
+    const run = async (table: string): Promise<string> => {
+      const asked = await ask<{ id: number } & Told>('POST', `workspaces/${slug}/runs`, {
+        tables: [table],
+        upstream: false,
+        downstream: false,
+      });
+      if (asked.code !== undefined) return asked.title;
+      const ended = await until(
+        () =>
+          ask<RunView & Told & { error: string | null; steps: readonly { error: { message: string } | null }[] }>(
+            'GET',
+            `runs/${asked.id}`,
+          ),
+        (r) => r.code !== 'database-away' && !['queued', 'running'].includes(r.state),
+      );
+      return (
+        ended.title ?? (ended.state === 'succeeded' ? 'succeeded' : (ended.error ?? ended.steps[0]!.error!.message))
+      );
+    };
+    await ask('PUT', `workspaces/${slug}/drafts`, definition('small', 10));
+    await ask('PUT', `workspaces/${slug}/drafts`, definition('big', 2_000_000));
+    // PostgreSQL's own log fills it: it ends and recovers, and the run says why.
+    expect(await run('core.big')).toMatch(/^The disk is full/);
 
-  await fillUp();
-  const told = await Promise.all([
-    ask<Told>('POST', `workspaces/${slug}/commits`, { message: 'x' }),
-    ask<Told>('POST', `workspaces/${slug}/preview`, {
-      path: 'adhoc/x.sql',
-      text: 'select i, md5(i::text) from generate_series(1, 9000000) as s (i) order by 2',
-      limit: 5,
-    }),
-    ask<Told>('POST', 'deliveries/file?name=berth_rates_2031-01-01.csv', 'x'.repeat(100_000)),
-  ]);
-  for (const { code, detail } of told) {
-    expect(code).toBe('disk-full');
-    expect(detail).toContain(`0 MB of 440 MB are left where ${data} is`);
-  }
-  expect(await run('core.small')).toMatch(/^The disk is full/);
+    await fillUp();
+    const told = await Promise.all([
+      ask<Told>('POST', `workspaces/${slug}/commits`, { message: 'x' }),
+      ask<Told>('POST', `workspaces/${slug}/preview`, {
+        path: 'adhoc/x.sql',
+        text: 'select i, md5(i::text) from generate_series(1, 9000000) as s (i) order by 2',
+        limit: 5,
+      }),
+      ask<Told>('POST', 'deliveries/file?name=berth_rates_2031-01-01.csv', 'x'.repeat(100_000)),
+    ]);
+    for (const { code, detail } of told) {
+      expect(code).toBe('disk-full');
+      expect(detail).toContain(`0 MB of 440 MB are left where ${data} is`);
+    }
+    expect(await run('core.small')).toMatch(/^The disk is full/);
 
-  execFileSync('sh', ['-c', `rm ${data}/ballast-*`]);
-  expect(
-    await until(
-      () => run('core.small'),
-      (found) => found === 'succeeded',
-    ),
-  ).toBe('succeeded');
-  expect(await ask('POST', `workspaces/${slug}/commits`, { message: 'x' })).toMatchObject({ message: 'x' });
-  expect(await ask('GET', 'health')).toEqual({ state: 'well' });
-});
+    execFileSync('sh', ['-c', `rm ${data}/ballast-*`]);
+    expect(
+      await until(
+        () => run('core.small'),
+        (found) => found === 'succeeded',
+      ),
+    ).toBe('succeeded');
+    expect(await ask('POST', `workspaces/${slug}/commits`, { message: 'x' })).toMatchObject({ message: 'x' });
+    expect(await ask('GET', 'health')).toEqual({ state: 'well' });
+  },
+);

@@ -92,25 +92,43 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   tables: fc.array(tables, { maxLength: 3 }),
   table: tables,
   // What is built with all that it needs takes long, and is tried by other tests.
-  upstream: fc.oneof({ weight: 8, arbitrary: fc.constant(false) }, { weight: 1, arbitrary: flag }, { weight: 1, arbitrary: fc.constantFrom('true', 'false') }),
+  upstream: fc.oneof(
+    { weight: 8, arbitrary: fc.constant(false) },
+    { weight: 1, arbitrary: flag },
+    { weight: 1, arbitrary: fc.constantFrom('true', 'false') },
+  ),
   downstream: fc.oneof({ weight: 8, arbitrary: fc.constant(false) }, { weight: 1, arbitrary: flag }),
   parallelism: fc.constantFrom(1, 2, 16),
   startOver: fc.array(tables, { maxLength: 2 }),
   parameters: fc.constantFrom({}, { least_tonnage: '5' }, { no_such: 'x' }),
   limit,
   show: fc.array(columns, { maxLength: 3 }),
-  filters: fc.array(fc.record({ column: columns, op: fc.constantFrom('=', '<', 'contains', 'is null'), value: fc.constantFrom('a', 'SAL', '1') }), {
-    maxLength: 2,
-  }),
+  filters: fc.array(
+    fc.record({
+      column: columns,
+      op: fc.constantFrom('=', '<', 'contains', 'is null'),
+      value: fc.constantFrom('a', 'SAL', '1'),
+    }),
+    {
+      maxLength: 2,
+    },
+  ),
   sort: fc.array(fc.record({ column: columns, descending: flag }), { maxLength: 2 }),
   after: fc.array(fc.constantFrom('a', null, '1'), { maxLength: 4 }),
   production: flag,
   sample: fc.record(
-    { table: tables, share: fc.constantFrom(0.1, 1, 0), by: fc.array(columns, { maxLength: 2 }), each: fc.constantFrom(1, 10) },
+    {
+      table: tables,
+      share: fc.constantFrom(0.1, 1, 0),
+      by: fc.array(columns, { maxLength: 2 }),
+      each: fc.constantFrom(1, 10),
+    },
     { requiredKeys: ['table'] },
   ),
   format: fc.constantFrom('csv', 'jsonl', 'parquet'),
-  look: fc.record({ table: tables, show: fc.constant([]), filters: fc.constant([]), sort: fc.constant([]) }).map((l) => JSON.stringify(l)),
+  look: fc
+    .record({ table: tables, show: fc.constant([]), filters: fc.constant([]), sort: fc.constant([]) })
+    .map((l) => JSON.stringify(l)),
   form: fc.constantFrom('script', 'procedures'),
   files: fc.dictionary(paths, fc.oneof(texts, fc.constant(null)), { maxKeys: 2 }),
   since: fc.constantFrom('a'.repeat(40), '0'.repeat(40), 'HEAD'),
@@ -136,7 +154,10 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
 /** Fields that mean something else in one route. */
 const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unknown>>>>> = {
   'POST /api/workspaces/:slug/import': {
-    tables: fc.array(fc.record({ schema: fc.constant('ops'), name: fc.constantFrom('ports', 'x') }), { minLength: 1, maxLength: 2 }),
+    tables: fc.array(fc.record({ schema: fc.constant('ops'), name: fc.constantFrom('ports', 'x') }), {
+      minLength: 1,
+      maxLength: 2,
+    }),
   },
   'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
   'PUT /api/connections/binding': { environment: fc.constantFrom('production', 'workspaces') },
@@ -161,7 +182,10 @@ function described(api: Api, route: Route): Described {
 /** Fields with their usual values, of which a few are left out and a few are anything. */
 function fieldsOf(names: readonly string[], key = ''): fc.Arbitrary<Record<string, unknown>> {
   const field = (name: string) =>
-    fc.oneof({ weight: 3 * names.length + 6, arbitrary: OF_ROUTE[key]?.[name] ?? FIELDS[name] ?? fc.constant('x') }, { weight: 1, arbitrary: anything });
+    fc.oneof(
+      { weight: 3 * names.length + 6, arbitrary: OF_ROUTE[key]?.[name] ?? FIELDS[name] ?? fc.constant('x') },
+      { weight: 1, arbitrary: anything },
+    );
   return fc.record(Object.fromEntries(names.map((n) => [n, field(n)])), {
     requiredKeys: [...names].filter((n) => !['after', 'sample', 'startOver', 'parallelism', 'limit'].includes(n)),
   });
@@ -175,7 +199,12 @@ const slugs = () =>
 const odd = fc.constantFrom('0', '-1', 'x', '99999999999999999999', '1e3', '%00');
 const ids = (isUuid: boolean) =>
   fc.oneof(
-    { weight: 6, arbitrary: isUuid ? fc.constant('0b8a3c5e-0000-4000-8000-000000000000') : fc.constantFrom('1', '2', '3', '999999') },
+    {
+      weight: 6,
+      arbitrary: isUuid
+        ? fc.constant('0b8a3c5e-0000-4000-8000-000000000000')
+        : fc.constantFrom('1', '2', '3', '999999'),
+    },
     { weight: 1, arbitrary: odd },
   );
 
@@ -204,26 +233,39 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
     const key = `${route.method} ${route.path}`;
     const count = { asked: 0, past: 0 };
     passed.set(key, count);
-    const address = fc.tuple(slugs(), ids(/connection|token/.test(route.path)), ids(false), fieldsOf(query)).map(([s, id, step, q]) => {
-      const written = Object.entries(q).map(([k, v]) => `${k}=${encodeURIComponent(typeof v === 'string' ? wellFormed(v) : JSON.stringify(v))}`);
-      const place = route.path
-        .replace(':slug', s)
-        .replace(/:id|:connection/, id)
-        .replace(':step', step)
-        .replace(':server', 'port_ops');
-      return `${place}${written.length ? `?${written.join('&')}` : ''}`;
-    });
+    const address = fc
+      .tuple(slugs(), ids(/connection|token/.test(route.path)), ids(false), fieldsOf(query))
+      .map(([s, id, step, q]) => {
+        const written = Object.entries(q).map(
+          ([k, v]) => `${k}=${encodeURIComponent(typeof v === 'string' ? wellFormed(v) : JSON.stringify(v))}`,
+        );
+        const place = route.path
+          .replace(':slug', s)
+          .replace(/:id|:connection/, id)
+          .replace(':step', step)
+          .replace(':server', 'port_ops');
+        return `${place}${written.length ? `?${written.join('&')}` : ''}`;
+      });
     await fc.assert(
       fc.asyncProperty(address, fieldsOf(body, key), async (where, fields) => {
         const method = route.method.toLowerCase() as 'get' | 'post' | 'put' | 'delete';
-        const asked = request(server)[method](where).set('cookie', admin.cookie).set('x-csrf-token', admin.csrf).timeout(60_000);
+        const asked = request(server)
+          [method](where)
+          .set('cookie', admin.cookie)
+          .set('x-csrf-token', admin.csrf)
+          .timeout(60_000);
         const answer = await (method === 'get'
           ? asked
           : route.path.endsWith('deliveries/file')
             ? asked.set('content-type', 'application/octet-stream').send(Buffer.from('a\n1\n'))
             : asked.set('content-type', 'application/json').send(JSON.stringify(fields)));
         count.asked++;
-        expect([key, where, answer.status, asDescribed(route, answer)]).toEqual([key, where, answer.status, 'as described']);
+        expect([key, where, answer.status, asDescribed(route, answer)]).toEqual([
+          key,
+          where,
+          answer.status,
+          'as described',
+        ]);
         // Past guards and validation: anything but a refusal of the request’s form or of who asks.
         if (![400, 401, 403].includes(answer.status)) count.past++;
         // 502: the made-up connection does not answer, which is told.

@@ -24,8 +24,13 @@ describe('default names of constraints are PostgreSQL’s', () => {
     ['long names', long, 'a_column_with_a_long_name_as_well integer unique, b integer primary key'],
   ])('%s', async (_, name, body) => {
     await client.query(`drop table if exists ${ident(name)}; create table ${ident(name)} (${body})`);
-    const { rows } = await client.query<{ conname: string }>('select conname from pg_constraint where conrelid = $1::regclass order by 1', [ident(name)]);
-    const read = project({ [`${SCHEMA}/${name}.sql`]: `create table ${SCHEMA}.${ident(name)} (${body}); select 1` }).tables.get(`${SCHEMA}.${name}`)!;
+    const { rows } = await client.query<{ conname: string }>(
+      'select conname from pg_constraint where conrelid = $1::regclass order by 1',
+      [ident(name)],
+    );
+    const read = project({
+      [`${SCHEMA}/${name}.sql`]: `create table ${SCHEMA}.${ident(name)} (${body}); select 1`,
+    }).tables.get(`${SCHEMA}.${name}`)!;
     const ours = read.contract!.constraints.filter((c) => c.kind !== 'not null').map((c) => c.name);
     expect(ours.sort()).toEqual(rows.map((r) => r.conname).sort());
   });
@@ -69,14 +74,18 @@ describe('columns of queries are PostgreSQL’s', () => {
     const read = project({ ...sources, [`${SCHEMA}/q.sql`]: text });
     expect(read.diagnostics.filter((d) => d.code !== 'duplicate-column' && d.code !== 'unnamed-column')).toEqual([]);
     const { fields } = await client.query(text);
-    expect(read.diagnostics.filter((d) => d.code === 'unnamed-column')).toHaveLength(fields.filter((f) => f.name === '?column?').length);
+    expect(read.diagnostics.filter((d) => d.code === 'unnamed-column')).toHaveLength(
+      fields.filter((f) => f.name === '?column?').length,
+    );
     const { rows: types } = await client.query<{ type: string }>(
       'select format_type(t, m) as type from unnest($1::oid[], $2::int[]) with ordinality as f (t, m, n) order by n',
       [fields.map((f) => f.dataTypeID), fields.map((f) => f.dataTypeModifier)],
     );
     const ours = read.columns.get(`${SCHEMA}.q`)!;
     expect(ours.map((c) => c.name)).toEqual(fields.map((f) => f.name));
-    ours.forEach((c, i) => c.type !== undefined && expect([c.name, c.type]).toEqual([c.name, shortType(types[i]!.type)]));
+    ours.forEach(
+      (c, i) => c.type !== undefined && expect([c.name, c.type]).toEqual([c.name, shortType(types[i]!.type)]),
+    );
   });
 });
 
@@ -86,7 +95,9 @@ describe('checks count what a plain computation counts', () => {
     a integer unique, b text not null references ${SCHEMA}.known (k), c integer,
     unique (b, c), constraint in_order check (a <= c), primary key (a, b)) with (advisory = 'in_order')`;
   const distinctRows = (rows: readonly Row[], columns: readonly number[]) => {
-    const keys = rows.map((r) => (columns.some((i) => r[i] === null) ? undefined : JSON.stringify(columns.map((i) => r[i]))));
+    const keys = rows.map((r) =>
+      columns.some((i) => r[i] === null) ? undefined : JSON.stringify(columns.map((i) => r[i])),
+    );
     return keys.filter((k) => k !== undefined && keys.indexOf(k) !== keys.lastIndexOf(k)).length;
   };
   /** Rows at fault of each constraint, written from the SQL standard's rules only. */
@@ -104,18 +115,29 @@ describe('checks count what a plain computation counts', () => {
     const maybe = <T>(value: T) => (next(6) === 0 ? null : value);
     const words = ['x', 'y', "o'z", ''];
     const known = words.filter(() => next(2) === 0);
-    const rows: Row[] = Array.from({ length: next(25) }, () => [maybe(next(12)), maybe(words[next(4)]!), maybe(next(5))]);
-    await client.query(`drop table if exists facts, known; create table facts (a integer, b text, c integer); create table known (k text)`);
+    const rows: Row[] = Array.from({ length: next(25) }, () => [
+      maybe(next(12)),
+      maybe(words[next(4)]!),
+      maybe(next(5)),
+    ]);
+    await client.query(
+      `drop table if exists facts, known; create table facts (a integer, b text, c integer); create table known (k text)`,
+    );
     await client.query('insert into known select unnest($1::text[])', [known]);
     const column = (i: number) => rows.map((r) => r[i]);
-    await client.query('insert into facts select * from unnest($1::int[], $2::text[], $3::int[])', [column(0), column(1), column(2)]);
+    await client.query('insert into facts select * from unnest($1::int[], $2::text[], $3::int[])', [
+      column(0),
+      column(1),
+      column(2),
+    ]);
     const read = project({
       [`${SCHEMA}/facts.sql`]: `${CONTRACT}; select 1 as a, '' as b, 1 as c`,
       [`${SCHEMA}/known.sql`]: "select 'x' as k",
     });
     const checks = constraintChecks(read, read.tables.get(`${SCHEMA}.facts`)!);
     const placeOf = (table: string) => ({ schema: SCHEMA, name: table.split('.')[1]! });
-    const counted = (await client.query<Record<string, string>>(countStatement(checks, `${SCHEMA}.facts`, placeOf))).rows[0]!;
+    const counted = (await client.query<Record<string, string>>(countStatement(checks, `${SCHEMA}.facts`, placeOf)))
+      .rows[0]!;
     const expected = naive(rows, known);
     expect(Number(counted['total'])).toBe(rows.length);
     for (const [i, check] of checks.entries()) {

@@ -49,10 +49,15 @@ export function configure(app: INestApplication): void {
   });
   // The documentation's own page needs its inline styles.
   const docsPolicy = helmet({
-    contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'] } },
+    contentSecurityPolicy: {
+      useDefaults: false,
+      directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'] },
+    },
     strictTransportSecurity: false,
   });
-  app.use((request: Request, response: Response, next: NextFunction) => (request.path.startsWith('/api/docs') ? docsPolicy : policy)(request, response, next));
+  app.use((request: Request, response: Response, next: NextFunction) =>
+    (request.path.startsWith('/api/docs') ? docsPolicy : policy)(request, response, next),
+  );
   app.use(pinoHttp({ logger, useLevel: 'debug', autoLogging: true }));
   app.use(compression({ filter: isCompressed }));
   const { proxy } = app.get(Config);
@@ -76,7 +81,8 @@ export function configure(app: INestApplication): void {
 
 /** Answers that are compressed: not streams that people follow or save, and not what tells a session's token beside what was asked. */
 function isCompressed(request: Request, response: Response): boolean {
-  const isStream = /event-stream/.test(String(response.getHeader('Content-Type'))) || response.hasHeader('Content-Disposition');
+  const isStream =
+    /event-stream/.test(String(response.getHeader('Content-Type'))) || response.hasHeader('Content-Disposition');
   return !isStream && !/^\/(api\/(session|sign-in)|git\/)/.test(request.path) && compression.filter(request, response);
 }
 
@@ -84,7 +90,12 @@ function isCompressed(request: Request, response: Response): boolean {
 function refuseNul(request: Request, response: Response, next: NextFunction): void {
   const field = /%00|\0/.test(request.originalUrl) ? 'the address' : nulIn(request.body, 'body');
   if (field === undefined) return next();
-  sendProblem(response, new Problem(400, 'bad-input', 'Invalid request', `${field} has a NUL character, which no text can have`, { fields: [field] }));
+  sendProblem(
+    response,
+    new Problem(400, 'bad-input', 'Invalid request', `${field} has a NUL character, which no text can have`, {
+      fields: [field],
+    }),
+  );
 }
 
 /** Where in a value a text has NUL. Values of JSON are no deeper than the parser of JSON allows: walked without recursion. */
@@ -107,7 +118,10 @@ function requireSession(app: INestApplication) {
   return (request: Request, response: Response, next: NextFunction): void => {
     const token = sessionToken(request);
     const session = token === undefined ? Promise.resolve(undefined) : app.get(PeopleService).session(token);
-    session.then((found) => (found ? next() : sendProblem(response, new Problem(401, 'sign-in', 'Sign in first'))), next);
+    session.then(
+      (found) => (found ? next() : sendProblem(response, new Problem(401, 'sign-in', 'Sign in first'))),
+      next,
+    );
   };
 }
 

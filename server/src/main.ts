@@ -14,7 +14,11 @@ const tell = (message: Record<string, unknown>) => process.send?.(message);
 
 const config = Config.fromEnvironment();
 await loadParser();
-const app = await NestFactory.create(AppModule.of(config), { logger: ['error', 'fatal'], bodyParser: false, abortOnError: false });
+const app = await NestFactory.create(AppModule.of(config), {
+  logger: ['error', 'fatal'],
+  bodyParser: false,
+  abortOnError: false,
+});
 configure(app);
 watchDisk(config.data);
 
@@ -34,15 +38,20 @@ const fatal = (error: unknown): void => {
   void end(70);
 };
 /** A connection to which nobody listens at the moment is lost without anything being half-done: who waits for its answer is told. */
-process.on('uncaughtException', (error) => (isConnectionLost(error) ? logger.error({ err: error }, 'the database went away') : fatal(error)));
+process.on('uncaughtException', (error) =>
+  isConnectionLost(error) ? logger.error({ err: error }, 'the database went away') : fatal(error),
+);
 /**
  * The queue's library writes down how jobs ended beside its own work, and ends its workers where its database goes
  * away; it lets both fail without anybody who could catch it. `RunQueue` starts workers again, and puts right what could
  * not be written.
  */
-const isOfQueue = (error: unknown): boolean => error instanceof Error && /[\\/]graphile-worker[\\/]/.test(error.stack ?? '');
+const isOfQueue = (error: unknown): boolean =>
+  error instanceof Error && /[\\/]graphile-worker[\\/]/.test(error.stack ?? '');
 process.on('unhandledRejection', (error) =>
-  isConnectionLost(error) || isFullDisk(error) || isOfQueue(error) ? logger.error({ err: error }, 'the database went away') : fatal(error),
+  isConnectionLost(error) || isFullDisk(error) || isOfQueue(error)
+    ? logger.error({ err: error }, 'the database went away')
+    : fatal(error),
 );
 process.on('SIGTERM', () => void end(0));
 process.on('SIGINT', () => void end(0));

@@ -19,7 +19,10 @@ beforeAll(async () => {
 });
 afterAll(() => application.close());
 
-const failed = (run: RunView) => run.steps.filter((s) => !['done', 'reused'].includes(s.state)).map((s) => `${s.table}: ${s.error?.message ?? s.state}`);
+const failed = (run: RunView) =>
+  run.steps
+    .filter((s) => !['done', 'reused'].includes(s.state))
+    .map((s) => `${s.table}: ${s.error?.message ?? s.state}`);
 const loud = (run: RunView) =>
   (run as unknown as { steps: { checks: { id: string; verdict: string }[] }[] }).steps.flatMap((s) =>
     s.checks.filter((c) => c.verdict !== 'holds').map((c) => `${c.id} ${c.verdict}`),
@@ -44,11 +47,17 @@ test(`${DAYS} days`, async () => {
       day,
       wrong: day % BAD_TIDE === 0 ? ['tide_table.csv failed: line 4, column height_m: “calm” is not a number'] : [],
     });
-    const intake = await mira.ended(((await mira.send('post', '/api/workspaces/production/intake', { tables: [] })).body as { id: number }).id);
-    const drift = 'landing.owner: landing.owner and ops.owners in port_ops differ: the system has a new column register_no (text)';
+    const intake = await mira.ended(
+      ((await mira.send('post', '/api/workspaces/production/intake', { tables: [] })).body as { id: number }).id,
+    );
+    const drift =
+      'landing.owner: landing.owner and ops.owners in port_ops differ: the system has a new column register_no (text)';
     expect({ day, failed: failed(intake) }).toEqual({ day, failed: day < NEW_COLUMN ? [] : [drift] });
     const run = await mira.ended(
-      ((await mira.send('post', '/api/workspaces/production/runs', { tables: [], upstream: true, downstream: false })).body as { id: number }).id,
+      (
+        (await mira.send('post', '/api/workspaces/production/runs', { tables: [], upstream: true, downstream: false }))
+          .body as { id: number }
+      ).id,
     );
     expect({ day, state: run.state, failed: failed(run), loud: loud(run).sort() }).toEqual({
       day,
@@ -68,7 +77,10 @@ test.each([
     'no two versions of a berth overlap',
     "select count(*) as n from core.dim_berth a join core.dim_berth b on a.berth_code = b.berth_code and a.valid_from < b.valid_from and b.valid_from < coalesce(a.valid_to, 'infinity')",
   ],
-  ['a berth has one number, and a number one berth', 'select count(distinct berth_no) - count(distinct berth_code) as n from core.dim_berth'],
+  [
+    'a berth has one number, and a number one berth',
+    'select count(distinct berth_no) - count(distinct berth_code) as n from core.dim_berth',
+  ],
   [
     'the current berth is what the register says',
     'select count(*) as n from core.dim_berth d join staging.berth b using (berth_code) where d.is_current and (d.berth_name, d.terminal_code, d.depth_m) is distinct from (b.berth_name, b.terminal_code, b.depth_m)',

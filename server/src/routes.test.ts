@@ -135,7 +135,9 @@ async function ask(client: Client | undefined, route: Route, slug: string) {
 
 /** Streams are not awaited to their end; what ends the session or does something of weight is asked by role only. */
 const isStream = ({ path }: Route) => path.endsWith('/events');
-const apart = (route: Route) => isStream(route) || ['POST /api/sign-out', 'POST /api/harbour/advance', 'POST /api/deliveries/look'].includes(keyOf(route));
+const apart = (route: Route) =>
+  isStream(route) ||
+  ['POST /api/sign-out', 'POST /api/harbour/advance', 'POST /api/deliveries/look'].includes(keyOf(route));
 
 test('every route says here what it needs', () => {
   const routes = routesOf(application.app);
@@ -149,20 +151,25 @@ test('every route says here what it needs', () => {
 /** Git's own protocol is not described: its program knows it. */
 const isDescribed = (route: Route) => !route.path.startsWith('/git/');
 
-test.each(['answers', 'errors', 'headers', 'a sentence'] as const)('the API describes the %s of every route', (what) => {
-  for (const route of routesOf(application.app).filter(isDescribed)) {
-    const operation = operationOf(api, route)!;
-    const responses = Object.entries(operation.responses);
-    const good = responses.filter(([status]) => status < '300');
-    const found = {
-      answers: good.length === 1 && (good[0]![0] === '204' || Object.keys(good[0]![1].content ?? {}).length > 0),
-      errors: ['400', '500', '503', ...(route.isPublic ? [] : ['401'])].every((s) => operation.responses[s]?.content?.['application/problem+json']),
-      headers: responses.every(([, { headers }]) => headers?.['Cache-Control']),
-      'a sentence': (operation.summary ?? '').length > 5,
-    };
-    expect([keyOf(route), found[what]]).toEqual([keyOf(route), true]);
-  }
-});
+test.each(['answers', 'errors', 'headers', 'a sentence'] as const)(
+  'the API describes the %s of every route',
+  (what) => {
+    for (const route of routesOf(application.app).filter(isDescribed)) {
+      const operation = operationOf(api, route)!;
+      const responses = Object.entries(operation.responses);
+      const good = responses.filter(([status]) => status < '300');
+      const found = {
+        answers: good.length === 1 && (good[0]![0] === '204' || Object.keys(good[0]![1].content ?? {}).length > 0),
+        errors: ['400', '500', '503', ...(route.isPublic ? [] : ['401'])].every(
+          (s) => operation.responses[s]?.content?.['application/problem+json'],
+        ),
+        headers: responses.every(([, { headers }]) => headers?.['Cache-Control']),
+        'a sentence': (operation.summary ?? '').length > 5,
+      };
+      expect([keyOf(route), found[what]]).toEqual([keyOf(route), true]);
+    }
+  },
+);
 
 test.each<[string, object, string]>([
   ['what is described', { state: 'ready' }, 'as described'],
@@ -171,7 +178,12 @@ test.each<[string, object, string]>([
   ['a member of another type', { state: 1 }, 'data/state must be string'],
 ])('an answer is held against its description: %s', (_, body, found) => {
   const route = routesOf(application.app).find((r) => r.path === '/api/health')!;
-  const answer = { status: 200, type: 'application/json', text: JSON.stringify(body), headers: { 'cache-control': 'no-store' } };
+  const answer = {
+    status: 200,
+    type: 'application/json',
+    text: JSON.stringify(body),
+    headers: { 'cache-control': 'no-store' },
+  };
   expect(asDescribed(route, answer)).toBe(found);
 });
 
@@ -196,7 +208,12 @@ test.each(PERSON_ROLES)('a %s gets into what the role allows, and nowhere else',
     const needed = NEEDED[keyOf(route)]!.split('|')[0] as PersonRole;
     const { status, body } = await ask(people[role], route, 'routes');
     const isRefused = status === 403 && (body as { code: string }).code === 'not-allowed';
-    expect([keyOf(route), role, isRefused, status >= 500 ? status : 'below 500']).toEqual([keyOf(route), role, !mayAct(role, needed), 'below 500']);
+    expect([keyOf(route), role, isRefused, status >= 500 ? status : 'below 500']).toEqual([
+      keyOf(route),
+      role,
+      !mayAct(role, needed),
+      'below 500',
+    ]);
   }
 });
 
@@ -218,7 +235,11 @@ test('in production nobody changes anything but by a release', async () => {
     for (const role of PERSON_ROLES) {
       if (above !== 'never' && mayAct(role, above as PersonRole)) continue;
       const { status } = await ask(people[role], route, 'production');
-      expect([keyOf(route), role, [400, 403, 409].includes(status) ? 'refused' : status]).toEqual([keyOf(route), role, 'refused']);
+      expect([keyOf(route), role, [400, 403, 409].includes(status) ? 'refused' : status]).toEqual([
+        keyOf(route),
+        role,
+        'refused',
+      ]);
     }
   }
 });

@@ -60,7 +60,9 @@ export class Seeder {
     await this.projects.create(new Map([['layers.sql', layers]]), 'An empty project');
     const password = randomToken().slice(0, 16);
     await this.people.create('admin', 'Administrator', 'administrator', password);
-    await writeFile(path.join(this.config.data, 'first-sign-in.txt'), `name: admin\npassword: ${password}\n`, { mode: 0o600 });
+    await writeFile(path.join(this.config.data, 'first-sign-in.txt'), `name: admin\npassword: ${password}\n`, {
+      mode: 0o600,
+    });
   }
 
   private async finished(run: Run): Promise<void> {

@@ -27,7 +27,9 @@ export function random(seed: number) {
 
 export async function table(name: string, columns: Readonly<Record<string, string>>, rows: Rows): Promise<void> {
   const list = Object.entries(columns);
-  await client.query(`drop table if exists ${name} cascade; create table ${name} (${list.map(([n, t]) => `"${n}" ${t}`).join(', ')})`);
+  await client.query(
+    `drop table if exists ${name} cascade; create table ${name} (${list.map(([n, t]) => `"${n}" ${t}`).join(', ')})`,
+  );
   if (rows.length)
     await client.query(
       `insert into ${name} select * from unnest(${list.map(([, t], i) => `$${i + 1}::${t}[]`).join(', ')})`,
@@ -46,7 +48,8 @@ export const spelled = (v: Value | undefined): string =>
       : /^-?\d+(\.\d+)?$/.test(String(v))
         ? String(Number(Number(v).toFixed(6)))
         : String(v);
-export const multiset = (rows: readonly (readonly (Value | undefined)[])[]) => rows.map((r) => r.map(spelled).join(' | ')).sort();
+export const multiset = (rows: readonly (readonly (Value | undefined)[])[]) =>
+  rows.map((r) => r.map(spelled).join(' | ')).sort();
 export const run = async (sql: string): Promise<{ names: string[]; rows: string[] }> => {
   const result = await client.query<Value[]>({ text: sql, rowMode: 'array' });
   return { names: result.fields.map((f) => f.name), rows: multiset(result.rows) };

@@ -44,11 +44,18 @@ describe('summarise', () => {
     await table('facts', { t: 'text', g: 'integer', n: 'integer' }, rows);
     const by = ['t', 'g'].slice(0, 1 + r.below(2));
     const nullIsZero = r.below(2) === 0;
-    const measures = [{ kind: 'count' as const, name: 'rows_seen' }, ...KINDS.map((kind) => ({ kind, column: 'n', name: `${kind}_n`, nullIsZero }))];
+    const measures = [
+      { kind: 'count' as const, name: 'rows_seen' },
+      ...KINDS.map((kind) => ({ kind, column: 'n', name: `${kind}_n`, nullIsZero })),
+    ];
     const all = rows.map((x) => x[2] as number | null);
     const expected = groupsOf(rows, (x) => JSON.stringify(x.slice(0, by.length))).map((group) => {
       const values = group.map((x) => x[2] as number | null);
-      return [...group[0]!.slice(0, by.length), group.length, ...KINDS.map((kind) => measured(kind, values, nullIsZero, all))];
+      return [
+        ...group[0]!.slice(0, by.length),
+        group.length,
+        ...KINDS.map((kind) => measured(kind, values, nullIsZero, all)),
+      ];
     });
     expect((await run(summarise({ source: full('facts'), by, measures }))).rows).toEqual(multiset(expected));
   });
@@ -57,7 +64,11 @@ describe('summarise', () => {
 describe('pivot', () => {
   test.each(SEEDS)('to columns and back: seed %i', async (seed) => {
     const r = random(seed);
-    const rows = r.rows(25, () => [r.maybe(r.pick(['q', 'w'])), r.maybe(r.pick(['in', 'out', '', "o'k"])), r.maybe(r.below(9))]);
+    const rows = r.rows(25, () => [
+      r.maybe(r.pick(['q', 'w'])),
+      r.maybe(r.pick(['in', 'out', '', "o'k"])),
+      r.maybe(r.below(9)),
+    ]);
     await table('moves', { who: 'text', direction: 'text', n: 'integer' }, rows);
     const found = [...new Set(rows.map((x) => x[1] as string | null))];
     const names = pivotNames(found, ['who']);
@@ -77,7 +88,14 @@ describe('pivot', () => {
     ]);
     if (found.length) expect(await run(sql)).toEqual({ names: ['who', ...names], rows: multiset(cells) });
     await client.query(`create or replace view wide as select 1 as who, 2 as a, null::int as b`);
-    const back = unpivot({ source: full('wide'), keep: ['who'], columns: ['a', 'b'], nameColumn: 'direction', valueColumn: 'n', withoutNulls: seed % 2 === 0 });
+    const back = unpivot({
+      source: full('wide'),
+      keep: ['who'],
+      columns: ['a', 'b'],
+      nameColumn: 'direction',
+      valueColumn: 'n',
+      withoutNulls: seed % 2 === 0,
+    });
     expect((await run(back)).rows).toEqual(
       multiset(
         seed % 2 === 0
@@ -94,7 +112,9 @@ describe('pivot', () => {
 describe('target against actual', () => {
   test.each(SEEDS)('seed %i', async (seed) => {
     const r = random(seed);
-    const targets = ['x', 'y', 'z'].flatMap((t) => (r.below(3) ? [[t, r.below(3), r.maybe(r.below(4) * 10)] as Value[]] : []));
+    const targets = ['x', 'y', 'z'].flatMap((t) =>
+      r.below(3) ? [[t, r.below(3), r.maybe(r.below(4) * 10)] as Value[]] : [],
+    );
     const rows = r.rows(25, () => [r.pick(['x', 'y', 'w']), r.below(30), r.maybe(r.below(9))]);
     await table('goals', { terminal: 'text', quarter: 'integer', tonnes: 'integer' }, targets);
     await table('done', { terminal: 'text', day: 'integer', tonnes: 'integer' }, rows);
@@ -109,7 +129,10 @@ describe('target against actual', () => {
     });
     const achieved = groupsOf(rows, (x) => JSON.stringify([x[0], Math.floor((x[1] as number) / 10)])).map((group) => {
       const some = group.flatMap((x) => (x[2] === null ? [] : [x[2] as number]));
-      return { key: [group[0]![0]!, Math.floor((group[0]![1] as number) / 10)], sum: some.length ? some.reduce((a, b) => a + b, 0) : null };
+      return {
+        key: [group[0]![0]!, Math.floor((group[0]![1] as number) / 10)],
+        sum: some.length ? some.reduce((a, b) => a + b, 0) : null,
+      };
     });
     const same = (a: Value[], b: Value[]) => a[0] === b[0] && a[1] === b[1];
     const line = (key: Value[], target: Value, actual: Value): Value[] => [

@@ -83,7 +83,12 @@ describe('clean', () => {
   });
 
   test('proposals follow names, types and what was found', () => {
-    const column = (name: string, type: string, frequent: [string, number][] = [], patterns: [string, number][] = []) => ({
+    const column = (
+      name: string,
+      type: string,
+      frequent: [string, number][] = [],
+      patterns: [string, number][] = [],
+    ) => ({
       name,
       type,
       profile: {
@@ -147,9 +152,13 @@ describe('clean', () => {
   });
 
   test('money becomes a number', async () => {
-    await client.query("drop table if exists paid; create table paid (amount money); insert into paid values ('12.50'), (null)");
+    await client.query(
+      "drop table if exists paid; create table paid (amount money); insert into paid values ('12.50'), (null)",
+    );
     const source = { fullName: full('paid'), columns: [{ name: 'amount', type: 'money' }] };
-    expect((await run(cleanTable({ source, columns: proposeClean(source), derived: [] }))).rows).toEqual(multiset([[12.5], [null]]));
+    expect((await run(cleanTable({ source, columns: proposeClean(source), derived: [] }))).rows).toEqual(
+      multiset([[12.5], [null]]),
+    );
   });
 });
 
@@ -186,8 +195,17 @@ describe('stack', () => {
       { name: 'flag', type: 'boolean', from: [null, 'flag'] },
     ]);
     const distinct = r.below(2) === 0;
-    const sql = stackTables({ tables, columns, distinct, origin: { name: 'quay', values: ['N', "S'"] }, order: ['no'] });
-    const all = [...one.map((x) => [x[0]!, x[1]!, x[2]!, null, 'N']), ...two.map((x) => [x[1]!, x[0]!, null, x[2]!, "S'"])];
+    const sql = stackTables({
+      tables,
+      columns,
+      distinct,
+      origin: { name: 'quay', values: ['N', "S'"] },
+      order: ['no'],
+    });
+    const all = [
+      ...one.map((x) => [x[0]!, x[1]!, x[2]!, null, 'N']),
+      ...two.map((x) => [x[1]!, x[0]!, null, x[2]!, "S'"]),
+    ];
     expect((await run(sql)).rows).toEqual(distinct ? [...new Set(multiset(all))] : multiset(all));
   });
 
@@ -198,7 +216,9 @@ describe('stack', () => {
     ]);
     expect(columns).toEqual([{ name: 'x', type: undefined, from: ['x', 'x'] }]);
     expect(() => stackTables({ tables: [], columns, distinct: false })).not.toThrow();
-    expect(() => stackTables({ tables: [{ fullName: 'a.a', columns: [] }], columns, distinct: false })).toThrow('type of x');
+    expect(() => stackTables({ tables: [{ fullName: 'a.a', columns: [] }], columns, distinct: false })).toThrow(
+      'type of x',
+    );
   });
 });
 
@@ -215,9 +235,11 @@ describe('split', () => {
     const naive = [(x: Value[]) => x[0] !== null && (x[0] as number) >= limit, (x: Value[]) => x[1] === 'x'];
     const queries = splitTable({ source: full('mixed'), parts, remainder: 'rest' });
     expect([...queries.keys()]).toEqual(['large', 'xs', 'rest']);
-    for (const [i, name] of ['large', 'xs'].entries()) expect((await run(queries.get(name)!)).rows).toEqual(multiset(rows.filter(naive[i]!)));
+    for (const [i, name] of ['large', 'xs'].entries())
+      expect((await run(queries.get(name)!)).rows).toEqual(multiset(rows.filter(naive[i]!)));
     expect((await run(queries.get('rest')!)).rows).toEqual(multiset(rows.filter((x) => !naive.some((n) => n(x)))));
-    const counted = (await client.query<Record<string, string>>(splitCounts({ source: full('mixed'), parts }))).rows[0]!;
+    const counted = (await client.query<Record<string, string>>(splitCounts({ source: full('mixed'), parts })))
+      .rows[0]!;
     const takes = rows.map((x) => naive.filter((n) => n(x)).length);
     expect(Object.values(counted).map(Number)).toEqual([
       rows.length,
@@ -244,7 +266,12 @@ create foreign table ${SCHEMA}.cargo (call_no integer, tonnes integer, foreign k
     const r = random(seed);
     const ports = ['A', 'B', 'C'].filter(() => r.below(4) > 0).map((p) => [p, `port ${p}`]);
     const vessels = ['K1', 'K2'].filter(() => r.below(4) > 0).map((v) => [v, `vessel ${v}`]);
-    const calls = r.rows(12, (i) => [i, r.maybe(r.pick(['K1', 'K2'])), r.maybe(r.pick(['A', 'B', 'C'])), r.maybe(r.pick(['A', 'B', 'C']))]);
+    const calls = r.rows(12, (i) => [
+      i,
+      r.maybe(r.pick(['K1', 'K2'])),
+      r.maybe(r.pick(['A', 'B', 'C'])),
+      r.maybe(r.pick(['A', 'B', 'C'])),
+    ]);
     const cargo = r.rows(20, () => [r.maybe(r.below(12)), r.maybe(r.below(9))]);
     await table('port', { port_code: 'text', port_name: 'text' }, ports);
     await table('vessel', { hull_no: 'text', vessel_name: 'text' }, vessels);
@@ -292,7 +319,10 @@ create foreign table ${SCHEMA}.cargo (call_no integer, tonnes integer, foreign k
       names: ['call_no', 'from_port_name', 'to_port_name', 'vessel_name', 'lines', 'tonnes'],
       rows: multiset(expected),
     });
-    const plain = { ...choices, joins: [{ parent: -1, step: step('cargo', 'call_no'), columns: [{ column: 'tonnes', name: 'tonnes' }] }] };
+    const plain = {
+      ...choices,
+      joins: [{ parent: -1, step: step('cargo', 'call_no'), columns: [{ column: 'tonnes', name: 'tonnes' }] }],
+    };
     expect([multiplies(plain), fromRelated(plain)]).toEqual([true, expect.stringContaining('multiplies')]);
   });
 });

@@ -12,4 +12,5 @@ interface Clusters {
 }
 
 /** The start command's own functions. */
-export const clusters = async (): Promise<Clusters> => (await import(new URL('../../scripts/lib/cluster.mjs', import.meta.url).href)) as Clusters;
+export const clusters = async (): Promise<Clusters> =>
+  (await import(new URL('../../scripts/lib/cluster.mjs', import.meta.url).href)) as Clusters;

@@ -56,7 +56,11 @@ export async function client(address: string) {
   return async <T>(method: string, where: string, body?: unknown): Promise<T> => {
     const answer = await fetch(`${address}/api/${where}`, {
       method,
-      headers: { 'content-type': typeof body === 'string' ? 'application/octet-stream' : 'application/json', cookie, 'x-csrf-token': csrf },
+      headers: {
+        'content-type': typeof body === 'string' ? 'application/octet-stream' : 'application/json',
+        cookie,
+        'x-csrf-token': csrf,
+      },
       ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
     });
     return (await answer.json()) as T;
@@ -79,7 +83,8 @@ export async function until<T>(look: () => Promise<T>, done: (found: T) => boole
   for (;;) {
     const found = await look();
     if (done(found)) return found;
-    if (Date.now() - since > PATIENCE_MILLISECONDS) throw new Error(`waited in vain; found ${JSON.stringify(found)?.slice(0, 2000)}`);
+    if (Date.now() - since > PATIENCE_MILLISECONDS)
+      throw new Error(`waited in vain; found ${JSON.stringify(found)?.slice(0, 2000)}`);
     await new Promise((resolve) => setTimeout(resolve, 100));
   }
 }

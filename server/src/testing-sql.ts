@@ -20,7 +20,8 @@ const asBuilder = (): pg.Client =>
     types: { getTypeParser: () => (v: string) => v } as unknown as pg.CustomTypesConfig,
   });
 
-const settle = (schema: string): string => `set search_path = ${schema}; set timezone = 'UTC'; set synchronous_commit = off`;
+const settle = (schema: string): string =>
+  `set search_path = ${schema}; set timezone = 'UTC'; set synchronous_commit = off`;
 
 /**
  * A connection for the tests of a file, in a schema of its own with one beside it for tables that are written anew.
@@ -32,7 +33,9 @@ export function scratch(schema: string): pg.Client {
   beforeAll(async () => {
     await loadParser();
     await client.connect();
-    await client.query(`drop schema if exists ${schemas} cascade; create schema ${schema}; create schema ${ident(besideSchema(schema))}; ${settle(schema)}`);
+    await client.query(
+      `drop schema if exists ${schemas} cascade; create schema ${schema}; create schema ${ident(besideSchema(schema))}; ${settle(schema)}`,
+    );
   });
   afterAll(async () => {
     await client.query(`drop schema ${schemas} cascade`);

@@ -85,7 +85,12 @@ export async function workspace(client: Client, name: string): Promise<string> {
 }
 
 /** Changes one file of a workspace as a draft. @returns the answer's status */
-export async function draft(client: Client, slug: string, file: string, change: (text: string) => string | null): Promise<number> {
+export async function draft(
+  client: Client,
+  slug: string,
+  file: string,
+  change: (text: string) => string | null,
+): Promise<number> {
   const { files, drafts } = (await client.get(`/api/workspaces/${slug}/files`)).body as {
     files: Record<string, string>;
     drafts: { path: string; text: string; version: number }[];
@@ -108,7 +113,9 @@ export async function runTables(client: Client, slug: string, tables: string[], 
 
 /** The superuser of the test cluster; the application has no such role. */
 export function superuser(): { readonly user: string; readonly password: string } {
-  const { passwords } = JSON.parse(readFileSync(path.join(Config.fromEnvironment().data, 'config.json'), 'utf8')) as { passwords: { postgres: string } };
+  const { passwords } = JSON.parse(readFileSync(path.join(Config.fromEnvironment().data, 'config.json'), 'utf8')) as {
+    passwords: { postgres: string };
+  };
   return { user: 'postgres', password: passwords.postgres };
 }
 

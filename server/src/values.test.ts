@@ -30,7 +30,12 @@ const keyed = (name: string, key: string, columns: Readonly<Record<string, strin
 
 describe('relations guessed from values', () => {
   const quay = keyed('quay', 'quay', { quay: 'text', length: 'integer' });
-  const crane = keyed('crane', 'crane_no', { crane_no: 'integer', stands_at: 'text', lifts: 'integer', "bui'lt": 'date' });
+  const crane = keyed('crane', 'crane_no', {
+    crane_no: 'integer',
+    stands_at: 'text',
+    lifts: 'integer',
+    "bui'lt": 'date',
+  });
   const shift = keyed('shift', '', { worked_at: 'text', crane_no: 'integer', hours: 'integer' });
   const all = [quay, crane, shift];
   beforeAll(async () => {
@@ -42,7 +47,8 @@ describe('relations guessed from values', () => {
       create table shift (worked_at text, crane_no integer, hours integer);
       insert into shift select case when i % 40 = 0 then 'elsewhere' else 'Q' || (i % 19 + 1) end, i % 60 + 1, i % 8 from generate_series(1, 400) i`);
   });
-  const guess = async (about: string) => relationsFromValues(await shared(relationPairs(all, `${SCHEMA}.${about}`, [])));
+  const guess = async (about: string) =>
+    relationsFromValues(await shared(relationPairs(all, `${SCHEMA}.${about}`, [])));
 
   test('a column whose values are all keys of another table', async () => {
     const found = await guess('crane');
@@ -60,7 +66,14 @@ describe('relations guessed from values', () => {
     expect(relationPairs(all, `${SCHEMA}.shift`, []).map((p) => p.from.column)).not.toContain('hours');
   });
   test('what is known is not asked again', () => {
-    const known = { from: `${SCHEMA}.crane`, fromColumns: ['stands_at'], to: `${SCHEMA}.quay`, toColumns: ['quay'], declared: true, toOne: true };
+    const known = {
+      from: `${SCHEMA}.crane`,
+      fromColumns: ['stands_at'],
+      to: `${SCHEMA}.quay`,
+      toColumns: ['quay'],
+      declared: true,
+      toOne: true,
+    };
     expect(relationPairs(all, `${SCHEMA}.crane`, [known]).some((p) => p.from.column === 'stands_at')).toBe(false);
   });
 });
@@ -74,7 +87,9 @@ describe('shares of values are right', () => {
     await client.query('insert into a select unnest($1::text[])', [a]);
     await client.query('insert into b select unnest($1::text[])', [b]);
     const different = [...new Set(a.filter((v) => v !== null))];
-    const [answer] = await shared([{ from: { table: `${SCHEMA}.a`, column: 'x' }, to: { table: `${SCHEMA}.b`, column: 'y' }, type: 'text' }]);
+    const [answer] = await shared([
+      { from: { table: `${SCHEMA}.a`, column: 'x' }, to: { table: `${SCHEMA}.b`, column: 'y' }, type: 'text' },
+    ]);
     expect(answer).toMatchObject({ values: different.length, found: different.filter((v) => b.includes(v)).length });
   });
 });
@@ -132,7 +147,9 @@ describe('typed-in rows of a reference table', () => {
     const read = project();
     const checks = constraintChecks(read, read.tables.get('reference.pier')!);
     const sql = referenceCheckQuery({ name: 'pier', columns }, checks, { header, rows }, new Set(unsound));
-    return sql === undefined ? undefined : (await rowsOf(sql)).map(([row, check]) => `${row} ${checks[Number(check)]!.name}`);
+    return sql === undefined
+      ? undefined
+      : (await rowsOf(sql)).map(([row, check]) => `${row} ${checks[Number(check)]!.name}`);
   };
   beforeAll(() => client.query(`create table owner as select 'port'::text as owner union all select 'o''neil\\'`));
   test.each<[string, (string | null)[][], string[]]>([
@@ -162,6 +179,7 @@ describe('typed-in rows of a reference table', () => {
         [0],
       ),
     ).toEqual(['1 in_water']));
-  test('a check of a column that the file lacks is not asked', async () => expect(await checked([['A']], [], ['pier'])).toBeUndefined());
+  test('a check of a column that the file lacks is not asked', async () =>
+    expect(await checked([['A']], [], ['pier'])).toBeUndefined());
   test('no rows, no question', async () => expect(await checked([])).toBeUndefined());
 });

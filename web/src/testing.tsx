@@ -60,14 +60,22 @@ export function serve(answers: Answers): { readonly read: Sent[]; readonly chang
     (request.method === 'GET' ? sent.read : sent.changed).push(asked);
     const key = [`${request.method} ${path}`, `${request.method} ${path.split('?')[0]!}`].find((k) => k in answers);
     if (key === undefined)
-      return new Response(JSON.stringify({ code: 'not-found', status: 404, title: `nothing answers ${request.method} ${path}` }), { status: 404 });
+      return new Response(
+        JSON.stringify({ code: 'not-found', status: 404, title: `nothing answers ${request.method} ${path}` }),
+        { status: 404 },
+      );
     const found = answers[key];
     const value: unknown = typeof found === 'function' ? (found as (sent: Sent) => unknown)(asked) : found;
     if (value instanceof Problem)
-      return new Response(JSON.stringify({ code: 'x', status: value.status, title: value.title, detail: value.detail, ...value.more }), {
-        status: value.status,
-      });
-    return value === undefined ? new Response(null, { status: 204 }) : new Response(JSON.stringify(value), { headers: { 'content-type': 'application/json' } });
+      return new Response(
+        JSON.stringify({ code: 'x', status: value.status, title: value.title, detail: value.detail, ...value.more }),
+        {
+          status: value.status,
+        },
+      );
+    return value === undefined
+      ? new Response(null, { status: 204 })
+      : new Response(JSON.stringify(value), { headers: { 'content-type': 'application/json' } });
   };
   return sent;
 }
@@ -135,7 +143,9 @@ export const runOf = (id: number, of: Partial<RunEntry> = {}): RunEntry => ({
 /** Answers that every place asks for. */
 export const around = (role: Person['role'] = 'editor', slug = 'dues'): Answers => ({
   'GET session': { person: PEOPLE[role], csrf: 'x' },
-  'GET workspaces': [{ slug: 'dues', name: 'Dues', owner: 'Jonas', createdAt: '2026-01-01T00:00:00Z', prefix: 'w_dues', drafts: 0 }],
+  'GET workspaces': [
+    { slug: 'dues', name: 'Dues', owner: 'Jonas', createdAt: '2026-01-01T00:00:00Z', prefix: 'w_dues', drafts: 0 },
+  ],
   [`GET workspaces/${slug}/files`]: {
     project: 'p',
     slug,
@@ -154,7 +164,10 @@ function Where() {
 }
 
 /** Renders a place of a workspace, once its project is read. */
-export async function renderPlace(place: ReactNode, { at = '/w/dues/x', route = '/w/:ws/*' } = {}): Promise<RenderResult> {
+export async function renderPlace(
+  place: ReactNode,
+  { at = '/w/dues/x', route = '/w/:ws/*' } = {},
+): Promise<RenderResult> {
   // Nothing is left of the place before.
   store.dispatch(api.util.resetApiState());
   await store.dispatch(peopleApi.endpoints.session.initiate());
@@ -168,7 +181,10 @@ export async function renderPlace(place: ReactNode, { at = '/w/dues/x', route = 
               <Route
                 path={route}
                 element={
-                  <ProjectProvider loading={<p>Reading the project</p>} failed={(problem) => <p role="alert">{problem.title}</p>}>
+                  <ProjectProvider
+                    loading={<p>Reading the project</p>}
+                    failed={(problem) => <p role="alert">{problem.title}</p>}
+                  >
                     {place}
                   </ProjectProvider>
                 }

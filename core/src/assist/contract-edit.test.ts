@@ -27,12 +27,19 @@ const edited = (...edits: ContractEdit[]) => editContract(PATH, TEXT, edits);
 /** Lines that differ, as they were and as they are. */
 function difference(after: string): string[] {
   const [a, b] = [TEXT.split('\n'), after.split('\n')];
-  return [...a.filter((l) => !b.includes(l)).map((l) => `- ${l}`), ...b.filter((l) => !a.includes(l)).map((l) => `+ ${l}`)];
+  return [
+    ...a.filter((l) => !b.includes(l)).map((l) => `- ${l}`),
+    ...b.filter((l) => !a.includes(l)).map((l) => `+ ${l}`),
+  ];
 }
 
 describe('an edit changes its place and nothing else', () => {
   test.each<[string, ContractEdit, string[]]>([
-    ['a type', { kind: 'type', column: 'tonnage', type: 'numeric(12,2)' }, ['-   tonnage    numeric(10,1)', '+   tonnage    numeric(12,2)']],
+    [
+      'a type',
+      { kind: 'type', column: 'tonnage', type: 'numeric(12,2)' },
+      ['-   tonnage    numeric(10,1)', '+   tonnage    numeric(12,2)'],
+    ],
     [
       'not null on',
       { kind: 'not null', column: 'flag_code', on: true },
@@ -89,19 +96,34 @@ describe('an edit changes its place and nothing else', () => {
     [
       'a table option less',
       { kind: 'table option', option: 'owner', value: '' },
-      ["- ) with (load = history, business_key = 'hull_no', owner = 'fleet desk');", "+ ) with (load = history, business_key = 'hull_no');"],
+      [
+        "- ) with (load = history, business_key = 'hull_no', owner = 'fleet desk');",
+        "+ ) with (load = history, business_key = 'hull_no');",
+      ],
     ],
     [
       'the comment of the table',
       { kind: 'comment', text: "The harbour's ships." },
       ["- comment on table core.ship is 'Ships.';", "+ comment on table core.ship is 'The harbour''s ships.';"],
     ],
-    ['a new comment of a column', { kind: 'comment', column: 'tonnage', text: 'Measured.' }, ["+ comment on column core.ship.tonnage is 'Measured.';"]],
-    ['a comment less', { kind: 'comment', column: 'hull_no', text: '' }, ["- comment on column core.ship.hull_no is 'Welded on.';"]],
+    [
+      'a new comment of a column',
+      { kind: 'comment', column: 'tonnage', text: 'Measured.' },
+      ["+ comment on column core.ship.tonnage is 'Measured.';"],
+    ],
+    [
+      'a comment less',
+      { kind: 'comment', column: 'hull_no', text: '' },
+      ["- comment on column core.ship.hull_no is 'Welded on.';"],
+    ],
     [
       'a column more',
       { kind: 'add column', name: 'built_on', type: 'date' },
-      ['-     check (tonnage > 0) /* tons, not tonnes */,', '+     check (tonnage > 0),', '+   built_on   date /* tons, not tonnes */,'],
+      [
+        '-     check (tonnage > 0) /* tons, not tonnes */,',
+        '+     check (tonnage > 0),',
+        '+   built_on   date /* tons, not tonnes */,',
+      ],
     ],
     [
       'a column less',
@@ -116,7 +138,10 @@ describe('an edit changes its place and nothing else', () => {
     [
       'a check more',
       { kind: 'add constraint', column: 'hull_no', text: "check (hull_no like 'KR-%')" },
-      ['-   hull_no    text        primary key,', "+   hull_no    text        primary key check (hull_no like 'KR-%'),"],
+      [
+        '-   hull_no    text        primary key,',
+        "+   hull_no    text        primary key check (hull_no like 'KR-%'),",
+      ],
     ],
     [
       'a constraint of the table more',
@@ -126,12 +151,19 @@ describe('an edit changes its place and nothing else', () => {
     [
       'a named constraint less',
       { kind: 'drop constraint', name: 'flag_known' },
-      ['-   flag_code  text        constraint flag_known references reference.flag (flag_code),', '+   flag_code  text,'],
+      [
+        '-   flag_code  text        constraint flag_known references reference.flag (flag_code),',
+        '+   flag_code  text,',
+      ],
     ],
     [
       'a constraint of the table less',
       { kind: 'drop constraint', name: 'ship_ship_name_flag_code_key' },
-      ['-     check (tonnage > 0) /* tons, not tonnes */,', '-   unique (ship_name, flag_code)', '+     check (tonnage > 0)'],
+      [
+        '-     check (tonnage > 0) /* tons, not tonnes */,',
+        '-   unique (ship_name, flag_code)',
+        '+     check (tonnage > 0)',
+      ],
     ],
   ])('%s', (_, edit, expected) => {
     const after = edited(edit);
@@ -150,18 +182,27 @@ describe('an edit changes its place and nothing else', () => {
   });
 
   test('an edit and its opposite leave the text as it was', () => {
-    expect(edited({ kind: 'not null', column: 'flag_code', on: true }, { kind: 'not null', column: 'flag_code', on: false })).toBe(TEXT);
+    expect(
+      edited({ kind: 'not null', column: 'flag_code', on: true }, { kind: 'not null', column: 'flag_code', on: false }),
+    ).toBe(TEXT);
     expect(
       edited(
         { kind: 'column option', column: 'tonnage', option: 'role', value: 'measure' },
         { kind: 'column option', column: 'tonnage', option: 'role', value: '' },
       ),
     ).toBe(TEXT);
-    expect(edited({ kind: 'table option', option: 'tags', value: 'a' }, { kind: 'table option', option: 'tags', value: '' })).toBe(TEXT);
-    expect(edited({ kind: 'comment', column: 'tonnage', text: 'x' }, { kind: 'comment', column: 'tonnage', text: '' })).toBe(TEXT);
-    expect(edited({ kind: 'add constraint', column: 'tonnage', text: 'constraint big check (tonnage < 9)' }, { kind: 'drop constraint', name: 'big' })).toBe(
-      TEXT,
-    );
+    expect(
+      edited({ kind: 'table option', option: 'tags', value: 'a' }, { kind: 'table option', option: 'tags', value: '' }),
+    ).toBe(TEXT);
+    expect(
+      edited({ kind: 'comment', column: 'tonnage', text: 'x' }, { kind: 'comment', column: 'tonnage', text: '' }),
+    ).toBe(TEXT);
+    expect(
+      edited(
+        { kind: 'add constraint', column: 'tonnage', text: 'constraint big check (tonnage < 9)' },
+        { kind: 'drop constraint', name: 'big' },
+      ),
+    ).toBe(TEXT);
   });
 });
 
@@ -192,9 +233,24 @@ describe('a contract from the query', () => {
 test.each<[string, string, ContractEdit, string]>([
   ['no such column', TEXT, { kind: 'type', column: 'nope', type: 'text' }, 'the contract has no column nope'],
   ['no such constraint', TEXT, { kind: 'drop constraint', name: 'nope' }, 'the contract has no constraint nope'],
-  ['a column twice', TEXT, { kind: 'add column', name: 'tonnage', type: 'text' }, 'the contract has a column tonnage already'],
-  ['a key may not be null', TEXT, { kind: 'not null', column: 'hull_no', on: false }, 'hull_no is part of the key, which is never null'],
+  [
+    'a column twice',
+    TEXT,
+    { kind: 'add column', name: 'tonnage', type: 'text' },
+    'the contract has a column tonnage already',
+  ],
+  [
+    'a key may not be null',
+    TEXT,
+    { kind: 'not null', column: 'hull_no', on: false },
+    'hull_no is part of the key, which is never null',
+  ],
   ['a second contract', TEXT, { kind: 'write', columns: [] }, 'core.ship has a contract already'],
   ['no contract', 'select 1 as a;', { kind: 'type', column: 'a', type: 'text' }, 'core.ship has no contract yet'],
-  ['a broken text', 'create table core.ship (', { kind: 'type', column: 'a', type: 'text' }, 'the text has a syntax error: syntax error at end of input'],
+  [
+    'a broken text',
+    'create table core.ship (',
+    { kind: 'type', column: 'a', type: 'text' },
+    'the text has a syntax error: syntax error at end of input',
+  ],
 ])('%s is told', (_, text, edit, message) => expect(() => editContract(PATH, text, [edit])).toThrow(message));

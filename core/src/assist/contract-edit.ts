@@ -117,7 +117,10 @@ class ContractText {
     const tokens = tokenize(this.text, element.start, constraint.start).filter((t) => t.kind !== 'comment');
     const [word, name] = tokens.slice(-2);
     const named = word?.text.toLowerCase() === 'constraint' && name !== undefined && nameOf(name) === constraint.name;
-    const { end } = constraint.kind === 'not null' ? this.notNullRange(constraint.start) : constraintRange(this.text, constraint.start);
+    const { end } =
+      constraint.kind === 'not null'
+        ? this.notNullRange(constraint.start)
+        : constraintRange(this.text, constraint.start);
     return { start: named ? word.start : constraint.start, end };
   }
 
@@ -140,8 +143,12 @@ class ContractText {
     if (next?.text.toLowerCase() !== 'options' || next.start >= element.end)
       return value === '' ? [] : [insertAt(type.end, ` options (${plainIdent(option)} ${literal(value)})`)];
     const items = itemsOf(this.text, next.end);
-    return changeItem(this.text, items, option, value === '' ? undefined : `${plainIdent(option)} ${literal(value)}`, () =>
-      this.withSpaceBefore({ start: next.start, end: items.end }),
+    return changeItem(
+      this.text,
+      items,
+      option,
+      value === '' ? undefined : `${plainIdent(option)} ${literal(value)}`,
+      () => this.withSpaceBefore({ start: next.start, end: items.end }),
     );
   }
 
@@ -152,7 +159,9 @@ class ContractText {
     if (next?.text.toLowerCase() !== 'with' || next.start >= this.contract.range.end)
       return written === undefined ? [] : [insertAt(close, ` with (${written})`)];
     const items = itemsOf(this.text, next.end);
-    return changeItem(this.text, items, option, written, () => this.withSpaceBefore({ start: next.start, end: items.end }));
+    return changeItem(this.text, items, option, written, () =>
+      this.withSpaceBefore({ start: next.start, end: items.end }),
+    );
   }
 
   /** Behind the parenthesis that closes the list of columns. */
@@ -166,7 +175,10 @@ class ContractText {
 
   private comment(column: string | undefined, text: string): Edit[] {
     const { fullName } = this.table;
-    const about = column === undefined ? `comment on table ${nameText(fullName)}` : `comment on column ${nameText(`${fullName}.${column}`)}`;
+    const about =
+      column === undefined
+        ? `comment on table ${nameText(fullName)}`
+        : `comment on column ${nameText(`${fullName}.${column}`)}`;
     const known = this.commentStatement(column);
     if (!known) {
       if (text === '') return [];
@@ -224,7 +236,10 @@ class ContractText {
     const indent = this.text.slice(lineStart, element.start);
     // The type stands below the others' types, where they stand below each other.
     const width = this.typeOf(last.name).start - element.start;
-    const own = /^\s*$/.test(indent) && lineStart > 0 ? `,\n${indent}${plainIdent(name).padEnd(width - 1)} ${type}` : `, ${plainIdent(name)} ${type}`;
+    const own =
+      /^\s*$/.test(indent) && lineStart > 0
+        ? `,\n${indent}${plainIdent(name).padEnd(width - 1)} ${type}`
+        : `, ${plainIdent(name)} ${type}`;
     return insertAt(element.end, own);
   }
 
@@ -253,7 +268,8 @@ class ContractText {
     const { elements } = this;
     const i = elements.findIndex((e) => e.start <= constraint.start && constraint.start < e.end);
     const whole = this.startOfConstraint(constraint, elements[i]!);
-    if (whole.start === elements[i]!.start) return removalsOf(elements, (n) => n === i).map((r) => ({ ...r, text: '' }));
+    if (whole.start === elements[i]!.start)
+      return removalsOf(elements, (n) => n === i).map((r) => ({ ...r, text: '' }));
     return [this.withSpaceBefore(whole)];
   }
 
@@ -274,7 +290,8 @@ class ContractText {
 const insertAt = (at: number, text: string): Edit => ({ start: at, end: at, text });
 const nameText = (name: string): string => name.split('.').map(plainIdent).join('.');
 /** A value as it is written in `with (…)`: plain where it is a word or a number. */
-const plainValue = (value: string): string => (/^\d+$/.test(value) || (plainIdent(value) === value && /^[a-z_]+$/.test(value)) ? value : literal(value));
+const plainValue = (value: string): string =>
+  /^\d+$/.test(value) || (plainIdent(value) === value && /^[a-z_]+$/.test(value)) ? value : literal(value);
 
 /** The items of a list in parentheses, each from its first token to its last. */
 function itemsOf(text: string, from: number): { readonly items: readonly Range[]; readonly end: number } {
@@ -303,7 +320,11 @@ function changeItem(
 ): Edit[] {
   const i = items.findIndex((item) => nameOf(nextToken(text, item.start)!) === name);
   if (written !== undefined)
-    return [i >= 0 ? { ...items[i]!, text: written } : insertAt(items.at(-1)?.end ?? end - 1, items.length ? `, ${written}` : written)];
+    return [
+      i >= 0
+        ? { ...items[i]!, text: written }
+        : insertAt(items.at(-1)?.end ?? end - 1, items.length ? `, ${written}` : written),
+    ];
   if (i < 0) return [];
   return items.length === 1 ? [removeAll()] : removalsOf(items, (n) => n === i).map((r) => ({ ...r, text: '' }));
 }

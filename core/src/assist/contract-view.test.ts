@@ -121,7 +121,11 @@ describe('a contract held against its query', () => {
         types: [],
       },
     ],
-    ['the same', 'create table core.t (call_no text); select call_no from landing.call', { missing: [], extra: [], types: [] }],
+    [
+      'the same',
+      'create table core.t (call_no text); select call_no from landing.call',
+      { missing: [], extra: [], types: [] },
+    ],
     [
       'a column more, one less',
       'create table core.t (call_no text, gone text); select call_no, tonnage from landing.call',
@@ -147,7 +151,15 @@ describe('a contract held against its query', () => {
       "create table core.t (call_no text, f timestamptz options (role 'valid from'), u timestamptz options (role 'valid to')) with (load = history, business_key = 'call_no', effective_from = 'arrived_at'); select call_no, arrived_at from landing.call",
       { missing: [], extra: [], types: [] },
     ],
-    ['columns that cannot be told', 'create table core.t (call_no text); select * from landing.nowhere', { missing: [], extra: [], types: [] }],
-    ['a broken query', 'create table core.t (call_no text); select call_no frm x from', { missing: [], extra: [], types: [] }],
+    [
+      'columns that cannot be told',
+      'create table core.t (call_no text); select * from landing.nowhere',
+      { missing: [], extra: [], types: [] },
+    ],
+    [
+      'a broken query',
+      'create table core.t (call_no text); select call_no frm x from',
+      { missing: [], extra: [], types: [] },
+    ],
   ])('%s', (_, sql, differences) => expect(viewOf(sql).differences).toEqual(differences));
 });

@@ -45,7 +45,8 @@ export interface ContractDifferences {
 /** The columns that a definition's query returns; undefined where they cannot be told. */
 function queryColumns(project: Project, table: Definition): readonly Column[] | undefined {
   if (!table.query) return undefined;
-  const inputs = (layer: string, name: string) => project.columns.get(`${layer}.${name}`)?.map((c) => ({ name: c.name, type: c.type, origins: [] }));
+  const inputs = (layer: string, name: string) =>
+    project.columns.get(`${layer}.${name}`)?.map((c) => ({ name: c.name, type: c.type, origins: [] }));
   return resolveColumns(table.query.select, inputs).columns;
 }
 
@@ -57,9 +58,21 @@ export function contractView(project: Project, table: Definition): ContractView 
     declared: contract !== undefined,
     columns: (contract?.columns ?? []).map((c) => {
       const comment = table.columnComments.get(c.name);
-      return { name: c.name, type: c.type, notNull: c.notNull, options: c.options, filled: isFilled(c), ...(comment === undefined ? {} : { comment }) };
+      return {
+        name: c.name,
+        type: c.type,
+        notNull: c.notNull,
+        options: c.options,
+        filled: isFilled(c),
+        ...(comment === undefined ? {} : { comment }),
+      };
     }),
-    constraints: (contract?.constraints ?? []).map(({ name, kind, columns, start }) => ({ name, kind, columns, text: constraintText(file, start, kind) })),
+    constraints: (contract?.constraints ?? []).map(({ name, kind, columns, start }) => ({
+      name,
+      kind,
+      columns,
+      text: constraintText(file, start, kind),
+    })),
     options: Object.fromEntries([...(contract?.options ?? [])].map(([name, o]) => [name, o.value])),
     ...(table.comment === undefined ? {} : { comment: table.comment }),
     differences: differencesOf(table, queryColumns(project, table)),

@@ -8,7 +8,8 @@ export interface LayerStatement {
   readonly end: number;
 }
 
-export const layerStatements = (file: IndexedFile): LayerStatement[] => file.layers.map((l) => ({ name: l.name, start: l.range.start, end: l.range.end }));
+export const layerStatements = (file: IndexedFile): LayerStatement[] =>
+  file.layers.map((l) => ({ name: l.name, start: l.range.start, end: l.range.end }));
 
 /** The text with its layers in another order: statements change places, all else stays where it is. */
 export function layersInOrder(text: string, layers: readonly LayerStatement[], order: readonly string[]): string {

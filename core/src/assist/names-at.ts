@@ -81,7 +81,8 @@ class ScopeReader extends Words {
     const from = this.tokens[first]!.start;
     for (const { name, named, close } of commonTables(this, first)) {
       const upTo = this.tokens[close]?.end;
-      const columns = upTo === undefined ? undefined : this.columnsOf(`${this.text.slice(from, upTo)} select * from ${named.text}`);
+      const columns =
+        upTo === undefined ? undefined : this.columnsOf(`${this.text.slice(from, upTo)} select * from ${named.text}`);
       this.ctes.set(name, { name, of: 'common table expression', columns: columns ?? [] });
     }
   }
@@ -141,7 +142,11 @@ class ScopeReader extends Words {
       const second = this.word(at + 1) === '.' && this.isName(at + 2) ? nameOf(this.tokens[at + 2]!) : undefined;
       at += second === undefined ? 1 : 3;
       const full = second === undefined ? first : `${first}.${second}`;
-      found = { of: full, columns: second === undefined ? this.ctes.get(first)?.columns : this.project.columns.get(full), name: second ?? first };
+      found = {
+        of: full,
+        columns: second === undefined ? this.ctes.get(first)?.columns : this.project.columns.get(full),
+        name: second ?? first,
+      };
     } else return undefined;
     if (this.word(at) === 'as') at++;
     const alias = this.isName(at) && this.tokens[at - 1]?.text !== '.' ? nameOf(this.tokens[at++]!) : undefined;

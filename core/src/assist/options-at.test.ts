@@ -2,19 +2,32 @@ import { describe, expect, test } from '@jest/globals';
 import { explainOption, optionChoices } from './options-at.js';
 
 /** A text with `|` where the cursor is. */
-const at = <T>(marked: string, ask: (text: string, offset: number) => T): T => ask(marked.replace('|', ''), marked.indexOf('|'));
+const at = <T>(marked: string, ask: (text: string, offset: number) => T): T =>
+  ask(marked.replace('|', ''), marked.indexOf('|'));
 const labels = (marked: string) => at(marked, optionChoices)?.map((c) => c.label);
 
 describe('what can be written in a list of options', () => {
   test.each([
     ['the options of a table', 'create table core.t (a int) with (|)', ['load', 'business_key', 'owner']],
     ['after a comma', 'create table core.t (a int) with (load = merge, |)', ['business_key', 'missing_rows']],
-    ['policies', 'create table core.t (a int) with (load = |)', ['view', 'rebuild', 'append', 'merge', 'history', 'dated']],
+    [
+      'policies',
+      'create table core.t (a int) with (load = |)',
+      ['view', 'rebuild', 'append', 'merge', 'history', 'dated'],
+    ],
     ['policies, begun', 'create table core.t (a int) with (load = me|)', ['merge']],
-    ['the values of another option', 'create table core.t (a int) with (load = merge, missing_rows = |)', ['keep', 'delete', 'flag', 'close']],
+    [
+      'the values of another option',
+      'create table core.t (a int) with (load = merge, missing_rows = |)',
+      ['keep', 'delete', 'flag', 'close'],
+    ],
     ['the options of a column', 'create table core.t (a int options (|))', ['role', 'on_change', 'looked_up_by']],
     ['roles', "create table core.t (a int options (role '|'))", ['surrogate key', 'valid from']],
-    ['the options of a source table', 'create foreign table landing.t (a int) server s options (|)', ['intake', 'watermark', 'pattern']],
+    [
+      'the options of a source table',
+      'create foreign table landing.t (a int) server s options (|)',
+      ['intake', 'watermark', 'pattern'],
+    ],
     ['the options of a source column', 'create foreign table landing.t (a int options (|)) server s', ['column_name']],
     ['the options of a check', 'create view checks.c with (|) as select 1', ['advisory', 'tolerate', 'about']],
     ['in the second statement', 'set param.a = 1; create table core.t (a int) with (|)', ['load']],
@@ -35,7 +48,9 @@ describe('what a word means', () => {
     ['a policy', 'create table core.t (a int) with (load = mer|ge)', 'load merge'],
     ['a role', "create table core.t (a int options (role 'surrogate| key'))", 'role surrogate key'],
     ['a value of another option', "create table core.t (a int) with (owner = 'fle|et')", 'owner fleet'],
-  ])('%s', (_, text, title) => expect(at(text, explainOption)).toMatchObject({ title, help: expect.stringMatching(/\.$/) }));
+  ])('%s', (_, text, title) =>
+    expect(at(text, explainOption)).toMatchObject({ title, help: expect.stringMatching(/\.$/) }),
+  );
 
   test.each([
     ['a column', 'create table core.t (a| int) with (load = merge)'],

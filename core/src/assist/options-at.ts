@@ -1,4 +1,12 @@
-import { CHECK_OPTIONS, choicesOf, COLUMN_OPTIONS, SOURCE_COLUMN_OPTIONS, SOURCE_TABLE_OPTIONS, TABLE_OPTIONS, type OptionRule } from '../language/options.js';
+import {
+  CHECK_OPTIONS,
+  choicesOf,
+  COLUMN_OPTIONS,
+  SOURCE_COLUMN_OPTIONS,
+  SOURCE_TABLE_OPTIONS,
+  TABLE_OPTIONS,
+  type OptionRule,
+} from '../language/options.js';
 import { LOAD_POLICIES, POLICIES } from '../language/policies.js';
 import { COLUMN_ROLES, ROLES } from '../language/roles.js';
 import type { Range } from '../sql/positions.js';
@@ -28,7 +36,8 @@ export interface Explanation extends Range {
   readonly help: string;
 }
 
-const isWord = (token: Token | undefined, ...words: readonly string[]): boolean => token?.kind === 'word' && words.includes(token.text.toLowerCase());
+const isWord = (token: Token | undefined, ...words: readonly string[]): boolean =>
+  token?.kind === 'word' && words.includes(token.text.toLowerCase());
 
 /** The rules of a list that opens at a token, by the words of its statement and how deep it is in brackets. */
 function rulesOf(opener: Token | undefined, statement: readonly Token[], depth: number): Rules | undefined {
@@ -36,7 +45,11 @@ function rulesOf(opener: Token | undefined, statement: readonly Token[], depth: 
   if (words[0] !== 'create') return undefined;
   if (isWord(opener, 'with')) {
     if (depth > 0) return undefined;
-    return words[1] === 'view' && words[2] === 'checks' ? CHECK_OPTIONS : words[1] === 'table' ? TABLE_OPTIONS : undefined;
+    return words[1] === 'view' && words[2] === 'checks'
+      ? CHECK_OPTIONS
+      : words[1] === 'table'
+        ? TABLE_OPTIONS
+        : undefined;
   }
   if (!isWord(opener, 'options')) return undefined;
   if (words[1] === 'foreign') return depth > 0 ? SOURCE_COLUMN_OPTIONS : SOURCE_TABLE_OPTIONS;
@@ -62,7 +75,8 @@ function optionListAt(text: string, offset: number): OptionList | undefined {
   let from = list.at + 1;
   for (let i = from; i < end; i++) if (tokens[i]!.text === ',' && tokens[i]!.end <= offset) from = i + 1;
   const within: Token[] = [];
-  for (let i = from; i < tokens.length && ![',', ')', ';'].includes(tokens[i]!.text); i++) if (tokens[i]!.text !== '=') within.push(tokens[i]!);
+  for (let i = from; i < tokens.length && ![',', ')', ';'].includes(tokens[i]!.text); i++)
+    if (tokens[i]!.text !== '=') within.push(tokens[i]!);
   const [name, value] = within;
   const inValue = name !== undefined && offset > name.end;
   return { rules: list.rules, inValue, ...(name ? { name } : {}), ...(value ? { value } : {}) };
@@ -93,7 +107,8 @@ export function explainOption(text: string, offset: number): Explanation | undef
   const rule = list && ruleOf(list.rules, list.name);
   if (!rule || !list.name) return undefined;
   const { name, value } = list;
-  if (offset >= name.start && offset <= name.end) return { start: name.start, end: name.end, title: name.text, help: rule.help };
+  if (offset >= name.start && offset <= name.end)
+    return { start: name.start, end: name.end, title: name.text, help: rule.help };
   if (!value || offset < value.start || offset > value.end) return undefined;
   const written = value.text.replace(/^'|'$/g, '');
   const help = valueHelp(rule, written);

@@ -12,7 +12,9 @@ export function withParameterValues(project: Project, values: ReadonlyMap<string
   const texts = new Map<string, string>();
   const changed = [...project.parameters.values()].filter((p) => values.has(p.name) && values.get(p.name) !== p.value);
   for (const path of new Set(changed.map((p) => p.path))) {
-    const edits = changed.filter((p) => p.path === path).map((p) => ({ ...p.range, text: `set param.${p.name} = ${literal(values.get(p.name)!)}` }));
+    const edits = changed
+      .filter((p) => p.path === path)
+      .map((p) => ({ ...p.range, text: `set param.${p.name} = ${literal(values.get(p.name)!)}` }));
     texts.set(path, applyEdits(project.files.get(path)!.text, edits).text);
   }
   return texts;

@@ -6,7 +6,10 @@ import { queryParts, type QueryPart } from './query-parts.js';
 
 beforeAll(loadParser);
 
-const PLACES = { placeOf: (t: string) => ({ schema: t.split('.')[0]!, name: t.split('.')[1]! }), functionsSchema: 'functions' };
+const PLACES = {
+  placeOf: (t: string) => ({ schema: t.split('.')[0]!, name: t.split('.')[1]! }),
+  functionsSchema: 'functions',
+};
 
 type Tree = string | [string, ...Tree[]];
 
@@ -70,7 +73,8 @@ test.each<[string, string, Tree[]]>([
   const project = projectOf({ 'core/x.sql': query });
   const table = project.tables.get('core.x') as Definition;
   const text = project.files.get('core/x.sql')!.text;
-  const tree = ({ start, end, parts }: QueryPart): Tree => (parts.length ? [text.slice(start, end), ...parts.map(tree)] : text.slice(start, end));
+  const tree = ({ start, end, parts }: QueryPart): Tree =>
+    parts.length ? [text.slice(start, end), ...parts.map(tree)] : text.slice(start, end);
   const parts = queryParts(project, table, PLACES);
   expect(parts.map(tree)).toEqual(expected);
   const grammatical = (part: QueryPart): void => {
@@ -82,7 +86,8 @@ test.each<[string, string, Tree[]]>([
 
 test('a part stands on its own: with what it reads before it, views put in, and rows that stand for a table’s', () => {
   const project = projectOf({
-    'core/x.sql': 'with b as (select length_m from staging.berth), c as (select 1 / length_m as share from b) select share from c where share > 0',
+    'core/x.sql':
+      'with b as (select length_m from staging.berth), c as (select 1 / length_m as share from b) select share from c where share > 0',
   });
   const names = { ...PLACES, placeOf: (t: string) => (t.startsWith('staging.') ? undefined : PLACES.placeOf(t)) };
   const [, , main] = queryParts(project, project.tables.get('core.x') as Definition, names);

@@ -22,7 +22,9 @@ export interface QueryPart extends Range {
 export type Queried = Pick<Definition, 'path' | 'query' | 'contract' | 'each'>;
 
 /** The tables that a query names. */
-export const readsOf = ({ query }: Queried): string[] => [...new Set((query?.tables ?? []).map((t) => `${t.layer ?? ''}.${t.name}`))];
+export const readsOf = ({ query }: Queried): string[] => [
+  ...new Set((query?.tables ?? []).map((t) => `${t.layer ?? ''}.${t.name}`)),
+];
 
 const SET_OPERATIONS = new Set(['union', 'intersect', 'except']);
 /** Clauses behind the groups. */
@@ -44,7 +46,11 @@ export function conditionParts(project: Project, table: Definition, names: Names
     if (expression === undefined) return [];
     const sql = (standIns?: Names['standIns']) => {
       const all = { ...names, settings: names.settings ?? settingsOf(project), ...(standIns && { standIns }) };
-      const rows = wrapped(`select count(*) from (\n`, definitionQuery(project, table, all), `\n) as q where not (${compileCondition(expression, all)})`);
+      const rows = wrapped(
+        `select count(*) from (\n`,
+        definitionQuery(project, table, all),
+        `\n) as q where not (${compileCondition(expression, all)})`,
+      );
       return previewQuery(project, rows, readsOf(table), all).text;
     };
     return [{ ...constraintRange(text, start), sql, parts: [] }];
@@ -72,17 +78,31 @@ class PartReader {
     const main = (ctes.at(-1)?.close ?? -1) + 1;
     return [
       ...ctes.map(({ named, open, close }, i) =>
-        this.part(words.range(open + 1, close), [...upTo(i), ` select count(q) from ${named.text} as q`], this.arms(open + 1, close, upTo(i - 1))),
+        this.part(
+          words.range(open + 1, close),
+          [...upTo(i), ` select count(q) from ${named.text} as q`],
+          this.arms(open + 1, close, upTo(i - 1)),
+        ),
       ),
-      this.part(words.range(main, words.tokens.length), counted([], [this.of.query!]), this.arms(main, words.tokens.length, upTo(ctes.length - 1))),
+      this.part(
+        words.range(main, words.tokens.length),
+        counted([], [this.of.query!]),
+        this.arms(main, words.tokens.length, upTo(ctes.length - 1)),
+      ),
     ];
   }
 
   private part(range: Range, pieces: readonly (Range | string)[], parts: readonly QueryPart[] = []): QueryPart {
     const { project, of, file } = this;
     const sql = (standIns?: Names['standIns']) => {
-      const names = { ...this.names, settings: withEach(this.names.settings ?? settingsOf(project), of), ...(standIns && { standIns }) };
-      const text = pieces.map((p) => (typeof p === 'string' ? p : compileText(file, p, of.query!, names).text)).join('');
+      const names = {
+        ...this.names,
+        settings: withEach(this.names.settings ?? settingsOf(project), of),
+        ...(standIns && { standIns }),
+      };
+      const text = pieces
+        .map((p) => (typeof p === 'string' ? p : compileText(file, p, of.query!, names).text))
+        .join('');
       return previewQuery(project, { text, original: () => range.start }, readsOf(of), names).text;
     };
     return { start: range.start, end: range.end, sql, parts };
@@ -97,7 +117,11 @@ class PartReader {
       let start = cut + 1;
       if (n > 0 && ['all', 'distinct'].includes(words.word(start))) start++;
       const end = cuts[n] ?? to;
-      return this.part(words.range(start, end), counted(before, [words.range(start, end)]), this.select(start, end, before));
+      return this.part(
+        words.range(start, end),
+        counted(before, [words.range(start, end)]),
+        this.select(start, end, before),
+      );
     });
   }
 
@@ -107,13 +131,15 @@ class PartReader {
     if (words.word(from) === '(' && words.closing(from) === to - 1) return this.arms(from + 1, to - 1, before);
     if (words.word(from) !== 'select') return [];
     const outside = [...words.outside(from + 1, to)];
-    const find = (is: (word: string) => boolean, after: number, otherwise: number) => outside.find((i) => i >= after && is(words.word(i))) ?? otherwise;
+    const find = (is: (word: string) => boolean, after: number, otherwise: number) =>
+      outside.find((i) => i >= after && is(words.word(i))) ?? otherwise;
     const tail = find((w) => TAIL.has(w), from, to);
     const source = outside.find((i) => words.word(i) === 'from' && words.word(i - 1) !== 'distinct') ?? tail;
     const groups = find((w) => w === 'group' || w === 'having', source, tail);
     const where = find((w) => w === 'where', source, groups);
     const piece = (a: number, b: number) => (a < b ? [words.range(a, b)] : []);
-    const one = (a: number, b: number) => (a < b ? [this.part(words.range(a, b), counted(before, ['select 1 ', ...piece(source, b)]))] : []);
+    const one = (a: number, b: number) =>
+      a < b ? [this.part(words.range(a, b), counted(before, ['select 1 ', ...piece(source, b)]))] : [];
     const first = this.firstItem(from);
     const commas = outside.filter((i) => i >= first && i < source && words.word(i) === ',');
     const items = [first - 1, ...commas].flatMap((comma, n) => piece(comma + 1, commas[n] ?? source));

@@ -30,7 +30,10 @@ export function misfitQuery(project: Project, table: Queried, names: Names): str
   if (columns.length === 0 || !table.query) return undefined;
   const settings = withEach(names.settings ?? settingsOf(project), table);
   const query = compileText(project.files.get(table.path)!, table.query, table.query, { ...names, settings });
-  const misfit = columns.map((c) => `case when not pg_temp.fits(q.${ident(c.name)}::text, ${literal(c.type)}) then ${literal(`${c.name}: no ${c.type}`)} end`);
+  const misfit = columns.map(
+    (c) =>
+      `case when not pg_temp.fits(q.${ident(c.name)}::text, ${literal(c.type)}) then ${literal(`${c.name}: no ${c.type}`)} end`,
+  );
   return `select * from (
   select concat_ws(', ', ${misfit.join(',\n    ')}) as does_not_fit, q.*
   from (\n${query.text}\n) as q
@@ -63,7 +66,8 @@ function storedInputs(project: Project, of: Queried, names: Names): StoredInput[
 /** The tables that a query reads, and what those of them that are views read, nearest first. */
 export function readThroughViews(project: Project, of: Queried): Set<string> {
   const found = new Set(readsOf(of));
-  for (const input of found) if (isViewNamed(project, input)) for (const inner of project.reads.get(input) ?? []) found.add(inner);
+  for (const input of found)
+    if (isViewNamed(project, input)) for (const inner of project.reads.get(input) ?? []) found.add(inner);
   return found;
 }
 
@@ -73,7 +77,12 @@ const isViewNamed = (project: Project, name: string): boolean => {
 };
 
 /** Rows of the stored tables that a query reads, through views too, in which a column has a value as its text, whatever its case and the blanks around it. */
-export function valueQueries(project: Project, of: Queried, value: string, names: Names): { readonly table: string; readonly sql: string }[] {
+export function valueQueries(
+  project: Project,
+  of: Queried,
+  value: string,
+  names: Names,
+): { readonly table: string; readonly sql: string }[] {
   const sought = literal(value.trim().toLowerCase());
   return storedInputs(project, of, names).map(({ table: input, place, columns }) => ({
     table: input,
@@ -90,13 +99,22 @@ export interface Suspect {
 
 /** The queries in which an error of a query may arise: those of the views that it reads, farthest first, then its own. */
 export function suspects(project: Project, of: Queried, names: Names): Suspect[] {
-  const inlining: Names = { ...names, placeOf: (name) => (isViewNamed(project, name) ? undefined : names.placeOf(name)) };
-  const views = [...readThroughViews(project, of)].filter((name) => isViewNamed(project, name)).map((name) => project.tables.get(name) as Definition);
+  const inlining: Names = {
+    ...names,
+    placeOf: (name) => (isViewNamed(project, name) ? undefined : names.placeOf(name)),
+  };
+  const views = [...readThroughViews(project, of)]
+    .filter((name) => isViewNamed(project, name))
+    .map((name) => project.tables.get(name) as Definition);
   return [...views.reverse(), of]
     .filter((q) => q.query)
     .map((q) => {
       const conditions = isDefinition(q) ? conditionParts(project, q, inlining) : [];
-      return { of: q, parts: [...queryParts(project, q, inlining), ...conditions], inputs: storedInputs(project, q, names) };
+      return {
+        of: q,
+        parts: [...queryParts(project, q, inlining), ...conditions],
+        inputs: storedInputs(project, q, names),
+      };
     });
 }
 

@@ -18,7 +18,13 @@ test.each<[string, Parameters<typeof verdictOf>[0], number, number | undefined, 
   ['beyond a count', { advisory: false, tolerate: { kind: 'count', count: 3 } }, 4, 10, 'broken'],
   ['within a share', { advisory: false, tolerate: { kind: 'share', share: 0.005 } }, 5, 1000, 'advisory'],
   ['beyond a share', { advisory: false, tolerate: { kind: 'share', share: 0.005 } }, 6, 1000, 'broken'],
-  ['a share of an unknown number', { advisory: false, tolerate: { kind: 'share', share: 0.5 } }, 1, undefined, 'broken'],
+  [
+    'a share of an unknown number',
+    { advisory: false, tolerate: { kind: 'share', share: 0.5 } },
+    1,
+    undefined,
+    'broken',
+  ],
 ])('verdict: %s', (_, check, atFault, total, expected) => expect(verdictOf(check, atFault, total)).toBe(expected));
 
 test.each<[Verdict[], Verdict | undefined]>([
@@ -70,7 +76,13 @@ describe('statements of checks', () => {
     ));
   test('a query of checks/', () => {
     const check = queryCheck(project().checks.get('odd')!);
-    expect(check).toMatchObject({ id: 'checks/odd', about: 'core.x', advisory: true, reads: ['core.x'], comment: 'None is odd.' });
+    expect(check).toMatchObject({
+      id: 'checks/odd',
+      about: 'core.x',
+      advisory: true,
+      reads: ['core.x'],
+      comment: 'None is odd.',
+    });
     expect(queryCheckStatements('select 1', 9).rows).toBe('select * from (\nselect 1\n) as at_fault limit 9');
   });
 });
@@ -120,9 +132,18 @@ test('two states of a project: changed, downstream, new, deleted, columns', () =
     'mart/gone.sql': null,
   });
   const { files, tables } = compareProjects(before, after);
-  expect(files.map((f) => `${f.path} ${f.kind}`)).toEqual(['mart/fresh.sql new', 'mart/gone.sql deleted', 'staging/berth.sql changed']);
+  expect(files.map((f) => `${f.path} ${f.kind}`)).toEqual([
+    'mart/fresh.sql new',
+    'mart/gone.sql deleted',
+    'staging/berth.sql changed',
+  ]);
   expect(
-    Object.fromEntries(tables.map((t) => [t.table, `${t.kind} +${t.columnsAdded.join()} -${t.columnsDropped.join()} ~${t.columnsRetyped.join()}`])),
+    Object.fromEntries(
+      tables.map((t) => [
+        t.table,
+        `${t.kind} +${t.columnsAdded.join()} -${t.columnsDropped.join()} ~${t.columnsRetyped.join()}`,
+      ]),
+    ),
   ).toEqual({
     'staging.berth': 'changed +extra - ~length_m',
     'core.fact_call': 'downstream + - ~length_m',

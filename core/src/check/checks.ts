@@ -144,6 +144,12 @@ export function rowsStatement(check: ConstraintCheck, placeOf: PlaceOf, limit: n
 }
 
 /** Count and rows of a query of `checks/`, from its compiled text. */
-export function queryCheckStatements(compiled: string, limit: number): { readonly count: string; readonly rows: string } {
-  return { count: `select count(*) as c0 from (\n${compiled}\n) as at_fault`, rows: `select * from (\n${compiled}\n) as at_fault limit ${limit}` };
+export function queryCheckStatements(
+  compiled: string,
+  limit: number,
+): { readonly count: string; readonly rows: string } {
+  return {
+    count: `select count(*) as c0 from (\n${compiled}\n) as at_fault`,
+    rows: `select * from (\n${compiled}\n) as at_fault limit ${limit}`,
+  };
 }

@@ -15,14 +15,17 @@ export interface ConditionProbe {
 
 /** The conditions of a file's contracts and sources: checks, and which rows to bring in. */
 export function conditionProbes(project: Project, path: string): ConditionProbe[] {
-  return [...project.tables.values()].flatMap((table) => (table.path === path ? probesOf(table, project.files.get(path)!.text) : []));
+  return [...project.tables.values()].flatMap((table) =>
+    table.path === path ? probesOf(table, project.files.get(path)!.text) : [],
+  );
 }
 
 function probesOf(table: Table, text: string): ConditionProbe[] {
   const { contract } = table;
   if (!contract) return [];
   const columns = contract.columns.map((c) => `null::${c.type} as ${ident(c.name)}`);
-  const probe = (condition: string) => `select from (select ${columns.join(', ')}) as ${ident(table.name)}\nwhere (${condition}\n) limit 0`;
+  const probe = (condition: string) =>
+    `select from (select ${columns.join(', ')}) as ${ident(table.name)}\nwhere (${condition}\n) limit 0`;
   const only = table.kind === 'source' ? contract.options.get('only') : undefined;
   return [
     ...(only ? [{ what: `option only of ${table.fullName}`, range: only.range, sql: probe(only.value) }] : []),

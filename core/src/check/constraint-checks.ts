@@ -39,7 +39,10 @@ export function constraintChecks(project: Project, table: Table, home?: Place): 
   const advisory = new Set((contract.options.get('advisory')?.value ?? '').split(',').map((n) => n.trim()));
   const tolerances = readTolerances(contract.options.get('tolerate')?.value ?? '');
   const surrogate = columnWith(contract, 'surrogate key');
-  const exempt = surrogate !== undefined && lookedUpTables(project).has(table.fullName) ? { exempt: exemptOf(project, table, surrogate, home) } : {};
+  const exempt =
+    surrogate !== undefined && lookedUpTables(project).has(table.fullName)
+      ? { exempt: exemptOf(project, table, surrogate, home) }
+      : {};
   return contract.constraints.map((c) => {
     const tolerate = tolerances.get(c.name);
     return {

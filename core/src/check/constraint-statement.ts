@@ -25,4 +25,5 @@ export function constraintStatement(checks: readonly ConstraintCheck[], place: P
 }
 
 /** The name in the catalog: that of the contract, but where names are as long as they may be. Those of two tables may have been cut to the same one. */
-const realName = (check: ConstraintCheck, place: Place): string => (isLongest(check.name) ? boundedName(`${place.name}_${check.name}`) : check.name);
+const realName = (check: ConstraintCheck, place: Place): string =>
+  isLongest(check.name) ? boundedName(`${place.name}_${check.name}`) : check.name;

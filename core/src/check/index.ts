@@ -1,4 +1,12 @@
-export { type Check, checkTitle, checksOf, countStatement, queryCheck, queryCheckStatements, rowsStatement } from './checks.js';
+export {
+  type Check,
+  checkTitle,
+  checksOf,
+  countStatement,
+  queryCheck,
+  queryCheckStatements,
+  rowsStatement,
+} from './checks.js';
 export { conditionProbes } from './condition-probes.js';
 export { constraintChecks } from './constraint-checks.js';
 export { type Verdict, verdictOf, worst } from './verdict.js';

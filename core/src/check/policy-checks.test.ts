@@ -7,16 +7,25 @@ import { policyChecks } from './policy-checks.js';
 beforeAll(loadParser);
 
 const KEY = "call_key bigint options (role 'surrogate key') primary key";
-const VALID = "valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to')";
+const VALID =
+  "valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to')";
 const DIMENSION = `create table core.dim_berth (berth_key bigint options (role 'surrogate key') primary key, berth_code text not null) with (load = merge, business_key = 'berth_code');
 select berth_code from staging.berth;`;
 
 /** The checks that come with a table, as `name: title (columns)`. */
-function checksOf(contract: string, query = 'select call_no, berth_code, tonnage, arrived_at from landing.call'): string[] {
-  const project = projectOf({ 'core/dim_berth.sql': DIMENSION, 'core/t.sql': `create table core.t (${contract};\n${query};` });
+function checksOf(
+  contract: string,
+  query = 'select call_no, berth_code, tonnage, arrived_at from landing.call',
+): string[] {
+  const project = projectOf({
+    'core/dim_berth.sql': DIMENSION,
+    'core/t.sql': `create table core.t (${contract};\n${query};`,
+  });
   const wrong = project.diagnostics.filter((d) => d.path === 'core/t.sql' && d.severity === 'error');
   if (wrong.length) throw new Error(wrong.map((d) => d.message).join('; '));
-  return policyChecks(project, project.tables.get('core.t') as Definition).map((c) => `${c.name}: ${c.title} (${c.columns.join(', ')})`);
+  return policyChecks(project, project.tables.get('core.t') as Definition).map(
+    (c) => `${c.name}: ${c.title} (${c.columns.join(', ')})`,
+  );
 }
 
 const PLAIN = 'call_no text not null, berth_code text, tonnage numeric(12,2), arrived_at timestamptz';
@@ -25,7 +34,11 @@ describe('checks that come with a load', () => {
   test.each<[string, string, string[]]>([
     ['none of a plain rebuilt table', `${PLAIN})`, []],
     ['none of a view', `${PLAIN}) with (load = view)`, []],
-    ['of a rebuilt table with keys', `${KEY}, ${PLAIN}) with (business_key = 'call_no')`, ['key_map_is_complete: each row has its number (call_no)']],
+    [
+      'of a rebuilt table with keys',
+      `${KEY}, ${PLAIN}) with (business_key = 'call_no')`,
+      ['key_map_is_complete: each row has its number (call_no)'],
+    ],
     ['of hashed keys: none of numbers', `${KEY}, ${PLAIN}) with (business_key = 'call_no', key_method = hash)`, []],
     ['none of an append without a key', `${PLAIN}) with (load = append, watermark = 'arrived_at')`, []],
     [

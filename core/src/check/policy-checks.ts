@@ -22,21 +22,46 @@ export interface PolicyCheck {
 
 /** The checks that come with a table's load policy, keys and look-ups. */
 export function policyChecks(project: Project, table: Table): PolicyCheck[] {
-  if (table.kind !== 'definition' || !table.contract || (!keepsRows(table) && !table.contract.columns.some(isFilled))) return [];
+  if (table.kind !== 'definition' || !table.contract || (!keepsRows(table) && !table.contract.columns.some(isFilled)))
+    return [];
   const target = targetOf(project, table);
   const { key, spec } = target;
   const names = key.join(', ');
   const { kind } = spec;
-  const numbered = spec.keyMethod === 'sequence' && target.columns.some((c) => hasRole(c, 'surrogate key', 'durable key'));
+  const numbered =
+    spec.keyMethod === 'sequence' && target.columns.some((c) => hasRole(c, 'surrogate key', 'durable key'));
   const found: [boolean, PolicyCheckName, string, readonly string[]][] = [
-    [['merge', 'history', 'events', 'append'].includes(kind) && key.length > 0, 'keys_are_known', `the query returns no row without ${names}`, key],
+    [
+      ['merge', 'history', 'events', 'append'].includes(kind) && key.length > 0,
+      'keys_are_known',
+      `the query returns no row without ${names}`,
+      key,
+    ],
     [keepsOneRowAKey(spec) && key.length > 0, 'one_row_a_key', `the query returns one row a ${names}`, key],
     [kind === 'events', 'one_event_an_instant', `events of a ${names} agree on each instant`, key],
-    [keepsVersions(spec), 'versions_do_not_overlap', `no two versions of a ${names} overlap, and one is open at the most`, key],
+    [
+      keepsVersions(spec),
+      'versions_do_not_overlap',
+      `no two versions of a ${names} overlap, and one is open at the most`,
+      key,
+    ],
     [numbered, 'key_map_is_complete', 'each row has its number', key],
-    [target.lookUps.length > 0, 'look_ups_keep_rows', 'looking keys up loses and multiplies no row', target.lookUps.map((l) => l.column.name)],
+    [
+      target.lookUps.length > 0,
+      'look_ups_keep_rows',
+      'looking keys up loses and multiplies no row',
+      target.lookUps.map((l) => l.column.name),
+    ],
   ];
   return found
     .filter(([comes]) => comes)
-    .map(([, name, title, columns]) => ({ kind: 'policy', id: `${table.fullName}/${name}`, name, title, table: table.fullName, columns, advisory: false }));
+    .map(([, name, title, columns]) => ({
+      kind: 'policy',
+      id: `${table.fullName}/${name}`,
+      name,
+      title,
+      table: table.fullName,
+      columns,
+      advisory: false,
+    }));
 }

@@ -7,7 +7,11 @@ export type Verdict = 'holds' | 'advisory' | 'broken' | 'not run';
  * @param atFault rows at fault
  * @param total rows looked at; a share is tolerated only where it is known
  */
-export function verdictOf(check: { readonly advisory: boolean; readonly tolerate?: Tolerance }, atFault: number, total: number | undefined): Verdict {
+export function verdictOf(
+  check: { readonly advisory: boolean; readonly tolerate?: Tolerance },
+  atFault: number,
+  total: number | undefined,
+): Verdict {
   if (atFault === 0) return 'holds';
   return check.advisory || tolerated(check.tolerate, atFault, total) ? 'advisory' : 'broken';
 }

@@ -7,8 +7,17 @@ beforeAll(loadParser);
 
 const column = (table: string, name: string, type?: string): Column => ({ name, type, origins: [`${table}.${name}`] });
 const TABLES: Readonly<Record<string, readonly Column[]>> = {
-  's.berth': [column('berth', 'code', 'text'), column('berth', 'length_m', 'numeric(6,1)'), column('berth', 'terminal', 'text')],
-  's.call': [column('call', 'no', 'text'), column('call', 'code', 'text'), column('call', 'tonnage', 'numeric'), column('call', 'at', 'timestamptz')],
+  's.berth': [
+    column('berth', 'code', 'text'),
+    column('berth', 'length_m', 'numeric(6,1)'),
+    column('berth', 'terminal', 'text'),
+  ],
+  's.call': [
+    column('call', 'no', 'text'),
+    column('call', 'code', 'text'),
+    column('call', 'tonnage', 'numeric'),
+    column('call', 'at', 'timestamptz'),
+  ],
 };
 
 function resolve(sql: string) {
@@ -23,7 +32,11 @@ function resolve(sql: string) {
 
 /** `name:type<origin,origin`, as short as a table of cases wants it. */
 const shown = (columns: readonly Column[] | undefined) =>
-  columns?.map((c) => c.name + (c.type ? `:${c.type}` : '') + (c.origins.length ? `<${[...c.origins].sort().join(',')}` : '')).join(' ') ?? 'unknown';
+  columns
+    ?.map(
+      (c) => c.name + (c.type ? `:${c.type}` : '') + (c.origins.length ? `<${[...c.origins].sort().join(',')}` : ''),
+    )
+    .join(' ') ?? 'unknown';
 
 function told(p: ColumnProblem): string {
   switch (p.kind) {
@@ -42,9 +55,17 @@ function told(p: ColumnProblem): string {
 
 describe('what a query returns', () => {
   test.each([
-    ['columns pass through with type and origin', 'select code, length_m from s.berth', 'code:text<berth.code length_m:numeric(6,1)<berth.length_m'],
+    [
+      'columns pass through with type and origin',
+      'select code, length_m from s.berth',
+      'code:text<berth.code length_m:numeric(6,1)<berth.length_m',
+    ],
     ['a cast gives the type', 'select length_m::integer as m from s.berth', 'm:integer<berth.length_m'],
-    ['an expression is made from all its columns', "select code || '-' || terminal as k from s.berth", 'k<berth.code,berth.terminal'],
+    [
+      'an expression is made from all its columns',
+      "select code || '-' || terminal as k from s.berth",
+      'k<berth.code,berth.terminal',
+    ],
     [
       'a condition of a case decides the value too',
       'select case when tonnage > 1 then no else code end as c from s.call',
@@ -55,13 +76,21 @@ describe('what a query returns', () => {
       'select functions.lower(code) as l, functions.constructor(code) as c from s.berth',
       'l:integer<berth.code c<berth.code',
     ],
-    ['text of text', "select lower(trim(code)) as l, upper('x') as u, lower(length_m) as r from s.berth", 'l:text<berth.code u r<berth.length_m'],
+    [
+      'text of text',
+      "select lower(trim(code)) as l, upper('x') as u, lower(length_m) as r from s.berth",
+      'l:text<berth.code u r<berth.length_m',
+    ],
     [
       'names that PostgreSQL gives',
       "select max(tonnage), coalesce(code, ''), code::text, 1, exists (select 1) from s.call",
       'max<call.tonnage coalesce:text<call.code code:text<call.code ?column? exists',
     ],
-    ['star', 'select * from s.berth', 'code:text<berth.code length_m:numeric(6,1)<berth.length_m terminal:text<berth.terminal'],
+    [
+      'star',
+      'select * from s.berth',
+      'code:text<berth.code length_m:numeric(6,1)<berth.length_m terminal:text<berth.terminal',
+    ],
     [
       'star of one table',
       'select b.*, c.no from s.berth b, s.call c',
@@ -79,17 +108,33 @@ describe('what a query returns', () => {
     ],
     ['aliases of columns', 'select x, y from s.berth as b (x, y)', 'x:text<berth.code y:numeric(6,1)<berth.length_m'],
     ['a subquery', 'select q.k from (select code as k from s.berth) as q', 'k:text<berth.code'],
-    ['a scalar subquery', 'select (select max(tonnage) from s.call c where c.code = b.code) as most from s.berth b', 'most<call.tonnage'],
+    [
+      'a scalar subquery',
+      'select (select max(tonnage) from s.call c where c.code = b.code) as most from s.berth b',
+      'most<call.tonnage',
+    ],
     ['a common table expression', 'with c as (select code as k from s.berth) select k from c', 'k:text<berth.code'],
-    ['its columns renamed', 'with c (a, b) as (select code, terminal from s.berth) select b from c', 'b:text<berth.terminal'],
+    [
+      'its columns renamed',
+      'with c (a, b) as (select code, terminal from s.berth) select b from c',
+      'b:text<berth.terminal',
+    ],
     ['a table hidden by it', 'with berth as (select no from s.call) select * from berth', 'no:text<call.no'],
     [
       'recursion',
       'with recursive r as (select code, 1 as n from s.berth union all select code, n + 1 from r where n < 3) select * from r',
       'code:text<berth.code n',
     ],
-    ['union has the names of the first and the origins of both', 'select code from s.berth union all select no from s.call', 'code:text<berth.code,call.no'],
-    ['types that differ are not known', 'select length_m from s.berth union select tonnage from s.call', 'length_m<berth.length_m,call.tonnage'],
+    [
+      'union has the names of the first and the origins of both',
+      'select code from s.berth union all select no from s.call',
+      'code:text<berth.code,call.no',
+    ],
+    [
+      'types that differ are not known',
+      'select length_m from s.berth union select tonnage from s.call',
+      'length_m<berth.length_m,call.tonnage',
+    ],
     ['except', 'select code from s.berth except select code from s.call', 'code:text<berth.code,call.code'],
     ['values', "select a, b from (values (1, 'x'), (2, 'y')) as v (a, b)", 'a b'],
     ['bare values', 'values (1, 2)', 'column1 column2'],
@@ -104,11 +149,19 @@ describe('what a query returns', () => {
     ['a function without names is not known', 'select * from generate_series(1, 3)', 'unknown'],
     ['a table that is not there is not known', 'select * from s.nowhere', 'unknown'],
     ['a whole row', 'select b from s.berth b', 'b<berth.code,berth.length_m,berth.terminal'],
-    ['a window', 'select row_number() over (partition by code order by at) as n from s.call', 'n:bigint<call.at,call.code'],
+    [
+      'a window',
+      'select row_number() over (partition by code order by at) as n from s.call',
+      'n:bigint<call.at,call.code',
+    ],
     ['a filter', 'select sum(tonnage) filter (where code is not null) as t from s.call', 't<call.code,call.tonnage'],
     ['count is a bigint', 'select count(*) as n from s.call', 'n:bigint'],
     ['a sample', 'select code from s.berth tablesample system (10)', 'code:text<berth.code'],
-    ['joined tables under one alias', 'select j.no from (s.call c join s.berth b on b.code = c.code) as j', 'no:text<call.no'],
+    [
+      'joined tables under one alias',
+      'select j.no from (s.call c join s.berth b on b.code = c.code) as j',
+      'no:text<call.no',
+    ],
   ])('%s', (_, sql, expected) => {
     const { columns, problems } = resolve(sql);
     expect([shown(columns), problems.map(told)]).toEqual([expected, []]);
@@ -127,7 +180,11 @@ describe('names that are not there', () => {
       'select count(*) from s.berth b join s.call c on c.cod = b.code where w = 1 group by g having h > 1 order by o',
       ['unknown c.cod', 'unknown w', 'unknown g', 'unknown o', 'unknown h'],
     ],
-    ['inside a subquery', 'select 1 as a from s.berth where exists (select 1 from s.call where cal.no = 1)', ['unknown-range cal.no']],
+    [
+      'inside a subquery',
+      'select 1 as a from s.berth where exists (select 1 from s.call where cal.no = 1)',
+      ['unknown-range cal.no'],
+    ],
     ['using', 'select no from s.call join s.berth using (no)', ['using no of berth, call']],
     ['lateral only', 'select 1 as a from s.berth b, (select b.code) as q', ['unknown-range b.code']],
     ['the arms of a union', 'select code from s.berth union select code, no from s.call', ['arms 1/2']],
@@ -135,12 +192,18 @@ describe('names that are not there', () => {
   ])('%s', (_, sql, expected) => expect(resolve(sql).problems.map(told)).toEqual(expected));
 
   test.each([
-    ['group and order may name output columns', 'select trim(code) as k, count(*) as n from s.berth group by k order by n'],
+    [
+      'group and order may name output columns',
+      'select trim(code) as k, count(*) as n from s.berth group by k order by n',
+    ],
     ['order of a union', 'select code as k from s.berth union select no from s.call order by k'],
     ['system columns', 'select xmin, b.ctid from s.berth b'],
     ['what a table that is not there might have', 'select zzz from s.nowhere, s.berth'],
     ['a field of a composite column', 'select code.field from s.berth'],
-    ['a correlated subquery', 'select 1 as a from s.berth b where exists (select 1 from s.call where call.code = b.code and terminal = code)'],
+    [
+      'a correlated subquery',
+      'select 1 as a from s.berth b where exists (select 1 from s.call where call.code = b.code and terminal = code)',
+    ],
     ['a merged column needs no table', 'select code from s.call join s.berth using (code) where code is not null'],
     ['a schema before the table', 'select berth.code from s.berth'],
   ])('nothing is reported: %s', (_, sql) => expect(resolve(sql).problems.map(told)).toEqual([]));

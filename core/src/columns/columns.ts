@@ -1,4 +1,14 @@
-import type { Alias, ColumnRef, CommonTableExpr, JoinExpr, Node, RangeFunction, RangeSubselect, RangeVar, SelectStmt } from 'libpg-query';
+import type {
+  Alias,
+  ColumnRef,
+  CommonTableExpr,
+  JoinExpr,
+  Node,
+  RangeFunction,
+  RangeSubselect,
+  RangeVar,
+  SelectStmt,
+} from 'libpg-query';
 import type { Column } from '../model/project.js';
 import { strings } from '../sql/nodes.js';
 import { FUNCTIONS_SCHEMA } from '../index/mentions.js';
@@ -25,13 +35,40 @@ import {
  * never reported twice.
  */
 export type ColumnProblem =
-  | { readonly kind: 'unknown'; readonly location: number; readonly parts: readonly string[]; readonly names: readonly string[] }
-  | { readonly kind: 'ambiguous'; readonly location: number; readonly parts: readonly string[]; readonly tables: readonly string[] }
-  | { readonly kind: 'unknown-range'; readonly location: number; readonly parts: readonly string[]; readonly names: readonly string[] }
+  | {
+      readonly kind: 'unknown';
+      readonly location: number;
+      readonly parts: readonly string[];
+      readonly names: readonly string[];
+    }
+  | {
+      readonly kind: 'ambiguous';
+      readonly location: number;
+      readonly parts: readonly string[];
+      readonly tables: readonly string[];
+    }
+  | {
+      readonly kind: 'unknown-range';
+      readonly location: number;
+      readonly parts: readonly string[];
+      readonly names: readonly string[];
+    }
   | { readonly kind: 'arms'; readonly location: number; readonly left: number; readonly right: number }
   | { readonly kind: 'alias'; readonly location: number; readonly name: string }
-  | { readonly kind: 'names'; readonly location: number; readonly table: string; readonly given: number; readonly columns: number }
-  | { readonly kind: 'using'; readonly location: number; readonly name: string; readonly tables: readonly string[]; readonly names: readonly string[] };
+  | {
+      readonly kind: 'names';
+      readonly location: number;
+      readonly table: string;
+      readonly given: number;
+      readonly columns: number;
+    }
+  | {
+      readonly kind: 'using';
+      readonly location: number;
+      readonly name: string;
+      readonly tables: readonly string[];
+      readonly names: readonly string[];
+    };
 
 export interface ColumnResolution {
   readonly columns: Columns;
@@ -76,7 +113,11 @@ function selectColumns(state: State, select: SelectStmt, outer: Scope | undefine
     const rows = select.valuesLists.map((row) => ('List' in row ? (row.List.items ?? []) : []));
     const scope = within(EMPTY, outer);
     const origins = rows.map((row) => row.map((item) => originsOf(state, item, scope, ctes)));
-    return (rows[0] ?? []).map((_, i) => ({ name: `column${i + 1}`, type: undefined, origins: union(origins.map((row) => row[i] ?? [])) }));
+    return (rows[0] ?? []).map((_, i) => ({
+      name: `column${i + 1}`,
+      type: undefined,
+      origins: union(origins.map((row) => row[i] ?? [])),
+    }));
   }
   const scope = fromScope(state, select.fromClause ?? [], outer, ctes);
   const columns = targetColumns(state, select, scope, ctes);
@@ -117,7 +158,13 @@ function withCtes(state: State, select: SelectStmt, outer: Scope | undefined, ou
     const columns = selectColumns(state, query, outer, ctes);
     const given = cteColumns(cte);
     if (columns && given.length > columns.length)
-      state.problems.push({ kind: 'names', location: cte.location ?? 0, table: name, given: given.length, columns: columns.length });
+      state.problems.push({
+        kind: 'names',
+        location: cte.location ?? 0,
+        table: name,
+        given: given.length,
+        columns: columns.length,
+      });
     ctes.set(name, renamed(given, columns));
   }
   return ctes;
@@ -190,9 +237,14 @@ function targetColumn(state: State, name: string | undefined, value: Node, scope
   if ('ColumnRef' in value) {
     const parts = strings(value.ColumnRef.fields);
     const found = lookUp(scope, parts);
-    if (found.kind === 'found') return { name: name ?? parts.at(-1)!, type: found.column.type, origins: found.column.origins };
+    if (found.kind === 'found')
+      return { name: name ?? parts.at(-1)!, type: found.column.type, origins: found.column.origins };
   }
-  return { name: name ?? outputName(value), type: typeOf(state, value, scope), origins: originsOf(state, value, scope, ctes) };
+  return {
+    name: name ?? outputName(value),
+    type: typeOf(state, value, scope),
+    origins: originsOf(state, value, scope, ctes),
+  };
 }
 
 /** The type where the text alone says it: a cast, a column passed through, a function whose type is known. */
@@ -212,11 +264,13 @@ function typeOf(state: State, node: Node, scope: Scope): string | undefined {
     const [first] = node.FuncCall.args ?? [];
     return first ? textAmong(state, [first], scope) : undefined;
   }
-  if ('A_Expr' in node && node.A_Expr.kind === 'AEXPR_NULLIF' && node.A_Expr.lexpr) return textOnly(typeOf(state, node.A_Expr.lexpr, scope));
+  if ('A_Expr' in node && node.A_Expr.kind === 'AEXPR_NULLIF' && node.A_Expr.lexpr)
+    return textOnly(typeOf(state, node.A_Expr.lexpr, scope));
   if ('CoalesceExpr' in node) return textAmong(state, node.CoalesceExpr.args ?? [], scope);
   if ('CaseExpr' in node) {
     const results: Node[] = [];
-    for (const when of node.CaseExpr.args ?? []) if ('CaseWhen' in when && when.CaseWhen.result) results.push(when.CaseWhen.result);
+    for (const when of node.CaseExpr.args ?? [])
+      if ('CaseWhen' in when && when.CaseWhen.result) results.push(when.CaseWhen.result);
     if (node.CaseExpr.defresult) results.push(node.CaseExpr.defresult);
     return textAmong(state, results, scope);
   }
@@ -277,7 +331,11 @@ function reportAliases(state: State, items: readonly Node[], { ranges }: Scope):
     if (name === '') continue;
     const before = seen.get(name) ?? [];
     if (before.some((other) => other === undefined || schema === undefined || other === schema))
-      state.problems.push({ kind: 'alias', location: locationsOf(items, name).at(-1) ?? firstLocation(items) ?? 0, name });
+      state.problems.push({
+        kind: 'alias',
+        location: locationsOf(items, name).at(-1) ?? firstLocation(items) ?? 0,
+        name,
+      });
     seen.set(name, [...before, schema]);
   }
 }
@@ -285,8 +343,10 @@ function reportAliases(state: State, items: readonly Node[], { ranges }: Scope):
 /** Where FROM items of a name stand, in their order. */
 function locationsOf(items: readonly Node[], name: string): number[] {
   return items.flatMap((node): number[] => {
-    if ('RangeVar' in node) return (node.RangeVar.alias?.aliasname ?? node.RangeVar.relname) === name ? [node.RangeVar.location ?? 0] : [];
-    if ('RangeSubselect' in node) return node.RangeSubselect.alias?.aliasname === name ? [firstLocation(node.RangeSubselect.subquery) ?? 0] : [];
+    if ('RangeVar' in node)
+      return (node.RangeVar.alias?.aliasname ?? node.RangeVar.relname) === name ? [node.RangeVar.location ?? 0] : [];
+    if ('RangeSubselect' in node)
+      return node.RangeSubselect.alias?.aliasname === name ? [firstLocation(node.RangeSubselect.subquery) ?? 0] : [];
     if ('JoinExpr' in node) return locationsOf([node.JoinExpr.larg!, node.JoinExpr.rarg!], name);
     return [];
   });
@@ -298,13 +358,19 @@ function fromItem(state: State, node: Node, left: Scope, ctes: Ctes): FromItem {
   if ('RangeSubselect' in node) return subselectItem(state, node.RangeSubselect, left, ctes);
   if ('RangeFunction' in node) return functionItem(state, node.RangeFunction, left, ctes);
   if ('JoinExpr' in node) return joinItem(state, node.JoinExpr, left, ctes);
-  if ('RangeTableSample' in node && node.RangeTableSample.relation) return fromItem(state, node.RangeTableSample.relation, left, ctes);
+  if ('RangeTableSample' in node && node.RangeTableSample.relation)
+    return fromItem(state, node.RangeTableSample.relation, left, ctes);
   return single('', undefined);
 }
 
 function tableItem(state: State, range: RangeVar, ctes: Ctes): FromItem {
   const name = range.relname ?? '';
-  const columns = range.schemaname === undefined ? (ctes.has(name) ? ctes.get(name) : undefined) : state.tableColumns(range.schemaname, name);
+  const columns =
+    range.schemaname === undefined
+      ? ctes.has(name)
+        ? ctes.get(name)
+        : undefined
+      : state.tableColumns(range.schemaname, name);
   return aliased(range.alias, single(name, columns, range.schemaname));
 }
 
@@ -329,7 +395,8 @@ function functionItem(state: State, range: RangeFunction, left: Scope, ctes: Cte
   } else if (names.length) {
     columns = names.map((name) => ({ name, type: undefined, origins: [] }));
   }
-  if (columns && range.ordinality && names.length === 0) columns = [...columns, { name: 'ordinality', type: 'bigint', origins: [] }];
+  if (columns && range.ordinality && names.length === 0)
+    columns = [...columns, { name: 'ordinality', type: 'bigint', origins: [] }];
   return single(range.alias?.aliasname ?? '', columns);
 }
 
@@ -366,7 +433,13 @@ function mergedJoin(state: State, join: JoinExpr, a: FromItem, b: FromItem, usin
       if (!columns || columns.some((c) => c.name === name)) continue;
       // The names of USING carry no location: the diagnostic finds their token behind this one.
       const location = firstLocation(side === 0 ? join.larg : join.rarg) ?? 0;
-      state.problems.push({ kind: 'using', location, name, tables: [sides[side]!, sides[1 - side]!], names: columns.map((c) => c.name) });
+      state.problems.push({
+        kind: 'using',
+        location,
+        name,
+        tables: [sides[side]!, sides[1 - side]!],
+        names: columns.map((c) => c.name),
+      });
     }
   }
   const star =
@@ -409,7 +482,8 @@ function visit(state: State, node: unknown, scope: Scope, ctes: Ctes, into: stri
         reference(state, value as ColumnRef, scope, into);
         break;
       case 'SelectStmt':
-        for (const column of selectColumns(state, value as SelectStmt, scope, ctes) ?? []) into?.push(...column.origins);
+        for (const column of selectColumns(state, value as SelectStmt, scope, ctes) ?? [])
+          into?.push(...column.origins);
         break;
       // Nothing in these is a column.
       case 'typeName':

@@ -22,7 +22,8 @@ function strong(name: string | undefined): Figured | undefined {
 
 function figure(node: Node): Figured | undefined {
   if ('ColumnRef' in node) return strong(last(node.ColumnRef.fields));
-  if ('A_Indirection' in node) return strong(last(node.A_Indirection.indirection)) ?? (node.A_Indirection.arg && figure(node.A_Indirection.arg));
+  if ('A_Indirection' in node)
+    return strong(last(node.A_Indirection.indirection)) ?? (node.A_Indirection.arg && figure(node.A_Indirection.arg));
   if ('FuncCall' in node) return strong(last(node.FuncCall.funcname));
   if ('A_Expr' in node) return node.A_Expr.kind === 'AEXPR_NULLIF' ? strong('nullif') : undefined;
   if ('TypeCast' in node) {
@@ -70,7 +71,9 @@ function subLink(link: { subLinkType?: string; subselect?: Node }): Figured | un
       const select = link.subselect && 'SelectStmt' in link.subselect ? link.subselect.SelectStmt : undefined;
       const first = select?.targetList?.[0];
       if (!first || !('ResTarget' in first)) return undefined;
-      return first.ResTarget.name !== undefined ? strong(first.ResTarget.name) : first.ResTarget.val && figure(first.ResTarget.val);
+      return first.ResTarget.name !== undefined
+        ? strong(first.ResTarget.name)
+        : first.ResTarget.val && figure(first.ResTarget.val);
     }
     default:
       return undefined;

@@ -79,7 +79,9 @@ function lookUpQualified(scope: Scope, parts: readonly string[]): Found {
   }
   if (!range.columns || SYSTEM_COLUMNS.has(column)) return UNCERTAIN;
   const found = columnOf(range, column);
-  return found ? { kind: 'found', column: found } : { kind: 'missing', range: true, names: range.columns.map((c) => c.name) };
+  return found
+    ? { kind: 'found', column: found }
+    : { kind: 'missing', range: true, names: range.columns.map((c) => c.name) };
 }
 
 function lookUpBare(scope: Scope, column: string): Found {
@@ -90,7 +92,8 @@ function lookUpBare(scope: Scope, column: string): Found {
       if (!range.columns) uncertain = true;
       const found = columnOf(range, column);
       if (!found) continue;
-      if (match && !level.merged.has(column)) return { kind: 'ambiguous', tables: level.ranges.filter((r) => columnOf(r, column)).map((r) => r.name) };
+      if (match && !level.merged.has(column))
+        return { kind: 'ambiguous', tables: level.ranges.filter((r) => columnOf(r, column)).map((r) => r.name) };
       match ??= found;
     }
     if (match) return { kind: 'found', column: match };
@@ -110,7 +113,8 @@ function columnOf(range: RangeEntry, name: string): Column | undefined {
 /** The range of a written name, `alias` or `schema.table`. */
 export function findRange(scope: Scope, name: string, schema?: string): RangeEntry | undefined {
   for (let level: Scope | undefined = scope; level; level = level.outer) {
-    for (const range of level.ranges) if (range.name === name && (schema === undefined || range.schema === schema)) return range;
+    for (const range of level.ranges)
+      if (range.name === name && (schema === undefined || range.schema === schema)) return range;
   }
   return undefined;
 }
@@ -121,7 +125,9 @@ export const rangeNames = onceAScope((scope) =>
     .filter((n) => n !== ''),
 );
 
-const columnNames = onceAScope((scope) => levels(scope).flatMap((level) => level.ranges.flatMap((r) => (r.columns ?? []).map((c) => c.name))));
+const columnNames = onceAScope((scope) =>
+  levels(scope).flatMap((level) => level.ranges.flatMap((r) => (r.columns ?? []).map((c) => c.name))),
+);
 
 /** A scope never changes, and a query with one wrong name may have a thousand. */
 function onceAScope(names: (scope: Scope) => readonly string[]): (scope: Scope) => readonly string[] {

@@ -28,7 +28,8 @@ export function compileText(
 ): EditedText {
   const edits: Edit[] = [];
   for (const mention of query.tables) edits.push(...tableEdit(mention, names));
-  for (const f of query.functions) edits.push({ start: f.start, end: f.end, text: qualified({ schema: names.functionsSchema, name: f.name }) });
+  for (const f of query.functions)
+    edits.push({ start: f.start, end: f.end, text: qualified({ schema: names.functionsSchema, name: f.name }) });
   for (const s of query.settings) {
     const value = names.settings?.get(s.setting);
     if (value !== undefined) edits.push({ start: s.start, end: s.end, text: `${literal(value)}::text` });
@@ -45,7 +46,15 @@ function tableEdit(mention: TableMention, names: Names): Edit[] {
   const standIn = names.standIns?.get(full);
   // The name of a column keeps its table's: the derived table bears it.
   if (standIn !== undefined)
-    return [{ start, end, text: mention.ofColumn ? ident(mention.name) : `(${standIn})${mention.bare ? ` as ${ident(mention.name)}` : ''}` }];
+    return [
+      {
+        start,
+        end,
+        text: mention.ofColumn
+          ? ident(mention.name)
+          : `(${standIn})${mention.bare ? ` as ${ident(mention.name)}` : ''}`,
+      },
+    ];
   if (place) return [{ start, end, text: qualified(place) }];
   if (mention.ofColumn) return [{ start, end, text: ident(mention.name) }];
   const inlined = ident(inlinedName(full));

@@ -24,11 +24,17 @@ export const untypedDrift = (project: Project, table: Definition): readonly stri
  * @param types of columns whose type the project does not say
  * @throws Error where a type is not known
  */
-export function withDrift(project: Project, table: Definition, types: ReadonlyMap<string, string> = new Map()): Definition {
+export function withDrift(
+  project: Project,
+  table: Definition,
+  types: ReadonlyMap<string, string> = new Map(),
+): Definition {
   const added = driftColumns(project, table).map((c): ColumnDeclaration => {
     const type = c.type ?? types.get(c.name);
     if (type === undefined) throw new Error(`${table.fullName}: the type of ${c.name} is not known`);
     return { name: c.name, type, notNull: false, options: {}, range: table.nameRange };
   });
-  return added.length ? { ...table, contract: { ...table.contract!, columns: [...table.contract!.columns, ...added] } } : table;
+  return added.length
+    ? { ...table, contract: { ...table.contract!, columns: [...table.contract!.columns, ...added] } }
+    : table;
 }

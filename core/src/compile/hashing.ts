@@ -35,4 +35,5 @@ export function joinedParts(parts: readonly HashedPart[], hashing: Hashing): str
 }
 
 /** A 64-bit hash of parts. */
-export const hashOf = (parts: readonly HashedPart[], hashing: Hashing = NEWEST_HASHING): string => `hashtextextended(${joinedParts(parts, hashing)}, 0)`;
+export const hashOf = (parts: readonly HashedPart[], hashing: Hashing = NEWEST_HASHING): string =>
+  `hashtextextended(${joinedParts(parts, hashing)}, 0)`;

@@ -30,9 +30,19 @@ export type LoadStep =
   /** Steps that are needed only where a query says `needed`. */
   | { readonly step: 'when'; readonly sql: string; readonly steps: readonly LoadStep[] }
   /** One row, `holds`: one way or the other. */
-  | { readonly step: 'either'; readonly sql: string; readonly then: readonly LoadStep[]; readonly otherwise: readonly LoadStep[] }
+  | {
+      readonly step: 'either';
+      readonly sql: string;
+      readonly then: readonly LoadStep[];
+      readonly otherwise: readonly LoadStep[];
+    }
   /** One row, `rewrite` and `note`: whether the table is made anew beside it, and why. */
-  | { readonly step: 'choose'; readonly sql: string; readonly inPlace: readonly LoadStep[]; readonly rewrite: readonly LoadStep[] };
+  | {
+      readonly step: 'choose';
+      readonly sql: string;
+      readonly inPlace: readonly LoadStep[];
+      readonly rewrite: readonly LoadStep[];
+    };
 
 export type Guard = Extract<LoadStep, { readonly step: 'guard' }>;
 
@@ -70,16 +80,27 @@ export const guard = (sql: string, message: string, hint?: string, rows?: string
 export const checking = (check: PolicyCheckName, step: Guard): Guard => ({ ...step, check });
 
 /** Guards in one question, which finds something where any of them does. */
-export const together = (sql: string, asks: readonly Guard[]): Guard => ({ ...guard(sql, 'the query’s rows cannot be loaded'), asks });
+export const together = (sql: string, asks: readonly Guard[]): Guard => ({
+  ...guard(sql, 'the query’s rows cannot be loaded'),
+  asks,
+});
 
 /**
  * `select count(*) filter (where …) as name, …`; conditions by name.
  * @param more other whole numbers by name
  */
-export function counts(from: string, conditions: Readonly<Record<string, string>>, more: Readonly<Record<string, string>> = {}): LoadStep {
-  const counted = Object.entries(conditions).map(([name, condition]) => [name, `count(*) filter (where ${condition})`] as const);
+export function counts(
+  from: string,
+  conditions: Readonly<Record<string, string>>,
+  more: Readonly<Record<string, string>> = {},
+): LoadStep {
+  const counted = Object.entries(conditions).map(
+    ([name, condition]) => [name, `count(*) filter (where ${condition})`] as const,
+  );
   const items = [...counted, ...Object.entries(more)].map(([name, sql]) => `${sql} as ${idents([name])}`);
-  const rows = Object.entries(conditions).map(([name, condition]) => [name, `select * from ${from} where ${condition} limit ${GUARD_ROWS / 2}`] as const);
+  const rows = Object.entries(conditions).map(
+    ([name, condition]) => [name, `select * from ${from} where ${condition} limit ${GUARD_ROWS / 2}`] as const,
+  );
   return { step: 'count', sql: `select ${items.join(',\n       ')}\nfrom ${from}`, rows: Object.fromEntries(rows) };
 }
 
@@ -105,10 +126,12 @@ export const unchangedRows = (said: string, known: RowsKnown = 'to be counted'):
 });
 
 /** Statistics of what the changes are joined and told apart by; those of the other columns would take as long as the load's own statements. */
-export const analyzeChanges = (columns: readonly string[], changes = CHANGES): LoadStep => run('session', `analyze ${changes} (${idents(columns)})`);
+export const analyzeChanges = (columns: readonly string[], changes = CHANGES): LoadStep =>
+  run('session', `analyze ${changes} (${idents(columns)})`);
 
 /** What changes, in the order in which the rows stand in the table. @param condition over the rows of `changes` */
-export const inOrderOfPlace = (condition: string): string => `(select * from ${CHANGES} where ${condition} order by row_id$)`;
+export const inOrderOfPlace = (condition: string): string =>
+  `(select * from ${CHANGES} where ${condition} order by row_id$)`;
 
 const JOINS_OVER_ALL = ['enable_hashjoin', 'enable_mergejoin'];
 
@@ -122,10 +145,13 @@ export const byPlace = (steps: readonly LoadStep[]): LoadStep[] => [
   ...JOINS_OVER_ALL.map((name) => run('session', `set local ${name} to default`)),
 ];
 
-export const dropTemporary = (...tables: readonly string[]): LoadStep => run('session', `drop table if exists ${tables.join(', ')}`);
-export const dropTemporaryView = (...views: readonly string[]): LoadStep => run('session', `drop view if exists ${views.join(', ')}`);
+export const dropTemporary = (...tables: readonly string[]): LoadStep =>
+  run('session', `drop table if exists ${tables.join(', ')}`);
+export const dropTemporaryView = (...views: readonly string[]): LoadStep =>
+  run('session', `drop view if exists ${views.join(', ')}`);
 
-export type StatementKind = 'session' | 'before' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
+export type StatementKind =
+  'session' | 'before' | 'build' | 'check' | 'constraint' | 'index' | 'comment' | 'grant' | 'analyze' | 'swap';
 
 /** One statement of a load, in the order in which it runs. */
 export interface LoadStatement {

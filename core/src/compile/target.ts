@@ -42,7 +42,9 @@ export interface Target {
 
 /** Whether a look-up tells rows that are older than the first version, which they point to. */
 export const tellsEarly = (l: LookUp): boolean =>
-  l.at !== undefined && l.beforeFirst === 'first' && columnWith({ columns: l.dimension.contract?.columns ?? [] }, 'valid from') !== undefined;
+  l.at !== undefined &&
+  l.beforeFirst === 'first' &&
+  columnWith({ columns: l.dimension.contract?.columns ?? [] }, 'valid from') !== undefined;
 
 /** @throws Error for a table without a contract: diagnostics refuse it before */
 export function targetOf(project: Project, table: Definition, hashing: Hashing = NEWEST_HASHING): Target {
@@ -90,7 +92,10 @@ export const REMEMBERED = ['keys', 'durable', 'events', 'inferred', 'asked', 'la
 export type Remembered = (typeof REMEMBERED)[number];
 
 /** Where something is remembered: beside the table, wherever that is. */
-export const rememberedPlace = (home: Place, what: Remembered): Place => ({ schema: home.schema, name: boundedName(home.name, `~${what}`) });
+export const rememberedPlace = (home: Place, what: Remembered): Place => ({
+  schema: home.schema,
+  name: boundedName(home.name, `~${what}`),
+});
 
 /** Where it stood before long names were told apart; undefined for names that were never cut. */
 export function formerRememberedPlace(home: Place, what: Remembered): Place | undefined {
@@ -99,21 +104,27 @@ export function formerRememberedPlace(home: Place, what: Remembered): Place | un
 }
 
 /** `a.x, a.y`. */
-export const columnsOf = (alias: string, names: readonly string[]): string => names.map((n) => `${alias}.${ident(n)}`).join(', ');
+export const columnsOf = (alias: string, names: readonly string[]): string =>
+  names.map((n) => `${alias}.${ident(n)}`).join(', ');
 
 /** Types whose distinct values are counted in a third of the time that grouping takes: measured. A key of several columns or of text groups faster. */
 const SORTS_FAST = /^(smallint|integer|bigint|date|timestamp|timestamptz|uuid)$/;
 
 /** Whether distinct values of some columns are best counted by `count(distinct …)`. */
-export function sortsFast({ columns }: { readonly columns: readonly ColumnDeclaration[] }, names: readonly string[]): boolean {
+export function sortsFast(
+  { columns }: { readonly columns: readonly ColumnDeclaration[] },
+  names: readonly string[],
+): boolean {
   return names.length === 1 && columns.some((c) => c.name === names[0] && SORTS_FAST.test(c.type));
 }
 
 /** `a.k1 = b.k1 and a.k2 = b.k2`. */
-export const sameKey = (a: string, b: string, key: readonly string[]): string => key.map((k) => `${a}.${ident(k)} = ${b}.${ident(k)}`).join(' and ');
+export const sameKey = (a: string, b: string, key: readonly string[]): string =>
+  key.map((k) => `${a}.${ident(k)} = ${b}.${ident(k)}`).join(' and ');
 
 /** A column's value as one that can be compared: json has no equality, jsonb has. */
-export const comparable = (value: string, { type }: Pick<ColumnDeclaration, 'type'>): string => (type === 'json' ? `(${value})::jsonb` : value);
+export const comparable = (value: string, { type }: Pick<ColumnDeclaration, 'type'>): string =>
+  type === 'json' ? `(${value})::jsonb` : value;
 
 /** `a.x, (a.j)::jsonb`: columns of a row as they are compared. */
 export const comparableColumns = (alias: string, columns: readonly ColumnDeclaration[]): string =>
@@ -145,7 +156,8 @@ export function stampOf(column: ColumnDeclaration): string | undefined {
 }
 
 /** The load's time as a value of a column's type. */
-export const loadTime = (column: ColumnDeclaration): string => once(`cast(cast(current_setting('load.time') as timestamptz) as ${column.type})`);
+export const loadTime = (column: ColumnDeclaration): string =>
+  once(`cast(cast(current_setting('load.time') as timestamptz) as ${column.type})`);
 
 /** A value that is read once a statement: a setting is a text, and reading a time from it for each of a million rows takes a second. */
 const once = (value: string): string => `(select ${value})`;
@@ -157,6 +169,8 @@ export function writtenColumns(target: Target): ColumnDeclaration[] {
 
 /** Storage parameters of PostgreSQL that the contract's options hold. */
 export function storage(table: Definition): string {
-  const options = [...(table.contract?.options ?? [])].filter(([name]) => (STORAGE_PARAMETERS as readonly string[]).includes(name));
+  const options = [...(table.contract?.options ?? [])].filter(([name]) =>
+    (STORAGE_PARAMETERS as readonly string[]).includes(name),
+  );
   return options.length ? ` with (${options.map(([name, o]) => `${name} = ${literal(o.value)}`).join(', ')})` : '';
 }

@@ -30,7 +30,9 @@ export function fingerprints(project: Project): ReadonlyMap<string, string> {
     for (const f of functionsOf(project, [name])) parts.push(functionText(project, f));
     if (table.kind === 'definition' && table.query) {
       for (const s of table.query.settings)
-        parts.push(`${s.setting}=${settings.get(s.setting) ?? table.each?.values.get(s.setting.slice('each.'.length)) ?? ''}`);
+        parts.push(
+          `${s.setting}=${settings.get(s.setting) ?? table.each?.values.get(s.setting.slice('each.'.length)) ?? ''}`,
+        );
     }
     for (const input of project.reads.get(name) ?? []) parts.push(`${input}:${result.get(input) ?? ''}`);
     result.set(name, hash(parts.join('\u0000')));
@@ -63,7 +65,9 @@ function ownDigest(project: Project, table: Table): string {
 function fileDigest(file: IndexedFile): string {
   const known = fileDigests.get(file);
   if (known !== undefined) return known;
-  const digest = hash(file.statements ? file.statements.map((s) => withoutLayout(file.text, s.start, s.end)).join(';') : file.text);
+  const digest = hash(
+    file.statements ? file.statements.map((s) => withoutLayout(file.text, s.start, s.end)).join(';') : file.text,
+  );
   fileDigests.set(file, digest);
   return digest;
 }

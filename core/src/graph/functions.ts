@@ -5,7 +5,10 @@ import { namesFunctions, readCondition } from '../index/condition.js';
 import type { Contract, Project, Query, ProjectFunction } from '../model/project.js';
 /** The project's functions that the checks and options of a contract name. */
 function functionsOfContract({ constraints, options }: Contract): string[] {
-  const conditions = [...constraints.flatMap((c) => c.expression ?? []), ...CONDITIONS.flatMap((name) => options.get(name)?.value ?? [])];
+  const conditions = [
+    ...constraints.flatMap((c) => c.expression ?? []),
+    ...CONDITIONS.flatMap((name) => options.get(name)?.value ?? []),
+  ];
   return conditions.filter(namesFunctions).flatMap((condition) => {
     try {
       return readCondition(condition).found.functions.map((f) => f.name);
@@ -20,7 +23,11 @@ function functionsOfContract({ constraints, options }: Contract): string[] {
  * The functions that a set of tables needs, each after those that it calls itself.
  * @param queries others that need functions
  */
-export function functionsOf(project: Project, tables: Iterable<string>, queries: readonly Pick<Query, 'functions'>[] = []): ProjectFunction[] {
+export function functionsOf(
+  project: Project,
+  tables: Iterable<string>,
+  queries: readonly Pick<Query, 'functions'>[] = [],
+): ProjectFunction[] {
   const named = function* (): Generator<string> {
     for (const { functions } of queries) for (const { name } of functions) yield name;
     for (const full of tables) {
@@ -29,5 +36,7 @@ export function functionsOf(project: Project, tables: Iterable<string>, queries:
       if (table?.contract && table.kind !== 'source') yield* functionsOfContract(table.contract);
     }
   };
-  return afterInputs(named(), (name) => project.functions.get(name)?.functions.map((f) => f.name)).map((name) => project.functions.get(name)!);
+  return afterInputs(named(), (name) => project.functions.get(name)?.functions.map((f) => f.name)).map((name) =>
+    project.functions.get(name)!,
+  );
 }

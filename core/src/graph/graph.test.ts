@@ -8,7 +8,15 @@ const graphs = fc
   .chain((size) =>
     fc
       .array(fc.tuple(fc.nat(size - 1), fc.nat(size - 1)), { maxLength: 24 })
-      .map((edges) => new Map(Array.from({ length: size }, (_, i) => [`t${i}`, [...new Set(edges.filter((e) => e[0] === i).map((e) => `t${e[1]}`))]]))),
+      .map(
+        (edges) =>
+          new Map(
+            Array.from({ length: size }, (_, i) => [
+              `t${i}`,
+              [...new Set(edges.filter((e) => e[0] === i).map((e) => `t${e[1]}`))],
+            ]),
+          ),
+      ),
   );
 
 /** Names that lie on a cycle or reach themselves, by plain repetition. */
@@ -34,7 +42,8 @@ describe('an order', () => {
         const cyclic = onCycle(graph);
         for (const name of order) {
           expect(cyclic.has(name)).toBe(false);
-          for (const input of graph.get(name)!) if (!cyclic.has(input)) expect(order.indexOf(input)).toBeLessThan(order.indexOf(name));
+          for (const input of graph.get(name)!)
+            if (!cyclic.has(input)) expect(order.indexOf(input)).toBeLessThan(order.indexOf(name));
         }
       }),
     );
@@ -77,10 +86,14 @@ describe('selections', () => {
         for (const [name, inputs] of graph) for (const input of inputs) expect(readers.get(input)).toContain(name);
         const distances = reachable(graph, ['t0']);
         for (const [name, distance] of distances) {
-          const before = [...graph].filter(([n, inputs]) => distances.has(n) && inputs.includes(name)).map(([n]) => distances.get(n)!);
+          const before = [...graph]
+            .filter(([n, inputs]) => distances.has(n) && inputs.includes(name))
+            .map(([n]) => distances.get(n)!);
           expect(distance).toBe(name === 't0' ? 0 : Math.min(...before) + 1);
         }
-        expect([...reachable(graph, ['t0'], 1).keys()].sort()).toEqual([...new Set(['t0', ...graph.get('t0')!])].sort());
+        expect([...reachable(graph, ['t0'], 1).keys()].sort()).toEqual(
+          [...new Set(['t0', ...graph.get('t0')!])].sort(),
+        );
       }),
     );
   });

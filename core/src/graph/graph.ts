@@ -152,7 +152,10 @@ export function select(reads: Reads, selection: Selection): Set<string> {
  * The names that are reached from some, each once and after what it reads itself, where nothing goes round in a cycle.
  * @param inputsOf what a name reads; nothing for a name that is left out
  */
-export function afterInputs(starts: Iterable<string>, inputsOf: (name: string) => Iterable<string> | undefined): string[] {
+export function afterInputs(
+  starts: Iterable<string>,
+  inputsOf: (name: string) => Iterable<string> | undefined,
+): string[] {
   const seen = new Set<string>();
   const ordered: string[] = [];
   for (const start of starts) {

@@ -13,7 +13,8 @@ export function partialInputs(table: Definition, tables: ReadonlyMap<string, Tab
     seen.add(definition);
     for (const mention of definition.query?.tables ?? []) {
       const input = tables.get(`${mention.layer ?? ''}.${mention.name}`);
-      if (input?.kind === 'source' && input.contract.options.get('intake')?.value === 'incremental') found.add(input.fullName);
+      if (input?.kind === 'source' && input.contract.options.get('intake')?.value === 'incremental')
+        found.add(input.fullName);
       if (input?.kind === 'definition' && isView(input)) open.push(input);
     }
   }

@@ -14,7 +14,10 @@ export function checkFile(file: FileReader): void {
       pushCheck(file, file.stem, file.firstWord(statement), file.query(node.SelectStmt, statement), new Map());
       continue;
     }
-    const select = 'ViewStmt' in node && node.ViewStmt.query && 'SelectStmt' in node.ViewStmt.query ? node.ViewStmt.query.SelectStmt : undefined;
+    const select =
+      'ViewStmt' in node && node.ViewStmt.query && 'SelectStmt' in node.ViewStmt.query
+        ? node.ViewStmt.query.SelectStmt
+        : undefined;
     if (!('ViewStmt' in node) || !select) {
       file.notAllowed(statement, 'checks/ holds one create view checks.NAME as select … a file');
       continue;
@@ -34,10 +37,21 @@ export function checkFile(file: FileReader): void {
     pushCheck(file, file.stem, nameRange, file.query(select, file.rangeAfterAs(statement)), options);
   }
   if (file.result.checks.length === 0 && file.result.diagnostics.length === 0)
-    file.problem('no-query', file.whole(), 'the check has no query', 'write select … that returns the rows that should not exist');
+    file.problem(
+      'no-query',
+      file.whole(),
+      'the check has no query',
+      'write select … that returns the rows that should not exist',
+    );
 }
 
-function pushCheck(file: FileReader, name: string, nameRange: Range, query: Query, options: CheckQuery['options']): void {
+function pushCheck(
+  file: FileReader,
+  name: string,
+  nameRange: Range,
+  query: Query,
+  options: CheckQuery['options'],
+): void {
   const comment = file.comments.tables.get(`checks.${name}`);
   file.result.checks.push({ name, path: file.path, nameRange, query, options, ...optional('comment', comment) });
 }

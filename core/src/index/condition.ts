@@ -7,7 +7,13 @@ export function readCondition(condition: string) {
   const parsed = parseSql(text);
   const [statement] = parsed.statements;
   if (parsed.error || !statement) throw new Error(`${condition}: ${parsed.error?.message ?? 'no condition'}`);
-  return { text, start: head.length, end: text.length - 1, node: statement.node, found: mentionsIn(parsed, statement.node) };
+  return {
+    text,
+    start: head.length,
+    end: text.length - 1,
+    node: statement.node,
+    found: mentionsIn(parsed, statement.node),
+  };
 }
 
 /** Whether a text may name functions of the project. */

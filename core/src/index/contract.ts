@@ -5,13 +5,24 @@ import { strings } from '../sql/nodes.js';
 import { nextToken } from '../sql/tokens.js';
 import { typeText } from '../sql/types.js';
 import { objectName } from '../sql/quote.js';
-import type { ColumnDeclaration, ConstraintDeclaration, ConstraintKind, Contract, LeftToDatabase, OptionValue, Writable } from '../model/project.js';
+import type {
+  ColumnDeclaration,
+  ConstraintDeclaration,
+  ConstraintKind,
+  Contract,
+  LeftToDatabase,
+  OptionValue,
+  Writable,
+} from '../model/project.js';
 
 /** Reads a contract from the elements of `CREATE TABLE` or `CREATE FOREIGN TABLE`. */
 export function readContract(
   parsed: ParsedText,
   table: string,
-  { elements = [], options = [] }: { readonly elements?: readonly Node[] | undefined; readonly options?: readonly Node[] | undefined },
+  {
+    elements = [],
+    options = [],
+  }: { readonly elements?: readonly Node[] | undefined; readonly options?: readonly Node[] | undefined },
   { start, end }: Range,
 ): Contract {
   const columns: Writable<ColumnDeclaration>[] = [];
@@ -72,7 +83,8 @@ const NO_COLUMN_OPTIONS: ColumnDeclaration['options'] = {};
 function readColumn(parsed: ParsedText, column: ColumnDef): Writable<ColumnDeclaration> {
   const start = parsed.at(column.location);
   let options = NO_COLUMN_OPTIONS;
-  if (column.fdwoptions) options = Object.fromEntries([...readOptions(parsed, column.fdwoptions)].map(([name, { value }]) => [name, value]));
+  if (column.fdwoptions)
+    options = Object.fromEntries([...readOptions(parsed, column.fdwoptions)].map(([name, { value }]) => [name, value]));
   return {
     name: column.colname ?? '',
     type: column.typeName ? typeText(column.typeName) : 'text',
@@ -121,7 +133,11 @@ const LABELS: Readonly<Record<ConstraintKind, string>> = {
 };
 
 /** The default names follow PostgreSQL's: table_columns_suffix, numbered when taken. */
-function readConstraints(parsed: ParsedText, table: string, raw: readonly { constraint: Constraint; column?: string }[]): ConstraintDeclaration[] {
+function readConstraints(
+  parsed: ParsedText,
+  table: string,
+  raw: readonly { constraint: Constraint; column?: string }[],
+): ConstraintDeclaration[] {
   const taken = new Set<string>();
   for (const { constraint } of raw) if (constraint.conname !== undefined) taken.add(constraint.conname);
   const nameFor = (columns: readonly string[], kind: ConstraintKind): string => {
@@ -154,7 +170,11 @@ function readConstraints(parsed: ParsedText, table: string, raw: readonly { cons
       read.name = nameFor(kind === 'check' && naming.length > 1 ? [] : naming, kind);
     }
     const { pktable } = constraint;
-    if (pktable) read.references = { table: `${pktable.schemaname ?? ''}.${pktable.relname ?? ''}`, columns: strings(constraint.pk_attrs) };
+    if (pktable)
+      read.references = {
+        table: `${pktable.schemaname ?? ''}.${pktable.relname ?? ''}`,
+        columns: strings(constraint.pk_attrs),
+      };
     result.push(read);
   }
   return result;

@@ -11,7 +11,10 @@ test('a CSV that is written is read as it was', () => {
       fc
         .integer({ min: 1, max: 4 })
         .chain((n) =>
-          fc.tuple(fc.array(name, { minLength: n, maxLength: n }), fc.array(fc.array(fc.option(text), { minLength: n, maxLength: n }), { maxLength: 5 })),
+          fc.tuple(
+            fc.array(name, { minLength: n, maxLength: n }),
+            fc.array(fc.array(fc.option(text), { minLength: n, maxLength: n }), { maxLength: 5 }),
+          ),
         ),
       ([header, rows]) => {
         const read = readCsv(csvText(header, rows));
@@ -53,7 +56,9 @@ test('values of a reference table are held against its contract', () => {
     [null, '2026-13-01', null],
     ['NQ', '2026-01-01', null],
   ];
-  expect(referenceProblems(columns, ['code', 'quarter', 'target'], rows).map((p) => `${p.row} ${p.column}: ${p.message}`)).toEqual([
+  expect(
+    referenceProblems(columns, ['code', 'quarter', 'target'], rows).map((p) => `${p.row} ${p.column}: ${p.message}`),
+  ).toEqual([
     '2 code: code is never null',
     '2 quarter: “2026-13-01” is not a calendar day',
     '1 target: “much” is not a whole number',

@@ -63,7 +63,10 @@ export function readCsv(text: string): Csv {
   const header = (records[0]?.fields ?? []).map((f) => f ?? '');
   for (const record of records.slice(1)) {
     if (record.fields.length !== header.length) {
-      problems.push({ line: record.line, message: `the line has ${record.fields.length} fields, the header ${header.length}` });
+      problems.push({
+        line: record.line,
+        message: `the line has ${record.fields.length} fields, the header ${header.length}`,
+      });
     }
   }
   const rows = records.slice(1);
@@ -77,7 +80,8 @@ export function csvText(header: readonly string[], rows: readonly (readonly CsvF
     return value === '' || /[",\r\n]/.test(value) ? `"${value.replaceAll('"', '""')}"` : value;
   };
   // A line of one null alone would be read as no line at all.
-  const line = (fields: readonly CsvField[]) => (fields.length === 1 && fields[0] === null ? '""' : fields.map(field).join(','));
+  const line = (fields: readonly CsvField[]) =>
+    fields.length === 1 && fields[0] === null ? '""' : fields.map(field).join(',');
   return [header, ...rows].map((r) => `${line(r)}\n`).join('');
 }
 
@@ -89,7 +93,11 @@ export function readPasted(text: string): string[][] {
     .replace(/\n$/, '')
     .matchAll(/("(?:[^"]|"")*"|[^\t\n]*)(\t|\n|$)/g)) {
     const [, cell = '', end = ''] = match;
-    cells.at(-1)!.push(cell.startsWith('"') && cell.endsWith('"') && cell.length > 1 ? cell.slice(1, -1).replaceAll('""', '"') : cell);
+    cells
+      .at(-1)!
+      .push(
+        cell.startsWith('"') && cell.endsWith('"') && cell.length > 1 ? cell.slice(1, -1).replaceAll('""', '"') : cell,
+      );
     if (end === '\n') cells.push([]);
     if (end === '') break;
   }

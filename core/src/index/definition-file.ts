@@ -81,7 +81,13 @@ function columnComments(file: FileReader, fullName: string): ReadonlyMap<string,
 
 /** `reference/x.sql` holds the contract of `reference/x.csv`; the two are joined when the project is resolved. */
 function referenceContract(file: FileReader, state: DefinitionState): void {
-  if (state.query) file.problem('statement-not-allowed', state.query, 'a reference table has no query', 'its rows are in the CSV file beside this contract');
+  if (state.query)
+    file.problem(
+      'statement-not-allowed',
+      state.query,
+      'a reference table has no query',
+      'its rows are in the CSV file beside this contract',
+    );
   if (!state.contract) return;
   delete state.query;
   pushDefinition(file, state, 'rebuild');
@@ -109,27 +115,64 @@ function definitionStatement(file: FileReader, statement: Statement, state: Defi
     state.before.push({ start: statement.start, end: statement.end });
   } else if ('IndexStmt' in node || 'GrantStmt' in node || 'VacuumStmt' in node) takeAfter(file, state, statement);
   else if (!('CommentStmt' in node))
-    file.notAllowed(statement, 'a definition holds a contract, a query, comments, and after them create index, grant and analyze');
+    file.notAllowed(
+      statement,
+      'a definition holds a contract, a query, comments, and after them create index, grant and analyze',
+    );
 }
 
 function takeName(file: FileReader, state: DefinitionState, relation: RangeVar): void {
-  const range = tableNameRange(file.text, file.parsed.at(relation.location), relation.schemaname, relation.relname ?? '');
+  const range = tableNameRange(
+    file.text,
+    file.parsed.at(relation.location),
+    relation.schemaname,
+    relation.relname ?? '',
+  );
   const expected = `${state.layer}.${file.stem}`;
   const written = relation.schemaname ? `${relation.schemaname}.${relation.relname ?? ''}` : (relation.relname ?? '');
   state.nameRange = range;
-  if (written !== expected) file.problem('name-mismatch', range, `the file is ${file.path}, the table ${written}`, `write ${expected}, or rename the file`);
+  if (written !== expected)
+    file.problem(
+      'name-mismatch',
+      range,
+      `the file is ${file.path}, the table ${written}`,
+      `write ${expected}, or rename the file`,
+    );
 }
 
 function takeContract(file: FileReader, state: DefinitionState, create: CreateStmt, statement: Statement): void {
   if (state.contract)
-    return file.problem('statement-not-allowed', file.firstWord(statement), 'the definition has a second contract', 'one file makes one table');
+    return file.problem(
+      'statement-not-allowed',
+      file.firstWord(statement),
+      'the definition has a second contract',
+      'one file makes one table',
+    );
   takeName(file, state, create.relation ?? {});
-  state.contract = readContract(file.parsed, file.stem, { elements: create.tableElts, options: create.options }, statement);
-  for (const { condition } of state.contract.constraints) if (condition) file.effects(mentionsIn(file.parsed, condition).effects);
+  state.contract = readContract(
+    file.parsed,
+    file.stem,
+    { elements: create.tableElts, options: create.options },
+    statement,
+  );
+  for (const { condition } of state.contract.constraints)
+    if (condition) file.effects(mentionsIn(file.parsed, condition).effects);
 }
 
-function takeQuery(file: FileReader, state: DefinitionState, select: SelectStmt, range: Range, form: LoadPolicy | undefined): void {
-  if (state.query) return file.problem('statement-not-allowed', file.firstWord(range), 'the definition has a second query', 'one file makes one table');
+function takeQuery(
+  file: FileReader,
+  state: DefinitionState,
+  select: SelectStmt,
+  range: Range,
+  form: LoadPolicy | undefined,
+): void {
+  if (state.query)
+    return file.problem(
+      'statement-not-allowed',
+      file.firstWord(range),
+      'the definition has a second query',
+      'one file makes one table',
+    );
   state.query = file.query(select, range);
   if (form) state.form = form;
 }
@@ -143,13 +186,21 @@ function takeAfter(file: FileReader, state: DefinitionState, statement: Statemen
   const own = `${state.layer}.${file.stem}`;
   for (const t of tables) {
     if (`${t.layer ?? ''}.${t.name}` !== own)
-      file.problem('statement-not-allowed', t, `this statement is about ${t.layer ?? ''}.${t.name}`, `only ${own} may be changed here`);
+      file.problem(
+        'statement-not-allowed',
+        t,
+        `this statement is about ${t.layer ?? ''}.${t.name}`,
+        `only ${own} may be changed here`,
+      );
   }
-  const indexName = 'IndexStmt' in node && node.IndexStmt.idxname ? indexNameRange(file, statement, node.IndexStmt.idxname) : undefined;
+  const indexName =
+    'IndexStmt' in node && node.IndexStmt.idxname ? indexNameRange(file, statement, node.IndexStmt.idxname) : undefined;
   state.after.push({ kind, start: statement.start, end: statement.end, tables, ...optional('indexName', indexName) });
 }
 
 function indexNameRange(file: FileReader, statement: Range, name: string): AfterStatement['indexName'] {
-  const token = tokenize(file.text, statement.start, statement.end).find((t) => (t.kind === 'word' || t.kind === 'quoted') && nameOf(t) === name);
+  const token = tokenize(file.text, statement.start, statement.end).find(
+    (t) => (t.kind === 'word' || t.kind === 'quoted') && nameOf(t) === name,
+  );
   return token && { start: token.start, end: token.end, name };
 }

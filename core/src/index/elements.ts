@@ -2,7 +2,19 @@ import type { Range } from '../sql/positions.js';
 import { tokenize, type Token } from '../sql/tokens.js';
 
 /** Words that end a column's type in `CREATE TABLE`. */
-const AFTER_TYPE = new Set(['options', 'not', 'null', 'constraint', 'default', 'references', 'check', 'unique', 'primary', 'collate', 'generated']);
+const AFTER_TYPE = new Set([
+  'options',
+  'not',
+  'null',
+  'constraint',
+  'default',
+  'references',
+  'check',
+  'unique',
+  'primary',
+  'collate',
+  'generated',
+]);
 
 /** The elements of the first parenthesised list of a statement: columns and constraints, without their commas. */
 export function elementsOf(text: string, statement: Range): Range[] {

@@ -12,7 +12,9 @@ import { checkOptions } from '../language/options.js';
 
 /** What is gathered while one file is read, and what all kinds of files need for it. */
 export class FileReader {
-  readonly result: { -readonly [K in keyof IndexedFile]: IndexedFile[K] extends readonly (infer T)[] ? T[] : IndexedFile[K] };
+  readonly result: {
+    -readonly [K in keyof IndexedFile]: IndexedFile[K] extends readonly (infer T)[] ? T[] : IndexedFile[K];
+  };
   /** The text, without a mark of the byte order. */
   readonly text: string;
   /** The file's name without its ending. */
@@ -27,11 +29,29 @@ export class FileReader {
   ) {
     this.text = withoutMark(written);
     this.stem = path.slice(path.lastIndexOf('/') + 1).replace(/\.(sql|csv)$/, '');
-    this.result = { path, text: this.text, layers: [], parameters: [], servers: [], tables: [], functions: [], checks: [], adhoc: [], diagnostics: [] };
+    this.result = {
+      path,
+      text: this.text,
+      layers: [],
+      parameters: [],
+      servers: [],
+      tables: [],
+      functions: [],
+      checks: [],
+      adhoc: [],
+      diagnostics: [],
+    };
   }
 
   problem(code: DiagnosticCode, range: Range, message: string, hint?: string): void {
-    this.result.diagnostics.push({ code, severity: 'error', path: this.path, range, message, ...(hint ? { hint } : {}) });
+    this.result.diagnostics.push({
+      code,
+      severity: 'error',
+      path: this.path,
+      range,
+      message,
+      ...(hint ? { hint } : {}),
+    });
   }
 
   whole(): Range {
@@ -45,7 +65,9 @@ export class FileReader {
     this.parsed = parsed;
     this.result.at = parsed.at;
     const kept = parsed.statements.filter((s) => !('CommentStmt' in s.node));
-    this.result.statements = [...kept, ...broken].map(({ start, end }) => ({ start, end })).sort((a, b) => a.start - b.start);
+    this.result.statements = [...kept, ...broken]
+      .map(({ start, end }) => ({ start, end }))
+      .sort((a, b) => a.start - b.start);
     for (const error of errors) this.problem('syntax', error.range, error.message);
     return errors.length === 0;
   }
@@ -75,7 +97,9 @@ export class FileReader {
 
   /** The dotted name that follows the first of these words. */
   rangeAfterWord(statement: Range, words: readonly string[], parts: number): Range {
-    const token = tokenize(this.text, statement.start, statement.end).find((t) => t.kind === 'word' && words.includes(t.text.toLowerCase()));
+    const token = tokenize(this.text, statement.start, statement.end).find(
+      (t) => t.kind === 'word' && words.includes(t.text.toLowerCase()),
+    );
     return token ? dottedRange(this.text, token.end, parts) : this.firstWord(statement);
   }
 
@@ -118,7 +142,8 @@ export class FileReader {
       const name = strings(items).join('.');
       if (objtype === 'OBJECT_COLUMN') comments.columns.set(name, comment);
       else if (objtype === 'OBJECT_TABCONSTRAINT') comments.constraints.set(name, comment);
-      else if (['OBJECT_TABLE', 'OBJECT_VIEW', 'OBJECT_FOREIGN_TABLE'].includes(objtype ?? '')) comments.tables.set(name, comment);
+      else if (['OBJECT_TABLE', 'OBJECT_VIEW', 'OBJECT_FOREIGN_TABLE'].includes(objtype ?? ''))
+        comments.tables.set(name, comment);
     }
     return (this.known = comments);
   }
@@ -133,9 +158,18 @@ export interface Comments {
 
 /** A contract with what the file says about its columns and constraints. */
 export function withComments(contract: Contract, comments: Comments, fullName: string): Contract {
-  const commented = <T extends { readonly name: string }>(items: readonly T[], texts: ReadonlyMap<string, string>): readonly T[] =>
-    texts.size === 0 ? items : items.map((item) => ({ ...item, ...optional('comment', texts.get(`${fullName}.${item.name}`)) }));
-  return { ...contract, columns: commented(contract.columns, comments.columns), constraints: commented(contract.constraints, comments.constraints) };
+  const commented = <T extends { readonly name: string }>(
+    items: readonly T[],
+    texts: ReadonlyMap<string, string>,
+  ): readonly T[] =>
+    texts.size === 0
+      ? items
+      : items.map((item) => ({ ...item, ...optional('comment', texts.get(`${fullName}.${item.name}`)) }));
+  return {
+    ...contract,
+    columns: commented(contract.columns, comments.columns),
+    constraints: commented(contract.constraints, comments.constraints),
+  };
 }
 
 /** The property, if there is a value for it. */

@@ -20,21 +20,37 @@ export function functionFile(file: FileReader): void {
     const nameRange = file.rangeAfterWord(statement, ['function', 'procedure'], names.length);
     const name = names.at(-1) ?? '';
     if (names.length !== 2 || names[0] !== FUNCTIONS_SCHEMA || name !== file.stem) {
-      file.problem('name-mismatch', nameRange, `the file is ${file.path}, the function ${names.join('.')}`, `name it functions.${file.stem}`);
+      file.problem(
+        'name-mismatch',
+        nameRange,
+        `the file is ${file.path}, the function ${names.join('.')}`,
+        `name it functions.${file.stem}`,
+      );
     }
     const { tables, functions, effects } = mentionsIn(file.parsed, create.sql_body ?? {});
     file.effects(effects);
     onlyReads(file, statement, create, nameRange);
     const returned = create.returnType;
     const returns = returned && !returned.setof ? { returns: typeText(returned) } : {};
-    file.result.functions.push({ name, path: file.path, range: { start: statement.start, end: statement.end }, nameRange, tables, functions, ...returns });
+    file.result.functions.push({
+      name,
+      path: file.path,
+      range: { start: statement.start, end: statement.end },
+      nameRange,
+      tables,
+      functions,
+      ...returns,
+    });
   }
 }
 
 /** Reports what lets a function do more than read. That it runs no statement which writes is PostgreSQL's own rule for stable functions. */
 function onlyReads(file: FileReader, statement: Statement, create: CreateFunctionStmt, nameRange: Range): void {
-  const options = new Map((create.options ?? []).flatMap((o) => ('DefElem' in o ? [[o.DefElem.defname ?? '', o.DefElem] as const] : [])));
-  const report = (range: Range, message: string, hint: string) => file.problem('not-only-reading', range, message, hint);
+  const options = new Map(
+    (create.options ?? []).flatMap((o) => ('DefElem' in o ? [[o.DefElem.defname ?? '', o.DefElem] as const] : [])),
+  );
+  const report = (range: Range, message: string, hint: string) =>
+    file.problem('not-only-reading', range, message, hint);
   const placeOf = (location: number | undefined): Range => {
     const start = file.parsed.at(location);
     return { start, end: tokenize(file.text, start, statement.end)[0]?.end ?? start };
@@ -55,11 +71,23 @@ function onlyReads(file: FileReader, statement: Statement, create: CreateFunctio
   if (security?.arg && 'Boolean' in security.arg && security.arg.Boolean.boolval)
     report(placeOf(security.location), 'a function runs with the rights of who calls it', 'leave security definer out');
   const setting = options.get('set')?.arg;
-  if (setting && 'VariableSetStmt' in setting && ['role', 'session_authorization'].includes(setting.VariableSetStmt.name ?? ''))
-    report(placeOf(options.get('set')!.location), 'a function keeps the role that it is called with', `leave set ${setting.VariableSetStmt.name!} out`);
+  if (
+    setting &&
+    'VariableSetStmt' in setting &&
+    ['role', 'session_authorization'].includes(setting.VariableSetStmt.name ?? '')
+  )
+    report(
+      placeOf(options.get('set')!.location),
+      'a function keeps the role that it is called with',
+      `leave set ${setting.VariableSetStmt.name!} out`,
+    );
   const language = textOf('language')?.toLowerCase() ?? 'sql';
   if (language !== 'sql' && language !== 'plpgsql')
-    report(placeOf(options.get('language')?.location), `the language ${language} is not for functions of the project`, 'write it in sql or plpgsql');
+    report(
+      placeOf(options.get('language')?.location),
+      `the language ${language} is not for functions of the project`,
+      'write it in sql or plpgsql',
+    );
   reportCalls(file, statement, language, report);
   const as = options.get('as')?.arg;
   const body = as && 'List' in as ? strings(as.List.items)[0] : undefined;
@@ -67,7 +95,12 @@ function onlyReads(file: FileReader, statement: Statement, create: CreateFunctio
 }
 
 /** Calls inside a body, by its words: also where the body is a string. */
-function reportCalls(file: FileReader, statement: Statement, language: string, report: (range: Range, message: string, hint: string) => void): void {
+function reportCalls(
+  file: FileReader,
+  statement: Statement,
+  language: string,
+  report: (range: Range, message: string, hint: string) => void,
+): void {
   const outer = tokenize(file.text, statement.start, statement.end);
   const inner = outer.filter((t) => t.kind === 'string').flatMap((t) => tokensInside(file.text, t));
   for (const tokens of [outer, inner]) {
@@ -82,24 +115,38 @@ function reportCalls(file: FileReader, statement: Statement, language: string, r
       const effect = tokens === inner ? effectOfCall(name, 0) : undefined;
       if (effect) report(range, effect.message, effect.hint);
       else if (isVolatile(name))
-        report(range, `${name}() gives another value at each call`, 'a function of the project calls immutable and stable functions only');
+        report(
+          range,
+          `${name}() gives another value at each call`,
+          'a function of the project calls immutable and stable functions only',
+        );
     }
   }
 }
 
 /** The tokens of a string's content, where its content stands in the text as it is: in dollars, or between quotes. */
-function tokensInside(text: string, { start, end, text: written }: { readonly start: number; readonly end: number; readonly text: string }) {
+function tokensInside(
+  text: string,
+  { start, end, text: written }: { readonly start: number; readonly end: number; readonly text: string },
+) {
   const tag = /^\$[^$]*\$/.exec(written)?.[0].length ?? 1;
   return tokenize(text, start + tag, end - tag).filter((t) => t.kind !== 'comment');
 }
 
 /** A body in a string may hold select and nothing else. */
-function statementsOnlyRead(body: string, range: Range, report: (range: Range, message: string, hint: string) => void): void {
+function statementsOnlyRead(
+  body: string,
+  range: Range,
+  report: (range: Range, message: string, hint: string) => void,
+): void {
   const parsed = parseSql(body);
   for (const { node } of parsed.statements) {
-    if (!('SelectStmt' in node)) report(range, 'a function of the project holds select and nothing else', 'leave the other statements out');
+    if (!('SelectStmt' in node))
+      report(range, 'a function of the project holds select and nothing else', 'leave the other statements out');
     else
-      for (const { message, hint } of mentionsIn(parsed, node).effects.filter((e) => e.kind === 'statement' && !e.message.startsWith('$')))
+      for (const { message, hint } of mentionsIn(parsed, node).effects.filter(
+        (e) => e.kind === 'statement' && !e.message.startsWith('$'),
+      ))
         report(range, message, hint);
   }
 }

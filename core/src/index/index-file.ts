@@ -44,7 +44,16 @@ export function tooSlow(path: string, text: string, limit: number): IndexedFile 
   const message = `this file could not be read within ${limit / 1000} seconds`;
   return {
     ...result,
-    diagnostics: [{ code: 'unreadable', severity: 'error', path, range: { start: 0, end: 0 }, message, hint: 'divide it into several files' }],
+    diagnostics: [
+      {
+        code: 'unreadable',
+        severity: 'error',
+        path,
+        range: { start: 0, end: 0 },
+        message,
+        hint: 'divide it into several files',
+      },
+    ],
   };
 }
 
@@ -84,9 +93,15 @@ function layersFile(file: FileReader): void {
   for (const statement of file.parsed.statements) {
     const { node } = statement;
     if ('CreateSchemaStmt' in node) {
-      file.result.layers.push({ name: node.CreateSchemaStmt.schemaname ?? '', range: { start: statement.start, end: statement.end } });
+      file.result.layers.push({
+        name: node.CreateSchemaStmt.schemaname ?? '',
+        range: { start: statement.start, end: statement.end },
+      });
     } else if ('CommentStmt' in node && node.CommentStmt.objtype === 'OBJECT_SCHEMA') {
-      const name = node.CommentStmt.object && 'String' in node.CommentStmt.object ? node.CommentStmt.object.String.sval : undefined;
+      const name =
+        node.CommentStmt.object && 'String' in node.CommentStmt.object
+          ? node.CommentStmt.object.String.sval
+          : undefined;
       const i = file.result.layers.findIndex((l) => l.name === name);
       if (i >= 0) file.result.layers[i] = { ...file.result.layers[i]!, comment: node.CommentStmt.comment };
     } else file.notAllowed(statement, 'layers.sql holds create schema and comment on schema');
@@ -101,15 +116,26 @@ function parametersFile(file: FileReader): void {
       continue;
     }
     const value = (set.args ?? []).map(constantText).join(', ');
-    file.result.parameters.push({ name: set.name.slice(6), value, path: file.path, range: { start: statement.start, end: statement.end } });
+    file.result.parameters.push({
+      name: set.name.slice(6),
+      value,
+      path: file.path,
+      range: { start: statement.start, end: statement.end },
+    });
   }
 }
 
 function adhocFile(file: FileReader): void {
   const [statement, ...more] = file.parsed.statements;
   if (!statement) return;
-  if (!('SelectStmt' in statement.node) || more.length) file.notAllowed(more[0] ?? statement, 'an ad hoc query is one select');
-  else file.result.adhoc.push({ name: file.stem, path: file.path, query: file.query(statement.node.SelectStmt, statement) });
+  if (!('SelectStmt' in statement.node) || more.length)
+    file.notAllowed(more[0] ?? statement, 'an ad hoc query is one select');
+  else
+    file.result.adhoc.push({
+      name: file.stem,
+      path: file.path,
+      query: file.query(statement.node.SelectStmt, statement),
+    });
 }
 
 function constantText(node: Node): string {

@@ -112,7 +112,8 @@ function walkSelect(state: Walk, select: SelectStmt, outer: Names): void {
   if (clause) {
     const names = new Set(outer);
     const list = clause.ctes ?? [];
-    if (clause.recursive) for (const cte of list) if ('CommonTableExpr' in cte) names.add(cte.CommonTableExpr.ctename ?? '');
+    if (clause.recursive)
+      for (const cte of list) if ('CommonTableExpr' in cte) names.add(cte.CommonTableExpr.ctename ?? '');
     for (const cte of list) {
       if (!('CommonTableExpr' in cte)) continue;
       walk(state, cte.CommonTableExpr.ctequery, names);
@@ -158,7 +159,14 @@ function mentionTable({ parsed, found }: Walk, range: RangeVarLike, ctes: Names)
   if (!range.schemaname && ctes.has(name)) return;
   const start = parsed.at(range.location);
   const place = tableNameRange(parsed.text, start, range.schemaname, name);
-  found.tables.push({ start: place.start, end: place.end, layer: range.schemaname, name, bare: !range.alias, ofColumn: false });
+  found.tables.push({
+    start: place.start,
+    end: place.end,
+    layer: range.schemaname,
+    name,
+    bare: !range.alias,
+    ofColumn: false,
+  });
 }
 
 function mentionColumn({ parsed, found }: Walk, ref: { fields?: Node[]; location?: number }): void {

@@ -9,7 +9,12 @@ export interface Effect {
 const ONLY_READS = 'a query of the project only reads: its load writes';
 
 /** Statements that change rows, as the parser's nodes are called. */
-const WRITES: Readonly<Record<string, string>> = { InsertStmt: 'insert', UpdateStmt: 'update', DeleteStmt: 'delete', MergeStmt: 'merge' };
+const WRITES: Readonly<Record<string, string>> = {
+  InsertStmt: 'insert',
+  UpdateStmt: 'update',
+  DeleteStmt: 'delete',
+  MergeStmt: 'merge',
+};
 
 /** Functions of PostgreSQL that do something, or run SQL that nobody reads before. */
 const WITH_EFFECTS =
@@ -27,7 +32,12 @@ export function effectOf(key: string, value: object): Effect | undefined {
   if (Object.hasOwn(WRITES, key)) {
     const { relation } = value as { relation?: { location?: number } };
     const place = relation?.location ?? location;
-    return { kind: 'statement', location: place, message: `${WRITES[key]!} is not allowed in a query`, hint: ONLY_READS };
+    return {
+      kind: 'statement',
+      location: place,
+      message: `${WRITES[key]!} is not allowed in a query`,
+      hint: ONLY_READS,
+    };
   }
   switch (key) {
     case 'intoClause':
@@ -38,7 +48,8 @@ export function effectOf(key: string, value: object): Effect | undefined {
         hint: 'the file’s name says which table the rows go into',
       };
     case 'LockingClause': {
-      const [first] = (value as { lockedRels?: readonly { readonly RangeVar?: { location?: number } }[] }).lockedRels ?? [];
+      const [first] =
+        (value as { lockedRels?: readonly { readonly RangeVar?: { location?: number } }[] }).lockedRels ?? [];
       return {
         kind: 'statement',
         location: first?.RangeVar?.location ?? 0,
@@ -60,7 +71,9 @@ export function effectOf(key: string, value: object): Effect | undefined {
 
 /** What calling a function does, by its name's last part, where it is one of PostgreSQL's. */
 export function effectOfCall(name: string, location: number): Effect | undefined {
-  return WITH_EFFECTS.test(name) ? { kind: 'call', location, message: `${name}() does more than read`, hint: ONLY_READS } : undefined;
+  return WITH_EFFECTS.test(name)
+    ? { kind: 'call', location, message: `${name}() does more than read`, hint: ONLY_READS }
+    : undefined;
 }
 
 /** Whether a function of PostgreSQL may be called by a function that is declared stable or immutable. */

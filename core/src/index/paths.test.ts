@@ -1,9 +1,13 @@
 import { expect, test } from '@jest/globals';
 import { pathProblem, treeEntryProblem } from './paths.js';
 
-test.each([['staging/berth.sql'], ['layers.sql'], ['staging/a b/c-d_e.2.sql'], ['reference/flag.csv'], ['docs/notes.md']])('%s is a path', (path) =>
-  expect(pathProblem(path)).toBeUndefined(),
-);
+test.each([
+  ['staging/berth.sql'],
+  ['layers.sql'],
+  ['staging/a b/c-d_e.2.sql'],
+  ['reference/flag.csv'],
+  ['docs/notes.md'],
+])('%s is a path', (path) => expect(pathProblem(path)).toBeUndefined());
 
 test.each([
   ['absolute', '/staging/a.sql', /write staging\/a\.sql/],

@@ -16,10 +16,13 @@ export function pathProblem(path: string): string | undefined {
     const meant = segments.filter((s) => s !== '').join('/');
     return `a path begins with a folder or a file and has single slashes${meant ? `: write ${meant}` : ''}`;
   }
-  if (segments.some((s) => s === '.' || s === '..')) return 'a path has no . or .. in it: write it from the top of the project';
+  if (segments.some((s) => s === '.' || s === '..'))
+    return 'a path has no . or .. in it: write it from the top of the project';
   const odd = segments.find((s) => !SEGMENT.test(s));
-  if (odd !== undefined) return `“${printable(odd)}” has characters that a path cannot have: use letters, digits, spaces, hyphens, underscores and dots inside`;
-  if (!/\.(sql|csv|md)$/.test(path)) return 'the path must be a .sql, .csv or .md file of the project, such as staging/berth.sql';
+  if (odd !== undefined)
+    return `“${printable(odd)}” has characters that a path cannot have: use letters, digits, spaces, hyphens, underscores and dots inside`;
+  if (!/\.(sql|csv|md)$/.test(path))
+    return 'the path must be a .sql, .csv or .md file of the project, such as staging/berth.sql';
   return undefined;
 }
 

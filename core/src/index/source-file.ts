@@ -20,16 +20,23 @@ export function sourcesFile(file: FileReader): void {
         options: readOptions(file.parsed, server.options ?? []),
       });
     } else if ('CreateForeignTableStmt' in node) sourceTable(file, statement, node.CreateForeignTableStmt, comments);
-    else if (!('CommentStmt' in node)) file.notAllowed(statement, 'sources/ holds create server, create foreign table and comment on');
+    else if (!('CommentStmt' in node))
+      file.notAllowed(statement, 'sources/ holds create server, create foreign table and comment on');
   }
 }
 
-function sourceTable(file: FileReader, statement: Statement, foreign: CreateForeignTableStmt, comments: Comments): void {
+function sourceTable(
+  file: FileReader,
+  statement: Statement,
+  foreign: CreateForeignTableStmt,
+  comments: Comments,
+): void {
   const base = foreign.base ?? (foreign as unknown as CreateStmt);
   const relation: RangeVar = (base as CreateStmt).relation ?? {};
   const name = relation.relname ?? '';
   const nameRange = dottedRange(file.text, file.parsed.at(relation.location), relation.schemaname ? 2 : 1);
-  if (!relation.schemaname) file.problem('table-without-layer', nameRange, `${name} has no layer`, `write landing.${name}`);
+  if (!relation.schemaname)
+    file.problem('table-without-layer', nameRange, `${name} has no layer`, `write landing.${name}`);
   const layer = relation.schemaname ?? 'landing';
   const contract = withComments(
     readContract(file.parsed, name, { elements: (base as CreateStmt).tableElts, options: foreign.options }, statement),

@@ -122,7 +122,8 @@ export function deliveryOptions(table: SourceTable): DeliveryOptions | undefined
   const ending = /\.([a-z]+)$/.exec(pattern)?.[1];
   return {
     pattern,
-    format: (option('format') as DeliveryFormat | undefined) ?? (ending === 'jsonl' || ending === 'parquet' ? ending : 'csv'),
+    format:
+      (option('format') as DeliveryFormat | undefined) ?? (ending === 'jsonl' || ending === 'parquet' ? ending : 'csv'),
     delimiter: option('delimiter')?.replace('\\t', '\t'),
     quote: option('quote') ?? '"',
     header: !['false', 'off'].includes(option('header') ?? 'true'),
@@ -170,4 +171,5 @@ export function detectDecimal(values: readonly string[]): '.' | ',' {
 /** A number with a comma as its decimal sign, as PostgreSQL reads it: `1.204,50` is `1204.50`. */
 export const withPoint = (value: string): string => value.replace(/[. ](?=\d{3}(?:\D|$))/g, '').replace(',', '.');
 
-export const isNumberType = (type: string): boolean => /^(smallint|integer|bigint|numeric|real|double precision)\b/.test(type);
+export const isNumberType = (type: string): boolean =>
+  /^(smallint|integer|bigint|numeric|real|double precision)\b/.test(type);

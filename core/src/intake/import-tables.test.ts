@@ -5,14 +5,26 @@ import type { Project, SourceTable } from '../model/project.js';
 import { loadParser } from '../sql/parser.js';
 import { shortType } from '../sql/types.js';
 import { problems } from '../testing.js';
-import { driftOf, drifted, habitualName, importTables, type CatalogColumn, type CatalogTable } from './import-tables.js';
+import {
+  driftOf,
+  drifted,
+  habitualName,
+  importTables,
+  type CatalogColumn,
+  type CatalogTable,
+} from './import-tables.js';
 import { remoteColumn, remotePlace } from '../model/source.js';
 
 beforeAll(loadParser);
 
 const LAYERS = 'create schema landing; create schema staging;';
 const target = { server: 'port_ops', layer: 'landing' };
-const column = (name: string, type = 'text', notNull = false): CatalogColumn => ({ name, type, notNull, comment: null });
+const column = (name: string, type = 'text', notNull = false): CatalogColumn => ({
+  name,
+  type,
+  notNull,
+  comment: null,
+});
 const table = (name: string, columns: readonly CatalogColumn[], more: Partial<CatalogTable> = {}): CatalogTable => ({
   schema: 'ops',
   name,
@@ -23,22 +35,43 @@ const table = (name: string, columns: readonly CatalogColumn[], more: Partial<Ca
   ...more,
 });
 const projectWith = (texts: ReadonlyMap<string, string>, before?: Project) =>
-  readProject(new Map([...(before ? [...before.files].map(([p, f]) => [p, f.text] as const) : [['layers.sql', LAYERS] as const]), ...texts]));
+  readProject(
+    new Map([
+      ...(before ? [...before.files].map(([p, f]) => [p, f.text] as const) : [['layers.sql', LAYERS] as const]),
+      ...texts,
+    ]),
+  );
 const sources = (project: Project) => [...project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
 
-const BERTHS = table('Berths', [column('BerthID', 'integer', true), column('length m', 'numeric(6,1)'), column('select', 'timestamp with time zone')], {
-  comment: "where ships' lines go",
-  primaryKey: ['BerthID'],
-});
+const BERTHS = table(
+  'Berths',
+  [
+    column('BerthID', 'integer', true),
+    column('length m', 'numeric(6,1)'),
+    column('select', 'timestamp with time zone'),
+  ],
+  {
+    comment: "where ships' lines go",
+    primaryKey: ['BerthID'],
+  },
+);
 
 describe('an import', () => {
   test('declares tables with types, keys, relations, comments, under names of the project’s habit', () => {
-    const calls = table('calls', [{ ...column('call_no', 'text', true), comment: 'The number.' }, column('berth', 'integer'), column('mood', 'ops.mood')], {
-      foreignKeys: [
-        { columns: ['berth'], schema: 'ops', table: 'Berths', references: ['BerthID'] },
-        { columns: ['berth'], schema: 'ops', table: 'elsewhere', references: ['id'] },
+    const calls = table(
+      'calls',
+      [
+        { ...column('call_no', 'text', true), comment: 'The number.' },
+        column('berth', 'integer'),
+        column('mood', 'ops.mood'),
       ],
-    });
+      {
+        foreignKeys: [
+          { columns: ['berth'], schema: 'ops', table: 'Berths', references: ['BerthID'] },
+          { columns: ['berth'], schema: 'ops', table: 'elsewhere', references: ['id'] },
+        ],
+      },
+    );
     expect([...importTables(projectWith(new Map()), target, [BERTHS, calls])]).toEqual([
       [
         'sources/port_ops.sql',
@@ -74,7 +107,10 @@ comment on column landing.calls.call_no is 'The number.';
   ])('%s is called %s', (name, expected) => expect(habitualName(name)).toBe(expected));
 
   test('tables of one name in two schemas are told apart', () => {
-    const texts = importTables(projectWith(new Map()), target, [table('t', [column('a')]), { ...table('t', [column('b')]), schema: 'old' }]);
+    const texts = importTables(projectWith(new Map()), target, [
+      table('t', [column('a')]),
+      { ...table('t', [column('b')]), schema: 'old' },
+    ]);
     expect(sources(projectWith(texts)).map((t) => [t.fullName, remotePlace(t).schema])).toEqual([
       ['landing.t', 'ops'],
       ['landing.old_t', 'old'],
@@ -92,13 +128,24 @@ create foreign table landing.berth ( -- our name
 ) server port_ops options (schema_name 'ops', table_name 'Berths', left_out 'secret', late_after '1 day');
 `;
     const project = projectWith(new Map([['sources/port_ops.sql', written]]));
-    const now = { ...BERTHS, columns: [column('BerthID', 'bigint', true), column('length m', 'numeric(7,2)'), column('secret'), column('Depth')] };
+    const now = {
+      ...BERTHS,
+      columns: [
+        column('BerthID', 'bigint', true),
+        column('length m', 'numeric(7,2)'),
+        column('secret'),
+        column('Depth'),
+      ],
+    };
     const text = importTables(project, target, [now]).get('sources/port_ops.sql')!;
     expect(text).toBe(
       written
         .replace('integer', 'bigint')
         .replace('numeric(6,1)', 'numeric(7,2)')
-        .replace('check (metres > 0), -- in metres\n  remark  text,\n  ', "check (metres > 0),\n  depth text options (column_name 'Depth'), -- in metres\n  "),
+        .replace(
+          'check (metres > 0), -- in metres\n  remark  text,\n  ',
+          "check (metres > 0),\n  depth text options (column_name 'Depth'), -- in metres\n  ",
+        ),
     );
     expect(problems(projectWith(new Map([['sources/port_ops.sql', text]])))).toEqual([]);
     expect(importTables(projectWith(new Map([['sources/port_ops.sql', text]])), target, [now]).size).toBe(0);
@@ -149,11 +196,14 @@ describe('any catalog', () => {
     fc.constantFrom('id', 'ID', 'Name', 'order', 'From Port', 'a,b', "o'clock", 'q"q', 'é'),
     fc.string({ minLength: 1, maxLength: 8 }).filter((n) => !n.includes('\0')),
   );
-  const columns = fc.uniqueArray(fc.record({ name: names, type: types, notNull: fc.boolean(), comment: fc.option(fc.string()) }), {
-    minLength: 1,
-    maxLength: 6,
-    selector: (c) => c.name,
-  });
+  const columns = fc.uniqueArray(
+    fc.record({ name: names, type: types, notNull: fc.boolean(), comment: fc.option(fc.string()) }),
+    {
+      minLength: 1,
+      maxLength: 6,
+      selector: (c) => c.name,
+    },
+  );
   const catalogs = fc.uniqueArray(
     fc.record({ name: names, columns, comment: fc.option(fc.string()) }).map((t): CatalogTable =>
       table(t.name, t.columns, {
@@ -174,7 +224,9 @@ describe('any catalog', () => {
         expect(problems(project)).toEqual([]);
         for (const actual of tables) {
           const declared = sources(project).find((t) => remotePlace(t).name === actual.name)!;
-          expect(declared.contract.columns.map((c) => [remoteColumn(c), c.type])).toEqual(actual.columns.map((c) => [c.name, shortType(c.type)]));
+          expect(declared.contract.columns.map((c) => [remoteColumn(c), c.type])).toEqual(
+            actual.columns.map((c) => [c.name, shortType(c.type)]),
+          );
           expect(declared.comment ?? null).toBe(actual.comment);
           expect(drifted(driftOf(declared, actual))).toBe(false);
         }
@@ -192,13 +244,17 @@ describe('any catalog', () => {
         const old = kept.length ? kept : changed.columns.slice(0, 1);
         const now = {
           ...changed,
-          columns: [...old, ...others.filter((c) => !changed.columns.some((o) => o.name === c.name))].map((c, i) => (i % 2 ? c : { ...c, type: 'text' })),
+          columns: [...old, ...others.filter((c) => !changed.columns.some((o) => o.name === c.name))].map((c, i) =>
+            i % 2 ? c : { ...c, type: 'text' },
+          ),
         };
         const after = projectWith(importTables(before, target, [now]), before);
         expect(problems(after)).toEqual([]);
         const declared = sources(after).find((t) => remotePlace(t).name === now.name)!;
         expect(drifted(driftOf(declared, now))).toBe(false);
-        expect(declared.contract.columns.map((c) => remoteColumn(c)).sort()).toEqual(now.columns.map((c) => c.name).sort());
+        expect(declared.contract.columns.map((c) => remoteColumn(c)).sort()).toEqual(
+          now.columns.map((c) => c.name).sort(),
+        );
       }),
     );
   });

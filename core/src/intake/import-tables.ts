@@ -71,7 +71,9 @@ export function driftOf(table: SourceTable, actual: CatalogTable): Drift {
     dropped: [...declared].filter(([remote]) => !there.has(remote)).map(([, c]) => c.name),
     retyped: [...declared].flatMap(([remote, c]) => {
       const type = there.get(remote)?.type;
-      return type === undefined || keepsValues(shortType(type), c.type) ? [] : [{ name: c.name, declared: c.type, actual: shortType(type) }];
+      return type === undefined || keepsValues(shortType(type), c.type)
+        ? []
+        : [{ name: c.name, declared: c.type, actual: shortType(type) }];
     }),
   };
 }
@@ -99,7 +101,11 @@ export interface ImportTarget {
  *
  * @returns new texts by path; a file that need not change is not among them
  */
-export function importTables(project: Project, target: ImportTarget, tables: readonly CatalogTable[]): Map<string, string> {
+export function importTables(
+  project: Project,
+  target: ImportTarget,
+  tables: readonly CatalogTable[],
+): Map<string, string> {
   const known = new Map<string, SourceTable>();
   const placesOfLayer = new Set<string>();
   for (const t of project.tables.values()) {
@@ -118,7 +124,10 @@ export function importTables(project: Project, target: ImportTarget, tables: rea
   );
   for (const t of fresh) {
     const own = habitualNames(t.columns.map((c) => c.name));
-    names.set(`${t.schema}.${t.name}`, { full: `${target.layer}.${freeName(t, placesOfLayer)}`, columns: new Map(t.columns.map((c, i) => [c.name, own[i]!])) });
+    names.set(`${t.schema}.${t.name}`, {
+      full: `${target.layer}.${freeName(t, placesOfLayer)}`,
+      columns: new Map(t.columns.map((c, i) => [c.name, own[i]!])),
+    });
   }
 
   const texts = new Map<string, string>();
@@ -140,7 +149,10 @@ export function importTables(project: Project, target: ImportTarget, tables: rea
   if (!server) declarations.unshift(`create server ${plainIdent(target.server)} foreign data wrapper postgres_fdw;\n`);
   if (fresh.length || !server) {
     const before = texts.get(path) ?? project.files.get(path)?.text ?? '';
-    texts.set(path, [before.trimEnd(), ...declarations.map((d) => d.trimEnd())].filter((t) => t !== '').join('\n\n') + '\n');
+    texts.set(
+      path,
+      [before.trimEnd(), ...declarations.map((d) => d.trimEnd())].filter((t) => t !== '').join('\n\n') + '\n',
+    );
   }
   return texts;
 }
@@ -174,10 +186,13 @@ export function takeOver(project: Project, table: SourceTable, actual: CatalogTa
   const kept = columns.filter((c) => !drift.dropped.includes(c.name));
   if (!drifted(drift) || kept.length === 0) return [];
   const elements = elementsOf(text, range);
-  const elementOf = (name: string) => elements.find((e) => e.start === columns.find((c) => c.name === name)!.range.start)!;
+  const elementOf = (name: string) =>
+    elements.find((e) => e.start === columns.find((c) => c.name === name)!.range.start)!;
   const gone = new Set([
     ...drift.dropped.map((name) => elementOf(name)),
-    ...elements.filter((e) => constraints.some((c) => c.start === e.start && c.columns.some((name) => drift.dropped.includes(name)))),
+    ...elements.filter((e) =>
+      constraints.some((c) => c.start === e.start && c.columns.some((name) => drift.dropped.includes(name))),
+    ),
   ]);
   const edits: Edit[] = removalsOf(elements, (i) => gone.has(elements[i]!)).map((r) => ({ ...r, text: '' }));
   for (const { name, actual: type } of drift.retyped) {
@@ -216,20 +231,26 @@ function columnText(column: CatalogColumn, name: string, width = 0): string {
 
 function declaration(target: ImportTarget, table: CatalogTable, names: ReadonlyMap<string, Named>): string {
   const { full, columns } = names.get(`${table.schema}.${table.name}`)!;
-  const list = (remote: readonly string[], of: Named['columns'] = columns) => remote.map((c) => plainIdent(of.get(c) ?? habitualName(c))).join(', ');
+  const list = (remote: readonly string[], of: Named['columns'] = columns) =>
+    remote.map((c) => plainIdent(of.get(c) ?? habitualName(c))).join(', ');
   const width = Math.max(...[...columns.values()].map((n) => plainIdent(n).length));
   const lines = table.columns.map((c) => columnText(c, columns.get(c.name)!, width));
   if (table.primaryKey.length) lines.push(`primary key (${list(table.primaryKey)})`);
   for (const key of table.foreignKeys) {
     const other = names.get(`${key.schema}.${key.table}`);
     // A relation to a table that is not imported has nothing to point at.
-    if (other) lines.push(`foreign key (${list(key.columns)}) references ${plainName(other.full)} (${list(key.references, other.columns)})`);
+    if (other)
+      lines.push(
+        `foreign key (${list(key.columns)}) references ${plainName(other.full)} (${list(key.references, other.columns)})`,
+      );
   }
   const options = [`schema_name ${literal(table.schema)}`, `table_name ${literal(table.name)}`];
   const comments = [
     ...(table.comment === null ? [] : [`comment on foreign table ${plainName(full)} is ${literal(table.comment)};`]),
     ...table.columns.flatMap((c) =>
-      c.comment === null ? [] : [`comment on column ${plainName(full)}.${plainIdent(columns.get(c.name)!)} is ${literal(c.comment)};`],
+      c.comment === null
+        ? []
+        : [`comment on column ${plainName(full)}.${plainIdent(columns.get(c.name)!)} is ${literal(c.comment)};`],
     ),
   ];
   return [

@@ -64,20 +64,26 @@ export function planIntake(environment: Environment, table: SourceTable, scope: 
     build: `create table ${qualified(beside)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}${notNull && c.notNull ? ' not null' : ''}`).join(',\n  ')}\n)`,
     readSql: `copy (${sourceQuery(table, scope)}) to stdout${format}`,
     copySql: `copy ${qualified(beside)} (${idents(names)}) from stdin${format}`,
-    finish: scope.past === undefined ? finishFull(environment, table, beside) : takeUp(table, target, beside, scope.past),
+    finish:
+      scope.past === undefined ? finishFull(environment, table, beside) : takeUp(table, target, beside, scope.past),
     swaps: scope.past === undefined,
   };
 }
 
 /** A source table of the warehouse as a view beside, under its declared names and types, to be swapped in. */
-export function planInPlace(environment: Environment, table: SourceTable): Pick<IntakePlan, 'target' | 'beside' | 'build' | 'finish'> {
+export function planInPlace(
+  environment: Environment,
+  table: SourceTable,
+): Pick<IntakePlan, 'target' | 'beside' | 'build' | 'finish'> {
   const beside = besidePlace(environment, table);
   return {
     target: targetPlace(environment, table),
     beside,
     build: `create view ${qualified(beside)} as\n${sourceQuery(table)}`,
     finish: [
-      ...(table.comment === undefined ? [] : [{ kind: 'comment', sql: `comment on view ${qualified(beside)} is ${literal(table.comment)}` } as const]),
+      ...(table.comment === undefined
+        ? []
+        : [{ kind: 'comment', sql: `comment on view ${qualified(beside)} is ${literal(table.comment)}` } as const]),
       ...grantStatements(environment, beside),
     ],
   };
@@ -94,7 +100,9 @@ export function sourceQuery(table: SourceTable, scope: IntakeScope = {}): string
     ...(scope.past === undefined || column === undefined ? [] : [`${ident(column)} > ${literal(scope.past)}`]),
   ];
   const rows = `select ${columns.join(', ')} from ${qualified(remotePlace(table))}`;
-  const filtered = conditions.length ? `select * from (${rows}) as ${ident(table.name)} where ${conditions.join(' and ')}` : rows;
+  const filtered = conditions.length
+    ? `select * from (${rows}) as ${ident(table.name)} where ${conditions.join(' and ')}`
+    : rows;
   return limit === undefined ? filtered : `${filtered} limit ${Number(limit)}`;
 }
 
@@ -102,10 +110,17 @@ function finishFull(environment: Environment, table: SourceTable, beside: Place)
   const key = table.contract.constraints.find((c) => c.kind === 'primary key');
   return [
     ...(key
-      ? [{ kind: 'constraint', sql: `alter table ${qualified(beside)} add constraint ${ident(key.name)} primary key (${idents(key.columns)})` } as const]
+      ? [
+          {
+            kind: 'constraint',
+            sql: `alter table ${qualified(beside)} add constraint ${ident(key.name)} primary key (${idents(key.columns)})`,
+          } as const,
+        ]
       : []),
     analyze(beside),
-    ...(table.comment === undefined ? [] : [{ kind: 'comment', sql: `comment on table ${qualified(beside)} is ${literal(table.comment)}` } as const]),
+    ...(table.comment === undefined
+      ? []
+      : [{ kind: 'comment', sql: `comment on table ${qualified(beside)} is ${literal(table.comment)}` } as const]),
     ...grantStatements(environment, beside),
   ];
 }

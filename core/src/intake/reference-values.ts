@@ -19,7 +19,11 @@ export interface ReferenceProblem {
 }
 
 /** Holds the rows of a reference table against its contract: types, nulls, the key. */
-export function referenceProblems(columns: readonly ReferenceColumn[], header: readonly string[], rows: readonly (readonly CsvField[])[]): ReferenceProblem[] {
+export function referenceProblems(
+  columns: readonly ReferenceColumn[],
+  header: readonly string[],
+  rows: readonly (readonly CsvField[])[],
+): ReferenceProblem[] {
   const found: ReferenceProblem[] = [];
   for (const column of columns) {
     const at = header.indexOf(column.name);
@@ -27,14 +31,29 @@ export function referenceProblems(columns: readonly ReferenceColumn[], header: r
     rows.forEach((fields, row) => {
       const value = fields[at] ?? null;
       const problem =
-        value === null ? (column.notNull ? 'is never null' : undefined) : column.type === undefined ? undefined : valueProblem(column.type, value);
-      if (problem) found.push({ row, column: column.name, message: value === null ? `${column.name} ${problem}` : `“${value}” ${problem}` });
+        value === null
+          ? column.notNull
+            ? 'is never null'
+            : undefined
+          : column.type === undefined
+            ? undefined
+            : valueProblem(column.type, value);
+      if (problem)
+        found.push({
+          row,
+          column: column.name,
+          message: value === null ? `${column.name} ${problem}` : `“${value}” ${problem}`,
+        });
     });
   }
   return [...found, ...repeatedKeys(columns, header, rows)];
 }
 
-function repeatedKeys(columns: readonly ReferenceColumn[], header: readonly string[], rows: readonly (readonly CsvField[])[]): ReferenceProblem[] {
+function repeatedKeys(
+  columns: readonly ReferenceColumn[],
+  header: readonly string[],
+  rows: readonly (readonly CsvField[])[],
+): ReferenceProblem[] {
   const key = columns.filter((c) => c.isKey);
   const places = key.map((c) => header.indexOf(c.name));
   if (key.length === 0 || places.includes(-1)) return [];
@@ -45,7 +64,9 @@ function repeatedKeys(columns: readonly ReferenceColumn[], header: readonly stri
     const text = JSON.stringify(values);
     const before = first.get(text);
     if (before === undefined) first.set(text, row);
-    return before === undefined ? [] : [{ row, column: key[0]!.name, message: `${values.join(', ')} is already in row ${before + 1}` }];
+    return before === undefined
+      ? []
+      : [{ row, column: key[0]!.name, message: `${values.join(', ')} is already in row ${before + 1}` }];
   });
 }
 
@@ -71,7 +92,9 @@ export function referenceCheckQuery(
   });
   const sound = rows.slice(0, MOST_CHECKED).flatMap((fields, row) => (unsound.has(row) ? [] : [{ fields, row }]));
   if (asked.length === 0 || sound.length === 0) return undefined;
-  const values = sound.map(({ fields, row }) => `(${row}, ${known.map((c) => textOf(fields[header.indexOf(c.name)] ?? null)).join(', ')})`);
+  const values = sound.map(
+    ({ fields, row }) => `(${row}, ${known.map((c) => textOf(fields[header.indexOf(c.name)] ?? null)).join(', ')})`,
+  );
   const given = known.map((_, i) => `v${i}`).join(', ');
   const typed = known.map((c, i) => `cast(given.v${i} as ${c.type ?? 'text'}) as ${ident(c.name)}`).join(', ');
   return `select given_row.at as "row", told.which as "check"

@@ -25,7 +25,9 @@ export function definitionQuery(project: Project, table: Definition, names: Name
   if (!table.contract) return query;
   const stood = table.contract.columns.some(isFilled) ? standInColumns(project, table, names) : undefined;
   const columns = [
-    ...table.contract.columns.map((c) => `cast(${stood?.values.get(c.name) ?? `q.${ident(c.name)}`} as ${c.type}) as ${ident(c.name)}`),
+    ...table.contract.columns.map(
+      (c) => `cast(${stood?.values.get(c.name) ?? `q.${ident(c.name)}`} as ${c.type}) as ${ident(c.name)}`,
+    ),
     ...driftColumns(project, table).map((c) => `q.${ident(c.name)}`),
   ];
   const drift = driftColumns(project, table).map(() => 'null');
@@ -41,7 +43,9 @@ export function definitionQuery(project: Project, table: Definition, names: Name
 export function previewQuery(project: Project, main: EditedText, reads: readonly string[], names: Names): EditedText {
   const inlined = inlinedTables(project, reads, names.placeOf);
   if (inlined.length === 0) return main;
-  const ctes = inlined.map((t) => `${ident(inlinedName(t.fullName))} as not materialized (\n${definitionQuery(project, t, names).text}\n)`);
+  const ctes = inlined.map(
+    (t) => `${ident(inlinedName(t.fullName))} as not materialized (\n${definitionQuery(project, t, names).text}\n)`,
+  );
   return wrapped(`with ${ctes.join(',\n')}\nselect * from (\n`, main, '\n) as preview');
 }
 
@@ -51,5 +55,7 @@ export function inlinedTables(project: Project, reads: Iterable<string>, placeOf
     const table = project.tables.get(full);
     return table?.kind === 'definition' && table.query && !placeOf(full) ? table : undefined;
   };
-  return afterInputs(reads, (full) => (inlined(full) ? (project.reads.get(full) ?? []) : undefined)).map((full) => inlined(full)!);
+  return afterInputs(reads, (full) => (inlined(full) ? (project.reads.get(full) ?? []) : undefined)).map((full) =>
+    inlined(full)!,
+  );
 }

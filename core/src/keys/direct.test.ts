@@ -11,7 +11,8 @@ const DIMENSION = {
 const looking = (load: string, options = '') =>
   `call_no text primary key, dim_key bigint options (looked_up_by 'berth_code'${options}) references core.dim (dim_key)) with (${load})`;
 const VIEW = {
-  'staging/call.sql': 'create table staging.call (call_no text, tonnage numeric(12,2)) with (load = view);\nselect call_no, tonnage from landing.call;',
+  'staging/call.sql':
+    'create table staging.call (call_no text, tonnage numeric(12,2)) with (load = view);\nselect call_no, tonnage from landing.call;',
 };
 
 /** Whether the query's rows are read where they are, or kept in a table of the load's own. */
@@ -22,7 +23,10 @@ describe('rows of a query are read where they are', () => {
   test.each([
     ['of a plain query over one table', 'select call_no, tonnage from landing.call'],
     ['with a condition', 'select call_no, tonnage from landing.call where tonnage > 0'],
-    ['with a word in a text or a comment', "select call_no, tonnage /* random() over (select) */ from landing.call where call_no <> 'random'"],
+    [
+      'with a word in a text or a comment',
+      "select call_no, tonnage /* random() over (select) */ from landing.call where call_no <> 'random'",
+    ],
   ])('%s', (_, query) => expect(kept(CONTRACT, query)).toBe('view'));
 
   test.each([
@@ -33,7 +37,10 @@ describe('rows of a query are read where they are', () => {
     ['in an order', 'select call_no, tonnage from landing.call order by 1'],
     ['of which some are taken', 'select call_no, tonnage from landing.call limit 5'],
     ['of which some are left out', 'select call_no, tonnage from landing.call offset 5'],
-    ['of which all together meet a condition', 'select max(call_no) as call_no, max(tonnage) as tonnage from landing.call having count(*) > 1'],
+    [
+      'of which all together meet a condition',
+      'select max(call_no) as call_no, max(tonnage) as tonnage from landing.call having count(*) > 1',
+    ],
     ['with a common table expression', 'with x as (select 1) select call_no, tonnage from landing.call'],
     ['of several queries', 'select call_no, tonnage from landing.call union all select call_no, 0 from landing.call'],
     ['that are others each time', 'select call_no, random()::numeric(12,2) as tonnage from landing.call'],
@@ -46,8 +53,15 @@ describe('rows of a query are read where they are', () => {
     ['one that makes placeholders before', looking('load = rebuild', ", missing 'infer'"), 'table'],
     ['one that stops where a key is not known', looking('load = rebuild', ", missing 'stop'"), 'table'],
     ['a merge with look-ups', looking("load = merge, business_key = 'call_no'"), 'table'],
-  ])('of %s', (_, contract, expected) => expect(kept(contract, 'select call_no, berth_code from landing.call', DIMENSION)).toBe(expected));
+  ])('of %s', (_, contract, expected) =>
+    expect(kept(contract, 'select call_no, berth_code from landing.call', DIMENSION)).toBe(expected),
+  );
 
   test('of conditions that are others each time: kept', () =>
-    expect(kept(CONTRACT.replace("'call_no')", "'call_no', update_when = 'random() < 0.5')"), 'select call_no, tonnage from landing.call')).toBe('table'));
+    expect(
+      kept(
+        CONTRACT.replace("'call_no')", "'call_no', update_when = 'random() < 0.5')"),
+        'select call_no, tonnage from landing.call',
+      ),
+    ).toBe('table'));
 });

@@ -12,20 +12,29 @@ const looksUpInOnePass = ({ spec, lookUps }: Target): boolean =>
   lookUps.length === 0 || (spec.kind === 'rebuild' && lookUps.every((l) => l.missing === 'unknown' && !tellsEarly(l)));
 
 /** Functions that give another value each time that they are asked. */
-const CHANGING: ReadonlySet<string> = new Set(['random', 'nextval', 'clock_timestamp', 'timeofday', 'gen_random_uuid', 'txid_current']);
+const CHANGING: ReadonlySet<string> = new Set([
+  'random',
+  'nextval',
+  'clock_timestamp',
+  'timeofday',
+  'gen_random_uuid',
+  'txid_current',
+]);
 
 /** Whether some node of a tree meets a condition; trees of queries are as deep as their texts nest. */
 function some(node: unknown, condition: (kind: string, value: object) => boolean): boolean {
   if (typeof node !== 'object' || node === null) return false;
   return Object.entries(node).some(
-    ([kind, value]) => (typeof value === 'object' && value !== null && condition(kind, value as object)) || some(value, condition),
+    ([kind, value]) =>
+      (typeof value === 'object' && value !== null && condition(kind, value as object)) || some(value, condition),
   );
 }
 
 const changes = (node: unknown): boolean =>
   some(node, (kind, value) => kind === 'FuncCall' && CHANGING.has(strings((value as FuncCall).funcname).at(-1) ?? ''));
 /** Whether a query reads rows again, in a window or in a query of its own. */
-const readsAgain = (node: unknown): boolean => some(node, (kind) => kind === 'over' || kind === 'SubLink' || kind === 'RangeSubselect');
+const readsAgain = (node: unknown): boolean =>
+  some(node, (kind) => kind === 'over' || kind === 'SubLink' || kind === 'RangeSubselect');
 
 /**
  * Whether the query's rows are read where they are, through a temporary view: where the query is a plain
@@ -36,10 +45,24 @@ export function readsDirectly({ project, target }: KeyContext): boolean {
   const { query } = table;
   if (!query || !looksUpInOnePass(target) || query.tables.length !== 1 || query.functions.length) return false;
   const input = project.tables.get(`${query.tables[0]!.layer ?? ''}.${query.tables[0]!.name}`);
-  const { withClause, groupClause, distinctClause, sortClause, limitCount, limitOffset, havingClause, op } = query.select;
+  const { withClause, groupClause, distinctClause, sortClause, limitCount, limitOffset, havingClause, op } =
+    query.select;
   const plain =
-    !withClause && !groupClause && !distinctClause && !sortClause && !limitCount && !limitOffset && !havingClause && (op ?? 'SETOP_NONE') === 'SETOP_NONE';
+    !withClause &&
+    !groupClause &&
+    !distinctClause &&
+    !sortClause &&
+    !limitCount &&
+    !limitOffset &&
+    !havingClause &&
+    (op ?? 'SETOP_NONE') === 'SETOP_NONE';
   const stored = input !== undefined && (input.kind !== 'definition' || !isView(input));
   const conditions = CONDITIONS.flatMap((name) => optionOf(table, name) ?? []);
-  return plain && stored && !readsAgain(query.select) && !changes(query.select) && !conditions.some((c) => changes(readCondition(c).node));
+  return (
+    plain &&
+    stored &&
+    !readsAgain(query.select) &&
+    !changes(query.select) &&
+    !conditions.some((c) => changes(readCondition(c).node))
+  );
 }

@@ -39,20 +39,34 @@ export function keyMapsOf(target: Target, home: Place): KeyMap[] {
     const column = columnOf(target.columns, role);
     const parts = [...target.key, ...more].map((k) => target.columns.find((c) => c.name === k)!);
     return column
-      ? [{ place: rememberedPlace(home, what), column, parts, method, hashing: target.hashing, alias: what, last: rememberedPlace(home, 'last') }]
+      ? [
+          {
+            place: rememberedPlace(home, what),
+            column,
+            parts,
+            method,
+            hashing: target.hashing,
+            alias: what,
+            last: rememberedPlace(home, 'last'),
+          },
+        ]
       : [];
   });
 }
 
 /** The map of a target's surrogate key. */
-export const surrogateMap = (target: Target, home: Place): KeyMap | undefined => keyMapsOf(target, home).find((m) => m.alias === 'keys');
+export const surrogateMap = (target: Target, home: Place): KeyMap | undefined =>
+  keyMapsOf(target, home).find((m) => m.alias === 'keys');
 
 /** The map's column of numbers: it bears a name of its own where a part is called so. */
-export const numberIn = (map: Pick<KeyMap, 'parts'>): string => (map.parts.some((p) => p.name === 'number') ? 'number$' : 'number');
+export const numberIn = (map: Pick<KeyMap, 'parts'>): string =>
+  map.parts.some((p) => p.name === 'number') ? 'number$' : 'number';
 
 /** Makes the key maps that are not there. */
 export const createKeyMaps = (maps: readonly KeyMap[]): LoadStep[] =>
-  maps.filter((m) => m.method === 'sequence').flatMap((map) => [run('build', keyMapTable(map)), run('build', lastNumbersTable(map.last))]);
+  maps
+    .filter((m) => m.method === 'sequence')
+    .flatMap((map) => [run('build', keyMapTable(map)), run('build', lastNumbersTable(map.last))]);
 
 export function keyMapTable(map: KeyMap): string {
   const columns = map.parts.map((c) => `${ident(c.name)} ${c.type} not null`);
@@ -60,7 +74,8 @@ export function keyMapTable(map: KeyMap): string {
 }
 
 /** The table of the greatest numbers that a table's maps ever gave: they outlive the maps, so that no number comes to mean someone else. */
-export const lastNumbersTable = (last: Place): string => `create table if not exists ${qualified(last)} (map text primary key, number bigint not null)`;
+export const lastNumbersTable = (last: Place): string =>
+  `create table if not exists ${qualified(last)} (map text primary key, number bigint not null)`;
 
 /** Keeps the greatest number of a map. @param column the map's column of numbers */
 export const keepLastNumber = (last: Place, alias: KeyMap['alias'], map: Place, column: string): string =>
@@ -109,7 +124,11 @@ export interface RowNumbers {
 }
 
 /** @param alias the row's alias; its columns bear the parts' names, unless `value` says what stands for one */
-export function numbersOf(maps: readonly KeyMap[], alias: string, value: (part: string) => string = (part) => `${alias}.${ident(part)}`): RowNumbers {
+export function numbersOf(
+  maps: readonly KeyMap[],
+  alias: string,
+  value: (part: string) => string = (part) => `${alias}.${ident(part)}`,
+): RowNumbers {
   return {
     of: (column) => {
       const map = maps.find((m) => m.column === column);
@@ -125,7 +144,10 @@ export function numbersOf(maps: readonly KeyMap[], alias: string, value: (part: 
     },
     join: maps
       .filter((m) => m.method === 'sequence')
-      .map((m) => `\njoin ${qualified(m.place)} as ${m.alias} on ${m.parts.map((p) => `${m.alias}.${ident(p.name)} = ${value(p.name)}`).join(' and ')}`)
+      .map(
+        (m) =>
+          `\njoin ${qualified(m.place)} as ${m.alias} on ${m.parts.map((p) => `${m.alias}.${ident(p.name)} = ${value(p.name)}`).join(' and ')}`,
+      )
       .join(''),
   };
 }
@@ -152,12 +174,22 @@ export function newRow(
 }
 
 /** What a column that the load fills without looking at history holds in a row. @param value a column's value in that row */
-export function filledValue(target: Target, column: ColumnDeclaration, value: (column: ColumnDeclaration) => string): string {
-  return hasRole(column, 'row hash') ? rowHash(target, column, value) : (stampOf(column) ?? `cast(null as ${column.type})`);
+export function filledValue(
+  target: Target,
+  column: ColumnDeclaration,
+  value: (column: ColumnDeclaration) => string,
+): string {
+  return hasRole(column, 'row hash')
+    ? rowHash(target, column, value)
+    : (stampOf(column) ?? `cast(null as ${column.type})`);
 }
 
 /** A hash of all that the query gives but for the business key, in the type of its column. @param value a column's value in the row */
-export function rowHash(target: Target, column: ColumnDeclaration, value: (column: ColumnDeclaration) => string): string {
+export function rowHash(
+  target: Target,
+  column: ColumnDeclaration,
+  value: (column: ColumnDeclaration) => string,
+): string {
   const parts = joinedParts(
     writtenColumns(target)
       .filter((c) => !target.key.includes(c.name))

@@ -41,7 +41,9 @@ export function lookUpAgain(context: KeyContext, own: Place): LoadStep[] {
   const asked = qualified(rememberedPlace(home, 'asked'));
   const waiting = target.lookUps.filter((l) => readBy(l).some((name) => missing.includes(name)));
   const unknown = waiting.map((l) => `t.${ident(l.column.name)} = 0`).join(' or ');
-  const unfound = waiting.map((l) => [`q.${ident(l.column.name)} = 0`, ...l.by.map((name) => `q.${ident(name)} is not null`)].join(' and ')).join(' or ');
+  const unfound = waiting
+    .map((l) => [`q.${ident(l.column.name)} = 0`, ...l.by.map((name) => `q.${ident(name)} is not null`)].join(' and '))
+    .join(' or ');
   const said = `jsonb_build_object(${missing.map((name) => `${literal(name)}, q.${ident(name)}`).join(', ')})`;
   const wanted = `(select ${columnsOf('q', target.key)}, ${said} as ${saidIn(target.key)} from ${ROWS} as q join ${qualified(own)} as t on ${sameKey('t', 'q', target.key)} where ${unfound})`;
   const columns = askedTable(target);
@@ -85,7 +87,8 @@ function lookedUpAgain(context: KeyContext, own: Place, missing: readonly string
   const lookUps = target.lookUps.map((l, i): LookUp => {
     const dimension = targetOf(project, l.dimension);
     const map = readBy(l).some((name) => missing.includes(name)) ? numbersEver(context, dimension) : undefined;
-    if (map) maps.push(`\n  left join ${qualified(map.place)} as k${i} on k${i}.${numberIn(map)} = t.${ident(l.column.name)}`);
+    if (map)
+      maps.push(`\n  left join ${qualified(map.place)} as k${i} on k${i}.${numberIn(map)} = t.${ident(l.column.name)}`);
     const from = (name: string, what: string, column: string) => {
       if (!missing.includes(name)) return name;
       const { type } = dimension.columns.find((c) => c.name === column)!;
@@ -113,7 +116,9 @@ function lookedUpAgain(context: KeyContext, own: Place, missing: readonly string
     : `(select *, ctid as row_id$ from ${qualified(own)})`;
   const sets = columnNames.map((name) => `${ident(name)} = n.${ident(name)}`);
   const after = (c: ColumnDeclaration) => `${columnNames.includes(c.name) ? 'n' : 't'}.${ident(c.name)}`;
-  const hashes = target.columns.filter((c) => hasRole(c, 'row hash')).map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
+  const hashes = target.columns
+    .filter((c) => hasRole(c, 'row hash'))
+    .map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
   return {
     step: 'when',
     sql: `select (select count(*) from ${qualified(own)}) > (select count(*) from ${ROWS}) as needed`,
@@ -128,7 +133,10 @@ select * from (
 ) as n
 where (${columnNames.map((_, i) => `before_${i}$`).join(', ')}) is distinct from (${idents(columnNames)})`,
       ),
-      run('build', `update ${qualified(own)} as t set ${[...sets, ...hashes].join(', ')}\nfrom pg_temp.looked_up as n where t.ctid = n.row_id$`),
+      run(
+        'build',
+        `update ${qualified(own)} as t set ${[...sets, ...hashes].join(', ')}\nfrom pg_temp.looked_up as n where t.ctid = n.row_id$`,
+      ),
       counts('pg_temp.looked_up', { 'looked up again': 'true' }),
       dropTemporary('pg_temp.looked_up'),
     ],

@@ -7,7 +7,15 @@ import { readsDirectly } from './direct.js';
 import type { KeyContext } from './context.js';
 import { checking, counts, dropTemporary, guard, RAW_ROWS, ROWS, run, type LoadStep } from '../compile/steps.js';
 import type { Place } from '../model/place.js';
-import { columnsOf, rememberedPlace, sameKey, targetOf, tellsEarly, type LookUp, type Target } from '../compile/target.js';
+import {
+  columnsOf,
+  rememberedPlace,
+  sameKey,
+  targetOf,
+  tellsEarly,
+  type LookUp,
+  type Target,
+} from '../compile/target.js';
 
 import { inferMembers } from './members.js';
 
@@ -21,12 +29,18 @@ export function lookUpSteps(context: KeyContext): LoadStep[] {
   const own = [...target.given.map((c) => c.name), ...target.extra];
   const items = [
     ...own.map((name) => `q.${ident(name)}`),
-    ...target.lookUps.map((l, i) => `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type}) as ${ident(l.column.name)}`),
-    ...target.lookUps.flatMap((_, i) => (joins[i]!.early === undefined ? [] : [`${joins[i]!.early} as before_first_${i}$`])),
+    ...target.lookUps.map(
+      (l, i) => `cast(coalesce(${joins[i]!.value}, 0) as ${l.column.type}) as ${ident(l.column.name)}`,
+    ),
+    ...target.lookUps.flatMap((_, i) =>
+      joins[i]!.early === undefined ? [] : [`${joins[i]!.early} as before_first_${i}$`],
+    ),
   ];
   const direct = readsDirectly(context);
   return [
-    ...inferring(context).flatMap(({ dimension, places, lookUps }) => inferMembers(dimension, places, wantedKeys(dimension, lookUps))),
+    ...inferring(context).flatMap(({ dimension, places, lookUps }) =>
+      inferMembers(dimension, places, wantedKeys(dimension, lookUps)),
+    ),
     run(
       'build',
       `create temp ${direct ? 'view query_rows' : 'table query_rows on commit drop'} as\nselect ${items.join(',\n       ')}\nfrom ${RAW_ROWS} as q${joins.map((j) => j.sql).join('')}`,
@@ -58,7 +72,9 @@ export function lookUpChecks(context: KeyContext, rows: string): LoadStep[] {
         ]),
       ),
     ),
-    ...inferring(context).flatMap(({ dimension, places, lookUps }) => lookUps.map((l) => inferredCount(dimension, places, l))),
+    ...inferring(context).flatMap(({ dimension, places, lookUps }) =>
+      lookUps.map((l) => inferredCount(dimension, places, l)),
+    ),
   ];
 }
 
@@ -76,7 +92,13 @@ function inferring({ project, target, writable, hashingOf }: KeyContext): Inferr
   return dimensions.flatMap((dimension) => {
     const places = writable(dimension);
     return places
-      ? [{ dimension: targetOf(project, dimension, hashingOf(dimension.fullName)), places, lookUps: asking.filter((l) => l.dimension === dimension) }]
+      ? [
+          {
+            dimension: targetOf(project, dimension, hashingOf(dimension.fullName)),
+            places,
+            lookUps: asking.filter((l) => l.dimension === dimension),
+          },
+        ]
       : [];
   });
 }
@@ -101,13 +123,19 @@ function inferredCount(dimension: Target, { own, home }: Inferring['places'], { 
 }
 
 /** The join that finds a look-up's key for a row `q`, and the key. @param i a number of its own for the aliases */
-export function lookUpJoin(project: Project, names: Names, l: LookUp, i: number): { sql: string; value: string; early?: string } {
+export function lookUpJoin(
+  project: Project,
+  names: Names,
+  l: LookUp,
+  i: number,
+): { sql: string; value: string; early?: string } {
   const dimension = targetOf(project, l.dimension);
   const surrogate = ident(columnWith(dimension, 'surrogate key')!);
   const place = names.placeOf(l.dimension.fullName);
   // Where it is not there, a common table expression stands for it.
   const from = place ? qualified(place) : ident(inlinedName(l.dimension.fullName));
-  const on = (alias: string) => l.by.map((by, n) => `${alias}.${ident(dimension.key[n]!)} = q.${ident(by)}`).join(' and ');
+  const on = (alias: string) =>
+    l.by.map((by, n) => `${alias}.${ident(dimension.key[n]!)} = q.${ident(by)}`).join(' and ');
   const member = `d${i}`;
   const known = `${member}.${surrogate} <> 0`;
   const validFrom = columnWith(dimension, 'valid from');
@@ -116,7 +144,8 @@ export function lookUpJoin(project: Project, names: Names, l: LookUp, i: number)
     return { sql: `\nleft join ${from} as ${member} on ${on(member)} and ${known}`, value: `${member}.${surrogate}` };
   const versions = (order: string) =>
     `(select distinct on (${columnsOf('v', dimension.key)}) v.* from ${from} as v where v.${surrogate} <> 0 order by ${columnsOf('v', dimension.key)}, v.${ident(validFrom)}${order})`;
-  if (l.at === undefined) return { sql: `\nleft join ${versions(' desc')} as ${member} on ${on(member)}`, value: `${member}.${surrogate}` };
+  if (l.at === undefined)
+    return { sql: `\nleft join ${versions(' desc')} as ${member} on ${on(member)}`, value: `${member}.${surrogate}` };
   const time = `q.${ident(l.at)}`;
   const valid = `${time} >= ${member}.${ident(validFrom)} and (${member}.${ident(validTo)} is null or ${time} < ${member}.${ident(validTo)})`;
   const join = `\nleft join ${from} as ${member} on ${on(member)} and ${known} and ${valid}`;

@@ -20,7 +20,12 @@ const NEUTRAL: readonly (readonly [RegExp, string])[] = [
 
 /** Whether a column may be null: neither declared so nor part of a key. */
 function mayBeNull(table: Definition, column: ColumnDeclaration): boolean {
-  return !column.notNull && !table.contract!.constraints.some((c) => ['primary key', 'not null'].includes(c.kind) && c.columns.includes(column.name));
+  return (
+    !column.notNull &&
+    !table.contract!.constraints.some(
+      (c) => ['primary key', 'not null'].includes(c.kind) && c.columns.includes(column.name),
+    )
+  );
 }
 
 /**
@@ -50,7 +55,9 @@ function memberValue(target: Target, column: ColumnDeclaration): string {
 }
 
 const memberItem = (target: Target, c: ColumnDeclaration): string =>
-  hasRole(c, 'row hash') ? filledValue(target, c, (of) => `cast(${memberValue(target, of)} as ${of.type})`) : `cast(${memberValue(target, c)} as ${c.type})`;
+  hasRole(c, 'row hash')
+    ? filledValue(target, c, (of) => `cast(${memberValue(target, of)} as ${of.type})`)
+    : `cast(${memberValue(target, c)} as ${c.type})`;
 
 /** Last in a load: the unknown member, key 0, and the placeholders that still stand for nobody. */
 export function lastMembers(target: Target, places: { readonly own: Place; readonly home: Place }): LoadStep[] {
@@ -58,7 +65,8 @@ export function lastMembers(target: Target, places: { readonly own: Place; reado
 }
 
 /** The items of the unknown member, in the contract's order. */
-export const unknownMemberItems = (target: Target): string[] => target.columns.map((c) => `${memberItem(target, c)} as ${ident(c.name)}`);
+export const unknownMemberItems = (target: Target): string[] =>
+  target.columns.map((c) => `${memberItem(target, c)} as ${ident(c.name)}`);
 
 /** The unknown member: what facts point to whose dimension is not known. */
 function unknownMember(target: Target, own: Place): LoadStep[] {
@@ -80,7 +88,9 @@ export function knownRows(target: Target, places: { readonly own: Place; readonl
   const conditions = [
     ...(surrogate !== undefined && target.isLookedUp ? [`m.${ident(surrogate)} <> 0`] : []),
     ...(target.isInferred
-      ? [`not exists (select from ${qualified(rememberedPlace(places.home, 'inferred'))} as i where ${sameKey('i', 'm', target.key)})`]
+      ? [
+          `not exists (select from ${qualified(rememberedPlace(places.home, 'inferred'))} as i where ${sameKey('i', 'm', target.key)})`,
+        ]
       : []),
   ];
   return `(select *, ctid as row_id$ from ${qualified(places.own)} as m${conditions.length ? ` where ${conditions.join(' and ')}` : ''})`;
@@ -91,7 +101,10 @@ function inferredList(target: Target, home: Place): LoadStep[] {
   const columns = target.key.map((k) => `${ident(k)} ${target.columns.find((c) => c.name === k)!.type} not null`);
   const list = qualified(rememberedPlace(home, 'inferred'));
   return [
-    run('build', `create table if not exists ${list} (\n  ${columns.join(',\n  ')},\n  primary key (${idents(target.key)})\n)`),
+    run(
+      'build',
+      `create table if not exists ${list} (\n  ${columns.join(',\n  ')},\n  primary key (${idents(target.key)})\n)`,
+    ),
     run('session', `lock table ${list} in share row exclusive mode`),
   ];
 }
@@ -102,7 +115,12 @@ function inferredList(target: Target, home: Place): LoadStep[] {
  * @param begins of a history: when the first version of a row `q` begins
  * @param taken a condition over `q` and an empty `t`: which of the query's rows the load will take
  */
-export function completeMembers(target: Target, places: { readonly own: Place; readonly home: Place }, begins?: string, taken = 'true'): LoadStep[] {
+export function completeMembers(
+  target: Target,
+  places: { readonly own: Place; readonly home: Place },
+  begins?: string,
+  taken = 'true',
+): LoadStep[] {
   if (!target.isInferred) return [];
   const { own, home } = places;
   const list = qualified(rememberedPlace(home, 'inferred'));
@@ -129,7 +147,10 @@ from ${ROWS} as q join ${list} as i on ${sameKey('i', 'q', target.key)}${taken =
 where ${taken}
 group by ${key}`,
     ),
-    run('build', `delete from ${qualified(own)} as t using pg_temp.completed as c where ${sameKey('t', 'c', target.key)}`),
+    run(
+      'build',
+      `delete from ${qualified(own)} as t using pg_temp.completed as c where ${sameKey('t', 'c', target.key)}`,
+    ),
     ...moves,
     run('build', `delete from ${list} as i using pg_temp.completed as c where ${sameKey('i', 'c', target.key)}`),
     counts('pg_temp.completed', { completed: 'true' }),
@@ -140,8 +161,12 @@ group by ${key}`,
 /** Rows for the placeholders of the list that have none. */
 function placeholderRows(target: Target, { own, home }: { readonly own: Place; readonly home: Place }): LoadStep {
   const validFrom = columnWith(target, 'valid from');
-  const numbers = numbersOf(keyMapsOf(target, home), 'i', (part) => (part === validFrom ? "'-infinity'" : `i.${ident(part)}`));
-  const items = target.columns.map((c) => numbers.of(c) ?? (target.key.includes(c.name) ? `i.${ident(c.name)}` : memberItem(target, c)));
+  const numbers = numbersOf(keyMapsOf(target, home), 'i', (part) =>
+    part === validFrom ? "'-infinity'" : `i.${ident(part)}`,
+  );
+  const items = target.columns.map(
+    (c) => numbers.of(c) ?? (target.key.includes(c.name) ? `i.${ident(c.name)}` : memberItem(target, c)),
+  );
   return run(
     'build',
     `insert into ${qualified(own)} (${idents(target.columns.map((c) => c.name))})
@@ -155,7 +180,11 @@ where not exists (select from ${qualified(own)} as t where ${sameKey('t', 'i', t
  * Makes placeholders in a dimension for keys that it does not know.
  * @param wanted a query of the keys, its columns named as the dimension's business key
  */
-export function inferMembers(dimension: Target, places: { readonly own: Place; readonly home: Place }, wanted: string): LoadStep[] {
+export function inferMembers(
+  dimension: Target,
+  places: { readonly own: Place; readonly home: Place },
+  wanted: string,
+): LoadStep[] {
   const list = qualified(rememberedPlace(places.home, 'inferred'));
   const maps = keyMapsOf(dimension, places.home);
   const validFrom = columnWith(dimension, 'valid from');

@@ -22,12 +22,17 @@ const VALID =
 const HISTORY = `${VALID}, member bigint options (role 'durable key'), first_seen numeric(12,2) options (on_change 'keep'), was numeric(12,2) options (on_change 'previous', previous_of 'tonnage')`;
 
 /** Why each column of a table that is not built holds a stand-in; columns that do not are left out. */
-function reasons(of: Readonly<Record<string, string>>, isThere: (table: string) => boolean = () => false): Record<string, string> {
+function reasons(
+  of: Readonly<Record<string, string>>,
+  isThere: (table: string) => boolean = () => false,
+): Record<string, string> {
   const project = projectOf(of);
   const wrong = project.diagnostics.filter((d) => d.severity === 'error');
   if (wrong.length) throw new Error(wrong.map((d) => `${d.path}: ${d.message}`).join('; '));
   const columns = project.columns.get('mart.reads') ?? [];
-  const found = columns.map((c) => [c.name, standInReason(project, c.origins, isThere)?.replace('core.t is not built: ', '')] as const);
+  const found = columns.map(
+    (c) => [c.name, standInReason(project, c.origins, isThere)?.replace('core.t is not built: ', '')] as const,
+  );
   return Object.fromEntries(found.filter((entry): entry is [string, string] => entry[1] !== undefined));
 }
 
@@ -38,7 +43,12 @@ describe('why a column of a table that is not built holds what stands for its va
     [
       'a merge that flags',
       files('load = merge, missing_rows = flag, empty = allow', ", gone boolean options (role 'deleted flag')"),
-      { t_key: NUMBERS, gone: 'which rows have gone is known from past loads: false is shown instead', at_load: STAMP, by_run: STAMP },
+      {
+        t_key: NUMBERS,
+        gone: 'which rows have gone is known from past loads: false is shown instead',
+        at_load: STAMP,
+        by_run: STAMP,
+      },
     ],
     [
       'a history by state',
@@ -59,7 +69,13 @@ describe('why a column of a table that is not built holds what stands for its va
     [
       'a history from events: its query says from when to when',
       files("load = history, effective_from = 'arrived_at'", HISTORY),
-      { t_key: NUMBERS, member: NUMBERS, was: 'the previous value is known from past loads: null is shown instead', at_load: STAMP, by_run: STAMP },
+      {
+        t_key: NUMBERS,
+        member: NUMBERS,
+        was: 'the previous value is known from past loads: null is shown instead',
+        at_load: STAMP,
+        by_run: STAMP,
+      },
     ],
   ])('%s', (_, of, expected) => expect(reasons(of)).toEqual(expected));
 

@@ -52,11 +52,15 @@ export function standInColumns(project: Project, table: Definition, names: Names
 /** What a look-up looks for, in the types of what it is held against. */
 function hashedBy(project: Project, { by, dimension }: LookUp): HashedPart[] {
   const { key, columns } = targetOf(project, dimension);
-  return by.map((name, n) => ({ value: `q.${ident(name)}`, type: columns.find((c) => c.name === key[n])?.type ?? 'text' }));
+  return by.map((name, n) => ({
+    value: `q.${ident(name)}`,
+    type: columns.find((c) => c.name === key[n])?.type ?? 'text',
+  }));
 }
 
 /** Of a history from events: the instant from which a row of the query holds. */
-const instantOf = ({ spec }: Target): string | undefined => (spec.kind === 'events' ? `q.${ident(spec.effectiveFrom)}` : undefined);
+const instantOf = ({ spec }: Target): string | undefined =>
+  spec.kind === 'events' ? `q.${ident(spec.effectiveFrom)}` : undefined;
 
 function standIn(target: Target, column: ColumnDeclaration): string | undefined {
   if (columnOption(column, 'on_change') === 'previous') return 'null';
@@ -93,18 +97,23 @@ export function dependsOnLoads(table: Definition, column: string): string | unde
   const declared = table.contract?.columns.find((c) => c.name === column);
   if (!declared) return undefined;
   const spec = specOf(table);
-  if (columnOption(declared, 'on_change') === 'previous') return 'the previous value is known from past loads: null is shown instead';
+  if (columnOption(declared, 'on_change') === 'previous')
+    return 'the previous value is known from past loads: null is shown instead';
   if (spec.kind === 'history' && columnOption(declared, 'on_change') === 'keep')
     return 'the first value is known from past loads: the query’s current value is shown instead';
   switch (roleOf(declared)) {
     case 'surrogate key':
     case 'durable key':
-      return spec.keyMethod === 'hash' ? undefined : 'loads assign the numbers: a hash of the business key is shown instead';
+      return spec.keyMethod === 'hash'
+        ? undefined
+        : 'loads assign the numbers: a hash of the business key is shown instead';
     case 'valid from':
     case 'valid to':
     case 'version number':
     case 'current flag':
-      return spec.kind !== 'history' ? undefined : 'versions come from past loads: the query’s current values are shown for all time';
+      return spec.kind !== 'history'
+        ? undefined
+        : 'versions come from past loads: the query’s current values are shown for all time';
     case 'loaded at':
     case 'run id':
       return 'a load says when and by what it was written';
@@ -119,7 +128,11 @@ export function dependsOnLoads(table: Definition, column: string): string | unde
  * Which of a query's columns hold stand-ins, through any number of tables that are not built, with the reason.
  * @param origins the project's columns that give each value of a column
  */
-export function standInReason(project: Project, origins: readonly string[], isThere: (table: string) => boolean): string | undefined {
+export function standInReason(
+  project: Project,
+  origins: readonly string[],
+  isThere: (table: string) => boolean,
+): string | undefined {
   const open = [...origins];
   const seen = new Set<string>();
   for (let origin = open.pop(); origin !== undefined; origin = open.pop()) {
@@ -132,11 +145,14 @@ export function standInReason(project: Project, origins: readonly string[], isTh
     const reason = dependsOnLoads(table, column);
     if (reason !== undefined) return `${full} is not built: ${reason}`;
     const looked = targetLookUp(project, table, column);
-    if (looked && !isThere(looked)) return `${looked} is not built, and loads assign the numbers: a hash of the business key is shown instead`;
+    if (looked && !isThere(looked))
+      return `${looked} is not built, and loads assign the numbers: a hash of the business key is shown instead`;
     open.push(...(project.columns.get(full)?.find((c) => c.name === column)?.origins ?? []));
   }
   return undefined;
 }
 
 const targetLookUp = (project: Project, table: Definition, column: string): string | undefined =>
-  table.contract ? targetOf(project, table).lookUps.find((l) => l.column.name === column)?.dimension.fullName : undefined;
+  table.contract
+    ? targetOf(project, table).lookUps.find((l) => l.column.name === column)?.dimension.fullName
+    : undefined;

@@ -42,7 +42,10 @@ export const STORAGE_PARAMETERS = [
 ] as const;
 
 const storageRules = Object.fromEntries(
-  STORAGE_PARAMETERS.map((name) => [name, { help: `PostgreSQL’s storage parameter ${name}.`, value: TEXT, rare: true }]),
+  STORAGE_PARAMETERS.map((name) => [
+    name,
+    { help: `PostgreSQL’s storage parameter ${name}.`, value: TEXT, rare: true },
+  ]),
 ) as unknown as Rules<(typeof STORAGE_PARAMETERS)[number]>;
 
 /** `with (…)` of a definition. */
@@ -52,24 +55,52 @@ export const TABLE_OPTIONS = rules({
     help: 'The columns that identify a row in the business, with commas between.',
     value: columns('contract'),
   },
-  watermark: { help: 'The column that only grows: rows past its greatest loaded value are added.', value: columns('contract'), policies: ['append'] },
+  watermark: {
+    help: 'The column that only grows: rows past its greatest loaded value are added.',
+    value: columns('contract'),
+    policies: ['append'],
+  },
   look_back: {
     help: 'How far before the watermark late rows are still taken, such as 3 days; needs a business key.',
     value: { kind: 'interval or number' },
     policies: ['append'],
   },
-  set_columns: { help: 'The columns that a merge updates; all, where none are named.', value: columns('contract'), policies: ['merge'] },
-  update_when: { help: 'Which rows are updated: a condition over q, the query’s row, and t, the table’s.', value: CONDITION, policies: ['merge'] },
+  set_columns: {
+    help: 'The columns that a merge updates; all, where none are named.',
+    value: columns('contract'),
+    policies: ['merge'],
+  },
+  update_when: {
+    help: 'Which rows are updated: a condition over q, the query’s row, and t, the table’s.',
+    value: CONDITION,
+    policies: ['merge'],
+  },
   insert_when: { help: 'Which new rows are inserted: a condition over q.', value: CONDITION, policies: ['merge'] },
-  delete_when: { help: 'Which rows are deleted: a condition over q and t, tested first.', value: CONDITION, policies: ['merge'] },
+  delete_when: {
+    help: 'Which rows are deleted: a condition over q and t, tested first.',
+    value: CONDITION,
+    policies: ['merge'],
+  },
   missing_rows: {
     help: 'What happens to rows that the query no longer returns.',
     value: choice('keep', 'delete', 'flag', 'close'),
     policies: ['merge', 'history'],
   },
-  effective_from: { help: 'The query’s column that says from when a row holds: the query returns events.', value: columns('query'), policies: ['history'] },
-  order_within: { help: 'The query’s column that orders events at one instant; the greatest wins.', value: columns('query'), policies: ['history'] },
-  overwrite_scope: { help: 'Which versions an overwritten column changes in.', value: choice('all', 'current'), policies: ['history'] },
+  effective_from: {
+    help: 'The query’s column that says from when a row holds: the query returns events.',
+    value: columns('query'),
+    policies: ['history'],
+  },
+  order_within: {
+    help: 'The query’s column that orders events at one instant; the greatest wins.',
+    value: columns('query'),
+    policies: ['history'],
+  },
+  overwrite_scope: {
+    help: 'Which versions an overwritten column changes in.',
+    value: choice('all', 'current'),
+    policies: ['history'],
+  },
   keep_copies: { help: 'How many dates are kept.', value: { kind: 'count' }, policies: ['dated'] },
   key_method: {
     help: 'Whether keys are numbered in sequence or hashed from the business key.',
@@ -91,7 +122,10 @@ export const TABLE_OPTIONS = rules({
     value: choice('in_place', 'rewrite'),
     policies: ['merge', 'history'],
   },
-  drift: { help: 'What happens to columns of the query that the contract lacks.', value: choice('add', 'stop', 'ignore') },
+  drift: {
+    help: 'What happens to columns of the query that the contract lacks.',
+    value: choice('add', 'stop', 'ignore'),
+  },
   owner: { help: 'The person or team to ask.', value: TEXT },
   tags: { help: 'Words to find the table by, with commas between.', value: TEXT },
   advisory: { help: 'Constraints whose failure stops nothing, by name, with commas between.', value: TEXT },
@@ -112,8 +146,15 @@ export const COLUMN_OPTIONS = rules({
     value: choice('version', 'overwrite', 'keep', 'previous'),
     policies: ['history'],
   },
-  previous_of: { help: 'The column whose previous value this one holds.', value: columns('contract'), policies: ['history'] },
-  looked_up_by: { help: 'The query’s columns that find the key in the dimension, in the order of its business key.', value: columns('query') },
+  previous_of: {
+    help: 'The column whose previous value this one holds.',
+    value: columns('contract'),
+    policies: ['history'],
+  },
+  looked_up_by: {
+    help: 'The query’s columns that find the key in the dimension, in the order of its business key.',
+    value: columns('query'),
+  },
   at: { help: 'The query’s column that picks the version valid at that time.', value: columns('query') },
   before_first: { help: 'Where a row older than the first version points to.', value: choice('first', 'unknown') },
   missing: { help: 'What a key that the dimension does not have becomes.', value: choice('unknown', 'infer', 'stop') },
@@ -133,8 +174,14 @@ export const CHECK_OPTIONS = rules({
 export const SOURCE_TABLE_OPTIONS = rules({
   schema_name: { help: 'The schema in the source system.', value: TEXT },
   table_name: { help: 'The table’s name in the source system.', value: TEXT },
-  intake: { help: 'Whether all rows are brought in, or those past the watermark.', value: choice('full', 'incremental') },
-  watermark: { help: 'The column that only grows: rows past its greatest value are brought in.', value: columns('contract') },
+  intake: {
+    help: 'Whether all rows are brought in, or those past the watermark.',
+    value: choice('full', 'incremental'),
+  },
+  watermark: {
+    help: 'The column that only grows: rows past its greatest value are brought in.',
+    value: columns('contract'),
+  },
   look_back: { help: 'How far before the watermark rows are brought in again.', value: { kind: 'interval or number' } },
   late_after: { help: 'The age after which the table counts as late.', value: { kind: 'interval' } },
   only: { help: 'A condition: only rows that meet it are brought in.', value: CONDITION },
@@ -154,7 +201,9 @@ export const SOURCE_TABLE_OPTIONS = rules({
 });
 
 /** `options (…)` of a source table's column. */
-export const SOURCE_COLUMN_OPTIONS = rules({ column_name: { help: 'The column’s name in the source system.', value: TEXT } });
+export const SOURCE_COLUMN_OPTIONS = rules({
+  column_name: { help: 'The column’s name in the source system.', value: TEXT },
+});
 
 /** Whether a policy gives an option a meaning. */
 export const optionFits = ({ policies }: OptionRule, policy: LoadPolicy): boolean => policies?.includes(policy) ?? true;
@@ -188,24 +237,39 @@ function valueProblemOf(rule: OptionRule, value: string): string | undefined {
     case 'interval':
       return INTERVAL.test(value) ? undefined : `${value} is not a length of time such as 26 hours`;
     case 'interval or number':
-      return INTERVAL.test(value) || /^\s*\d+(\.\d+)?\s*$/.test(value) ? undefined : `${value} is neither a length of time such as 3 days nor a number`;
+      return INTERVAL.test(value) || /^\s*\d+(\.\d+)?\s*$/.test(value)
+        ? undefined
+        : `${value} is neither a length of time such as 3 days nor a number`;
     default:
       return undefined;
   }
 }
 
 /** Reports unknown options with the nearest right name, and values that an option cannot have. */
-export function checkOptions(path: IndexedFile['path'], options: ReadonlyMap<string, OptionValue>, allowed: Rules<string>, what: string): Diagnostic[] {
+export function checkOptions(
+  path: IndexedFile['path'],
+  options: ReadonlyMap<string, OptionValue>,
+  allowed: Rules<string>,
+  what: string,
+): Diagnostic[] {
   const found: Diagnostic[] = [];
   for (const [name, { value, range }] of options) {
     const rule = Object.hasOwn(allowed, name) ? allowed[name] : undefined;
     if (!rule) {
       const near = didYouMean(name, Object.keys(allowed));
-      found.push({ code: 'unknown-option', severity: 'error', path, range, message: `${what} has no option ${name}`, ...(near ? { hint: near } : {}) });
+      found.push({
+        code: 'unknown-option',
+        severity: 'error',
+        path,
+        range,
+        message: `${what} has no option ${name}`,
+        ...(near ? { hint: near } : {}),
+      });
       continue;
     }
     const problem = valueProblemOf(rule, value);
-    if (problem) found.push({ code: 'bad-option', severity: 'error', path, range, message: `option ${name}: ${problem}` });
+    if (problem)
+      found.push({ code: 'bad-option', severity: 'error', path, range, message: `option ${name}: ${problem}` });
   }
   return found;
 }

@@ -26,7 +26,13 @@ const NOTHING = { versions: false, needs: [], roles: [], missingRows: [], remove
 /** Every load policy: the one place that says what it means. */
 export const POLICIES: Readonly<Record<LoadPolicy, PolicyRule>> = {
   view: { ...NOTHING, help: 'A view: nothing is stored.', stored: false, keepsRows: false, businessKey: 'unused' },
-  rebuild: { ...NOTHING, help: 'Each load makes all rows again and swaps them in at once.', stored: true, keepsRows: false, businessKey: 'possible' },
+  rebuild: {
+    ...NOTHING,
+    help: 'Each load makes all rows again and swaps them in at once.',
+    stored: true,
+    keepsRows: false,
+    businessKey: 'possible',
+  },
   append: {
     ...NOTHING,
     help: 'Each load adds the rows past the greatest watermark that is loaded.',
@@ -55,7 +61,14 @@ export const POLICIES: Readonly<Record<LoadPolicy, PolicyRule>> = {
     missingRows: ['keep', 'close'],
     removesBy: 'missing_rows = close',
   },
-  dated: { ...NOTHING, help: 'A full copy per date.', stored: true, keepsRows: true, businessKey: 'possible', roles: ['as of'] },
+  dated: {
+    ...NOTHING,
+    help: 'A full copy per date.',
+    stored: true,
+    keepsRows: true,
+    businessKey: 'possible',
+    roles: ['as of'],
+  },
 };
 
 export const LOAD_POLICIES = Object.keys(POLICIES) as readonly LoadPolicy[];

@@ -79,14 +79,19 @@ export function specOf(table: Definition): LoadSpec {
 
 function readSpec(table: Definition): LoadSpec {
   const option = (name: TableOption) => optionOf(table, name);
-  const oneOf = <T extends string>(name: TableOption, ...values: readonly T[]): T | undefined => values.find((v) => v === option(name));
+  const oneOf = <T extends string>(name: TableOption, ...values: readonly T[]): T | undefined =>
+    values.find((v) => v === option(name));
   const common: Common = {
     key: namesIn(option('business_key')),
     keyMethod: oneOf('key_method', 'hash') ?? 'sequence',
     addsDrift: oneOf('drift', 'add') !== undefined,
   };
   const changing: Changing = { shape: oneOf('shape', 'in_place', 'rewrite') };
-  const removing = { ...changing, allowsEmpty: oneOf('empty', 'allow') !== undefined, largestLoss: option('largest_loss') };
+  const removing = {
+    ...changing,
+    allowsEmpty: oneOf('empty', 'allow') !== undefined,
+    largestLoss: option('largest_loss'),
+  };
   const { policy } = table;
   switch (policy) {
     case 'view':
@@ -110,8 +115,22 @@ function readSpec(table: Definition): LoadSpec {
     case 'history': {
       const overwriteScope = oneOf('overwrite_scope', 'current') ?? 'all';
       const effectiveFrom = option('effective_from');
-      if (effectiveFrom !== undefined) return { ...common, ...changing, kind: 'events', effectiveFrom, orderWithin: option('order_within'), overwriteScope };
-      return { ...common, ...removing, kind: policy, missingRows: oneOf('missing_rows', 'close') ?? 'keep', overwriteScope };
+      if (effectiveFrom !== undefined)
+        return {
+          ...common,
+          ...changing,
+          kind: 'events',
+          effectiveFrom,
+          orderWithin: option('order_within'),
+          overwriteScope,
+        };
+      return {
+        ...common,
+        ...removing,
+        kind: policy,
+        missingRows: oneOf('missing_rows', 'close') ?? 'keep',
+        overwriteScope,
+      };
     }
     case 'dated':
       return { ...common, kind: policy, keepCopies: option('keep_copies') };
@@ -121,10 +140,12 @@ function readSpec(table: Definition): LoadSpec {
 }
 
 /** Whether the load joins rows that are there already with rows of the query by a business key of which each row has its own. */
-export const keepsOneRowAKey = (spec: LoadSpec): spec is MergeSpec | HistorySpec => spec.kind === 'merge' || spec.kind === 'history';
+export const keepsOneRowAKey = (spec: LoadSpec): spec is MergeSpec | HistorySpec =>
+  spec.kind === 'merge' || spec.kind === 'history';
 
 /** Whether the load keeps versions of a row. */
-export const keepsVersions = (spec: LoadSpec): spec is HistorySpec | EventsSpec => spec.kind === 'history' || spec.kind === 'events';
+export const keepsVersions = (spec: LoadSpec): spec is HistorySpec | EventsSpec =>
+  spec.kind === 'history' || spec.kind === 'events';
 
 /** Columns of the query that may not be null, and those by which no two of its rows may agree. */
 export interface KeyColumns {

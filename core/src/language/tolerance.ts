@@ -1,5 +1,6 @@
 /** How many rows at fault are let pass: a count, or a share of all rows (0 to 1). */
-export type Tolerance = { readonly kind: 'count'; readonly count: number } | { readonly kind: 'share'; readonly share: number };
+export type Tolerance =
+  { readonly kind: 'count'; readonly count: number } | { readonly kind: 'share'; readonly share: number };
 
 /** Reads `3` or `0.5%`; undefined if it is neither. */
 export function readTolerance(text: string): Tolerance | undefined {

@@ -16,19 +16,36 @@ export function comparisonProblem(type: string): string | undefined {
 }
 
 /** Why a type cannot tell rows apart as a key; undefined where it can. */
-export const keyProblem = (type: string): string | undefined => (type === 'json' ? 'PostgreSQL cannot compare values of type json' : comparisonProblem(type));
+export const keyProblem = (type: string): string | undefined =>
+  type === 'json' ? 'PostgreSQL cannot compare values of type json' : comparisonProblem(type);
 
 /** Types of which PostgreSQL knows no greatest value. */
 const WITHOUT_GREATEST: ReadonlySet<string> = new Set([
   ...GEOMETRIC,
   ...WITHOUT_EQUALITY,
-  ...['boolean', 'uuid', 'bytea', 'json', 'jsonb', 'bit', 'bit varying', 'varbit', 'macaddr', 'macaddr8', 'tsvector', 'tsquery', 'record'],
+  ...[
+    'boolean',
+    'uuid',
+    'bytea',
+    'json',
+    'jsonb',
+    'bit',
+    'bit varying',
+    'varbit',
+    'macaddr',
+    'macaddr8',
+    'tsvector',
+    'tsquery',
+    'record',
+  ],
   ...['int4', 'int8', 'num', 'ts', 'tstz', 'date'].flatMap((of) => [`${of}range`, `${of}multirange`]),
 ]);
 
 /** Why the greatest value of a type cannot say how far a table has come; undefined where it can. */
 export function watermarkProblem(type: string): string | undefined {
-  const unfit = isArray(type) ? 'json' === baseOf(type) || GEOMETRIC.has(baseOf(type)) : WITHOUT_GREATEST.has(baseOf(type));
+  const unfit = isArray(type)
+    ? 'json' === baseOf(type) || GEOMETRIC.has(baseOf(type))
+    : WITHOUT_GREATEST.has(baseOf(type));
   return unfit ? `values of type ${type} have no greatest one` : undefined;
 }
 
@@ -39,7 +56,8 @@ export const GOES_BACK_BY_NUMBERS = /^(smallint|integer|bigint|numeric|real|doub
 /** Why a look-back cannot be taken off values of a type; undefined where it can. */
 export function lookBackProblem(type: string, back: string): string | undefined {
   const isNumber = /^\s*\d+(\.\d+)?\s*$/.test(back);
-  if (GOES_BACK_IN_TIME.test(type)) return isNumber ? `of a ${baseOf(type)}, go back by a span of time, such as '3 days'` : undefined;
+  if (GOES_BACK_IN_TIME.test(type))
+    return isNumber ? `of a ${baseOf(type)}, go back by a span of time, such as '3 days'` : undefined;
   if (GOES_BACK_BY_NUMBERS.test(type)) return isNumber ? undefined : `of a ${baseOf(type)}, go back by a number`;
   return `one cannot go back in values of type ${type}`;
 }

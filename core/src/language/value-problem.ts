@@ -23,7 +23,9 @@ export function valueProblem(type: string, value: string): string | undefined {
       return numericProblem(type, text);
     case 'real':
     case 'double precision':
-      return /^[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?$/.test(text) || /^(nan|[-+]?inf(inity)?)$/i.test(text) ? undefined : 'is not a number';
+      return /^[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?$/.test(text) || /^(nan|[-+]?inf(inity)?)$/i.test(text)
+        ? undefined
+        : 'is not a number';
     case 'boolean':
       return /^(t|f|true|false|y|n|yes|no|on|off|0|1)$/i.test(text) ? undefined : 'is neither true nor false';
     case 'date':
@@ -32,7 +34,9 @@ export function valueProblem(type: string, value: string): string | undefined {
     case 'timestamp':
       return instantProblem(text);
     case 'uuid':
-      return /^[0-9a-f]{8}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{12}$/i.test(text) ? undefined : 'is not a UUID';
+      return /^[0-9a-f]{8}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{4}-?[0-9a-f]{12}$/i.test(text)
+        ? undefined
+        : 'is not a UUID';
     case 'varchar':
     case 'character': {
       const most = /\((\d+)\)/.exec(type)?.[1];
@@ -69,9 +73,13 @@ function dateProblem(text: string): string | undefined {
 
 function instantProblem(text: string): string | undefined {
   const [, date, hours = '0', minutes = '0', seconds = '0'] =
-    /^(\d{4}-\d{2}-\d{2})(?:[T ](\d{2}):(\d{2})(?::(\d{2})(?:\.\d+)?)?\s*(?:Z|[-+]\d{2}(?::?\d{2})?)?)?$/.exec(text) ?? [];
+    /^(\d{4}-\d{2}-\d{2})(?:[T ](\d{2}):(\d{2})(?::(\d{2})(?:\.\d+)?)?\s*(?:Z|[-+]\d{2}(?::?\d{2})?)?)?$/.exec(text) ??
+    [];
   if (date === undefined) return 'is not a timestamp such as 2026-03-01 14:05:00+00';
-  return dateProblem(date) ?? (Number(hours) > 23 || Number(minutes) > 59 || Number(seconds) > 59 ? 'is not a time of day' : undefined);
+  return (
+    dateProblem(date) ??
+    (Number(hours) > 23 || Number(minutes) > 59 || Number(seconds) > 59 ? 'is not a time of day' : undefined)
+  );
 }
 
 function jsonProblem(value: string): string | undefined {

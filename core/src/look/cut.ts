@@ -18,7 +18,11 @@ export interface AroundQuery {
 const TEXT = /^(text|varchar|character varying)\b/;
 
 /** A value as PostgreSQL writes it; of a byte string only the beginning, as all of it may be more than a text can hold. */
-function written(column: SizedColumn, name: string, most: number): { readonly text: string; readonly size: string; readonly unit: string } {
+function written(
+  column: SizedColumn,
+  name: string,
+  most: number,
+): { readonly text: string; readonly size: string; readonly unit: string } {
   if (TEXT.test(column.type)) return { text: name, size: `length(${name})`, unit: 'characters' };
   if (column.type === 'bytea')
     return {
@@ -26,7 +30,11 @@ function written(column: SizedColumn, name: string, most: number): { readonly te
       size: `2 * octet_length(${name}) + 2`,
       unit: 'characters',
     };
-  return { text: `case when ${name} is not null then format('%s', ${name}) end`, size: 'length(text)', unit: 'characters' };
+  return {
+    text: `case when ${name} is not null then format('%s', ${name}) end`,
+    size: 'length(text)',
+    unit: 'characters',
+  };
 }
 
 /**
@@ -50,4 +58,7 @@ export function cutQuery(sql: string, columns: readonly SizedColumn[], most = LO
 }
 
 /** A query's columns without its rows. */
-export const describing = (sql: string): AroundQuery => ({ sql: `select * from (\n${sql}\n) as described limit 0`, head: 'select * from (\n'.length });
+export const describing = (sql: string): AroundQuery => ({
+  sql: `select * from (\n${sql}\n) as described limit 0`,
+  head: 'select * from (\n'.length,
+});

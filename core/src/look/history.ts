@@ -13,7 +13,8 @@ export interface HistoryTable {
 const at = (instant: string) => `${literal(instant)}::timestamptz`;
 
 /** The rows that were valid at an instant, one a key. */
-export const asOfQuery = (table: HistoryTable, instant: string): string => `${validAt(table, instant)}\norder by ${idents(table.key)}`;
+export const asOfQuery = (table: HistoryTable, instant: string): string =>
+  `${validAt(table, instant)}\norder by ${idents(table.key)}`;
 
 function validAt(table: HistoryTable, instant: string): string {
   const [from, to] = [ident(table.validFrom), ident(table.validTo)];
@@ -52,7 +53,12 @@ order by ${table.key.map((_, i) => i + 2).join(', ')}`;
 }
 
 /** What changed from one version to the next: the names of columns, in the table's order. */
-export function changedColumns(table: HistoryTable, names: readonly string[], before: readonly (string | null)[], after: readonly (string | null)[]): string[] {
+export function changedColumns(
+  table: HistoryTable,
+  names: readonly string[],
+  before: readonly (string | null)[],
+  after: readonly (string | null)[],
+): string[] {
   const plain = frame(table);
   return names.filter((name, i) => table.columns.includes(name) && !plain.has(name) && before[i] !== after[i]);
 }

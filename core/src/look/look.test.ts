@@ -21,14 +21,18 @@ describe('a page of rows', () => {
   };
   test.each<[string, Partial<PageRequest>]>([
     ['by its key', {}],
-    ['behind a row, sorted, some columns', { show: ['Berth'], sort: [{ column: 'Berth', descending: true }], after: ['B-7', '12'] }],
+    [
+      'behind a row, sorted, some columns',
+      { show: ['Berth'], sort: [{ column: 'Berth', descending: true }], after: ['B-7', '12'] },
+    ],
     ['behind a null', { sort: [{ column: 'Berth', descending: false }], after: [null, '12'] }],
     ['behind a null, descending', { sort: [{ column: 'Berth', descending: true }], after: [null, '12'] }],
     ['of a table without a key', { key: ['ctid'] }],
     ['of rows that nothing tells apart', { key: [], sort: [{ column: 'about', descending: false }] }],
     ['filtered', { filters: FILTER_OPS.map((op) => ({ column: op === '<' ? 'about' : 'Berth', op, value: "x'" })) }],
   ])('%s', (_, more) => expect(pageStatement({ ...request, ...more })).toMatchSnapshot());
-  test('a column that is not there is refused', () => expect(() => pageStatement({ ...request, show: ['nothing'] })).toThrow('there is no column nothing'));
+  test('a column that is not there is refused', () =>
+    expect(() => pageStatement({ ...request, show: ['nothing'] })).toThrow('there is no column nothing'));
   test('how many rows there are, and all of them', () => {
     const filters = [{ column: 'no', op: '>=' as const, value: '7' }];
     expect(countRows({ ...request, filters })).toMatchInlineSnapshot(`
@@ -113,7 +117,9 @@ describe('a history', () => {
      order by 2"
     `));
   test('what changed from one version to the next', () =>
-    expect(changedColumns(table, ['code', 'length_m', 'valid_from', 'other'], ['a', '1', 'x', '1'], ['b', '2', 'y', '2'])).toEqual(['length_m']));
+    expect(
+      changedColumns(table, ['code', 'length_m', 'valid_from', 'other'], ['a', '1', 'x', '1'], ['b', '2', 'y', '2']),
+    ).toEqual(['length_m']));
 });
 
 describe('a sample', () => {
@@ -122,7 +128,9 @@ describe('a sample', () => {
     ['of a view', { kind: 'plain', share: 0.25 }, false],
     ['more than all', { kind: 'plain', share: 7 }, true],
     ['of each combination', { kind: 'stratified', by: ['a', 'B'], each: 3.7 }, false],
-  ] as const)('%s', (_, sample, isTable) => expect(sampleQuery('core.t', ['a', 'B'], sample, { isTable })).toMatchSnapshot());
+  ] as const)('%s', (_, sample, isTable) =>
+    expect(sampleQuery('core.t', ['a', 'B'], sample, { isTable })).toMatchSnapshot(),
+  );
 });
 
 describe('a profile', () => {

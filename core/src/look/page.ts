@@ -51,7 +51,8 @@ const COPY = '~copy';
 
 /** Types without an order of their own are ordered and compared as text. */
 const UNORDERED = /^(json|xml|point|line|lseg|box|path|polygon|circle|txid_snapshot|pg_snapshot)\b/;
-const ordered = (column: PageColumn) => (UNORDERED.test(column.type) ? `cast(${ident(column.name)} as text)` : ident(column.name));
+const ordered = (column: PageColumn) =>
+  UNORDERED.test(column.type) ? `cast(${ident(column.name)} as text)` : ident(column.name);
 const typeOf = (column: PageColumn) => (UNORDERED.test(column.type) ? 'text' : column.type);
 
 interface OrderItem {
@@ -68,14 +69,19 @@ export function pageStatement(request: PageRequest): PageStatement {
     if (!found) throw new Error(`there is no column ${name}`);
     return found;
   };
-  const order: OrderItem[] = request.sort.map(({ column: name, descending }) => ({ sql: ordered(column(name)), type: typeOf(column(name)), descending }));
+  const order: OrderItem[] = request.sort.map(({ column: name, descending }) => ({
+    sql: ordered(column(name)),
+    type: typeOf(column(name)),
+    descending,
+  }));
   const rest = key.filter((name) => !request.sort.some((s) => s.column === name)).map(column);
   for (const c of rest) order.push({ sql: ordered(c), type: typeOf(c), descending: false });
   const parameters = new Parameters();
   let source = `${request.source} as ${ident('rows')}`;
   if (key.length === 0) {
     // Nothing tells the rows apart: equal rows are numbered, and all columns end the order.
-    for (const c of columns.filter((c) => !request.sort.some((s) => s.column === c.name))) order.push({ sql: ordered(c), type: typeOf(c), descending: false });
+    for (const c of columns.filter((c) => !request.sort.some((s) => s.column === c.name)))
+      order.push({ sql: ordered(c), type: typeOf(c), descending: false });
     const all = columns.map(ordered).join(', ');
     const numbered = columns.length ? `row_number() over (partition by ${all})` : 'row_number() over ()';
     source = `(select *, ${numbered} as ${ident(COPY)} from ${request.source} as numbered) as ${ident('rows')}`;
@@ -102,7 +108,10 @@ export function countRows(request: Pick<PageRequest, 'source' | 'columns' | 'fil
       parameters,
     ),
   );
-  return { sql: `select count(*) as n from ${request.source} as ${ident('rows')}${where(conditions)}`, values: parameters.values };
+  return {
+    sql: `select count(*) as n from ${request.source} as ${ident('rows')}${where(conditions)}`,
+    values: parameters.values,
+  };
 }
 
 /** All rows that the filters leave, in the request's order: for files. */
@@ -129,7 +138,8 @@ class Parameters {
   }
 }
 
-const where = (conditions: readonly string[]) => (conditions.length ? `\nwhere ${conditions.map((c) => `(${c})`).join(' and ')}` : '');
+const where = (conditions: readonly string[]) =>
+  conditions.length ? `\nwhere ${conditions.map((c) => `(${c})`).join(' and ')}` : '';
 
 function filterSql(column: PageColumn, filter: RowFilter, parameters: Parameters): string {
   const { op, value = '' } = filter;
@@ -160,7 +170,9 @@ function behind(order: readonly OrderItem[], after: readonly (string | null)[], 
       return;
     }
     const value = parameters.add(text, type);
-    alternatives.push([...equal, descending ? `${sql} < ${value}` : `(${sql} > ${value} or ${sql} is null)`].join(' and '));
+    alternatives.push(
+      [...equal, descending ? `${sql} < ${value}` : `(${sql} > ${value} or ${sql} is null)`].join(' and '),
+    );
     if (!last) equal.push(`${sql} = ${value}`);
   });
   return alternatives.length ? alternatives.map((a) => `(${a})`).join(' or ') : 'false';

@@ -55,14 +55,22 @@ function columnSql(column: PageColumn): string {
         : 'null',
     frequent: top(CUT(value), `${value} is not null`, FREQUENT),
     histogram:
-      shape === 'number' ? histogram(number, quantity!) : shape === 'instant' ? histogram(`extract(epoch from ${value})`, `isfinite(${value})`) : 'null',
+      shape === 'number'
+        ? histogram(number, quantity!)
+        : shape === 'instant'
+          ? histogram(`extract(epoch from ${value})`, `isfinite(${value})`)
+          : 'null',
     lengths:
       shape === 'text'
         ? `case when count(${value}) > 0 then jsonb_build_object('least', min(length(${value})), 'mean', cast(round(avg(length(${value})), 2) as text), 'greatest', max(length(${value}))) end`
         : 'null',
     patterns:
       shape === 'text'
-        ? top(`regexp_replace(regexp_replace(${CUT(value)}, '[[:alpha:]]', 'a', 'g'), '[0-9]', '9', 'g')`, `${value} is not null`, PATTERNS)
+        ? top(
+            `regexp_replace(regexp_replace(${CUT(value)}, '[[:alpha:]]', 'a', 'g'), '[0-9]', '9', 'g')`,
+            `${value} is not null`,
+            PATTERNS,
+          )
         : 'null',
   };
   return `select jsonb_build_object(${Object.entries(fields)

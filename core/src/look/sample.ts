@@ -3,7 +3,11 @@ import { ident } from '../sql/quote.js';
 /** How a large input is thinned out for a preview. Runs never use a sample. */
 export type Sample =
   | { readonly kind: 'plain'; /** Share of the rows, 0 to 1. */ readonly share: number }
-  | { readonly kind: 'stratified'; /** Each combination of their values stays. */ readonly by: readonly string[]; readonly each: number };
+  | {
+      readonly kind: 'stratified';
+      /** Each combination of their values stays. */ readonly by: readonly string[];
+      readonly each: number;
+    };
 
 /**
  * A query for a sample of a table's rows, the same at each preview.
@@ -12,7 +16,12 @@ export type Sample =
  * @param columns its columns in order
  * @param isTable only tables can be sampled by blocks; of a view's rows some are passed over
  */
-export function sampleQuery(from: string, columns: readonly string[], sample: Sample, { isTable }: { readonly isTable: boolean }): string {
+export function sampleQuery(
+  from: string,
+  columns: readonly string[],
+  sample: Sample,
+  { isTable }: { readonly isTable: boolean },
+): string {
   const list = columns.map(ident).join(', ');
   if (sample.kind === 'stratified') {
     const order = `hashtextextended(cast(numbered as text), 0)`;

@@ -1,6 +1,23 @@
 export type { Diagnostic } from './diagnostic.js';
-export { type Environment, type Place, besideSchema, productionEnvironment, workspaceEnvironment, workspacePrefix } from './place.js';
+export {
+  type Environment,
+  type Place,
+  besideSchema,
+  productionEnvironment,
+  workspaceEnvironment,
+  workspacePrefix,
+} from './place.js';
 export type { ColumnProfile, Profile } from './profile.js';
-export type { Definition, IndexedFile, LoadPolicy, Project, ProjectFunction, Query, ReferenceTable, SourceTable, Table } from './project.js';
+export type {
+  Definition,
+  IndexedFile,
+  LoadPolicy,
+  Project,
+  ProjectFunction,
+  Query,
+  ReferenceTable,
+  SourceTable,
+  Table,
+} from './project.js';
 export { settingsOf, withEach } from './settings.js';
 export { WAREHOUSE_SERVER, remotePlace } from './source.js';

@@ -6,5 +6,8 @@ export function settingsOf(project: Project, values: ReadonlyMap<string, string>
 
 /** Values of settings, with those of a table's row of its list. */
 export function withEach(settings: ReadonlyMap<string, string>, table: Pick<Definition, 'each'>): Map<string, string> {
-  return new Map([...settings, ...[...(table.each?.values ?? [])].map(([name, value]) => [`each.${name}`, value] as const)]);
+  return new Map([
+    ...settings,
+    ...[...(table.each?.values ?? [])].map(([name, value]) => [`each.${name}`, value] as const),
+  ]);
 }

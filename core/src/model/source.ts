@@ -5,8 +5,10 @@ export function remotePlace(table: SourceTable): { readonly schema: string; read
   return { schema: option('schema_name') ?? 'public', name: option('table_name') ?? table.name };
 }
 
-export const remoteColumn = (column: { readonly name: string; readonly options: Readonly<Record<string, string>> }): string =>
-  column.options['column_name'] ?? column.name;
+export const remoteColumn = (column: {
+  readonly name: string;
+  readonly options: Readonly<Record<string, string>>;
+}): string => column.options['column_name'] ?? column.name;
 
 /** The server of source tables that stand in the warehouse: they are read where they are. */
 export const WAREHOUSE_SERVER = 'warehouse';

@@ -67,4 +67,6 @@ const unknownLayer = (table: Table, layers: Iterable<string>): Diagnostic =>
   });
 
 const withoutCsv = (contract: Definition): Diagnostic =>
-  errorAt(placeOf(contract), 'unknown-table', `there is no CSV file beside ${contract.path}`, { hint: `add ${contract.path.replace(/\.sql$/, '.csv')}` });
+  errorAt(placeOf(contract), 'unknown-table', `there is no CSV file beside ${contract.path}`, {
+    hint: `add ${contract.path.replace(/\.sql$/, '.csv')}`,
+  });

@@ -42,21 +42,35 @@ export class ColumnReader {
   columnsOf(table: Table): ReadColumns {
     switch (table.kind) {
       case 'source':
-        return { columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: sourceDiagnostics(table) };
+        return {
+          columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })),
+          diagnostics: sourceDiagnostics(table),
+        };
       case 'reference':
         return referenceColumns(table);
       case 'definition': {
-        if (!table.query) return { columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })), diagnostics: [] };
+        if (!table.query)
+          return {
+            columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })),
+            diagnostics: [],
+          };
         const { columns, diagnostics } = this.queryColumns(table.path, table.query);
         diagnostics.push(
           ...this.unnamed(table.path, table.query, columns),
-          ...loadDiagnostics(table, { tables: this.around.tables, query: columns, partial: partialInputs(table, this.around.tables) }),
+          ...loadDiagnostics(table, {
+            tables: this.around.tables,
+            query: columns,
+            partial: partialInputs(table, this.around.tables),
+          }),
           ...contractDiagnostics(table, columns, this.surroundings(table.path)),
         );
         const origins = (name: string) => columns?.find((c) => c.name === name)?.origins ?? NO_ORIGINS;
         return {
           columns: table.contract
-            ? [...table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: origins(c.name) })), ...driftedColumns(table, columns)]
+            ? [
+                ...table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: origins(c.name) })),
+                ...driftedColumns(table, columns),
+              ]
             : columns,
           diagnostics,
         };
@@ -70,7 +84,9 @@ export class ColumnReader {
       (layer, name) => this.asInput(`${layer}.${name}`),
       (name) => this.around.functions.get(name)?.returns,
     );
-    const diagnostics = problems.map((p, i) => columnDiagnostic(this.around.files.get(path)!, p, { hints: i < MOST_HINTS }));
+    const diagnostics = problems.map((p, i) =>
+      columnDiagnostic(this.around.files.get(path)!, p, { hints: i < MOST_HINTS }),
+    );
     if (columns && columns.length > MOST_COLUMNS)
       diagnostics.push({
         code: 'too-many-columns',

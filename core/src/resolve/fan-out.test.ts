@@ -18,7 +18,10 @@ create index on mart.calls (region);`;
 const filesOf = (definition: string, list = LIST, more: Record<string, string> = {}) =>
   new Map([
     ['layers.sql', 'create schema landing; create schema reference; create schema staging; create schema mart;'],
-    ['sources/s.sql', 'create server s foreign data wrapper postgres_fdw; create foreign table landing.call (code text) server s;'],
+    [
+      'sources/s.sql',
+      'create server s foreign data wrapper postgres_fdw; create foreign table landing.call (code text) server s;',
+    ],
     ['staging/call.sql', 'select code from landing.call;'],
     ['reference/terminal.csv', list],
     ['mart/calls.sql', definition],
@@ -26,13 +29,16 @@ const filesOf = (definition: string, list = LIST, more: Record<string, string> =
   ]);
 const problems = (definition: string, list?: string, more?: Record<string, string>) =>
   readProject(filesOf(definition, list, more)).diagnostics.map(
-    (d) => `${d.path} [${(more?.[d.path] ?? definition).slice(d.range.start, d.range.end)}] ${d.message} (${d.hint ?? ''})`,
+    (d) =>
+      `${d.path} [${(more?.[d.path] ?? definition).slice(d.range.start, d.range.end)}] ${d.message} (${d.hint ?? ''})`,
   );
 
 test('a table a row of the list, each in its schema', () => {
   const project = readProject(filesOf(CALLS));
   expect(project.diagnostics).toEqual([]);
-  const made = [...project.tables.values()].filter((t): t is Definition => t.kind === 'definition' && t.layer === 'mart');
+  const made = [...project.tables.values()].filter(
+    (t): t is Definition => t.kind === 'definition' && t.layer === 'mart',
+  );
   expect(made.map((t) => [t.fullName, t.each!.label])).toEqual([
     ['mart_nq.calls', 'nq'],
     ['mart_tb.calls', 'tb'],
@@ -42,7 +48,10 @@ test('a table a row of the list, each in its schema', () => {
   const placeOf = (name: string) => ({ schema: name.split('.')[0]!, name: name.split('.')[1]! });
   const plan = planLoad({ project, environment: environments[0]!, placeOf }, made[1]!);
   expect(plan.session.map((s) => s.sql)).toEqual(
-    expect.arrayContaining(["select set_config('each.terminal_code', 'tb', true)", "select set_config('each.region', 'south', true)"]),
+    expect.arrayContaining([
+      "select set_config('each.terminal_code', 'tb', true)",
+      "select set_config('each.region', 'south', true)",
+    ]),
   );
   expect(plan.finish.find((s) => s.kind === 'index')!.sql).toContain('on "mart_tb~next"."calls" (region)');
 });
@@ -74,13 +83,17 @@ describe('what is wrong with a list is said', () => {
       'the same name for all',
       at("'mart_all'"),
       undefined,
-      ["[each_schema] each_schema has to be made from the rows of the list (write each_schema = 'mart_{terminal_code}')"],
+      [
+        "[each_schema] each_schema has to be made from the rows of the list (write each_schema = 'mart_{terminal_code}')",
+      ],
     ],
     [
       'two rows, one name',
       at("'mart_{region}'"),
       'terminal_code,region\nnq,north\ntb,north\n',
-      ['[each_schema] each_schema: two rows of reference.terminal give mart_north (take a column that tells the rows apart)'],
+      [
+        '[each_schema] each_schema: two rows of reference.terminal give mart_north (take a column that tells the rows apart)',
+      ],
     ],
     [
       'the name of a layer',
@@ -98,7 +111,9 @@ describe('what is wrong with a list is said', () => {
       'an empty list',
       CALLS,
       'terminal_code,region\n',
-      ['[for_each] reference.terminal has no rows, so there are no tables to make (add a row to reference/terminal.csv)'],
+      [
+        '[for_each] reference.terminal has no rows, so there are no tables to make (add a row to reference/terminal.csv)',
+      ],
     ],
     [
       'a value that the list lacks',
@@ -122,7 +137,9 @@ describe('what is wrong with a list is said', () => {
         '[select] the contract does not declare column cod, which the query returns (did you mean code?)',
       ],
     ],
-  ])('%s', (_, definition, list, expected) => expect(problems(definition, list)).toEqual(expected.map((e) => `mart/calls.sql ${e}`)));
+  ])('%s', (_, definition, list, expected) =>
+    expect(problems(definition, list)).toEqual(expected.map((e) => `mart/calls.sql ${e}`)),
+  );
 
   test('its tables are read by their own names, and each.* only where there is a row', () => {
     const more = {

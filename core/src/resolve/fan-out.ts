@@ -18,7 +18,8 @@ export interface FanOut {
 const known = new WeakMap<Definition, WeakMap<IndexedFile, FanOut>>();
 
 /** Whether a definition makes one table a row of a list. */
-export const fansOut = (table: Definition): boolean => optionOf(table, 'for_each') !== undefined || optionOf(table, 'each_schema') !== undefined;
+export const fansOut = (table: Definition): boolean =>
+  optionOf(table, 'for_each') !== undefined || optionOf(table, 'each_schema') !== undefined;
 
 /** The tables of a definition with `for_each`, each in a schema of its own. @param csv the file of the list, if there is one */
 export function fanOut(
@@ -47,7 +48,8 @@ function problem(table: Definition, option: string, message: string, hint: strin
 function notAList(table: Definition, tables: ReadonlyMap<string, Table>): Diagnostic {
   const name = optionOf(table, 'for_each');
   const references = [...tables.values()].filter((t) => t.kind === 'reference').map((t) => t.fullName);
-  if (name === undefined) return problem(table, 'each_schema', 'each_schema needs a list', "write for_each = 'reference.table'");
+  if (name === undefined)
+    return problem(table, 'each_schema', 'each_schema needs a list', "write for_each = 'reference.table'");
   return problem(
     table,
     'for_each',
@@ -59,7 +61,10 @@ function notAList(table: Definition, tables: ReadonlyMap<string, Table>): Diagno
 function expand(table: Definition, list: ReferenceTable, csv: IndexedFile, layers: readonly Layer[]): FanOut {
   const template = optionOf(table, 'each_schema');
   const parts = [...(template ?? '').matchAll(/\{([^}]*)\}/g)].map((m) => m[1]!);
-  const alone = (message: string, hint: string, option = 'each_schema'): FanOut => ({ tables: [table], diagnostics: [problem(table, option, message, hint)] });
+  const alone = (message: string, hint: string, option = 'each_schema'): FanOut => ({
+    tables: [table],
+    diagnostics: [problem(table, option, message, hint)],
+  });
   if (parts.length === 0)
     return alone(
       'each_schema has to be made from the rows of the list',
@@ -68,14 +73,27 @@ function expand(table: Definition, list: ReferenceTable, csv: IndexedFile, layer
     );
   const unknown = parts.find((p) => !list.header.includes(p));
   if (unknown !== undefined)
-    return alone(`each_schema: ${list.fullName} has no column ${unknown}`, didYouMean(unknown, list.header) ?? `its columns are ${list.header.join(', ')}`);
+    return alone(
+      `each_schema: ${list.fullName} has no column ${unknown}`,
+      didYouMean(unknown, list.header) ?? `its columns are ${list.header.join(', ')}`,
+    );
   const { header, rows } = readCsv(csv.text);
-  if (rows.length === 0) return alone(`${list.fullName} has no rows, so there are no tables to make`, `add a row to ${csv.path}`, 'for_each');
+  if (rows.length === 0)
+    return alone(
+      `${list.fullName} has no rows, so there are no tables to make`,
+      `add a row to ${csv.path}`,
+      'for_each',
+    );
   const used = (table.query?.settings ?? []).flatMap((s) => (s.setting.startsWith('each.') ? [s] : []));
   const strange = used.find((s) => !header.includes(s.setting.slice(5)));
   if (strange) {
     const name = strange.setting.slice(5);
-    const d = problem(table, 'for_each', `${list.fullName} has no column ${name}`, didYouMean(name, header) ?? `its columns are ${header.join(', ')}`);
+    const d = problem(
+      table,
+      'for_each',
+      `${list.fullName} has no column ${name}`,
+      didYouMean(name, header) ?? `its columns are ${header.join(', ')}`,
+    );
     return { tables: [table], diagnostics: [{ ...d, range: strange }] };
   }
   const made: Definition[] = [];
@@ -85,14 +103,19 @@ function expand(table: Definition, list: ReferenceTable, csv: IndexedFile, layer
     if (parts.some((p) => values.get(p) === '') || schema.length > LONGEST_SCHEMA)
       return alone(
         `each_schema: a row of ${list.fullName} gives ‘${schema}’`,
-        schema.length > LONGEST_SCHEMA ? `a schema’s name may have ${LONGEST_SCHEMA} characters` : 'give the column a value in each row',
+        schema.length > LONGEST_SCHEMA
+          ? `a schema’s name may have ${LONGEST_SCHEMA} characters`
+          : 'give the column a value in each row',
       );
     if (layers.some((l) => l.name === schema) || TAKEN.test(schema))
       return alone(`each_schema: ${schema} is taken`, `put something before it: '${table.layer}_${template!}'`);
     const label = [...new Set(parts)].map((p) => values.get(p)).join(' ');
     const each: Each = { list: list.fullName, values, schema, label, declared: table.fullName };
     if (made.some((m) => m.each!.schema === schema))
-      return alone(`each_schema: two rows of ${list.fullName} give ${schema}`, 'take a column that tells the rows apart');
+      return alone(
+        `each_schema: two rows of ${list.fullName} give ${schema}`,
+        'take a column that tells the rows apart',
+      );
     made.push({ ...table, fullName: `${schema}.${table.name}`, each });
   }
   return { tables: made, diagnostics: [] };
@@ -113,7 +136,8 @@ export function ofOneEach(diagnostics: readonly Diagnostic[], tables: ReadonlyMa
 }
 
 /** The schema of a table: its layer, or that of its row of a list. */
-export const schemaNameOf = (table: Pick<Table, 'layer'> & { readonly each?: Each | undefined }): string => table.each?.schema ?? table.layer;
+export const schemaNameOf = (table: Pick<Table, 'layer'> & { readonly each?: Each | undefined }): string =>
+  table.each?.schema ?? table.layer;
 
 /** Every schema that a project's tables stand in, in an environment that names layers as they are. */
 export function schemaNames(layers: readonly Layer[], tables: Iterable<Table>): string[] {

@@ -1,5 +1,13 @@
 import type { Diagnostic } from '../model/diagnostic.js';
-import type { AdhocQuery, CheckQuery, IndexedFile, Layer, Parameter, ProjectFunction, Server } from '../model/project.js';
+import type {
+  AdhocQuery,
+  CheckQuery,
+  IndexedFile,
+  Layer,
+  Parameter,
+  ProjectFunction,
+  Server,
+} from '../model/project.js';
 
 /** What files declare, put together by name; of two of one name the later counts. */
 export interface Gathered {

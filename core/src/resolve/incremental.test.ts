@@ -34,28 +34,52 @@ select c.call_no, b.length_m, c.tonnage from staging.call c join staging.berth b
 select call_no, functions.clean(berth_code) as flag from staging.call`,
     null,
   ],
-  'mart/totals.sql': ['select count(*) as calls, sum(tonnage) as tonnes from core.fact_call', 'select length_m from core.fact_call', null],
+  'mart/totals.sql': [
+    'select count(*) as calls, sum(tonnage) as tonnes from core.fact_call',
+    'select length_m from core.fact_call',
+    null,
+  ],
   'reference/flag.csv': [BASE_FILES['reference/flag.csv']!, 'flag,flag_name\nMR,Marravel\n', null],
   'reference/flag.sql': ['create table reference.flag (flag_code text primary key, flag_name text not null)', null],
-  'functions/clean.sql': ['create function functions.clean(t text) returns text language sql immutable return trim(t)', null],
+  'functions/clean.sql': [
+    'create function functions.clean(t text) returns text language sql immutable return trim(t)',
+    null,
+  ],
   'parameters.sql': [BASE_FILES['parameters.sql']!, "set param.area = 'x';"],
-  'sources/port.sql': [BASE_FILES['sources/port.sql']!, BASE_FILES['sources/port.sql']!.replace('tonnage numeric(12,2), ', ''), null],
+  'sources/port.sql': [
+    BASE_FILES['sources/port.sql']!,
+    BASE_FILES['sources/port.sql']!.replace('tonnage numeric(12,2), ', ''),
+    null,
+  ],
   'layers.sql': [BASE_FILES['layers.sql']!, BASE_FILES['layers.sql']!.replace('create schema mart;', '')],
-  'checks/no_calls.sql': ['create view checks.no_calls as select call_no from core.fact_call where call_no is null', 'select call from core.fact_call', null],
+  'checks/no_calls.sql': [
+    'create view checks.no_calls as select call_no from core.fact_call where call_no is null',
+    'select call from core.fact_call',
+    null,
+  ],
 };
 
 const edits = fc.array(
-  fc.constantFrom(...Object.keys(TEXTS)).chain((path) => fc.record({ path: fc.constant(path), text: fc.constantFrom(...TEXTS[path]!) })),
+  fc
+    .constantFrom(...Object.keys(TEXTS))
+    .chain((path) => fc.record({ path: fc.constant(path), text: fc.constantFrom(...TEXTS[path]!) })),
   { minLength: 1, maxLength: 12 },
 );
 
 /** All that a reading says, in a form that can be compared. */
 function said(project: Project) {
-  const told = project.diagnostics.map((d) => `${d.path} ${d.range.start}-${d.range.end} ${d.code} ${d.message} ${d.hint ?? ''}`).sort();
+  const told = project.diagnostics
+    .map((d) => `${d.path} ${d.range.start}-${d.range.end} ${d.code} ${d.message} ${d.hint ?? ''}`)
+    .sort();
   return {
     told,
     tables: [...project.tables.keys()].sort(),
-    columns: Object.fromEntries([...project.columns].map(([name, columns]) => [name, columns?.map((c) => `${c.name} ${c.type} ${c.origins.join()}`) ?? null])),
+    columns: Object.fromEntries(
+      [...project.columns].map(([name, columns]) => [
+        name,
+        columns?.map((c) => `${c.name} ${c.type} ${c.origins.join()}`) ?? null,
+      ]),
+    ),
     reads: Object.fromEntries([...project.reads].map(([name, inputs]) => [name, [...inputs].sort()])),
     fingerprints: Object.fromEntries(fingerprints(project)),
   };
@@ -79,6 +103,9 @@ test('a project changed file by file is the project read anew, whatever the chan
 
 test('a file that did not change is not read again', () => {
   const before = readProject(new Map(Object.entries(BASE_FILES)));
-  const after = changeFiles(before, new Map([['staging/call.sql', 'select call_no, berth_code, tonnage from landing.call']]));
+  const after = changeFiles(
+    before,
+    new Map([['staging/call.sql', 'select call_no, berth_code, tonnage from landing.call']]),
+  );
   for (const [path, file] of before.files) expect(after.files.get(path) === file).toBe(path !== 'staging/call.sql');
 });

@@ -76,7 +76,13 @@ export class NameResolver {
       const name = s.setting.startsWith('param.') ? s.setting.slice(6) : undefined;
       if (name !== undefined && !this.known.parameters.has(name)) {
         const near = didYouMean(name, this.known.parameters.keys());
-        this.report(path, s, 'unknown-parameter', `parameters.sql sets no param.${name}`, near ?? `write set param.${name} = '…' there`);
+        this.report(
+          path,
+          s,
+          'unknown-parameter',
+          `parameters.sql sets no param.${name}`,
+          near ?? `write set param.${name} = '…' there`,
+        );
       }
     }
     return found;
@@ -123,7 +129,8 @@ export class NameResolver {
   private named(name: string): readonly string[] {
     if (!this.byName) {
       this.byName = new Map();
-      for (const t of this.known.tables.values()) this.byName.set(t.name, [...(this.byName.get(t.name) ?? []), t.fullName]);
+      for (const t of this.known.tables.values())
+        this.byName.set(t.name, [...(this.byName.get(t.name) ?? []), t.fullName]);
     }
     return this.byName.get(name) ?? [];
   }
@@ -132,7 +139,13 @@ export class NameResolver {
     const { layer, name } = mention;
     if (layer === undefined) {
       const full = this.named(name);
-      this.report(path, mention, 'table-without-layer', `${name} has no layer`, full.length ? `did you mean ${full.join(' or ')}?` : 'write layer.table');
+      this.report(
+        path,
+        mention,
+        'table-without-layer',
+        `${name} has no layer`,
+        full.length ? `did you mean ${full.join(' or ')}?` : 'write layer.table',
+      );
       return undefined;
     }
     if (SYSTEM_SCHEMAS.has(layer)) return undefined;
@@ -152,7 +165,9 @@ export class NameResolver {
     else {
       const near = didYouMean(name, inLayer);
       const elsewhere = this.named(name);
-      const hint = near?.replace('did you mean ', `did you mean ${layer}.`) ?? (elsewhere.length ? `there is ${elsewhere.join(', ')}` : undefined);
+      const hint =
+        near?.replace('did you mean ', `did you mean ${layer}.`) ??
+        (elsewhere.length ? `there is ${elsewhere.join(', ')}` : undefined);
       this.report(path, mention, 'unknown-table', `layer ${layer} has no table ${name}`, hint);
     }
     return undefined;

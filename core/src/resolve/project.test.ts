@@ -38,20 +38,36 @@ describe('diagnostics name the place and the remedy', () => {
       staging('select 1 as a from landing.brth'),
       ['staging/x.sql [landing.brth] layer landing has no table brth (did you mean landing.berth?)'],
     ],
-    ['unknown layer', staging('select 1 as a from lnding.berth'), ['staging/x.sql [lnding.berth] lnding is not a layer (did you mean landing?)']],
+    [
+      'unknown layer',
+      staging('select 1 as a from lnding.berth'),
+      ['staging/x.sql [lnding.berth] lnding is not a layer (did you mean landing?)'],
+    ],
     [
       'table in another layer',
       staging('select 1 as a from landing.flag'),
       ['staging/x.sql [landing.flag] layer landing has no table flag (there is reference.flag)'],
     ],
-    ['no layer', staging('select 1 as a from berth'), ['staging/x.sql [berth] berth has no layer (did you mean landing.berth or staging.berth?)']],
+    [
+      'no layer',
+      staging('select 1 as a from berth'),
+      ['staging/x.sql [berth] berth has no layer (did you mean landing.berth or staging.berth?)'],
+    ],
     [
       'unknown column',
       staging('select b.berth_cod from landing.berth b'),
       ['staging/x.sql [b.berth_cod] b has no column berth_cod (did you mean berth_code?)'],
     ],
-    ['bare unknown column', staging('select lengthm from landing.berth'), ['staging/x.sql [lengthm] there is no column lengthm (did you mean length_m?)']],
-    ['unknown alias', staging('select v.berth_code from landing.berth b'), ['staging/x.sql [v.berth_code] v is not a table of this query']],
+    [
+      'bare unknown column',
+      staging('select lengthm from landing.berth'),
+      ['staging/x.sql [lengthm] there is no column lengthm (did you mean length_m?)'],
+    ],
+    [
+      'unknown alias',
+      staging('select v.berth_code from landing.berth b'),
+      ['staging/x.sql [v.berth_code] v is not a table of this query'],
+    ],
     [
       'ambiguous',
       staging('select berth_code from landing.berth b join landing.call c on true'),
@@ -67,7 +83,9 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'name mismatch',
       staging('create view staging.y as select 1 as a'),
-      ['staging/x.sql [staging.y] the file is staging/x.sql, the table staging.y (write staging.x, or rename the file)'],
+      [
+        'staging/x.sql [staging.y] the file is staging/x.sql, the table staging.y (write staging.x, or rename the file)',
+      ],
     ],
     [
       'statement not allowed',
@@ -84,8 +102,16 @@ describe('diagnostics name the place and the remedy', () => {
         'staging/x.sql [watermark] option watermark needs a contract (declare the columns: create table … (…) with (…); and the query after it)',
       ],
     ],
-    ['two queries', staging('select 1 as a; select 2 as b'), ['staging/x.sql [select] the definition has a second query (one file makes one table)']],
-    ['no query', staging('-- nothing yet'), ['staging/x.sql [] the definition has no query (write a select that makes the table’s rows)']],
+    [
+      'two queries',
+      staging('select 1 as a; select 2 as b'),
+      ['staging/x.sql [select] the definition has a second query (one file makes one table)'],
+    ],
+    [
+      'no query',
+      staging('-- nothing yet'),
+      ['staging/x.sql [] the definition has no query (write a select that makes the table’s rows)'],
+    ],
     [
       'duplicate',
       { 'staging/sub/berth.sql': 'select 1 as a' },
@@ -104,7 +130,9 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'bad option value',
       staging('create table staging.x (a int) with (load = rebuilt); select 1 as a'),
-      ['staging/x.sql [load] option load: rebuilt is none of view, rebuild, append, merge, history, dated; did you mean rebuild?'],
+      [
+        'staging/x.sql [load] option load: rebuilt is none of view, rebuild, append, merge, history, dated; did you mean rebuild?',
+      ],
     ],
     [
       'a list that is none',
@@ -119,7 +147,9 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'contract lacks a column',
       staging('create table staging.x (a int); select 1 as a, 2 as b'),
-      ['staging/x.sql [select] the contract does not declare column b, which the query returns (declare it, or remove it from the query)'],
+      [
+        'staging/x.sql [select] the contract does not declare column b, which the query returns (declare it, or remove it from the query)',
+      ],
     ],
     [
       'query lacks a column',
@@ -141,11 +171,15 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'advisory names no constraint',
       staging("create table staging.x (a int not null) with (advisory = 'x_a_notnull'); select 1 as a"),
-      ['staging/x.sql [advisory] option advisory names x_a_notnull, which is not a constraint of staging.x (did you mean x_a_not_null?)'],
+      [
+        'staging/x.sql [advisory] option advisory names x_a_notnull, which is not a constraint of staging.x (did you mean x_a_not_null?)',
+      ],
     ],
     [
       'reference to nowhere',
-      staging('create table staging.x (a text references reference.flg (flag_code)); select call_no as a from landing.call'),
+      staging(
+        'create table staging.x (a text references reference.flg (flag_code)); select call_no as a from landing.call',
+      ),
       [
         'staging/x.sql [references reference.flg (flag_code)] constraint x_a_fkey: it references reference.flg, which is not a table of the project (did you mean reference.flag?)',
       ],
@@ -165,7 +199,11 @@ describe('diagnostics name the place and the remedy', () => {
       staging('select berth_code, 1 as n from landing.berth union all select berth_code from landing.call'),
       ['staging/x.sql [berth_code] the parts of the union return 2 and 1 columns (return the same columns from each)'],
     ],
-    ['reference file', { 'reference/odd.csv': 'a,b\n1\n' }, ['reference/odd.csv [1] the line has 1 fields, the header 2 (line 2 of reference/odd.csv)']],
+    [
+      'reference file',
+      { 'reference/odd.csv': 'a,b\n1\n' },
+      ['reference/odd.csv [1] the line has 1 fields, the header 2 (line 2 of reference/odd.csv)'],
+    ],
     [
       'reference contract',
       { 'reference/flag.sql': 'create table reference.flag (flag_code text primary key, name text)' },
@@ -195,7 +233,9 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'misplaced',
       { 'x.sql': 'select 1 as a' },
-      ['x.sql [select] a definition belongs in the folder of its layer (move the file into a layer’s folder, for example staging/)'],
+      [
+        'x.sql [select] a definition belongs in the folder of its layer (move the file into a layer’s folder, for example staging/)',
+      ],
     ],
     [
       'grant elsewhere',
@@ -205,7 +245,11 @@ describe('diagnostics name the place and the remedy', () => {
   ])('%s', (_, files, expected) => expect(problems(projectOf(files))).toEqual(expected));
 
   test('a cycle shows its whole path at each of its steps', () => {
-    const project = projectOf({ 'core/a.sql': 'select x from core.b', 'core/b.sql': 'select x from core.c', 'core/c.sql': 'select x from core.a' });
+    const project = projectOf({
+      'core/a.sql': 'select x from core.b',
+      'core/b.sql': 'select x from core.c',
+      'core/c.sql': 'select x from core.a',
+    });
     expect(problems(project)).toEqual([
       'core/a.sql [core.b] core.a reads itself: core.a reads core.b reads core.c reads core.a (take one of these steps out)',
       'core/b.sql [core.c] core.b reads itself: core.b reads core.c reads core.a reads core.b (take one of these steps out)',
@@ -224,13 +268,25 @@ describe('columns are resolved', () => {
       'select * from landing.call join landing.berth using (berth_code)',
       ['berth_code', 'call_no', 'tonnage', 'arrived_at', 'berth_id', 'length_m'],
     ],
-    ['natural', 'select * from landing.call natural join landing.berth', ['berth_code', 'call_no', 'tonnage', 'arrived_at', 'berth_id', 'length_m']],
+    [
+      'natural',
+      'select * from landing.call natural join landing.berth',
+      ['berth_code', 'call_no', 'tonnage', 'arrived_at', 'berth_id', 'length_m'],
+    ],
     ['cte', 'with c as (select call_no as n from landing.call) select n from c', ['n']],
     ['cte hides a table', 'with berth as (select 1 as z) select z from berth', ['z']],
     ['cte column list', 'with c (p, q) as (select call_no, tonnage from landing.call) select q from c', ['q']],
-    ['recursive', 'with recursive r (n) as (select 1 union all select n + 1 from r where n < 5) select n from r', ['n']],
+    [
+      'recursive',
+      'with recursive r (n) as (select 1 union all select n + 1 from r where n < 5) select n from r',
+      ['n'],
+    ],
     ['subquery', 'select s.m from (select max(tonnage) as m from landing.call) s', ['m']],
-    ['correlated', 'select b.berth_code from landing.berth b where exists (select from landing.call c where c.berth_code = b.berth_code)', ['berth_code']],
+    [
+      'correlated',
+      'select b.berth_code from landing.berth b where exists (select from landing.call c where c.berth_code = b.berth_code)',
+      ['berth_code'],
+    ],
     [
       'lateral',
       'select b.berth_code, l.n from landing.berth b cross join lateral (select count(*) as n from landing.call c where c.berth_code = b.berth_code) l',
@@ -240,8 +296,16 @@ describe('columns are resolved', () => {
     ['function in from', 'select g.n from generate_series(1, 3) as g (n)', ['n']],
     ['function, columns unknown', "select * from json_each('{}')", undefined],
     ['order by output', 'select call_no as k from landing.call order by k', ['k']],
-    ['group by output', "select date_trunc('day', arrived_at) as d, count(*) from landing.call group by d", ['d', 'count']],
-    ['union', 'select call_no from landing.call union select berth_code from landing.berth order by call_no', ['call_no']],
+    [
+      'group by output',
+      "select date_trunc('day', arrived_at) as d, count(*) from landing.call group by d",
+      ['d', 'count'],
+    ],
+    [
+      'union',
+      'select call_no from landing.call union select berth_code from landing.berth order by call_no',
+      ['call_no'],
+    ],
     [
       'names as PostgreSQL gives them',
       "select count(*), coalesce(call_no, ''), case when true then 1 end, tonnage::int, 1::text, current_date, exists (select 1), array[1], 1 + 1 as s from landing.call group by 2,4",
@@ -250,7 +314,11 @@ describe('columns are resolved', () => {
     ['whole row', 'select count(c) from landing.call c', ['count']],
     ['system column', 'select ctid from landing.call', ['ctid']],
     ['qualified by layer', 'select landing.call.call_no from landing.call', ['call_no']],
-    ['window', 'select row_number() over w as r from landing.call window w as (partition by berth_code order by arrived_at)', ['r']],
+    [
+      'window',
+      'select row_number() over w as r from landing.call window w as (partition by berth_code order by arrived_at)',
+      ['r'],
+    ],
     ['nested with', 'select x from (with i as (select call_no as x from landing.call) select x from i) o', ['x']],
   ])('%s', (_, sql, expected) => {
     const project = projectOf({ 'staging/x.sql': sql });
@@ -277,7 +345,9 @@ describe('forms of a definition', () => {
     ['create table as', 'create table staging.x as select 1 as a', 'rebuild'],
     ['contract and query', 'create table staging.x (a int); select 1 as a', 'rebuild'],
     ['contract of a view', 'create table staging.x (a int) with (load = view); select 1 as a', 'view'],
-  ])('%s', (_, sql, policy) => expect((projectOf({ 'staging/x.sql': sql }).tables.get('staging.x') as Definition).policy).toBe(policy));
+  ])('%s', (_, sql, policy) =>
+    expect((projectOf({ 'staging/x.sql': sql }).tables.get('staging.x') as Definition).policy).toBe(policy),
+  );
 
   test('the query’s range is its own text', () => {
     const sql = 'create view staging.x as /* as */ select 1 as a';
@@ -305,7 +375,10 @@ describe('forms of a definition', () => {
 describe('an edit recomputes what depends on it, and no more', () => {
   test('the same columns keep what is downstream as it was', () => {
     const before = projectOf();
-    const after = changed(before, { 'staging/berth.sql': 'select berth_code, length_m::numeric(6,1) as length_m from landing.berth where length_m > 0;' });
+    const after = changed(before, {
+      'staging/berth.sql':
+        'select berth_code, length_m::numeric(6,1) as length_m from landing.berth where length_m > 0;',
+    });
     expect(after.files.get('core/fact_call.sql')).toBe(before.files.get('core/fact_call.sql'));
     expect(after.columns.get('core.fact_call')).toBe(before.columns.get('core.fact_call'));
     expect(after.columns.get('staging.berth')).toBe(before.columns.get('staging.berth'));
@@ -317,7 +390,9 @@ describe('an edit recomputes what depends on it, and no more', () => {
     expect(problems(changed(broken, { 'staging/berth.sql': BASE_FILES['staging/berth.sql']! }))).toEqual([]);
   });
   test('a file that does not parse is not reported at its readers', () => {
-    expect(problems(projectOf({ 'staging/berth.sql': 'select from from' })).filter((p) => !p.startsWith('staging/berth'))).toEqual([]);
+    expect(
+      problems(projectOf({ 'staging/berth.sql': 'select from from' })).filter((p) => !p.startsWith('staging/berth')),
+    ).toEqual([]);
   });
   test('any sequence of edits gives what a fresh reading gives', () => {
     const texts = [
@@ -372,15 +447,20 @@ test('values of parameters for a run are those files with other values, and tabl
   expect([...texts]).toEqual([['parameters.sql', "-- where\nset param.region = 'so''uth'; set param.year = 2026;"]]);
   const after = changed(before, Object.fromEntries(texts));
   expect(after.parameters.get('region')!.value).toBe("so'uth");
-  const differing = [...fingerprints(after)].filter(([name, print]) => fingerprints(before).get(name) !== print).map(([name]) => name);
+  const differing = [...fingerprints(after)]
+    .filter(([name, print]) => fingerprints(before).get(name) !== print)
+    .map(([name]) => name);
   expect(differing).toEqual(['staging.x']);
   expect(withParameterValues(before, new Map([['region', 'north']])).size).toBe(0);
 });
 
 test('layers change places, and comments and layout stay', () => {
-  const text = "-- in order\ncreate schema landing; create schema staging; -- views\ncreate schema core;\ncomment on schema core is 'x';\n";
+  const text =
+    "-- in order\ncreate schema landing; create schema staging; -- views\ncreate schema core;\ncomment on schema core is 'x';\n";
   const file = projectOf({ 'layers.sql': text }).files.get('layers.sql')!;
   const moved = layersInOrder(text, layerStatements(file), ['landing', 'core', 'staging']);
-  expect(moved).toBe("-- in order\ncreate schema landing; create schema core; -- views\ncreate schema staging;\ncomment on schema core is 'x';\n");
+  expect(moved).toBe(
+    "-- in order\ncreate schema landing; create schema core; -- views\ncreate schema staging;\ncomment on schema core is 'x';\n",
+  );
   expect(projectOf({ 'layers.sql': moved }).layers.map((l) => l.name)).toEqual(['landing', 'core', 'staging']);
 });

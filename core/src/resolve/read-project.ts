@@ -17,7 +17,11 @@ import { ownTableDiagnostics, serverDiagnostics } from './rules/project/sources.
  * @param files texts by path, `staging/berth.sql`
  * @param read files of it that were read already
  */
-export function readProject(files: ReadonlyMap<string, string>, before?: Project, read?: ReadonlyMap<string, IndexedFile>): Project {
+export function readProject(
+  files: ReadonlyMap<string, string>,
+  before?: Project,
+  read?: ReadonlyMap<string, IndexedFile>,
+): Project {
   const indexed = new Map<string, IndexedFile>();
   for (const [path, text] of files) {
     const known = before?.files.get(path);
@@ -27,7 +31,11 @@ export function readProject(files: ReadonlyMap<string, string>, before?: Project
 }
 
 /** The project with some files changed; `null` deletes a file. @param read files of them that were read already */
-export function changeFiles(project: Project, changes: ReadonlyMap<string, string | null>, read?: ReadonlyMap<string, IndexedFile>): Project {
+export function changeFiles(
+  project: Project,
+  changes: ReadonlyMap<string, string | null>,
+  read?: ReadonlyMap<string, IndexedFile>,
+): Project {
   const indexed = new Map(project.files);
   for (const [path, text] of changes) {
     if (text === null) indexed.delete(path);

@@ -43,7 +43,8 @@ export function resolveColumns(
     const inputs = needs.get(name)!.map((input) => columns.get(input));
     const returns = returnsOf(table, around.functions);
     const known = before?.get(name);
-    const resolved = known && isSame(known, { table, inputs, returns }) ? known : freshly(reader, { table, inputs, returns }, known);
+    const resolved =
+      known && isSame(known, { table, inputs, returns }) ? known : freshly(reader, { table, inputs, returns }, known);
     memo.set(name, resolved);
     columns.set(name, resolved.columns);
     for (const d of resolved.diagnostics) diagnostics.push(d);
@@ -54,7 +55,10 @@ export function resolveColumns(
 type From = Pick<ResolvedTable, 'table' | 'inputs' | 'returns'>;
 
 const isSame = (known: ResolvedTable, { table, inputs, returns }: From): boolean =>
-  known.table === table && known.returns === returns && known.inputs.length === inputs.length && known.inputs.every((c, i) => c === inputs[i]);
+  known.table === table &&
+  known.returns === returns &&
+  known.inputs.length === inputs.length &&
+  known.inputs.every((c, i) => c === inputs[i]);
 
 /** Columns that are as they were stay the same object: what reads them need not be resolved again. */
 function freshly(reader: ColumnReader, from: From, known: ResolvedTable | undefined): ResolvedTable {
@@ -78,5 +82,8 @@ function returnsOf(table: Table, functions: ReadonlyMap<string, ProjectFunction>
 
 function sameColumns(a: readonly Column[] | undefined, b: readonly Column[] | undefined): boolean {
   if (!a || !b) return a === b;
-  return a.length === b.length && a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && c.origins.join() === b[i]!.origins.join());
+  return (
+    a.length === b.length &&
+    a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && c.origins.join() === b[i]!.origins.join())
+  );
 }

@@ -29,7 +29,11 @@ export interface ResolvedNames {
 }
 
 /** The third phase: what the names of queries, checks and functions mean. Where all names are those of before, they mean the same. */
-export function resolveNames(gathered: Gathered, { tables, byLayer }: CollectedTables, before: NamesMemo | undefined): ResolvedNames {
+export function resolveNames(
+  gathered: Gathered,
+  { tables, byLayer }: CollectedTables,
+  before: NamesMemo | undefined,
+): ResolvedNames {
   const { layers, functions, parameters, checks, adhoc } = gathered;
   const diagnostics: Diagnostic[] = [];
   const resolver = new NameResolver({ layers, tables, byLayer, functions, parameters }, diagnostics);
@@ -62,7 +66,8 @@ function needsOf(table: Table, inputs: readonly string[], tables: ReadonlyMap<st
 
 /** Whether two readings have the same names: then what mentions them means the same. */
 function sameNames(a: Names, b: Names): boolean {
-  const sameKeys = (x: ReadonlyMap<string, unknown>, y: ReadonlyMap<string, unknown>) => x.size === y.size && [...x.keys()].every((k) => y.has(k));
+  const sameKeys = (x: ReadonlyMap<string, unknown>, y: ReadonlyMap<string, unknown>) =>
+    x.size === y.size && [...x.keys()].every((k) => y.has(k));
   return (
     a.layers.length === b.layers.length &&
     a.layers.every((l, i) => l === b.layers[i]) &&

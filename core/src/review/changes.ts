@@ -45,15 +45,25 @@ function fileChanges(before: Project, after: Project): FileChange[] {
 function tableChanges(before: Project, after: Project): TableChange[] {
   const [old, fresh] = [fingerprints(before), fingerprints(after)];
   const differing = after.order.filter((name) => old.get(name) !== fresh.get(name));
-  const edited = differing.filter((name) => ownText(before, before.tables.get(name)) !== ownText(after, after.tables.get(name)));
+  const edited = differing.filter(
+    (name) => ownText(before, before.tables.get(name)) !== ownText(after, after.tables.get(name)),
+  );
   const renamed = renamedTables(before, after);
   const readers = readersOf(after.reads);
   const below = new Set(edited.flatMap((name) => [...reachable(readers, [name]).keys()]));
-  const columnsOf = (project: Project, name: string) => new Map(project.columns.get(name)?.map((c) => [c.name, c.type]));
+  const columnsOf = (project: Project, name: string) =>
+    new Map(project.columns.get(name)?.map((c) => [c.name, c.type]));
   const changes = differing.map((name): TableChange => {
     const was = renamed.get(name);
     const isNew = !before.tables.has(name) && was === undefined;
-    const kind = was !== undefined ? 'renamed' : isNew ? 'new' : edited.includes(name) || !below.has(name) ? 'changed' : 'downstream';
+    const kind =
+      was !== undefined
+        ? 'renamed'
+        : isNew
+          ? 'new'
+          : edited.includes(name) || !below.has(name)
+            ? 'changed'
+            : 'downstream';
     const [a, b] = [columnsOf(before, was ?? name), columnsOf(after, name)];
     return {
       kind,
@@ -67,7 +77,13 @@ function tableChanges(before: Project, after: Project): TableChange[] {
   const moved = new Set(renamed.values());
   for (const name of before.tables.keys()) {
     if (!after.tables.has(name) && !moved.has(name))
-      changes.push({ kind: 'deleted', table: name, columnsAdded: [], columnsDropped: [...columnsOf(before, name).keys()], columnsRetyped: [] });
+      changes.push({
+        kind: 'deleted',
+        table: name,
+        columnsAdded: [],
+        columnsDropped: [...columnsOf(before, name).keys()],
+        columnsRetyped: [],
+      });
   }
   return changes;
 }
@@ -77,7 +93,13 @@ export function renamedTables(before: Project, after: Project): Map<string, stri
   const found = new Map<string, string>();
   for (const table of after.tables.values()) {
     const was = formerName(table);
-    if (was === undefined || before.tables.has(table.fullName) || after.tables.has(was) || before.tables.get(was)?.kind !== 'definition') continue;
+    if (
+      was === undefined ||
+      before.tables.has(table.fullName) ||
+      after.tables.has(was) ||
+      before.tables.get(was)?.kind !== 'definition'
+    )
+      continue;
     if (![...found.values()].includes(was)) found.set(table.fullName, was);
   }
   return found;
@@ -94,7 +116,13 @@ export const formerName = (table: Table): string | undefined =>
 export function wrongFormerNames(
   standing: Project,
   after: Project,
-): { readonly table: string; readonly path: string; readonly range: Range; readonly message: string; readonly hint: string }[] {
+): {
+  readonly table: string;
+  readonly path: string;
+  readonly range: Range;
+  readonly message: string;
+  readonly hint: string;
+}[] {
   return [...after.tables.values()].flatMap((table) => {
     const was = formerName(table);
     if (was === undefined || standing.tables.has(table.fullName)) return [];
@@ -104,10 +132,22 @@ export function wrongFormerNames(
       range: (table.kind === 'definition' && table.contract?.options.get('was')?.range) || table.nameRange,
     };
     if (after.tables.has(was))
-      return [{ ...at, message: `option was: ${was} still is a table of the project`, hint: 'delete its definition, or leave the option out' }];
+      return [
+        {
+          ...at,
+          message: `option was: ${was} still is a table of the project`,
+          hint: 'delete its definition, or leave the option out',
+        },
+      ];
     if (standing.tables.get(was)?.kind === 'definition') return [];
     const names = [...standing.tables.values()].filter((t) => t.kind === 'definition').map((t) => t.fullName);
-    return [{ ...at, message: `option was: production has no table ${was}`, hint: didYouMean(was, names) ?? 'leave the option out for a new table' }];
+    return [
+      {
+        ...at,
+        message: `option was: production has no table ${was}`,
+        hint: didYouMean(was, names) ?? 'leave the option out for a new table',
+      },
+    ];
   });
 }
 

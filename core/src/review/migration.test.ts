@@ -28,7 +28,12 @@ function asked(after: string | null) {
   const [a, b] = [projectOf(BEFORE), projectOf(after)];
   const change = compareProjects(a, b);
   const [m] = migrations(a, b, change);
-  return { choices: m?.choices.join(', '), statements: m?.statements, obstacle: m?.obstacle, losses: losses(a, b, change) };
+  return {
+    choices: m?.choices.join(', '),
+    statements: m?.statements,
+    obstacle: m?.obstacle,
+    losses: losses(a, b, change),
+  };
 }
 
 describe('a changed definition of a table that keeps rows', () => {
@@ -43,19 +48,32 @@ describe('a changed definition of a table that keeps rows', () => {
     [
       'a column more',
       BEFORE.replace('b text,', 'b text, c date,').replace('a, b from', "a, b, date '2026-01-01' as c from"),
-      { choices: 'go on, correct, start over', statements: [`${t} add column c date; -- null in the rows that are there`], obstacle: undefined, losses: [] },
+      {
+        choices: 'go on, correct, start over',
+        statements: [`${t} add column c date; -- null in the rows that are there`],
+        obstacle: undefined,
+        losses: [],
+      },
     ],
     [
       'a column less',
       BEFORE.replace(' b text,', '').replace('a, b from', 'a from'),
-      { choices: 'go on, correct, start over', statements: [`${t} drop column b;`], obstacle: undefined, losses: [{ of: 'core.t.b' }] },
+      {
+        choices: 'go on, correct, start over',
+        statements: [`${t} drop column b;`],
+        obstacle: undefined,
+        losses: [{ of: 'core.t.b' }],
+      },
     ],
     [
       'a column renamed and widened',
       BEFORE.replace('a integer', "amount bigint options (was 'a')").replace('a, b from', 'a as amount, b from'),
       {
         choices: 'go on, correct, start over',
-        statements: [`${t} rename column a to amount;`, `${t} alter column amount type bigint using cast(amount as bigint);`],
+        statements: [
+          `${t} rename column a to amount;`,
+          `${t} alter column amount type bigint using cast(amount as bigint);`,
+        ],
         obstacle: undefined,
         losses: [],
       },
@@ -77,7 +95,10 @@ describe('a changed definition of a table that keeps rows', () => {
     ],
     [
       'events instead of states',
-      BEFORE.replace("business_key = 'k'", "business_key = 'k', effective_from = 'at'").replace('a, b from', 'a, b, at from'),
+      BEFORE.replace("business_key = 'k'", "business_key = 'k', effective_from = 'at'").replace(
+        'a, b from',
+        'a, b, at from',
+      ),
       { choices: 'start over', statements: [], obstacle: 'its effective_from was nothing and is at', losses: [] },
     ],
     [

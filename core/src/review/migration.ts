@@ -50,10 +50,13 @@ const MEANING = ['business_key', 'watermark', 'effective_from', 'order_within', 
 /** What two definitions of a table mean differently by its rows, in words; undefined where the later can go on from the former's. */
 export function otherMeaning(before: Definition, after: Definition): string | undefined {
   // A column that has another name now still is the same column.
-  const now = (name: string) => after.contract!.columns.find((c) => renamedFrom(before, c.name, c.options['was']) === name)?.name ?? name;
+  const now = (name: string) =>
+    after.contract!.columns.find((c) => renamedFrom(before, c.name, c.options['was']) === name)?.name ?? name;
   if (before.policy !== after.policy) return `its load was ${before.policy} and is ${after.policy}`;
   const value = (t: Definition, option: TableOption, nameOf: (name: string) => string) =>
-    TABLE_OPTIONS[option].value.kind === 'columns' ? namesIn(optionOf(t, option)).map(nameOf).join() : optionOf(t, option);
+    TABLE_OPTIONS[option].value.kind === 'columns'
+      ? namesIn(optionOf(t, option)).map(nameOf).join()
+      : optionOf(t, option);
   const changed = MEANING.find((o) => value(before, o, now) !== value(after, o, (name) => name));
   if (changed === undefined) return undefined;
   return `its ${changed} was ${optionOf(before, changed) ?? 'nothing'} and is ${optionOf(after, changed) ?? 'nothing'}`;
@@ -70,7 +73,10 @@ export function migrations(before: Project, after: Project, change: ProjectChang
       {
         table: t.table,
         policy: fresh.policy,
-        choices: obstacle === undefined ? ['go on', ...(corrects ? (['correct'] as const) : []), 'start over'] : ['start over'],
+        choices:
+          obstacle === undefined
+            ? ['go on', ...(corrects ? (['correct'] as const) : []), 'start over']
+            : ['start over'],
         statements: [...renaming(old, fresh), ...columnStatements(old, fresh)],
         ...(obstacle === undefined ? {} : { obstacle }),
         holders: holdersOf(after, t.table),
@@ -80,11 +86,16 @@ export function migrations(before: Project, after: Project, change: ProjectChang
 }
 
 /** Whether a table goes on from the rows that are there. */
-const goesOn = (table: Table | undefined): table is Definition => table?.kind === 'definition' && keepsRows(table) && table.contract !== undefined;
-const queryText = (project: Project, table: Definition) => project.files.get(table.path)!.text.slice(table.query!.start, table.query!.end);
+const goesOn = (table: Table | undefined): table is Definition =>
+  table?.kind === 'definition' && keepsRows(table) && table.contract !== undefined;
+const queryText = (project: Project, table: Definition) =>
+  project.files.get(table.path)!.text.slice(table.query!.start, table.query!.end);
 
 /** Columns that stay, under their new names and types, with those that they had. */
-function keptColumns(before: Definition, after: Definition): { name: string; type: string; was: string; typeWas: string }[] {
+function keptColumns(
+  before: Definition,
+  after: Definition,
+): { name: string; type: string; was: string; typeWas: string }[] {
   return after.contract!.columns.flatMap(({ name, type, options }) => {
     const was = renamedFrom(before, name, options['was']) ?? name;
     const old = before.contract!.columns.find((o) => o.name === was);
@@ -96,22 +107,30 @@ function keptColumns(before: Definition, after: Definition): { name: string; typ
 function renaming(before: Definition, after: Definition): string[] {
   if (before.fullName === after.fullName) return [];
   const from = `${plainIdent(schemaNameOf(before))}.${plainIdent(before.name)}`;
-  return [`alter table ${from} rename to ${plainIdent(after.name)}; -- ${after.fullName}, with rows, numbers, events and grants`];
+  return [
+    `alter table ${from} rename to ${plainIdent(after.name)}; -- ${after.fullName}, with rows, numbers, events and grants`,
+  ];
 }
 
 /** How the columns of one contract become those of another. */
 function columnStatements(before: Definition, after: Definition): string[] {
-  const alter = (action: string) => `alter table ${plainIdent(schemaNameOf(after))}.${plainIdent(after.name)} ${action};`;
+  const alter = (action: string) =>
+    `alter table ${plainIdent(schemaNameOf(after))}.${plainIdent(after.name)} ${action};`;
   const kept = new Map(keptColumns(before, after).map((c) => [c.name, c]));
   const statements: string[] = [];
   for (const column of after.contract!.columns) {
     const { name, type } = column;
     const old = kept.get(name);
-    const holds = hasRole(column, ...GIVEN_LATE) ? 'given to the rows that are there, too' : 'null in the rows that are there';
+    const holds = hasRole(column, ...GIVEN_LATE)
+      ? 'given to the rows that are there, too'
+      : 'null in the rows that are there';
     if (!old) statements.push(`${alter(`add column ${plainIdent(name)} ${type}`)} -- ${holds}`);
     else {
       if (old.was !== name) statements.push(alter(`rename column ${plainIdent(old.was)} to ${plainIdent(name)}`));
-      if (old.typeWas !== type) statements.push(alter(`alter column ${plainIdent(name)} type ${type} using cast(${plainIdent(name)} as ${type})`));
+      if (old.typeWas !== type)
+        statements.push(
+          alter(`alter column ${plainIdent(name)} type ${type} using cast(${plainIdent(name)} as ${type})`),
+        );
     }
   }
   for (const name of droppedColumns(before, after)) statements.push(alter(`drop column ${plainIdent(name)}`));
@@ -125,7 +144,10 @@ const renamedFrom = (before: Definition, name: string, was: string | undefined):
 
 function droppedColumns(before: Definition, after: Definition): string[] {
   if (specOf(after).addsDrift) return [];
-  const kept = new Set([...after.contract!.columns.map((c) => c.name), ...keptColumns(before, after).map((c) => c.was)]);
+  const kept = new Set([
+    ...after.contract!.columns.map((c) => c.name),
+    ...keptColumns(before, after).map((c) => c.was),
+  ]);
   return before.contract!.columns.filter((c) => !kept.has(c.name)).map((c) => c.name);
 }
 
@@ -147,6 +169,9 @@ export function losses(before: Project, after: Project, change: ProjectChange): 
     if (t.kind === 'deleted') return old?.kind === 'definition' && isView(old) ? [] : [{ of: t.table }];
     if (!goesOn(old) || !goesOn(fresh)) return [];
     const cut = keptColumns(old, fresh).filter((c) => !keepsValues(c.typeWas, c.type));
-    return [...droppedColumns(old, fresh).map((c) => ({ of: `${t.table}.${c}` })), ...cut.map((c) => ({ of: `${t.table}.${c.name}`, cutTo: c.type }))];
+    return [
+      ...droppedColumns(old, fresh).map((c) => ({ of: `${t.table}.${c}` })),
+      ...cut.map((c) => ({ of: `${t.table}.${c.name}`, cutTo: c.type })),
+    ];
   });
 }

@@ -41,5 +41,8 @@ export function applyEdits(text: string, edits: readonly Edit[], from = 0, to = 
 
 /** A text with something before and behind it, and the way back kept. */
 export function wrapped(before: string, inner: EditedText, after: string): EditedText {
-  return { text: before + inner.text + after, original: (offset) => inner.original(Math.min(Math.max(0, offset - before.length), inner.text.length)) };
+  return {
+    text: before + inner.text + after,
+    original: (offset) => inner.original(Math.min(Math.max(0, offset - before.length), inner.text.length)),
+  };
 }

@@ -14,7 +14,8 @@ export function editDistance(first: string, second: string, limit = Infinity): n
     for (let j = from; j <= to; j++) {
       const same = a[i - 1] === b[j - 1] ? 0 : 1;
       let cell = Math.min((last[j] ?? Infinity) + 1, (row[j - 1] ?? Infinity) + 1, (last[j - 1] ?? Infinity) + same);
-      if (i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1]) cell = Math.min(cell, (before[j - 2] ?? Infinity) + 1);
+      if (i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1])
+        cell = Math.min(cell, (before[j - 2] ?? Infinity) + 1);
       row[j] = cell;
       if (cell < least) least = cell;
     }
@@ -94,7 +95,10 @@ export function nearest(wrong: string, names: Iterable<string>): string | undefi
   let least = Math.max(1, Math.floor(wrong.length * 0.4)) + 1;
   for (const other of list.prepared) {
     const [missing, more] = [countBits(letters & ~other.letters), countBits(other.letters & ~letters)];
-    const contained = (missing === 0 || more === 0) && other.lower.length >= 3 && (lower.includes(other.lower) || other.lower.includes(lower));
+    const contained =
+      (missing === 0 || more === 0) &&
+      other.lower.length >= 3 &&
+      (lower.includes(other.lower) || other.lower.includes(lower));
     // A name that holds the other one whole is as near as one with a wrong letter.
     const distance = contained
       ? Math.min(1, editDistance(lower, other.lower, 1))

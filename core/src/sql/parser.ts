@@ -41,7 +41,9 @@ const LONG_RUN = new RegExp(`[-+*/<>=~!@#%^&|\`?]{${LONGEST_OPERATOR + 1}}`);
 /** Where an operator stands that is longer than one can be. */
 function endlessOperator(text: string): Range | undefined {
   // Nearly every text that has such a run has it in a comment.
-  return LONG_RUN.test(text) ? tokenize(text).find((t) => t.kind === 'operator' && t.end - t.start > LONGEST_OPERATOR) : undefined;
+  return LONG_RUN.test(text)
+    ? tokenize(text).find((t) => t.kind === 'operator' && t.end - t.start > LONGEST_OPERATOR)
+    : undefined;
 }
 
 /** How deep a tree is, walked without recursion; no further than a bound. */
@@ -81,7 +83,12 @@ export function parseSql(written: string): ParsedText {
     const deep = text.length > DEEPEST ? parsed.find((raw) => depthOf(raw.stmt, DEEPEST) > DEEPEST) : undefined;
     if (deep) {
       const start = nextToken(text, at(deep.stmt_location))?.start ?? 0;
-      return { text, statements: [], at, error: { message: TOO_DEEP, range: { start, end: nextToken(text, start)?.end ?? start } } };
+      return {
+        text,
+        statements: [],
+        at,
+        error: { message: TOO_DEEP, range: { start, end: nextToken(text, start)?.end ?? start } },
+      };
     }
     const statements = parsed.map((raw): Statement => {
       const from = at(raw.stmt_location);
@@ -91,9 +98,18 @@ export function parseSql(written: string): ParsedText {
     });
     return { text, statements, at };
   } catch (error) {
-    if (!hasSqlDetails(error)) return { text, statements: [], at, error: { message: NOT_PARSED, range: { start: 0, end: nextToken(text, 0)?.end ?? 0 } } };
+    if (!hasSqlDetails(error))
+      return {
+        text,
+        statements: [],
+        at,
+        error: { message: NOT_PARSED, range: { start: 0, end: nextToken(text, 0)?.end ?? 0 } },
+      };
     // Of a comment that is not closed, all of it is what the error is near.
-    const message = (error.sqlDetails?.message ?? error.message).replace(/(unterminated \/\* comment) at or near [\s\S]*/, '$1');
+    const message = (error.sqlDetails?.message ?? error.message).replace(
+      /(unterminated \/\* comment) at or near [\s\S]*/,
+      '$1',
+    );
     const offset = Math.min(Math.max(0, unitsOf(text, error.sqlDetails?.cursorPosition ?? 0)), text.length);
     const token = /unterminated \/\* comment/.test(message) ? openComment(text) : nextToken(text, offset);
     const range = token ? { start: token.start, end: token.end } : { start: text.length, end: text.length };
@@ -110,13 +126,18 @@ const ODD_SPACE = /[\u00a0\u1680\u2000-\u200b\u202f\u205f\u3000\ufeff]/;
 /** What the grammar cannot be asked about: a NUL, which ends its text, a space that is a letter to it, an endless operator. */
 function unreadableCharacter(text: string): SyntaxError | undefined {
   const nul = text.indexOf('\0');
-  if (nul >= 0) return { message: 'there is a NUL character here, which no text can contain: remove it', range: { start: nul, end: nul + 1 } };
+  if (nul >= 0)
+    return {
+      message: 'there is a NUL character here, which no text can contain: remove it',
+      range: { start: nul, end: nul + 1 },
+    };
   if (ODD_SPACE.test(text)) {
     const word = tokenize(text).find((t) => t.kind === 'word' && ODD_SPACE.test(t.text));
     const start = word && word.start + word.text.search(ODD_SPACE);
     if (start !== undefined)
       return {
-        message: 'there is a no-break or other special space here, which PostgreSQL reads as a letter: write a plain space',
+        message:
+          'there is a no-break or other special space here, which PostgreSQL reads as a letter: write a plain space',
         range: { start, end: start + 1 },
       };
   }

@@ -62,7 +62,9 @@ export const isLongest = (name: string): boolean => utf8Length(name) === LONGEST
 
 /** How `boundedName` cut names before it knew hashes; undefined where it did not cut. */
 export function formerlyBounded(name: string, mark: string): string | undefined {
-  return utf8Length(name) + utf8Length(mark) <= LONGEST_NAME ? undefined : cutToBytes(name, LONGEST_NAME - utf8Length(mark)) + mark;
+  return utf8Length(name) + utf8Length(mark) <= LONGEST_NAME
+    ? undefined
+    : cutToBytes(name, LONGEST_NAME - utf8Length(mark)) + mark;
 }
 
 /**

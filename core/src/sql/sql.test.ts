@@ -108,7 +108,10 @@ describe('parser', () => {
   });
   test('statements have character ranges', () => {
     const text = "-- é\nselect 'ü' as a ;\n select 2";
-    expect(parseSql(text).statements.map((s) => text.slice(s.start, s.end).trim())).toEqual(["select 'ü' as a", 'select 2']);
+    expect(parseSql(text).statements.map((s) => text.slice(s.start, s.end).trim())).toEqual([
+      "select 'ü' as a",
+      'select 2',
+    ]);
   });
   test('a text of comments has no statement', () => expect(parseSql('-- nothing\n').statements).toEqual([]));
 });
@@ -135,7 +138,10 @@ describe('quoting', () => {
     const [one, other] = ['one', 'other'].map((end) => boundedName(`${'x'.repeat(58)}${end}`, '~events'));
     expect(one).not.toBe(other);
     expect(formerlyBounded(`${'x'.repeat(58)}one`, '~events')).toBe(`${'x'.repeat(56)}~events`);
-    expect([boundedName('x'.repeat(58), '~keys'), formerlyBounded('x'.repeat(58), '~keys')]).toEqual([`${'x'.repeat(58)}~keys`, undefined]);
+    expect([boundedName('x'.repeat(58), '~keys'), formerlyBounded('x'.repeat(58), '~keys')]).toEqual([
+      `${'x'.repeat(58)}~keys`,
+      undefined,
+    ]);
   });
 });
 
@@ -188,10 +194,22 @@ test.each<[string, string, 'keeps' | 'narrows' | 'may lose']>([
   ['date', 'timestamptz', 'keeps'],
   ['timestamptz', 'date', 'may lose'],
   ['double precision', 'numeric(10,2)', 'may lose'],
-])('%s as %s: %s', (from, to, expected) => expect(keepsValues(from, to) ? 'keeps' : narrows(from, to) ? 'narrows' : 'may lose').toBe(expected));
+])('%s as %s: %s', (from, to, expected) =>
+  expect(keepsValues(from, to) ? 'keeps' : narrows(from, to) ? 'narrows' : 'may lose').toBe(expected),
+);
 
 describe('one lattice of types', () => {
-  const NUMBERS = ['smallint', 'integer', 'bigint', 'numeric', 'numeric(5,2)', 'numeric(12,4)', 'numeric(1000,500)', 'real', 'double precision'];
+  const NUMBERS = [
+    'smallint',
+    'integer',
+    'bigint',
+    'numeric',
+    'numeric(5,2)',
+    'numeric(12,4)',
+    'numeric(1000,500)',
+    'real',
+    'double precision',
+  ];
   const TIMES = ['date', 'timestamp', 'timestamp(3)', 'timestamptz', 'timestamptz(0)', 'time', 'time(3)', 'timetz'];
   const TYPES = [
     ...NUMBERS,
@@ -231,11 +249,14 @@ describe('one lattice of types', () => {
 
 test('a banded distance is the whole one, up to its limit', () => {
   const plain = (a: string, b: string): number => {
-    const d = Array.from({ length: a.length + 1 }, (_, i) => Array.from({ length: b.length + 1 }, (_, j) => (i === 0 ? j : j === 0 ? i : 0)));
+    const d = Array.from({ length: a.length + 1 }, (_, i) =>
+      Array.from({ length: b.length + 1 }, (_, j) => (i === 0 ? j : j === 0 ? i : 0)),
+    );
     for (let i = 1; i <= a.length; i++)
       for (let j = 1; j <= b.length; j++) {
         d[i]![j] = Math.min(d[i - 1]![j]! + 1, d[i]![j - 1]! + 1, d[i - 1]![j - 1]! + (a[i - 1] === b[j - 1] ? 0 : 1));
-        if (i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1]) d[i]![j] = Math.min(d[i]![j]!, d[i - 2]![j - 2]! + 1);
+        if (i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1])
+          d[i]![j] = Math.min(d[i]![j]!, d[i - 2]![j - 2]! + 1);
       }
     return d[a.length]![b.length]!;
   };

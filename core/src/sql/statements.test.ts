@@ -30,7 +30,8 @@ describe('one broken statement among sound ones', () => {
     const text = `-- é\n${[...before, broken, ...after].join(';\n')};\n`;
     const { statements, errors, at: place } = parseStatements(text);
     // A quote or comment that is never closed takes in what follows.
-    if (/never closed/.test(broken)) return expect(statements.slice(0, at).map((s) => text.slice(s.start, s.end))).toEqual(before);
+    if (/never closed/.test(broken))
+      return expect(statements.slice(0, at).map((s) => text.slice(s.start, s.end))).toEqual(before);
     const kept = [...before, ...after];
     expect(statements.map((s) => text.slice(s.start, s.end))).toEqual(kept);
     expect(errors).toHaveLength(1);
@@ -54,7 +55,9 @@ describe('one broken statement among sound ones', () => {
 
 function locationsIn(node: unknown): number[] {
   if (typeof node !== 'object' || node === null) return [];
-  return Object.entries(node).flatMap(([key, value]) => (typeof value === 'number' && key.endsWith('location') ? [value] : locationsIn(value)));
+  return Object.entries(node).flatMap(([key, value]) =>
+    typeof value === 'number' && key.endsWith('location') ? [value] : locationsIn(value),
+  );
 }
 
 test('several broken statements are told, up to a number; what stands behind is left', () => {
@@ -76,14 +79,20 @@ describe('what is sound stays', () => {
     });
     expect(project.tables.get('core.t')).toMatchObject({ policy: 'merge', comment: 'said' });
     expect(project.tables.get('core.t')).not.toHaveProperty('query');
-    expect(told(project)).toEqual([expect.stringContaining('core/t.sql: syntax error'), 'core/reader.sql: t has no column b']);
+    expect(told(project)).toEqual([
+      expect.stringContaining('core/t.sql: syntax error'),
+      'core/reader.sql: t has no column b',
+    ]);
   });
   test('a contract that does not parse leaves the query’s columns to readers', () => {
     const project = read({
       'core/t.sql': 'create tabel core.t (a text);\nselect 1 as a;',
       'core/reader.sql': 'select t.a, t.b from core.t',
     });
-    expect(told(project)).toEqual([expect.stringContaining('core/t.sql: syntax error'), 'core/reader.sql: t has no column b']);
+    expect(told(project)).toEqual([
+      expect.stringContaining('core/t.sql: syntax error'),
+      'core/reader.sql: t has no column b',
+    ]);
   });
   test('a source table that does not parse leaves the others', () => {
     const table = (name: string, rest = '') => `create foreign table landing.${name} (a text ${rest}) server s;`;
@@ -95,7 +104,10 @@ describe('what is sound stays', () => {
     expect(told(project)).toEqual([expect.stringContaining('sources/s.sql: syntax error')]);
   });
   test('a layer that does not parse leaves the others', () => {
-    const project = read({ 'layers.sql': 'create schema landing; create schem staging; create schema core;', 'core/t.sql': 'select 1 as a' });
+    const project = read({
+      'layers.sql': 'create schema landing; create schem staging; create schema core;',
+      'core/t.sql': 'select 1 as a',
+    });
     expect(told(project)).toEqual([expect.stringContaining('layers.sql: syntax error')]);
   });
 });

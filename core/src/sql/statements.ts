@@ -71,7 +71,14 @@ function statementsIn(text: string, from: number, to: number): { statements: Sta
 const shifted = ({ start, end }: Range, by: number): Range => ({ start: start + by, end: end + by });
 
 /** Fields of the parser's tree that hold byte offsets. */
-const LOCATIONS: ReadonlySet<string> = new Set(['location', 'name_location', 'list_start', 'list_end', 'rexpr_list_start', 'rexpr_list_end']);
+const LOCATIONS: ReadonlySet<string> = new Set([
+  'location',
+  'name_location',
+  'list_start',
+  'list_end',
+  'rexpr_list_start',
+  'rexpr_list_end',
+]);
 
 function moveLocations(root: object, bytes: number): void {
   const open: object[] = [root];

@@ -55,7 +55,8 @@ function operatorAt(text: string, at: number): string {
 
 /** White space of PostgreSQL's scanner. */
 const isSpace = (code: number) => code === 32 || (code >= 9 && code <= 13);
-const isWordStart = (code: number) => (code >= 97 && code <= 122) || (code >= 65 && code <= 90) || code === 95 || code >= 0x80;
+const isWordStart = (code: number) =>
+  (code >= 97 && code <= 122) || (code >= 65 && code <= 90) || code === 95 || code >= 0x80;
 const isDigit = (code: number) => code >= 48 && code <= 57;
 
 /** The end of a plain word that starts at `at`: letters, digits, underscores, dollars. */

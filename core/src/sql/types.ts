@@ -33,7 +33,8 @@ export function typeText(type: TypeName): string {
   const names = strings(type.names);
   const base = names[0] === 'pg_catalog' ? (SQL_NAMES.get(names[1]!) ?? names[1]!) : names.join('.');
   const short = SHORT.get(base) ?? base;
-  const withModifiers = type.typmods && base !== 'interval' ? `${short}(${type.typmods.map(modifier).join(',')})` : short;
+  const withModifiers =
+    type.typmods && base !== 'interval' ? `${short}(${type.typmods.map(modifier).join(',')})` : short;
   return type.arrayBounds ? withModifiers + '[]'.repeat(type.arrayBounds.length) : withModifiers;
 }
 
@@ -98,7 +99,8 @@ export function keepsValues(from: string, to: string): boolean {
   if (FLOATS.get(to)?.includes(from)) return true;
   if (one.name === 'varchar' && other.name === 'varchar') return (one.sizes[0] ?? Infinity) <= other.sizes[0]!;
   // Without digits of seconds, a time has all that PostgreSQL keeps.
-  if (one.name === other.name && one.name.startsWith('time')) return (one.sizes[0] ?? Infinity) <= (other.sizes[0] ?? Infinity);
+  if (one.name === other.name && one.name.startsWith('time'))
+    return (one.sizes[0] ?? Infinity) <= (other.sizes[0] ?? Infinity);
   return from === 'date' && (other.name === 'timestamp' || other.name === 'timestamptz');
 }
 
@@ -115,7 +117,9 @@ export function narrows(from: string, to: string): boolean {
  */
 export function unifiedType(types: readonly (string | undefined)[]): string | undefined {
   const known = [...new Set(types)];
-  return known.length === 0 ? undefined : known.reduce((a, b) => (a === undefined || b === undefined ? undefined : unified(a, b)));
+  return known.length === 0
+    ? undefined
+    : known.reduce((a, b) => (a === undefined || b === undefined ? undefined : unified(a, b)));
 }
 
 function unified(a: string, b: string): string | undefined {

@@ -46,7 +46,8 @@ function cleaned({ from, trim, nullTexts = [], decode = [], cast, fallback }: Cl
   let sql = plainIdent(from);
   if (trim && textual) sql = `trim(${sql})`;
   for (const none of textual ? nullTexts : []) sql = `nullif(${sql}, ${text(none)})`;
-  if (decode.length) sql = `case ${sql} ${decode.map(([code, said]) => `when ${text(code)} then ${text(said)}`).join(' ')} else ${sql} end`;
+  if (decode.length)
+    sql = `case ${sql} ${decode.map(([code, said]) => `when ${text(code)} then ${text(said)}`).join(' ')} else ${sql} end`;
   if (cast) sql = /^[a-z0-9_".]+$|^(trim|nullif)\(.*\)$/.test(sql) ? `${sql}::${cast}` : `cast(${sql} as ${cast})`;
   return fallback === undefined ? sql : `coalesce(${sql}, ${text(fallback)})`;
 }
@@ -72,7 +73,13 @@ export function proposeClean(source: StarterTable, profile: readonly ColumnProfi
       found,
       values.map((v) => v.trim()).filter((v) => !NOTHING.includes(v)),
     );
-    return { from: c.name, name, trim: true, nullTexts: nullTexts.includes('') ? nullTexts : ['', ...nullTexts], ...(cast ? { cast } : {}) };
+    return {
+      from: c.name,
+      name,
+      trim: true,
+      nullTexts: nullTexts.includes('') ? nullTexts : ['', ...nullTexts],
+      ...(cast ? { cast } : {}),
+    };
   });
 }
 

@@ -11,7 +11,11 @@ export interface DimensionChoices {
   readonly source: string;
   readonly key: readonly string[];
   /** Attributes with their types, and what a change of each does to a history. */
-  readonly attributes: readonly { readonly column: StarterColumn; readonly onChange: OnChange; readonly previous: boolean }[];
+  readonly attributes: readonly {
+    readonly column: StarterColumn;
+    readonly onChange: OnChange;
+    readonly previous: boolean;
+  }[];
   /** Types of the key's columns, in its order. */
   readonly keyTypes: readonly (string | undefined)[];
   readonly history: boolean;
@@ -20,12 +24,15 @@ export interface DimensionChoices {
 }
 
 /** `core.dim_vessel` has the key `vessel_key`. */
-export const keyNameOf = (fullName: string): string => `${fullName.slice(fullName.indexOf('.') + 1).replace(/^(dim|fact|fct|d|f)_/, '')}_key`;
+export const keyNameOf = (fullName: string): string =>
+  `${fullName.slice(fullName.indexOf('.') + 1).replace(/^(dim|fact|fct|d|f)_/, '')}_key`;
 
 /** One line a column of a contract: name, type, options and constraints in columns of text. */
 export function contractLines(columns: readonly (readonly [name: string, type: string, rest: string])[]): string[] {
   const width = (i: 0 | 1) => Math.max(...columns.map((c) => c[i].length));
-  return columns.map(([name, type, rest]) => `  ${name.padEnd(width(0))} ${rest ? `${type.padEnd(width(1))} ${rest}` : type}`);
+  return columns.map(
+    ([name, type, rest]) => `  ${name.padEnd(width(0))} ${rest ? `${type.padEnd(width(1))} ${rest}` : type}`,
+  );
 }
 
 /** A dimension: a key of its own for each member, or for each version of a member. */
@@ -39,7 +46,14 @@ export function dimensionTable(choices: DimensionChoices): string {
       const type = column.type ?? 'text';
       const own = [plainIdent(column.name), type, history ? `options (on_change '${onChange}')` : ''] as const;
       if (!history || !previous) return [own];
-      return [own, [plainIdent(`earlier_${column.name}`), type, `options (on_change 'previous', previous_of ${text(column.name)})`]];
+      return [
+        own,
+        [
+          plainIdent(`earlier_${column.name}`),
+          type,
+          `options (on_change 'previous', previous_of ${text(column.name)})`,
+        ],
+      ];
     }),
     ...(history
       ? ([
@@ -48,7 +62,9 @@ export function dimensionTable(choices: DimensionChoices): string {
           ['is_current', 'boolean', "options (role 'current flag') not null"],
         ] as const)
       : []),
-    ...(!history && missing === 'flag' ? ([['is_gone', 'boolean', "options (role 'deleted flag') not null"]] as const) : []),
+    ...(!history && missing === 'flag'
+      ? ([['is_gone', 'boolean', "options (role 'deleted flag') not null"]] as const)
+      : []),
   ];
   const options = [
     `load = ${history ? 'history' : 'merge'}`,

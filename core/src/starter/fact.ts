@@ -40,11 +40,21 @@ export function factTable({ fullName, source, key, columns, lookUps, policy }: F
     ...lookUps.map((l) => {
       const at = l.at === undefined ? '' : `, at ${text(l.at)}`;
       const reference = `references ${tableText(l.dimension.fullName)} (${plainIdent(l.dimension.surrogate)})`;
-      return [plainIdent(l.name), 'bigint', `options (looked_up_by ${text(l.by.join(', '))}${at}) not null ${reference}`] as const;
+      return [
+        plainIdent(l.name),
+        'bigint',
+        `options (looked_up_by ${text(l.by.join(', '))}${at}) not null ${reference}`,
+      ] as const;
     }),
     ...kept.map((c) => [plainIdent(c.name), c.type ?? 'text', c.measure ? "options (role 'measure')" : ''] as const),
   ];
-  const needed = [...new Set([...key, ...lookUps.flatMap((l) => [...l.by, ...(l.at === undefined ? [] : [l.at])]), ...kept.map((c) => c.name)])];
+  const needed = [
+    ...new Set([
+      ...key,
+      ...lookUps.flatMap((l) => [...l.by, ...(l.at === undefined ? [] : [l.at])]),
+      ...kept.map((c) => c.name),
+    ]),
+  ];
   return `-- One row a ${key.join(', ')}, from ${source}
 create table ${tableText(fullName)} (
 ${[...contractLines(lines), `  primary key (${key.map(plainIdent).join(', ')})`].join(',\n')}
@@ -67,7 +77,14 @@ export function proposeLookUps(columns: readonly StarterColumn[], dimensions: re
       return by.every((b) => b !== undefined) ? [lookUp(dimension, dimension.surrogate, by as string[], at)] : [];
     }
     const [part] = dimension.key;
-    return of(part!).map((c) => lookUp(dimension, c.name === part ? dimension.surrogate : c.name.slice(0, -part!.length) + dimension.surrogate, [c.name], at));
+    return of(part!).map((c) =>
+      lookUp(
+        dimension,
+        c.name === part ? dimension.surrogate : c.name.slice(0, -part!.length) + dimension.surrogate,
+        [c.name],
+        at,
+      ),
+    );
   });
 }
 

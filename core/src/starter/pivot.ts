@@ -53,7 +53,11 @@ export interface UnpivotChoices {
 
 export function unpivot({ source, keep, columns, nameColumn, valueColumn, withoutNulls }: UnpivotChoices): string {
   const rows = columns.map((c) => `  (${text(c)}, t.${plainIdent(c)})`).join(',\n');
-  const items = [...keep.map((c) => `t.${plainIdent(c)}`), `u.${plainIdent(nameColumn)}`, `u.${plainIdent(valueColumn)}`];
+  const items = [
+    ...keep.map((c) => `t.${plainIdent(c)}`),
+    `u.${plainIdent(nameColumn)}`,
+    `u.${plainIdent(valueColumn)}`,
+  ];
   return `-- ${source}: columns as rows\n${select(items, [
     `from ${tableText(source)} t`,
     `cross join lateral (values\n${rows}\n) as u (${plainIdent(nameColumn)}, ${plainIdent(valueColumn)})`,

@@ -22,7 +22,8 @@ export interface RelatedChoices {
 }
 
 /** True where the result can have more rows than the base: a to-many step without an aggregate. */
-export const multiplies = (choices: RelatedChoices): boolean => choices.joins.some((j) => !j.step.toOne && !j.aggregate?.length);
+export const multiplies = (choices: RelatedChoices): boolean =>
+  choices.joins.some((j) => !j.step.toOne && !j.aggregate?.length);
 
 /**
  * The prefix that tells the columns of a table joined in one role from those in another: what the
@@ -56,7 +57,9 @@ export function fromRelated({ base, columns, joins }: RelatedChoices): string {
   const lines = joins.map((j, i) => {
     const left = j.parent < 0 ? baseAlias : aliases[j.parent]!;
     const right = aliases[i]!;
-    const on = j.step.fromColumns.map((c, k) => `${right}.${plainIdent(j.step.toColumns[k]!)} = ${left}.${plainIdent(c)}`).join(' and ');
+    const on = j.step.fromColumns
+      .map((c, k) => `${right}.${plainIdent(j.step.toColumns[k]!)} = ${left}.${plainIdent(c)}`)
+      .join(' and ');
     return `left join ${joined(j)} ${right} on ${on}${j.step.toOne || j.aggregate?.length ? '' : '  -- several rows: multiplies'}`;
   });
   return `-- ${base} with ${joins.length ? joins.map((j) => j.step.to).join(', ') : 'nothing joined'}\n${select(items, [`from ${tableText(base)} ${baseAlias}`, ...lines])}\n`;

@@ -16,10 +16,13 @@ export interface Relation {
 
 /** Columns that a table's contract says are unique. */
 function keysOf(table: Table): readonly (readonly string[])[] {
-  return (table.contract?.constraints ?? []).filter((c) => c.kind === 'primary key' || c.kind === 'unique').map((c) => c.columns);
+  return (table.contract?.constraints ?? [])
+    .filter((c) => c.kind === 'primary key' || c.kind === 'unique')
+    .map((c) => c.columns);
 }
 
-const sameColumns = (a: readonly string[], b: readonly string[]) => a.length === b.length && a.every((c) => b.includes(c));
+const sameColumns = (a: readonly string[], b: readonly string[]) =>
+  a.length === b.length && a.every((c) => b.includes(c));
 
 /**
  * All relations between the tables of a project, as seen from the side that refers: declared ones,
@@ -34,9 +37,18 @@ export function relationsOf(project: Project): Relation[] {
       const other = project.tables.get(constraint.references.table);
       if (!other) continue;
       const key = keysOf(other)[0];
-      const toColumns = constraint.references.columns.length ? constraint.references.columns : (key ?? constraint.columns);
+      const toColumns = constraint.references.columns.length
+        ? constraint.references.columns
+        : (key ?? constraint.columns);
       const toOne = keysOf(other).some((k) => sameColumns(k, toColumns));
-      found.push({ from: table.fullName, fromColumns: constraint.columns, to: other.fullName, toColumns, declared: true, toOne });
+      found.push({
+        from: table.fullName,
+        fromColumns: constraint.columns,
+        to: other.fullName,
+        toColumns,
+        declared: true,
+        toOne,
+      });
     }
   }
   return [...found, ...guesses(project, tables, found)];
@@ -54,8 +66,18 @@ function guesses(project: Project, tables: readonly Table[], declared: readonly 
       for (const column of project.columns.get(table.fullName) ?? []) {
         if (column.type !== type || !(column.name === key || column.name.endsWith(`_${key}`))) continue;
         if (keysOf(table).some((k) => sameColumns(k, [column.name]))) continue;
-        const known = declared.some((r) => r.from === table.fullName && r.to === other.fullName && r.fromColumns.includes(column.name));
-        if (!known) guessed.push({ from: table.fullName, fromColumns: [column.name], to: other.fullName, toColumns: [key], declared: false, toOne: true });
+        const known = declared.some(
+          (r) => r.from === table.fullName && r.to === other.fullName && r.fromColumns.includes(column.name),
+        );
+        if (!known)
+          guessed.push({
+            from: table.fullName,
+            fromColumns: [column.name],
+            to: other.fullName,
+            toColumns: [key],
+            declared: false,
+            toOne: true,
+          });
       }
     }
   }
@@ -69,6 +91,8 @@ export type Step = Relation;
 export function stepsFrom(relations: readonly Relation[], table: string): Step[] {
   return relations.flatMap((r): Step[] => [
     ...(r.from === table ? [r] : []),
-    ...(r.to === table ? [{ ...r, from: r.to, fromColumns: r.toColumns, to: r.from, toColumns: r.fromColumns, toOne: false }] : []),
+    ...(r.to === table
+      ? [{ ...r, from: r.to, fromColumns: r.toColumns, to: r.from, toColumns: r.fromColumns, toOne: false }]
+      : []),
   ]);
 }

@@ -30,9 +30,13 @@ export function matchColumns(tables: readonly StarterTable[]): StackedColumn[] {
   tables.forEach((table, first) => {
     for (const column of table.columns) {
       if (!free[first]!.has(column.name)) continue;
-      const from = tables.map((_, i) => (i === first ? column.name : i < first ? null : (partner(column, free[i]!)?.name ?? null)));
+      const from = tables.map((_, i) =>
+        i === first ? column.name : i < first ? null : (partner(column, free[i]!)?.name ?? null),
+      );
       from.forEach((name, i) => name !== null && free[i]!.delete(name));
-      const types = from.flatMap((name, i) => (name === null ? [] : [tables[i]!.columns.find((c) => c.name === name)!.type]));
+      const types = from.flatMap((name, i) =>
+        name === null ? [] : [tables[i]!.columns.find((c) => c.name === name)!.type],
+      );
       result.push({ name: column.name, type: unifiedType(types), from });
     }
   });
@@ -58,7 +62,9 @@ export function stackTables({ tables, columns, distinct, origin, order = [] }: S
       const own = c.from[i];
       if (own === null || own === undefined) return `null::${c.type} as ${plainIdent(c.name)}`;
       const known = table.columns.find((t) => t.name === own)?.type;
-      return known === c.type ? named(plainIdent(own), c.name) : `${plainIdent(own)}::${c.type} as ${plainIdent(c.name)}`;
+      return known === c.type
+        ? named(plainIdent(own), c.name)
+        : `${plainIdent(own)}::${c.type} as ${plainIdent(c.name)}`;
     });
     if (origin) items.push(`${text(origin.values[i] ?? table.fullName)} as ${plainIdent(origin.name)}`);
     return select(items, [`from ${tableText(table.fullName)}`]);

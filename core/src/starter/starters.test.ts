@@ -12,7 +12,14 @@ import { splitCounts, splitTable } from './split.js';
 import { matchColumns, stackTables } from './stack.js';
 import { MEASURES, measureSql, summarise } from './summarise.js';
 import { againstTargets } from './target.js';
-import { matchByValues, readSharedValues, relationPairs, relationsFromValues, sharedValuesQuery, stackPairs } from './values.js';
+import {
+  matchByValues,
+  readSharedValues,
+  relationPairs,
+  relationsFromValues,
+  sharedValuesQuery,
+  stackPairs,
+} from './values.js';
 import { vaultTables } from './vault.js';
 
 beforeAll(loadParser);
@@ -59,7 +66,9 @@ describe('clean', () => {
     ['BerthID', 'integer', { from: 'BerthID', name: 'berth_id' }],
     ['Amount', 'money', { from: 'Amount', name: 'amount', cast: 'numeric(14,2)' }],
     ['note', 'text', { from: 'note', name: 'note', trim: true, nullTexts: [''] }],
-  ])('%s of type %s', (name, type, expected) => expect(proposeClean({ fullName: 'l.t', columns: [{ name, type }] })).toEqual([expected]));
+  ])('%s of type %s', (name, type, expected) =>
+    expect(proposeClean({ fullName: 'l.t', columns: [{ name, type }] })).toEqual([expected]),
+  );
 });
 
 describe('a dimension', () => {
@@ -265,7 +274,10 @@ describe('a stack', () => {
     },
   ];
   test.each([
-    ['all rows, with where they come from', { distinct: false, origin: { name: 'quay', values: ['N', "S'"] }, order: ['no'] }],
+    [
+      'all rows, with where they come from',
+      { distinct: false, origin: { name: 'quay', values: ['N', "S'"] }, order: ['no'] },
+    ],
     ['different rows only', { distinct: true }],
   ])('%s', (_, rest) => expect(stackTables({ tables, columns: matchColumns(tables), ...rest })).toMatchSnapshot());
   test('columns that stand alone are matched by what they hold', () => {
@@ -298,9 +310,16 @@ create foreign table landing.visit (visit_no text primary key) server more;`,
     });
   const relations = () => relationsOf(project()).filter((r) => r.from === 'landing.stay');
   test('are declared, or guessed from names and types', () =>
-    expect(relations().map((r) => `${r.fromColumns.join()} → ${r.to}.${r.toColumns.join()}${r.declared ? ', declared' : ''}${r.toOne ? ', one' : ''}`)).toEqual(
-      ['call_no → landing.visit.visit_no, declared, one', 'hull_no → landing.ship.hull_no, one', 'pilot_hull_no → landing.ship.hull_no, one'],
-    ));
+    expect(
+      relations().map(
+        (r) =>
+          `${r.fromColumns.join()} → ${r.to}.${r.toColumns.join()}${r.declared ? ', declared' : ''}${r.toOne ? ', one' : ''}`,
+      ),
+    ).toEqual([
+      'call_no → landing.visit.visit_no, declared, one',
+      'hull_no → landing.ship.hull_no, one',
+      'pilot_hull_no → landing.ship.hull_no, one',
+    ]));
   test('a step has a role, and leads both ways', () => {
     expect(relations().map(roleOf)).toEqual(['call', 'ship', 'pilot']);
     expect(stepsFrom(relations(), 'landing.ship').map((s) => [s.to, s.toOne, roleOf(s)])).toEqual([
@@ -356,9 +375,15 @@ create foreign table landing.visit (visit_no text primary key) server more;`,
       { fullName: 's.ship', layer: 's', key: ['hull'], columns: [{ name: 'hull', type: 'text' }] },
     ];
     const pairs = relationPairs(tables, 's.stay', []);
-    expect(pairs).toEqual([{ from: { table: 's.stay', column: 'vessel' }, to: { table: 's.ship', column: 'hull' }, type: 'text' }]);
+    expect(pairs).toEqual([
+      { from: { table: 's.stay', column: 'vessel' }, to: { table: 's.ship', column: 'hull' }, type: 'text' },
+    ]);
     const of = (values: string, found: string) =>
-      relationsFromValues(readSharedValues(pairs, [['0', values, found]])).map((r) => [r.fromColumns[0], r.to, r.share]);
+      relationsFromValues(readSharedValues(pairs, [['0', values, found]])).map((r) => [
+        r.fromColumns[0],
+        r.to,
+        r.share,
+      ]);
     expect([of('10', '9'), of('10', '8'), of('2', '2')]).toEqual([[['vessel', 's.ship', 0.9]], [], []]);
   });
 });
@@ -385,7 +410,10 @@ test('a table split by conditions, with a remainder, and how many rows each part
 
 describe('a summary', () => {
   test.each(MEASURES.map((kind) => [kind]))('%s', (kind) =>
-    expect([measureSql({ kind, column: 'tonnage', name: 'x' }), measureSql({ kind, column: 'tonnage', name: 'x', nullIsZero: true })]).toMatchSnapshot(),
+    expect([
+      measureSql({ kind, column: 'tonnage', name: 'x' }),
+      measureSql({ kind, column: 'tonnage', name: 'x', nullIsZero: true }),
+    ]).toMatchSnapshot(),
   );
   test('by columns, of some rows', () =>
     expect(
@@ -450,7 +478,14 @@ describe('turned columns and rows', () => {
     `));
   test.each([[true], [false]])('columns become rows, without nulls: %s', (withoutNulls) =>
     expect(
-      unpivot({ source: 'staging.month', keep: ['berth_code'], columns: ['jan', 'feb'], nameColumn: 'month', valueColumn: 'tonnage', withoutNulls }),
+      unpivot({
+        source: 'staging.month',
+        keep: ['berth_code'],
+        columns: ['jan', 'feb'],
+        nameColumn: 'month',
+        valueColumn: 'tonnage',
+        withoutNulls,
+      }),
     ).toMatchSnapshot(),
   );
 });

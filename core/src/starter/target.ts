@@ -9,7 +9,11 @@ export interface TargetChoices {
   readonly actuals: string;
   /** The targets' key columns, and for each the expression over the actuals that gives its value. */
   readonly grain: readonly { readonly column: string; readonly expression: string }[];
-  readonly measures: readonly { readonly target: string; readonly actual: Omit<Measure, 'name'>; readonly name: string }[];
+  readonly measures: readonly {
+    readonly target: string;
+    readonly actual: Omit<Measure, 'name'>;
+    readonly name: string;
+  }[];
   readonly only?: string;
 }
 
@@ -24,7 +28,11 @@ export function againstTargets({ targets, actuals, grain, measures, only }: Targ
       ...grain.map((g) => `${condition(g.expression)} as ${plainIdent(g.column)}`),
       ...measures.map((m) => `${measureSql({ ...m.actual, name: m.name })} as ${plainIdent(m.name)}`),
     ],
-    [`from ${tableText(actuals)}`, only ? `where ${condition(only)}` : '', `group by ${grain.map((_, i) => i + 1).join(', ')}`],
+    [
+      `from ${tableText(actuals)}`,
+      only ? `where ${condition(only)}` : '',
+      `group by ${grain.map((_, i) => i + 1).join(', ')}`,
+    ],
   )
     .split('\n')
     .map((l) => `  ${l}`)

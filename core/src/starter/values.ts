@@ -42,7 +42,10 @@ export function sharedValuesQuery(pairs: readonly ValuePair[]): string {
 }
 
 /** The answer of `sharedValuesQuery`, as text. */
-export function readSharedValues(pairs: readonly ValuePair[], rows: readonly (readonly (string | null)[])[]): SharedValues[] {
+export function readSharedValues(
+  pairs: readonly ValuePair[],
+  rows: readonly (readonly (string | null)[])[],
+): SharedValues[] {
   return rows.flatMap(([pair, values, found]) => {
     const asked = pairs[Number(pair)];
     return asked ? [{ pair: asked, values: Number(values), found: Number(found) }] : [];
@@ -71,8 +74,13 @@ export function relationPairs(tables: readonly KeyedTable[], about: string, know
       const type = column.type && unifiedType([column.type, key.type]);
       if (!type || !COMPARED.test(type) || from.key.join() === column.name) continue;
       if (!type.startsWith('text') && !NAMED_AS_KEY.test(column.name)) continue;
-      if (known.some((r) => r.from === from.fullName && r.to === to.fullName && r.fromColumns.includes(column.name))) continue;
-      pairs.push({ from: { table: from.fullName, column: column.name }, to: { table: to.fullName, column: key.name }, type });
+      if (known.some((r) => r.from === from.fullName && r.to === to.fullName && r.fromColumns.includes(column.name)))
+        continue;
+      pairs.push({
+        from: { table: from.fullName, column: column.name },
+        to: { table: to.fullName, column: key.name },
+        type,
+      });
     }
   };
   for (const other of tables) {
@@ -112,7 +120,13 @@ export function stackPairs(tables: readonly StarterTable[], columns: readonly St
       placed.flatMap((b): ValuePair[] => {
         const type = a.at < b.at ? unifiedType([a.type, b.type]) : undefined;
         if (type === undefined || type === 'boolean') return [];
-        return [{ from: { table: tables[a.at]!.fullName, column: a.name }, to: { table: tables[b.at]!.fullName, column: b.name }, type }];
+        return [
+          {
+            from: { table: tables[a.at]!.fullName, column: a.name },
+            to: { table: tables[b.at]!.fullName, column: b.name },
+            type,
+          },
+        ];
       }),
     )
     .slice(0, MOST_PAIRS);
@@ -135,7 +149,9 @@ export function matchByValues(
     const [one, other] = [lineOf(pair.from), lineOf(pair.to)];
     if (!one || !other || one === other || one.from.some((f, i) => f !== null && other.from[i] !== null)) continue;
     const from = one.from.map((f, i) => f ?? other.from[i] ?? null);
-    const type = unifiedType(from.flatMap((name, i) => (name === null ? [] : [tables[i]!.columns.find((c) => c.name === name)?.type])));
+    const type = unifiedType(
+      from.flatMap((name, i) => (name === null ? [] : [tables[i]!.columns.find((c) => c.name === name)?.type])),
+    );
     result = result.filter((c) => c !== other).map((c) => (c === one ? { ...one, from, type } : c));
   }
   return result;

@@ -40,7 +40,13 @@ const typeOf = (c: StarterColumn) => c.type ?? 'text';
 const keyNames = (e: VaultEntity) => e.key.map((k) => k.name);
 const FIRST_SEEN: Line = ['first_seen', 'timestamptz', "options (role 'loaded at') not null"];
 
-function definition(said: string, fullName: string, lines: readonly Line[], options: readonly string[], query: string): string {
+function definition(
+  said: string,
+  fullName: string,
+  lines: readonly Line[],
+  options: readonly string[],
+  query: string,
+): string {
   return `-- ${said}\ncreate table ${tableText(fullName)} (\n${contractLines(lines).join(',\n')}\n)${options.length ? ` with (${options.join(', ')})` : ''};\n\n${query};\n`;
 }
 
@@ -65,7 +71,9 @@ function hub({ source }: VaultChoices, e: VaultEntity): VaultTable {
       [`from ${tableText(table)}`, `where ${columns.map((c) => `${plainIdent(c)} is not null`).join(' and ')}`],
       distinct ? 'select distinct' : 'select',
     );
-  const query = e.also ? `${rows(source, keys, false)}\nunion\n${rows(e.also.table, e.also.columns, false)}` : rows(source, keys, true);
+  const query = e.also
+    ? `${rows(source, keys, false)}\nunion\n${rows(e.also.table, e.also.columns, false)}`
+    : rows(source, keys, true);
   const unique = keys.length === 1 ? ' unique' : '';
   return {
     name: hubName(e),
@@ -150,7 +158,10 @@ function satellite({ source, entity, attributes }: VaultChoices): VaultTable {
 }
 
 /** Which version of the satellite held at the end of each day: a join without intervals. */
-function pointInTime({ entity }: VaultChoices, { from, to }: { readonly from: string; readonly to: string }): VaultTable {
+function pointInTime(
+  { entity }: VaultChoices,
+  { from, to }: { readonly from: string; readonly to: string },
+): VaultTable {
   const name = `pit_${entity.name}`;
   const key = hubKey(entity);
   return {
@@ -208,7 +219,9 @@ function bridge({ entity, related }: VaultChoices): VaultTable {
           ],
           [
             `from ${tableText(full(hubName(entity)))} h`,
-            ...related.map((e, i) => `left join ${tableText(full(linkName(entity, e)))} l${i + 1} on l${i + 1}.${key} = h.${key}`),
+            ...related.map(
+              (e, i) => `left join ${tableText(full(linkName(entity, e)))} l${i + 1} on l${i + 1}.${key} = h.${key}`,
+            ),
             `where h.${key} <> 0`,
           ],
         ),

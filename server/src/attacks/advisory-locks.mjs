@@ -13,7 +13,11 @@ export async function attack(app) {
       'functions/evil.sql',
       `create function functions.evil() returns integer language plpgsql ${volatility} as $$ begin ${locks} return 1; end $$;`,
     );
-    await app.draft(slug, 'staging/evil.sql', 'create table staging.evil (n integer) with (load = rebuild);\nselect functions.evil() as n');
+    await app.draft(
+      slug,
+      'staging/evil.sql',
+      'create table staging.evil (n integer) with (load = rebuild);\nselect functions.evil() as n',
+    );
     await app.run(slug, ['staging.evil'], { upstream: false, seconds: 20 });
     const ended = await app.intake('landing.port', 20);
     held(ended.state === 'succeeded', `an intake of production is ${ended.state}`);

@@ -41,7 +41,12 @@ export class App {
           localAddress: from,
           timeout,
           agent: false,
-          headers: { ...(payload === undefined ? {} : { 'content-type': 'application/json', 'content-length': Buffer.byteLength(payload) }), ...headers },
+          headers: {
+            ...(payload === undefined
+              ? {}
+              : { 'content-type': 'application/json', 'content-length': Buffer.byteLength(payload) }),
+            ...headers,
+          },
         },
         (answer) => {
           const chunks = [];
@@ -70,7 +75,8 @@ export class App {
     if (answer.status !== 200) throw new Error(`${name} cannot sign in: ${answer.status} ${answer.text.slice(0, 200)}`);
     const cookie = answer.headers['set-cookie'][0].split(';')[0];
     const headers = { cookie, 'x-csrf-token': answer.body.csrf };
-    const ask = (method, where, body, more = {}) => this.request(method, where, { ...more, body, headers: { ...headers, ...more.headers } });
+    const ask = (method, where, body, more = {}) =>
+      this.request(method, where, { ...more, body, headers: { ...headers, ...more.headers } });
     return { name, headers, get: (where, more) => ask('GET', where, undefined, more), send: ask };
   }
 
@@ -184,7 +190,9 @@ export class App {
         try {
           const line = readFileSync(`/proc/${pid}/cmdline`, 'utf8').replaceAll('\0', ' ');
           const environment = readFileSync(`/proc/${pid}/environ`, 'utf8');
-          return part.test(line) && (line.includes(this.data) || environment.includes(this.data)) ? [{ pid: Number(pid), line }] : [];
+          return part.test(line) && (line.includes(this.data) || environment.includes(this.data))
+            ? [{ pid: Number(pid), line }]
+            : [];
         } catch {
           return [];
         }
@@ -194,14 +202,18 @@ export class App {
   /** Backends of this application's database: their postmaster keeps its file in the data folder, or says it of its own. */
   backends(part) {
     const folder = [path.join(this.data, 'postgres')].find((f) => existsSync(path.join(f, 'postmaster.pid')));
-    const postmaster = folder ? Number(readFileSync(path.join(folder, 'postmaster.pid'), 'utf8').split('\n')[0]) : undefined;
+    const postmaster = folder
+      ? Number(readFileSync(path.join(folder, 'postmaster.pid'), 'utf8').split('\n')[0])
+      : undefined;
     return readdirSync('/proc')
       .filter((n) => /^\d+$/.test(n))
       .flatMap((pid) => {
         try {
           const line = readFileSync(`/proc/${pid}/cmdline`, 'utf8');
           const parent = Number(/\nPPid:\s*(\d+)/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1]);
-          return part.test(line) && (postmaster === undefined || parent === postmaster) ? [{ pid: Number(pid), line }] : [];
+          return part.test(line) && (postmaster === undefined || parent === postmaster)
+            ? [{ pid: Number(pid), line }]
+            : [];
         } catch {
           return [];
         }
@@ -225,7 +237,9 @@ export class App {
     const watching = (async () => {
       while (!isOver) {
         const started = performance.now();
-        const answer = await this.request('GET', '/api/health', { timeout: 20_000 }).catch((error) => ({ status: String(error.message) }));
+        const answer = await this.request('GET', '/api/health', { timeout: 20_000 }).catch((error) => ({
+          status: String(error.message),
+        }));
         slowest = Math.max(slowest, performance.now() - started);
         most = Math.max(most, this.memory());
         if (answer.status !== 200) {

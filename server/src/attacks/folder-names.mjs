@@ -15,6 +15,9 @@ export async function attack(app) {
   const found = await app.delivered('zz_unknown.csv', 30);
   held(found?.state === 'unknown', `another file is ${found?.state ?? 'not dealt with'}`);
   const mira = await app.as('mira');
-  const upload = await mira.send('POST', '/api/deliveries/file?name=failed', undefined, { raw: 'x', headers: { 'content-type': 'application/octet-stream' } });
+  const upload = await mira.send('POST', '/api/deliveries/file?name=failed', undefined, {
+    raw: 'x',
+    headers: { 'content-type': 'application/octet-stream' },
+  });
   held(upload.status === 400, `a file of that name is taken: ${upload.status}`);
 }

@@ -11,7 +11,9 @@ export async function attack(app) {
     const inner = await clone.input(['mktree'], `100644 blob ${blob}\tconfig\n`);
     // What mktree refuses is written as an object by hand.
     const raw = async (entries) => {
-      const bytes = Buffer.concat(entries.flatMap(([mode, name, id]) => [Buffer.from(`${mode} ${name}\0`), Buffer.from(id, 'hex')]));
+      const bytes = Buffer.concat(
+        entries.flatMap(([mode, name, id]) => [Buffer.from(`${mode} ${name}\0`), Buffer.from(id, 'hex')]),
+      );
       return clone.input(['hash-object', '-t', 'tree', '-w', '--stdin', '--literally'], bytes);
     };
     const cases = {

@@ -19,7 +19,8 @@ export async function attack(app) {
       const branch = `workspace/reader-${attempt}`;
       await clone.git('checkout', '--quiet', '-B', branch, 'origin/main');
       mkdirSync(path.join(clone.folder, 'docs/many'), { recursive: true });
-      for (let i = 0; i < FILES; i++) writeFileSync(path.join(clone.folder, `docs/many/${i}.md`), `${attempt} ${i}\n`.repeat(20));
+      for (let i = 0; i < FILES; i++)
+        writeFileSync(path.join(clone.folder, `docs/many/${i}.md`), `${attempt} ${i}\n`.repeat(20));
       await clone.git('add', '.');
       await clone.git('commit', '--quiet', '-m', 'x');
       const refused = await clone.refused('--quiet', 'origin', branch);

@@ -4,9 +4,18 @@ export const title = 'connections to the warehouse end during a load';
 
 export async function attack(app) {
   const slug = await app.workspace('Lost', 'mira');
-  await app.draft(slug, 'staging/slow.sql', 'create table staging.slow as select count(*) as n from generate_series(1, 400000000)', 'mira');
+  await app.draft(
+    slug,
+    'staging/slow.sql',
+    'create table staging.slow as select count(*) as n from generate_series(1, 400000000)',
+    'mira',
+  );
   const mira = await app.as('mira');
-  const asked = await mira.send('POST', `/api/workspaces/${slug}/runs`, { tables: ['staging.slow'], upstream: false, downstream: false });
+  const asked = await mira.send('POST', `/api/workspaces/${slug}/runs`, {
+    tables: ['staging.slow'],
+    upstream: false,
+    downstream: false,
+  });
   const backends = await until(() => {
     const found = app.backends(/postgres: ouvrage_/);
     return found.some((b) => /SELECT|CREATE/.test(b.line)) && found;

@@ -10,7 +10,10 @@ export async function attack(app) {
   // Each closes what the condition may stand in: brackets of its own, or none.
   for (const closing of ['true)', 'true']) {
     const evil = `${closing}) to stdout; commit; create table ops.hacked (n integer); begin; copy (select 1 where (true`;
-    const text = files[file].replace(/create foreign table landing\.port \(([\s\S]*?)\) server port_ops options \(/, (all) => `${all}only '${evil}', `);
+    const text = files[file].replace(
+      /create foreign table landing\.port \(([\s\S]*?)\) server port_ops options \(/,
+      (all) => `${all}only '${evil}', `,
+    );
     held(text !== files[file], 'the attack did not find its place');
     await app.draft(slug, file, text);
     const asked = await jonas.send('POST', `/api/workspaces/${slug}/intake`, { tables: ['landing.port'] });

@@ -27,7 +27,11 @@ export async function attack(app) {
     }
     held((await file()) === before, 'production’s contents were swapped under an unchanged commit');
     held(taken.length === 0, `taken: ${taken.join(', ')}`);
-    held((await clone.refused('--quiet', 'origin', '+HEAD~0:refs/heads/main')) !== undefined || (await app.main()) === main, 'main moved');
+    held(
+      (await clone.refused('--quiet', 'origin', '+HEAD~0:refs/heads/main')) !== undefined ||
+        (await app.main()) === main,
+      'main moved',
+    );
   } finally {
     clone.remove();
   }

@@ -5,8 +5,19 @@ export const title = 'drafts under paths that a commit would lose';
 export async function attack(app) {
   const jonas = await app.as('jonas');
   const slug = await app.workspace('Odd paths');
-  for (const file of ['/staging/a.sql', 'staging//a.sql', './staging/a.sql', 'staging/../a.sql', 'staging/.git/a.sql', 'staging/a.sql/']) {
-    const { status } = await jonas.send('PUT', `/api/workspaces/${slug}/drafts`, { path: file, text: 'select 1 as a', version: 0 });
+  for (const file of [
+    '/staging/a.sql',
+    'staging//a.sql',
+    './staging/a.sql',
+    'staging/../a.sql',
+    'staging/.git/a.sql',
+    'staging/a.sql/',
+  ]) {
+    const { status } = await jonas.send('PUT', `/api/workspaces/${slug}/drafts`, {
+      path: file,
+      text: 'select 1 as a',
+      version: 0,
+    });
     if (status !== 200) {
       held(status === 400, `${file} answers ${status}`);
       continue;

@@ -14,9 +14,15 @@ export async function attack(app) {
       await app.run(slug, ['staging.evil'], { upstream: false });
       await (
         await app.as('jonas')
-      ).send('POST', `/api/workspaces/${slug}/preview`, { path: 'staging/evil.sql', text: 'select functions.evil() as n', limit: 1 });
+      ).send('POST', `/api/workspaces/${slug}/preview`, {
+        path: 'staging/evil.sql',
+        text: 'select functions.evil() as n',
+        limit: 1,
+      });
     }
   }
-  const rows = await app.rows("select nspname::text from pg_namespace where nspname in ('ouvrage_production', 'finance')");
+  const rows = await app.rows(
+    "select nspname::text from pg_namespace where nspname in ('ouvrage_production', 'finance')",
+  );
   held(rows.length === 0, `made: ${rows.flat().join(', ')}`);
 }

@@ -10,7 +10,12 @@ export async function attack(app) {
   );
   await sleep(1000);
   const started = performance.now();
-  const quick = await mira.send('POST', '/api/workspaces/production/preview', { path: 'adhoc/b.sql', text: 'select 1 as one', limit: 1 }, { timeout: 60_000 });
+  const quick = await mira.send(
+    'POST',
+    '/api/workspaces/production/preview',
+    { path: 'adhoc/b.sql', text: 'select 1 as one', limit: 1 },
+    { timeout: 60_000 },
+  );
   const took = performance.now() - started;
   held(quick.status === 200 && took < 5000, `another’s preview answers ${quick.status} after ${Math.round(took)} ms`);
   const statuses = (await Promise.all(attacks)).map((a) => a.status);

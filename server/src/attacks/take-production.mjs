@@ -5,7 +5,9 @@ export const title = 'an editor merges into production by its address';
 export async function attack(app) {
   const jonas = await app.as('jonas');
   const before = await app.main();
-  const answer = await jonas.send('POST', '/api/workspaces/production/take-production', { files: { 'staging/port.sql': 'select 1 as hacked' } });
+  const answer = await jonas.send('POST', '/api/workspaces/production/take-production', {
+    files: { 'staging/port.sql': 'select 1 as hacked' },
+  });
   held((await app.main()) === before, `main moved; the answer was ${answer.status}`);
   held(answer.status >= 400 && answer.status < 500, `the answer was ${answer.status}`);
   const unknown = await jonas.send('POST', '/api/workspaces/no-such-workspace/take-production', {});

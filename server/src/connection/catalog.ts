@@ -24,7 +24,10 @@ export async function listTables(client: pg.Client): Promise<Listed[]> {
 }
 
 /** Columns, keys and relations of some tables, in one query whatever their number. */
-export async function describeTables(client: pg.Client, tables: readonly { readonly schema: string; readonly name: string }[]): Promise<CatalogTable[]> {
+export async function describeTables(
+  client: pg.Client,
+  tables: readonly { readonly schema: string; readonly name: string }[],
+): Promise<CatalogTable[]> {
   const { rows } = await client.query<CatalogTable>(
     `select n.nspname as schema, c.relname as name, obj_description(c.oid, 'pg_class') as comment,
        (select coalesce(jsonb_agg(jsonb_build_object(

@@ -21,7 +21,10 @@ export class ConnectionService {
   ) {}
 
   async list(): Promise<ConnectionEntry[]> {
-    const [connections, bindings] = await Promise.all([this.connections.find({ order: { name: 'ASC' } }), this.bindings.find({ order: { server: 'ASC' } })]);
+    const [connections, bindings] = await Promise.all([
+      this.connections.find({ order: { name: 'ASC' } }),
+      this.bindings.find({ order: { server: 'ASC' } }),
+    ]);
     return connections.map(({ id, name, host, port, database, user, tls }) => ({
       id,
       name,
@@ -40,7 +43,13 @@ export class ConnectionService {
   }
 
   async create({ password, ...input }: ConnectionInput): Promise<string> {
-    if (!password) throw new Problem(422, 'no-password', 'A connection needs a password', 'Type the password of the database’s user.');
+    if (!password)
+      throw new Problem(
+        422,
+        'no-password',
+        'A connection needs a password',
+        'Type the password of the database’s user.',
+      );
     await this.refuseTaken(input.name);
     const { identifiers } = await this.connections.insert({ ...input, secret: seal(this.config.key, password) });
     return identifiers[0]!['id'] as string;
@@ -56,7 +65,10 @@ export class ConnectionService {
         'Another machine needs the password again',
         'The kept password is only ever sent to the machine that it was given for.',
       );
-    await this.connections.update(id, { ...input, ...(password === undefined ? {} : { secret: seal(this.config.key, password) }) });
+    await this.connections.update(id, {
+      ...input,
+      ...(password === undefined ? {} : { secret: seal(this.config.key, password) }),
+    });
   }
 
   async remove(id: string): Promise<Connection> {
@@ -68,7 +80,11 @@ export class ConnectionService {
   /** Binds a server of the project; null takes the binding away. */
   async bind(server: string, environment: BoundEnvironment, connection: string | null): Promise<void> {
     if (connection === null) await this.bindings.delete({ server, environment });
-    else await this.bindings.upsert({ server, environment, connection: await this.known(connection) }, ['server', 'environment']);
+    else
+      await this.bindings.upsert({ server, environment, connection: await this.known(connection) }, [
+        'server',
+        'environment',
+      ]);
   }
 
   async bindEverywhere(server: string, connection: string): Promise<void> {
@@ -83,7 +99,13 @@ export class ConnectionService {
       // A kept secret goes nowhere but to the machine that it was given for.
       if (known.host === input.host && known.port === input.port) password = unseal(this.config.key, known.secret);
     }
-    if (password === undefined) return { ok: false, part: 'password', message: 'No password was given', remedy: 'Type the password of the database’s user.' };
+    if (password === undefined)
+      return {
+        ok: false,
+        part: 'password',
+        message: 'No password was given',
+        remedy: 'Type the password of the database’s user.',
+      };
     try {
       return { ok: true, ...(await lookAround({ ...input, password })) };
     } catch (error) {
@@ -95,7 +117,8 @@ export class ConnectionService {
   /** A client of the database that a server is bound to, connected. @throws Problem in plain words */
   async open(server: string, environment: BoundEnvironment): Promise<pg.Client> {
     // What stands in the warehouse is read as who builds there.
-    if (server === WAREHOUSE_SERVER) return reach({ ...this.config.warehouse[environment === 'production' ? 'production' : 'workspace'], tls: 'off' });
+    if (server === WAREHOUSE_SERVER)
+      return reach({ ...this.config.warehouse[environment === 'production' ? 'production' : 'workspace'], tls: 'off' });
     const binding = await this.bindings.findOneBy({ server, environment });
     if (!binding)
       throw new Problem(
@@ -134,6 +157,7 @@ export class ConnectionService {
 
   private async refuseTaken(name: string, id?: string): Promise<void> {
     const other = await this.connections.findOneBy({ name });
-    if (other && other.id !== id) throw new Problem(409, 'name-taken', `There is a connection ${name} already`, 'Choose another name.');
+    if (other && other.id !== id)
+      throw new Problem(409, 'name-taken', `There is a connection ${name} already`, 'Choose another name.');
   }
 }

@@ -56,26 +56,54 @@ function unreachable({ host, port, database, user, tls }: Reach, error: Error & 
   switch (code) {
     case 'ENOTFOUND':
     case 'EAI_AGAIN':
-      return new Unreachable('name', `No machine is called ${host}`, 'Check the host’s name; from the server’s network it may be another one.');
+      return new Unreachable(
+        'name',
+        `No machine is called ${host}`,
+        'Check the host’s name; from the server’s network it may be another one.',
+      );
     case 'ECONNREFUSED':
-      return new Unreachable('port', `Nothing answers at ${host}, port ${port}`, 'Check the port, and that the database runs and listens on this address.');
+      return new Unreachable(
+        'port',
+        `Nothing answers at ${host}, port ${port}`,
+        'Check the port, and that the database runs and listens on this address.',
+      );
     case 'ETIMEDOUT':
     case 'EHOSTUNREACH':
     case 'ENETUNREACH':
-      return new Unreachable('port', `${host}, port ${port}, does not answer`, 'A firewall may be between; ask for the way to be opened.');
+      return new Unreachable(
+        'port',
+        `${host}, port ${port}, does not answer`,
+        'A firewall may be between; ask for the way to be opened.',
+      );
     case '28P01':
       return new Unreachable('password', `The password of ${user} is not right`, 'Check the user and the password.');
     case '28000':
       return tls === 'off' && /no encryption/.test(message)
         ? new Unreachable('tls', `${host} refuses ${user} without encryption`, 'Choose an encrypted connection.')
-        : new Unreachable('password', `${host} does not let ${user} in: ${message}`, 'Ask for this user to be let in from the server’s address.');
+        : new Unreachable(
+            'password',
+            `${host} does not let ${user} in: ${message}`,
+            'Ask for this user to be let in from the server’s address.',
+          );
     case '3D000':
-      return new Unreachable('database', `There is no database ${database} on ${host}`, 'Check its name; capitals count.');
+      return new Unreachable(
+        'database',
+        `There is no database ${database} on ${host}`,
+        'Check its name; capitals count.',
+      );
     case '42501':
-      return new Unreachable('rights', `${user} may not connect to ${database}`, `Ask for: grant connect on database ${database} to ${user}.`);
+      return new Unreachable(
+        'rights',
+        `${user} may not connect to ${database}`,
+        `Ask for: grant connect on database ${database} to ${user}.`,
+      );
   }
   if (/does not support SSL/.test(message))
-    return new Unreachable('tls', `${host} does not offer encryption`, 'Choose a connection without TLS, or have it switched on there.');
+    return new Unreachable(
+      'tls',
+      `${host} does not offer encryption`,
+      'Choose a connection without TLS, or have it switched on there.',
+    );
   if (/certificate|CERT|altnames/i.test(`${code} ${message}`))
     return new Unreachable(
       'tls',
@@ -83,7 +111,11 @@ function unreachable({ host, port, database, user, tls }: Reach, error: Error & 
       'Have the authority’s certificate installed here, or choose encryption without the check.',
     );
   if (/timeout/i.test(message))
-    return new Unreachable('port', `${host}, port ${port}, does not answer within ten seconds`, 'A firewall may be between; check the port.');
+    return new Unreachable(
+      'port',
+      `${host}, port ${port}, does not answer within ten seconds`,
+      'A firewall may be between; check the port.',
+    );
   return new Unreachable('other', message, 'Check each part of the connection.');
 }
 

@@ -24,7 +24,10 @@ export interface DeliverySearch {
 const REJECTS_SHOWN = 200;
 const BATCH = 1000;
 
-async function* batchesOf(client: pg.PoolClient, asked: { readonly sql: string; readonly values: readonly string[] }): AsyncGenerator<(string | null)[][]> {
+async function* batchesOf(
+  client: pg.PoolClient,
+  asked: { readonly sql: string; readonly values: readonly string[] },
+): AsyncGenerator<(string | null)[][]> {
   const cursor = cursorOf(client, asked);
   for (let rows = await cursor.read(BATCH); rows.length; rows = await cursor.read(BATCH)) yield rows;
   await cursor.close();
@@ -89,7 +92,11 @@ export class DeliveryListService {
   }
 
   /** All of them, in batches. @param write is given the batches, and ends before the connection is given back */
-  async eachReject(delivery: Delivery, signal: AbortSignal, write: (batches: AsyncIterable<(string | null)[][]>) => Promise<void>): Promise<void> {
+  async eachReject(
+    delivery: Delivery,
+    signal: AbortSignal,
+    write: (batches: AsyncIterable<(string | null)[][]>) => Promise<void>,
+  ): Promise<void> {
     const asked = await this.asked(delivery);
     await this.reader.read(signal, async (client) => {
       const isKept = asked !== undefined && (await isThere(client, asked.place));
@@ -97,7 +104,11 @@ export class DeliveryListService {
     });
   }
 
-  private async asked({ file, digest, table }: Delivery): Promise<{ place: Place; sql: string; values: string[] } | undefined> {
+  private async asked({
+    file,
+    digest,
+    table,
+  }: Delivery): Promise<{ place: Place; sql: string; values: string[] } | undefined> {
     const landing = await this.landing(table);
     return landing && { place: rejectsPlace(landing), sql: rejectsQuery(landing), values: [file, digest] };
   }

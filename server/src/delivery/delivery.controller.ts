@@ -21,7 +21,9 @@ import { DeliveryService } from './delivery.service.js';
 class FileQuery {
   /** A plain file name. */
   @IsString()
-  @Matches(/^(?!\.)[\w .()\-]{1,200}$/, { message: 'name must be a plain file name, such as berth_rates_2026-03-01.csv' })
+  @Matches(/^(?!\.)[\w .()\-]{1,200}$/, {
+    message: 'name must be a plain file name, such as berth_rates_2026-03-01.csv',
+  })
   @ApiProperty({ type: String, example: 'berth_rates_2026-03-01.csv' })
   name: string;
 }
@@ -46,7 +48,18 @@ class IdParam {
   id: number;
 }
 
-const deliveryOut = ({ id, file, table, state, bytes, rows, rejects, reason, at, milliseconds }: Delivery): Sent<DeliveryEntry> => ({
+const deliveryOut = ({
+  id,
+  file,
+  table,
+  state,
+  bytes,
+  rows,
+  rejects,
+  reason,
+  at,
+  milliseconds,
+}: Delivery): Sent<DeliveryEntry> => ({
   id,
   file,
   table,
@@ -90,7 +103,10 @@ export class DeliveryController {
     const columns = ['line', 'column', 'value', 'reason'].map((name) => ({ name, type: 'text' }));
     await this.lists.eachReject(delivery, leaving(request), async (batches) => {
       response.setHeader('Content-Type', CONTENT_TYPES.csv);
-      response.setHeader('Content-Disposition', `attachment; filename="${delivery.file.replace(/[^\w.-]/g, '_')}.rejects.csv"`);
+      response.setHeader(
+        'Content-Disposition',
+        `attachment; filename="${delivery.file.replace(/[^\w.-]/g, '_')}.rejects.csv"`,
+      );
       await pipeline(Readable.from(written('csv', columns, batches)), response);
     });
   }
@@ -111,7 +127,8 @@ export class DeliveryController {
   @Post('file')
   @HttpCode(204)
   async upload(@Me() me: Person, @Query() { name }: FileQuery, @Req() request: Request): Promise<void> {
-    if (request.headers['content-type'] !== 'application/octet-stream') throw new BadRequestException('send the file as application/octet-stream');
+    if (request.headers['content-type'] !== 'application/octet-stream')
+      throw new BadRequestException('send the file as application/octet-stream');
     await this.deliveries.receive(name, request);
     await this.people.audit(me, 'file delivered', name);
   }
@@ -124,7 +141,12 @@ export class DeliveryController {
     try {
       await this.deliveries.look(0);
     } catch (error) {
-      throw new Problem(500, 'drop-folder', 'The drop folder cannot be read', error instanceof Error ? error.message : String(error));
+      throw new Problem(
+        500,
+        'drop-folder',
+        'The drop folder cannot be read',
+        error instanceof Error ? error.message : String(error),
+      );
     }
     await this.people.audit(me, 'drop folder looked into', this.deliveries.folder);
     return this.list({});

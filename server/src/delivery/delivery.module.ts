@@ -11,7 +11,14 @@ import { DeliveryListService } from './delivery-list.service.js';
 import { DeliveryService } from './delivery.service.js';
 
 @Module({
-  imports: [PeopleModule, TypeOrmModule.forFeature([Delivery]), ProjectModule, WarehouseModule, RunModule, SourceModule],
+  imports: [
+    PeopleModule,
+    TypeOrmModule.forFeature([Delivery]),
+    ProjectModule,
+    WarehouseModule,
+    RunModule,
+    SourceModule,
+  ],
   controllers: [DeliveryController],
   providers: [DeliveryListService, DeliveryService],
   exports: [DeliveryListService, DeliveryService],

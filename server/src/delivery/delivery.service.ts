@@ -101,7 +101,13 @@ export class DeliveryService implements OnApplicationShutdown {
    * @throws Problem for a name of the folder's own, and where the body is longer than a file may be
    */
   async receive(name: string, body: Readable): Promise<void> {
-    if (OWN_NAMES.includes(name)) throw new Problem(400, 'bad-name', `${name} is the name of a folder of the drop folder`, 'Give the file another name.');
+    if (OWN_NAMES.includes(name))
+      throw new Problem(
+        400,
+        'bad-name',
+        `${name} is the name of a folder of the drop folder`,
+        'Give the file another name.',
+      );
     await this.makeFolder();
     const part = path.join(this.folder, `.${randomUUID()}.part`);
     let bytes = 0;
@@ -151,7 +157,9 @@ export class DeliveryService implements OnApplicationShutdown {
     const runner = this.source.createQueryRunner();
     await runner.connect();
     try {
-      const [lock] = (await runner.query(`select pg_try_advisory_lock(hashtext('ouvrage deliveries')) as mine`)) as { mine: boolean }[];
+      const [lock] = (await runner.query(`select pg_try_advisory_lock(hashtext('ouvrage deliveries')) as mine`)) as {
+        mine: boolean;
+      }[];
       if (!lock!.mine) return;
       try {
         await work();
@@ -193,7 +201,8 @@ export class DeliveryService implements OnApplicationShutdown {
     } catch (error) {
       logger.warn(error);
       // It stays where it is until the database is back.
-      if (!isConnectionLost(error)) await this.ended(name, { state: 'failed', reason: told(error) }).catch((e: unknown) => logger.warn(e));
+      if (!isConnectionLost(error))
+        await this.ended(name, { state: 'failed', reason: told(error) }).catch((e: unknown) => logger.warn(e));
       return [];
     } finally {
       await rm(mark, { force: true });
@@ -211,14 +220,23 @@ export class DeliveryService implements OnApplicationShutdown {
     const started = performance.now();
     const file = path.join(this.folder, name);
     const { project } = await this.projects.line(PRODUCTION);
-    const tables = [...project.tables.values()].filter((t): t is SourceTable => t.kind === 'source' && project.servers.get(t.server)?.wrapper === 'file_fdw');
+    const tables = [...project.tables.values()].filter(
+      (t): t is SourceTable => t.kind === 'source' && project.servers.get(t.server)?.wrapper === 'file_fdw',
+    );
     const found = tableForFile(tables, name);
     const { size } = await stat(file);
     const digest = await digestOf(file, found?.parts ?? new Map());
     const outcome = found
-      ? await this.warehouse.session('production', (client) => this.load(client, project, found.table, { file, name, parts: found.parts, size, digest }))
+      ? await this.warehouse.session('production', (client) =>
+          this.load(client, project, found.table, { file, name, parts: found.parts, size, digest }),
+        )
       : { state: 'unknown' as const, reason: 'no table of the project has a pattern that takes this name' };
-    await this.ended(name, outcome, { table: found?.table.fullName ?? null, digest, size, milliseconds: Math.round(performance.now() - started) });
+    await this.ended(name, outcome, {
+      table: found?.table.fullName ?? null,
+      digest,
+      size,
+      milliseconds: Math.round(performance.now() - started),
+    });
     return outcome.state === 'loaded' ? deliveryOptions(found!.table)!.thenRun : [];
   }
 
@@ -243,11 +261,20 @@ export class DeliveryService implements OnApplicationShutdown {
     });
   }
 
-  private async load(client: pg.PoolClient, project: Project, table: SourceTable, { file, name, parts, size, digest }: Arrival): Promise<Outcome> {
+  private async load(
+    client: pg.PoolClient,
+    project: Project,
+    table: SourceTable,
+    { file, name, parts, size, digest }: Arrival,
+  ): Promise<Outcome> {
     if (size === 0) return { state: 'empty' };
-    const before = await this.deliveries.findOne({ where: { table: table.fullName, digest, state: 'loaded' }, order: { id: 'DESC' } });
+    const before = await this.deliveries.findOne({
+      where: { table: table.fullName, digest, state: 'loaded' },
+      order: { id: 'DESC' },
+    });
     // Rows that were set aside may be sound by now.
-    if (before && (before.rejects ?? '0') === '0') return { state: 'repeated', reason: 'the same content was loaded before' };
+    if (before && (before.rejects ?? '0') === '0')
+      return { state: 'repeated', reason: 'the same content was loaded before' };
     const environment = this.projects.environmentOf(undefined);
     await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
     const options = deliveryOptions(table)!;
@@ -256,24 +283,47 @@ export class DeliveryService implements OnApplicationShutdown {
       await client.query(['begin', ...SESSION_SETTINGS, "set local datestyle = 'ISO, YMD'"].join(';\n'));
       const loader = loaderOn(client, environment);
       await makeLandingTable(client, loader, environment, table);
-      const { rows, rejects, extra } = await loadFile({ client, environment, table, options, file, name, parts, digest, isAgain: before !== null });
+      const { rows, rejects, extra } = await loadFile({
+        client,
+        environment,
+        table,
+        options,
+        file,
+        name,
+        parts,
+        digest,
+        isAgain: before !== null,
+      });
       if (rows === 0 && rejects === 0 && before === null) {
         await client.query('rollback');
         return { state: 'empty' };
       }
       const target = targetPlace(environment, table);
-      const { rows: counted } = await client.query<{ total: string }>(`select count(*) as total from ${qualified(target)}`);
+      const { rows: counted } = await client.query<{ total: string }>(
+        `select count(*) as total from ${qualified(target)}`,
+      );
       await client.query(
-        this.warehouse.remembering(environment, table.fullName, { fingerprint: fingerprints(project).get(table.fullName)!, rows: counted[0]!.total, runId: 0 }),
+        this.warehouse.remembering(environment, table.fullName, {
+          fingerprint: fingerprints(project).get(table.fullName)!,
+          rows: counted[0]!.total,
+          runId: 0,
+        }),
       );
       await client.query('commit');
       await this.states.broughtIn(PRODUCTION, table.fullName, await this.newest(client, table, target));
       const reason = extra.length ? `the table does not declare ${extra.join(', ')}: left out` : undefined;
-      return { state: 'loaded', rows: String(rows), ...(options.setsAside ? { rejects: String(rejects) } : {}), ...(reason === undefined ? {} : { reason }) };
+      return {
+        state: 'loaded',
+        rows: String(rows),
+        ...(options.setsAside ? { rejects: String(rejects) } : {}),
+        ...(reason === undefined ? {} : { reason }),
+      };
     } catch (error) {
       if (isConnectionLost(error)) throw error;
       await client.query('rollback');
-      const repeated = isRepeatedKey(error) ? await repeatedKeys({ client, table, options, file, parts }).catch(() => undefined) : undefined;
+      const repeated = isRepeatedKey(error)
+        ? await repeatedKeys({ client, table, options, file, parts }).catch(() => undefined)
+        : undefined;
       return { state: 'failed', reason: repeated ?? told(error) };
     }
   }
@@ -281,7 +331,11 @@ export class DeliveryService implements OnApplicationShutdown {
   private async newest(client: pg.PoolClient, table: SourceTable, target: Place): Promise<string | null> {
     const watermark = table.contract.options.get('watermark')?.value;
     if (watermark === undefined) return null;
-    return (await client.query<{ newest: string | null }>(`select cast(max(${ident(watermark)}) as text) as newest from ${qualified(target)}`)).rows[0]!.newest;
+    return (
+      await client.query<{ newest: string | null }>(
+        `select cast(max(${ident(watermark)}) as text) as newest from ${qualified(target)}`,
+      )
+    ).rows[0]!.newest;
   }
 
   /** To `archive/`, or to `failed/` beside a text that says why. A name that is taken there gets the time before it. @returns where, from the drop folder */
@@ -303,7 +357,13 @@ export class DeliveryService implements OnApplicationShutdown {
   async putBack({ file, kept, state }: Delivery): Promise<void> {
     const from = kept ?? path.join(state === 'failed' || state === 'unknown' ? 'failed' : 'archive', file);
     const there = await readdir(this.folder);
-    if (there.includes(file)) throw new Problem(409, 'file-waits', `Another ${file} is waiting in the drop folder`, 'Wait until it has been taken.');
+    if (there.includes(file))
+      throw new Problem(
+        409,
+        'file-waits',
+        `Another ${file} is waiting in the drop folder`,
+        'Wait until it has been taken.',
+      );
     try {
       await rename(path.join(this.folder, from), path.join(this.folder, file));
     } catch {
@@ -313,7 +373,9 @@ export class DeliveryService implements OnApplicationShutdown {
   }
 
   private async trigger(tables: readonly string[]): Promise<void> {
-    await this.runs.build(DROP_FOLDER, PRODUCTION, { tables, upstream: true, downstream: false }).catch((error: unknown) => logger.warn(error));
+    await this.runs
+      .build(DROP_FOLDER, PRODUCTION, { tables, upstream: true, downstream: false })
+      .catch((error: unknown) => logger.warn(error));
   }
 }
 
@@ -332,7 +394,12 @@ async function digestOf(file: string, parts: ReadonlyMap<string, string>): Promi
 }
 
 /** The landing table as it is declared; where it is declared otherwise than it stands, rows are taken over by the columns' names. */
-async function makeLandingTable(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable): Promise<void> {
+async function makeLandingTable(
+  client: pg.PoolClient,
+  loader: Loader,
+  environment: Environment,
+  table: SourceTable,
+): Promise<void> {
   const target = targetPlace(environment, table);
   if (await sameColumns(client, target, table)) return;
   const item = await landingBeside(client, loader, environment, table);

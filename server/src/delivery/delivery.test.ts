@@ -26,7 +26,11 @@ beforeAll(async () => {
 afterAll(async () => {
   // Other tests of this cluster find production as the demo has it.
   await landed(`delete from landing.berth_rate where as_of >= '2030-01-01'`);
-  const { body } = await mira.send('post', '/api/workspaces/production/runs', { tables: ['core.berth_rate'], upstream: false, downstream: false });
+  const { body } = await mira.send('post', '/api/workspaces/production/runs', {
+    tables: ['core.berth_rate'],
+    upstream: false,
+    downstream: false,
+  });
   await mira.ended((body as { id: number }).id);
   await application.close();
 });
@@ -50,7 +54,8 @@ async function landed<T extends pg.QueryResultRow>(sql: string): Promise<T[]> {
   }
 }
 
-const rates = (date: string) => landed(`select berth_code, rate::float8 as rate, charged from landing.berth_rate where as_of = '${date}' order by 1`);
+const rates = (date: string) =>
+  landed(`select berth_code, rate::float8 as rate, charged from landing.berth_rate where as_of = '${date}' order by 1`);
 const files = async (of: string) => (await readdir(folder(of))).sort();
 
 test('a file lands with what its name says, and again in place of itself; the same content is loaded once', async () => {
@@ -67,16 +72,27 @@ test('a file lands with what its name says, and again in place of itself; the sa
     { berth_code: 'NQ-2 "b"', rate: 10, charged: null },
   ]);
   expect(await deliver(name, content)).toMatchObject({ state: 'repeated' });
-  expect(await deliver(name, 'berth_code,rate,charged\nNQ-1,41,by day\n')).toMatchObject({ state: 'loaded', rows: '1' });
+  expect(await deliver(name, 'berth_code,rate,charged\nNQ-1,41,by day\n')).toMatchObject({
+    state: 'loaded',
+    rows: '1',
+  });
   expect(await rates('2030-01-01')).toEqual([{ berth_code: 'NQ-1', rate: 41, charged: 'by day' }]);
   expect((await files('archive')).filter((f) => f.includes('2030-01-01'))).toHaveLength(3);
 });
 
 test.each([
-  ['a value of another type', 'berth_code,rate,charged\nNQ-1,40,\nNQ-2,dear,\n', 'line 3, column rate: “dear” is not a number'],
+  [
+    'a value of another type',
+    'berth_code,rate,charged\nNQ-1,40,\nNQ-2,dear,\n',
+    'line 3, column rate: “dear” is not a number',
+  ],
   ['a value that is missing', 'berth_code,rate,charged\nNQ-1,,\n', 'line 2, column rate: “” is missing'],
   ['a line that is too short', 'berth_code,rate,charged\nNQ-1\n', 'is missing: the line has 1 fields'],
-  ['a column that is missing', 'berth,rate\nNQ-1,40\n', 'the header has no column berth_code, charged; it has berth, rate'],
+  [
+    'a column that is missing',
+    'berth,rate\nNQ-1,40\n',
+    'the header has no column berth_code, charged; it has berth, rate',
+  ],
   ['a quote that is not closed', 'berth_code,rate,charged\n"NQ-1,40,x\n', 'Quote Not Closed'],
 ])('%s stops the file, which goes to failed/ beside its reason; the table is as it was', async (_, content, reason) => {
   const name = 'berth_rates_2030-02-01.csv';
@@ -86,25 +102,34 @@ test.each([
   expect(await rates('2030-02-01')).toEqual([{ berth_code: 'GW-1', rate: 7, charged: 'by day' }]);
   const now = await files('failed');
   expect(now).toHaveLength(before + 2);
-  const told = await Promise.all(now.filter((f) => f.endsWith('.why.txt')).map((f) => readFile(folder('failed', f), 'utf8')));
+  const told = await Promise.all(
+    now.filter((f) => f.endsWith('.why.txt')).map((f) => readFile(folder('failed', f), 'utf8')),
+  );
   expect(told.some((t) => t.includes(reason))).toBe(true);
 });
 
 test('an empty file, or one with a header only, changes nothing and is recorded', async () => {
   const name = 'berth_rates_2030-03-01.csv';
   await deliver(name, 'berth_code,rate,charged\nGW-1,7,by day\n');
-  for (const content of ['', 'berth_code,rate,charged\n']) expect(await deliver(name, content)).toMatchObject({ state: 'empty' });
+  for (const content of ['', 'berth_code,rate,charged\n'])
+    expect(await deliver(name, content)).toMatchObject({ state: 'empty' });
   expect(await rates('2030-03-01')).toHaveLength(1);
 });
 
 test('delimiter, decimal sign, byte order mark and an old encoding are found out', async () => {
   const tide = (rows: string) => `\ufefftide_at;height_m\r\n${rows}\r\n`;
-  expect(await deliver('tide_table_2030-01-01.csv', tide('2030-01-01 06:15;3,25\r\n2030-01-01 12:40;1.204,5'))).toMatchObject({
+  expect(
+    await deliver('tide_table_2030-01-01.csv', tide('2030-01-01 06:15;3,25\r\n2030-01-01 12:40;1.204,5')),
+  ).toMatchObject({
     state: 'failed',
     reason: expect.stringContaining('does not fit numeric(5,2)'),
   });
-  expect(await deliver('tide_table_2030-01-02.csv', tide('2030-01-02 06:15;3,25\r\n2030-01-02 12:40;-0,5'))).toMatchObject({ state: 'loaded', rows: '2' });
-  expect(await landed(`select height_m::float8 as h from landing.tide where day = '2030-01-02' order by tide_at`)).toEqual([{ h: 3.25 }, { h: -0.5 }]);
+  expect(
+    await deliver('tide_table_2030-01-02.csv', tide('2030-01-02 06:15;3,25\r\n2030-01-02 12:40;-0,5')),
+  ).toMatchObject({ state: 'loaded', rows: '2' });
+  expect(
+    await landed(`select height_m::float8 as h from landing.tide where day = '2030-01-02' order by tide_at`),
+  ).toEqual([{ h: 3.25 }, { h: -0.5 }]);
   await deliver('berth_rates_2030-04-01.csv', Buffer.from('berth_code,rate,charged\nGW-1,7,tägl.\n', 'latin1'));
   expect(await rates('2030-04-01')).toEqual([{ berth_code: 'GW-1', rate: 7, charged: 'tägl.' }]);
 });
@@ -117,14 +142,24 @@ test('JSON lines: rows that are none are set aside with where they stood', async
     '[1]',
     '{"line_id": 5, "goods_code": "a\\tb"}',
   ];
-  expect(await deliver('manifest_2030-01-01.jsonl', lines.join('\n'))).toMatchObject({ state: 'loaded', rows: '2', rejects: '3' });
+  expect(await deliver('manifest_2030-01-01.jsonl', lines.join('\n'))).toMatchObject({
+    state: 'loaded',
+    rows: '2',
+    rejects: '3',
+  });
   expect(
-    await landed(`select line_id::int, tonnes::float8, marks->>'dangerous' as d, goods_code from landing.manifest where day = '2030-01-01' order by 1`),
+    await landed(
+      `select line_id::int, tonnes::float8, marks->>'dangerous' as d, goods_code from landing.manifest where day = '2030-01-01' order by 1`,
+    ),
   ).toEqual([
     { line_id: 1, tonnes: 2.5, d: 'true', goods_code: null },
     { line_id: 5, tonnes: null, d: null, goods_code: 'a\tb' },
   ]);
-  expect(await landed(`select line::int, column_name, reason from landing.manifest_rejects where file = 'manifest_2030-01-01.jsonl' order by line`)).toEqual([
+  expect(
+    await landed(
+      `select line::int, column_name, reason from landing.manifest_rejects where file = 'manifest_2030-01-01.jsonl' order by line`,
+    ),
+  ).toEqual([
     { line: 2, column_name: 'line_id', reason: 'is not a whole number' },
     { line: 3, column_name: 'line_id', reason: 'the line is not valid JSON' },
     { line: 4, column_name: 'line_id', reason: 'the line is not a JSON object' },
@@ -149,7 +184,8 @@ describe('what became of a file', () => {
   }
 
   test('is found again by part of a name, a table or a reason, page by page', async () => {
-    for (const day of ['01', '02', '03']) await deliver(`berth_rates_2031-01-${day}.csv`, 'berth_code,rate,charged\nNQ-1,nothing,\n');
+    for (const day of ['01', '02', '03'])
+      await deliver(`berth_rates_2031-01-${day}.csv`, 'berth_code,rate,charged\nNQ-1,nothing,\n');
     const found = await list('search=2031-01');
     expect(found.files.map((f) => f.file)).toEqual(['03', '02', '01'].map((d) => `berth_rates_2031-01-${d}.csv`));
     expect(found.more).toBe(false);
@@ -172,14 +208,23 @@ describe('what became of a file', () => {
       'text/csv; charset=utf-8',
       'line,column,value,reason\r\n2,line_id,"two, ""2""",is not a whole number\r\n',
     ]);
-    await released('Lines with letters', 'sources/drop.sql', (text) => text.replace(/line_id(\s+)\w+/, 'line_id$1text'));
-    expect((await (await application.signIn('jonas')).send('post', `/api/deliveries/${file!.id}/retry`)).status).toBe(403);
+    await released('Lines with letters', 'sources/drop.sql', (text) =>
+      text.replace(/line_id(\s+)\w+/, 'line_id$1text'),
+    );
+    expect((await (await application.signIn('jonas')).send('post', `/api/deliveries/${file!.id}/retry`)).status).toBe(
+      403,
+    );
     const again = (await mira.send('post', `/api/deliveries/${file!.id}/retry`)).body as List;
     expect(again.files[0]).toMatchObject({ file: name, state: 'loaded', rows: '2', rejects: '0' });
     expect((await mira.get(`/api/deliveries/${file!.id}/rejects`)).body).toEqual({ rows: [], isFull: false });
-    expect(await landed(`select line_id from landing.manifest where day = '2031-02-01' order by 1`)).toEqual([{ line_id: '1' }, { line_id: 'two, "2"' }]);
+    expect(await landed(`select line_id from landing.manifest where day = '2031-02-01' order by 1`)).toEqual([
+      { line_id: '1' },
+      { line_id: 'two, "2"' },
+    ]);
     await landed(`delete from landing.manifest where day = '2031-02-01'`);
-    await released('Lines without letters', 'sources/drop.sql', (text) => text.replace(/line_id(\s+)text/, 'line_id$1bigint'));
+    await released('Lines without letters', 'sources/drop.sql', (text) =>
+      text.replace(/line_id(\s+)text/, 'line_id$1bigint'),
+    );
   });
 
   test('a file that only adds rows and comes again adds those that were set aside, and no others', async () => {
@@ -189,9 +234,17 @@ describe('what became of a file', () => {
       () => `create server gauge_files foreign data wrapper file_fdw;
 create foreign table landing.gauge (no integer, level numeric) server gauge_files options (pattern 'gauge_*.csv', intake 'incremental', watermark 'no', bad_rows 'set aside');`,
     );
-    expect(await deliver('gauge_1.csv', 'no,level\n1,1.5\n2,low\n3,high\n')).toMatchObject({ state: 'loaded', rows: '1', rejects: '2' });
+    expect(await deliver('gauge_1.csv', 'no,level\n1,1.5\n2,low\n3,high\n')).toMatchObject({
+      state: 'loaded',
+      rows: '1',
+      rejects: '2',
+    });
     await released('Gauges in words', 'sources/gauges.sql', (text) => text.replace('level numeric', 'level text'));
-    expect(await deliver('gauge_1.csv', 'no,level\n1,1.5\n2,low\n3,high\n')).toMatchObject({ state: 'loaded', rows: '2', rejects: '0' });
+    expect(await deliver('gauge_1.csv', 'no,level\n1,1.5\n2,low\n3,high\n')).toMatchObject({
+      state: 'loaded',
+      rows: '2',
+      rejects: '0',
+    });
     expect(await deliver('gauge_1.csv', 'no,level\n1,1.5\n2,low\n3,high\n')).toMatchObject({ state: 'repeated' });
     expect(await landed('select no, level from landing.gauge order by 1')).toEqual([
       { no: 1, level: '1.5' },
@@ -227,10 +280,13 @@ create foreign table landing.quay_depth (quay text not null, at numeric not null
 });
 
 test('the demo’s Parquet file has landed; a file’s arrival runs what depends on it', async () => {
-  expect(await landed(`select count(*)::int as n, count(gusts) < count(*) as nulls from landing.weather where day = '2026-03-02'`)).toEqual([
-    { n: 24, nulls: expect.any(Boolean) },
-  ]);
-  const runs = async () => (await mira.get('/api/runs?environment=production')).body as { id: number; person: string; tables: string[] }[];
+  expect(
+    await landed(
+      `select count(*)::int as n, count(gusts) < count(*) as nulls from landing.weather where day = '2026-03-02'`,
+    ),
+  ).toEqual([{ n: 24, nulls: expect.any(Boolean) }]);
+  const runs = async () =>
+    (await mira.get('/api/runs?environment=production')).body as { id: number; person: string; tables: string[] }[];
   const before = (await runs()).length;
   await deliver('berth_rates_2030-05-01.csv', 'berth_code,rate,charged\nGW-9,7,by day\n');
   const [newest] = await runs();
@@ -266,20 +322,28 @@ describe('a file that is sent', () => {
   test('lands like one that was put there', async () => {
     expect((await send(mira, 'berth_rates_2030-07-01.csv')).status).toBe(204);
     const { body } = await mira.send('post', '/api/deliveries/look');
-    expect((body as { files: DeliveryView[] }).files.find((f) => f.file === 'berth_rates_2030-07-01.csv')).toMatchObject({ state: 'loaded', rows: '1' });
+    expect(
+      (body as { files: DeliveryView[] }).files.find((f) => f.file === 'berth_rates_2030-07-01.csv'),
+    ).toMatchObject({ state: 'loaded', rows: '1' });
   });
-  test.each(['../x.csv', '.x.csv', 'a/b.csv', '..', 'a\\b.csv', ''])('may not be called %j', async (name) => expect((await send(mira, name)).status).toBe(400));
-  test('needs a releaser', async () => expect((await send(await application.signIn('jonas'), 'x.csv')).status).toBe(403));
+  test.each(['../x.csv', '.x.csv', 'a/b.csv', '..', 'a\\b.csv', ''])('may not be called %j', async (name) =>
+    expect((await send(mira, name)).status).toBe(400),
+  );
+  test('needs a releaser', async () =>
+    expect((await send(await application.signIn('jonas'), 'x.csv')).status).toBe(403));
 });
 
 test('200,000 rows are loaded as they are read', async () => {
   const body = Readable.from(
     (function* () {
       yield 'berth_code,rate,charged\n';
-      for (let i = 0; i < 200; i++) yield Array.from({ length: 1000 }, (_, j) => `B-${i}-${j},${(j % 900) + 1}.25,by day\n`).join('');
+      for (let i = 0; i < 200; i++)
+        yield Array.from({ length: 1000 }, (_, j) => `B-${i}-${j},${(j % 900) + 1}.25,by day\n`).join('');
     })(),
   );
   await application.app.get(DeliveryService).receive('berth_rates_2030-08-01.csv', body);
   const { body: looked } = await mira.send('post', '/api/deliveries/look');
-  expect((looked as { files: DeliveryView[] }).files.find((f) => f.file === 'berth_rates_2030-08-01.csv')).toMatchObject({ state: 'loaded', rows: '200000' });
+  expect(
+    (looked as { files: DeliveryView[] }).files.find((f) => f.file === 'berth_rates_2030-08-01.csv'),
+  ).toMatchObject({ state: 'loaded', rows: '200000' });
 });

@@ -50,8 +50,10 @@ export interface LoadedFile {
   readonly extra: readonly string[];
 }
 
-const columnsInside = ({ table, parts }: FileFor): FileColumn[] => table.contract.columns.filter((c) => !parts.has(c.name));
-const partsOf = ({ table, parts }: FileFor) => [...parts].filter(([column]) => table.contract.columns.some((c) => c.name === column));
+const columnsInside = ({ table, parts }: FileFor): FileColumn[] =>
+  table.contract.columns.filter((c) => !parts.has(c.name));
+const partsOf = ({ table, parts }: FileFor) =>
+  [...parts].filter(([column]) => table.contract.columns.some((c) => c.name === column));
 
 /**
  * Rows of a file into the landing table, in place of those that the file replaces. Of a file that only adds rows and
@@ -74,7 +76,10 @@ export async function loadFile(loading: Loading): Promise<LoadedFile> {
   // A file without rows replaces nothing.
   if (begun.done) return { rows: 0, rejects: 0, extra: [...extra] };
   if (!options.appends) {
-    const same = known.map(([column], i) => `${ident(column)} = cast($${i + 1}::text as ${table.contract.columns.find((c) => c.name === column)!.type})`);
+    const same = known.map(
+      ([column], i) =>
+        `${ident(column)} = cast($${i + 1}::text as ${table.contract.columns.find((c) => c.name === column)!.type})`,
+    );
     await client.query(
       `delete from ${qualified(place)}${same.length ? ` where ${same.join(' and ')}` : ''}`,
       known.map(([, value]) => value),
@@ -89,7 +94,9 @@ export async function loadFile(loading: Loading): Promise<LoadedFile> {
       if (problem) {
         if (!options.setsAside) throw new BadRow(problem);
         if (rejected.length >= MOST_REJECTS)
-          throw new UnreadableFile(`more than ${MOST_REJECTS} rows are bad, the first in ${new BadRow(rejected[0]!.problem!).message}`);
+          throw new UnreadableFile(
+            `more than ${MOST_REJECTS} rows are bad, the first in ${new BadRow(rejected[0]!.problem!).message}`,
+          );
         rejected.push(next.value);
         continue;
       }
@@ -115,7 +122,8 @@ export const isRepeatedKey = (error: unknown): boolean => codeOf(error) === '235
 /** The lines of a file that have one key, in words; undefined where it has none: then rows that are there have it. */
 export async function repeatedKeys(from: FileFor): Promise<string | undefined> {
   const { client, table, options, file } = from;
-  const key = table.contract.constraints.find((c) => c.kind === 'primary key')?.columns.filter((c) => !from.parts.has(c)) ?? [];
+  const key =
+    table.contract.constraints.find((c) => c.kind === 'primary key')?.columns.filter((c) => !from.parts.has(c)) ?? [];
   const columns = columnsInside(from);
   if (key.length === 0) return undefined;
   const places = key.map((k) => columns.findIndex((c) => c.name === k));
@@ -134,8 +142,11 @@ export async function repeatedKeys(from: FileFor): Promise<string | undefined> {
 from (select *, row_number() over (partition by ${idents(key)} order by line$) as n$ from pg_temp.lines_of_file) as l where n$ <= 5
 group by ${idents(key)} having count(*) > 1 order by min(line$) limit ${KEYS_TOLD + 1}`,
     );
-    if (rows.length === 0) return `rows of this file have a ${key.join(', ')} that other rows of ${table.fullName} have already`;
-    const told = rows.slice(0, KEYS_TOLD).map((r) => `lines ${r.lines} have the same ${key.join(', ')} “${r.value.slice(0, 200)}”`);
+    if (rows.length === 0)
+      return `rows of this file have a ${key.join(', ')} that other rows of ${table.fullName} have already`;
+    const told = rows
+      .slice(0, KEYS_TOLD)
+      .map((r) => `lines ${r.lines} have the same ${key.join(', ')} “${r.value.slice(0, 200)}”`);
     return `${told.join('; ')}${rows.length > KEYS_TOLD ? '; and more' : ''}`;
   } finally {
     await client.query('rollback');
@@ -144,6 +155,9 @@ group by ${idents(key)} having count(*) > 1 order by min(line$) limit ${KEYS_TOL
 
 /** One row in the text format of COPY. */
 function copyLine(values: readonly (string | null)[]): string {
-  const field = (v: string | null) => (v === null ? '\\N' : v.replaceAll('\\', '\\\\').replaceAll('\t', '\\t').replaceAll('\n', '\\n').replaceAll('\r', '\\r'));
+  const field = (v: string | null) =>
+    v === null
+      ? '\\N'
+      : v.replaceAll('\\', '\\\\').replaceAll('\t', '\\t').replaceAll('\n', '\\n').replaceAll('\r', '\\r');
   return `${values.map(field).join('\t')}\n`;
 }

@@ -59,7 +59,14 @@ export async function* readDelivery(
 function checked(line: number, values: readonly (string | null)[], columns: readonly FileColumn[]): DeliveredRow {
   for (const [i, { name, type, notNull }] of columns.entries()) {
     const value = values[i] ?? null;
-    const reason = value === null ? (notNull ? 'is missing' : undefined) : value.includes('\0') ? 'holds a zero byte' : valueProblem(type, value);
+    const reason =
+      value === null
+        ? notNull
+          ? 'is missing'
+          : undefined
+        : value.includes('\0')
+          ? 'holds a zero byte'
+          : valueProblem(type, value);
     if (reason !== undefined) return { line, values, problem: { line, column: name, value: value ?? '', reason } };
   }
   return { line, values };
@@ -95,7 +102,12 @@ async function encodingOf(file: string, declared: string | undefined): Promise<s
   }
 }
 
-async function* readCsvFile(file: string, options: DeliveryOptions, columns: readonly FileColumn[], onColumns: OnColumns): AsyncGenerator<DeliveredRow> {
+async function* readCsvFile(
+  file: string,
+  options: DeliveryOptions,
+  columns: readonly FileColumn[],
+  onColumns: OnColumns,
+): AsyncGenerator<DeliveredRow> {
   const encoding = await encodingOf(file, options.encoding);
   const head = await headOf(file, encoding).catch(() => {
     throw new UnreadableFile(`${encoding} is not an encoding`);
@@ -111,7 +123,9 @@ async function* readCsvFile(file: string, options: DeliveryOptions, columns: rea
     max_record_size: LONGEST_ROW,
   } as const;
   const decimal = options.decimal ?? detectDecimal(await sampledNumbers(head, format, columns, options.header));
-  const text = Readable.toWeb(createReadStream(file)).pipeThrough(new TextDecoderStream(encoding, { fatal: true }) as never);
+  const text = Readable.toWeb(createReadStream(file)).pipeThrough(
+    new TextDecoderStream(encoding, { fatal: true }) as never,
+  );
   const parser = Readable.fromWeb(text as never).pipe(parse(format));
   let places = options.header ? undefined : columns.map((_, i) => i);
   try {
@@ -126,7 +140,12 @@ async function* readCsvFile(file: string, options: DeliveryOptions, columns: rea
         yield {
           line: info.lines,
           values: [],
-          problem: { line: info.lines, column: missing.name, value: record.join(delimiter), reason: `is missing: the line has ${record.length} fields` },
+          problem: {
+            line: info.lines,
+            column: missing.name,
+            value: record.join(delimiter),
+            reason: `is missing: the line has ${record.length} fields`,
+          },
         };
         continue;
       }
@@ -155,18 +174,27 @@ function placesOf(header: readonly string[], columns: readonly FileColumn[]): nu
   const names = header.map((h) => h.trim().toLowerCase());
   const places = columns.map((c) => names.indexOf(c.name.toLowerCase()));
   const missing = columns.filter((_, i) => places[i]! < 0).map((c) => c.name);
-  if (missing.length) throw new UnreadableFile(`the header has no column ${missing.join(', ')}; it has ${header.join(', ')}`);
+  if (missing.length)
+    throw new UnreadableFile(`the header has no column ${missing.join(', ')}; it has ${header.join(', ')}`);
   return places;
 }
 
-async function sampledNumbers(head: string, format: object, columns: readonly FileColumn[], hasHeader: boolean): Promise<string[]> {
+async function sampledNumbers(
+  head: string,
+  format: object,
+  columns: readonly FileColumn[],
+  hasHeader: boolean,
+): Promise<string[]> {
   const whole = head.slice(0, head.lastIndexOf('\n') + 1 || head.length);
   const found: string[] = [];
   try {
     let places = hasHeader ? undefined : columns.map((_, i) => i);
     for await (const { record } of Readable.from([whole]).pipe(parse(format)) as AsyncIterable<{ record: string[] }>) {
       if (!places) places = placesOf(record, columns);
-      else columns.forEach((c, i) => isNumberType(c.type) && record[places![i]!] !== undefined && found.push(record[places![i]!]!));
+      else
+        columns.forEach(
+          (c, i) => isNumberType(c.type) && record[places![i]!] !== undefined && found.push(record[places![i]!]!),
+        );
     }
   } catch {
     // The file is read again from its start, and what is wrong with it is told then.
@@ -179,7 +207,10 @@ async function* linesOf(file: string): AsyncGenerator<string> {
   let parts: string[] = [];
   let length = 0;
   let line = 1;
-  for await (const chunk of createReadStream(file, { encoding: 'utf8', highWaterMark: 256 * 1024 }) as AsyncIterable<string>) {
+  for await (const chunk of createReadStream(file, {
+    encoding: 'utf8',
+    highWaterMark: 256 * 1024,
+  }) as AsyncIterable<string>) {
     let at = 0;
     for (let end = chunk.indexOf('\n'); end >= 0; end = chunk.indexOf('\n', at)) {
       yield (parts.join('') + chunk.slice(at, end)).replace(/\r$/, '');
@@ -195,7 +226,11 @@ async function* linesOf(file: string): AsyncGenerator<string> {
   if (length > 0) yield parts.join('').replace(/\r$/, '');
 }
 
-async function* readJsonLines(file: string, columns: readonly FileColumn[], onColumns: OnColumns): AsyncGenerator<DeliveredRow> {
+async function* readJsonLines(
+  file: string,
+  columns: readonly FileColumn[],
+  onColumns: OnColumns,
+): AsyncGenerator<DeliveredRow> {
   let line = 0;
   for await (const text of linesOf(file)) {
     line++;
@@ -204,11 +239,29 @@ async function* readJsonLines(file: string, columns: readonly FileColumn[], onCo
     try {
       row = JSON.parse(line === 1 ? text.replace(/^\ufeff/, '') : text);
     } catch {
-      yield { line, values: [], problem: { line, column: columns[0]?.name ?? '', value: text.slice(0, 200), reason: 'the line is not valid JSON' } };
+      yield {
+        line,
+        values: [],
+        problem: {
+          line,
+          column: columns[0]?.name ?? '',
+          value: text.slice(0, 200),
+          reason: 'the line is not valid JSON',
+        },
+      };
       continue;
     }
     if (typeof row !== 'object' || row === null || Array.isArray(row)) {
-      yield { line, values: [], problem: { line, column: columns[0]?.name ?? '', value: text.slice(0, 200), reason: 'the line is not a JSON object' } };
+      yield {
+        line,
+        values: [],
+        problem: {
+          line,
+          column: columns[0]?.name ?? '',
+          value: text.slice(0, 200),
+          reason: 'the line is not a JSON object',
+        },
+      };
       continue;
     }
     onColumns(Object.keys(row));
@@ -222,14 +275,19 @@ async function* readJsonLines(file: string, columns: readonly FileColumn[], onCo
 
 const PARQUET_ROWS = 5000;
 
-async function* readParquet(path: string, columns: readonly FileColumn[], onColumns: OnColumns): AsyncGenerator<DeliveredRow> {
+async function* readParquet(
+  path: string,
+  columns: readonly FileColumn[],
+  onColumns: OnColumns,
+): AsyncGenerator<DeliveredRow> {
   const file = await asyncBufferFromFile(path);
   const metadata = await parquetMetadataAsync(file).catch((error: unknown) => {
     throw new UnreadableFile(`the file is no Parquet file: ${error instanceof Error ? error.message : String(error)}`);
   });
   const there = metadata.schema.slice(1).map((s) => s.name);
   const missing = columns.filter((c) => !there.includes(c.name)).map((c) => c.name);
-  if (missing.length) throw new UnreadableFile(`the file has no column ${missing.join(', ')}; it has ${there.join(', ')}`);
+  if (missing.length)
+    throw new UnreadableFile(`the file has no column ${missing.join(', ')}; it has ${there.join(', ')}`);
   onColumns(topLevel(metadata.schema));
   const total = Number(metadata.num_rows);
   for (let start = 0; start < total; start += PARQUET_ROWS) {
@@ -268,6 +326,7 @@ function topLevel([root, ...rest]: readonly { readonly name: string; readonly nu
 function asText(value: unknown): string | null {
   if (value === null || value === undefined) return null;
   if (value instanceof Date) return value.toISOString();
-  if (typeof value === 'object') return JSON.stringify(value, (_, v: unknown) => (typeof v === 'bigint' ? v.toString() : v));
+  if (typeof value === 'object')
+    return JSON.stringify(value, (_, v: unknown) => (typeof v === 'bigint' ? v.toString() : v));
   return String(value as string | number | boolean | bigint);
 }

@@ -17,17 +17,25 @@ interface OfFile {
 export const rejectsPlace = ({ schema, name }: Place): Place => ({ schema, name: `${name}_rejects` });
 
 export const isThere = async (client: pg.ClientBase, place: Place): Promise<boolean> =>
-  (await client.query<{ there: boolean }>('select to_regclass($1) is not null as there', [qualified(place)])).rows[0]!.there;
+  (await client.query<{ there: boolean }>('select to_regclass($1) is not null as there', [qualified(place)])).rows[0]!
+    .there;
 
 /** The condition of rows of a file, over parameters. Rows from before digests were kept are of whatever bore the name. */
 const OF_FILE = `file = $1 and ($2::text is null or digest is not distinct from $2 or digest is null)`;
 
 /** The lines of a file that were set aside. */
-export async function linesSetAside(client: pg.PoolClient, landing: Place, { file, digest }: OfFile): Promise<Set<number>> {
+export async function linesSetAside(
+  client: pg.PoolClient,
+  landing: Place,
+  { file, digest }: OfFile,
+): Promise<Set<number>> {
   const place = rejectsPlace(landing);
   if (!(await isThere(client, place))) return new Set();
   await addDigest(client, place);
-  const { rows } = await client.query<{ line: string }>(`select line from ${qualified(place)} where ${OF_FILE}`, [file, digest ?? null]);
+  const { rows } = await client.query<{ line: string }>(`select line from ${qualified(place)} where ${OF_FILE}`, [
+    file,
+    digest ?? null,
+  ]);
   return new Set(rows.map((r) => Number(r.line)));
 }
 
@@ -38,7 +46,8 @@ export async function forgetRejects(client: pg.PoolClient, landing: Place, { fil
   await client.query(`delete from ${qualified(place)} where ${OF_FILE}`, [file, digest ?? null]);
 }
 
-const addDigest = (client: pg.PoolClient, place: Place) => client.query(`alter table ${qualified(place)} add column if not exists digest text`);
+const addDigest = (client: pg.PoolClient, place: Place) =>
+  client.query(`alter table ${qualified(place)} add column if not exists digest text`);
 
 interface Keeping {
   readonly client: pg.PoolClient;
@@ -49,7 +58,10 @@ interface Keeping {
 }
 
 /** Rows that are no rows of the table, with where they stood and what is wrong with them. */
-export async function keepRejects({ client, environment, table, columns, of }: Keeping, rows: readonly DeliveredRow[]): Promise<void> {
+export async function keepRejects(
+  { client, environment, table, columns, of }: Keeping,
+  rows: readonly DeliveredRow[],
+): Promise<void> {
   const rejects = qualified(rejectsPlace(targetPlace(environment, table)));
   await client.query(
     `create table if not exists ${rejects} (file text not null, line bigint not null, column_name text not null, value text not null, reason text not null, row jsonb not null, at timestamptz not null default now(), digest text)`,

@@ -15,7 +15,15 @@ export interface CheckOutcome {
 
 /** The outcome of a check that comes with a policy. @param rows those at fault, or none */
 export function policyOutcome(table: string, name: string, sql: string, rows: FaultRows | null): CheckOutcome {
-  return { id: `${table}/${name}`, table, verdict: rows ? 'broken' : 'holds', atFault: String(rows?.rows.length ?? 0), total: null, sql, rows };
+  return {
+    id: `${table}/${name}`,
+    table,
+    verdict: rows ? 'broken' : 'holds',
+    atFault: String(rows?.rows.length ?? 0),
+    total: null,
+    sql,
+    rows,
+  };
 }
 
 /** Columns of a load's own, with which it finds rows again; they mean nothing to people. */

@@ -45,8 +45,11 @@ export class Loader extends Statements {
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
     await runSteps(plan.steps ?? [], this.host);
     const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
-    const finishesToo = next === 'swap' && plan.swaps && !plan.steps && plan.relation === 'table' && isQuick(plan, built);
-    const { rows, checks } = await this.check(standing, (question) => (finishesToo ? this.swaps.askAndFinish(question, plan) : this.plain('check', question)));
+    const finishesToo =
+      next === 'swap' && plan.swaps && !plan.steps && plan.relation === 'table' && isQuick(plan, built);
+    const { rows, checks } = await this.check(standing, (question) =>
+      finishesToo ? this.swaps.askAndFinish(question, plan) : this.plain('check', question),
+    );
     this.total = Number(rows ?? 0);
     if (!plan.swaps) this.countUnchanged(this.total);
     const guarded = [...this.guarded].map(([name, sql]) => policyOutcome(plan.table, name, sql, null));
@@ -101,7 +104,10 @@ export class Loader extends Statements {
   };
 
   /** @param ask asks a question of the table that was made */
-  private async check(plan: LoadPlan, ask: (question: string) => Promise<pg.QueryResult>): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
+  private async check(
+    plan: LoadPlan,
+    ask: (question: string) => Promise<pg.QueryResult>,
+  ): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
     const { rows } = await ask(plan.countSql ?? `select count(*) as total from ${qualified(plan.beside)}`);
     const counts = rows[0] as Record<string, string>;
     const total = counts['total']!;
@@ -112,7 +118,15 @@ export class Loader extends Statements {
       const rowsAtFault = atFault === '0' ? null : await this.faultRows(rowsStatement(check, placeOf, FAULT_ROWS));
       // What is kept for people reads the table in its place: the one beside is gone by then.
       const sql = rowsStatement(check, (table) => (table === plan.table ? plan.target : placeOf(table)), FAULT_ROWS);
-      checks.push({ id: check.id, table: check.table, verdict: verdictOf(check, Number(atFault), Number(total)), atFault, total, sql, rows: rowsAtFault });
+      checks.push({
+        id: check.id,
+        table: check.table,
+        verdict: verdictOf(check, Number(atFault), Number(total)),
+        atFault,
+        total,
+        sql,
+        rows: rowsAtFault,
+      });
     }
     return { rows: total, checks };
   }
@@ -132,7 +146,8 @@ export class Loader extends Statements {
 }
 
 /** Whether a table is finished so fast that its statements go in one message. Those of an author go alone, so that an error is theirs. @param rows of the table, if known */
-const isQuick = (plan: LoadPlan, rows: number | null | undefined): boolean => (rows ?? LARGE) < LARGE && !plan.finish.some((s) => s.author);
+const isQuick = (plan: LoadPlan, rows: number | null | undefined): boolean =>
+  (rows ?? LARGE) < LARGE && !plan.finish.some((s) => s.author);
 
 /** What runs loads and swaps of an environment on a connection. */
 export const loaderOn = (client: pg.PoolClient, environment: Environment): Loader =>

@@ -23,12 +23,16 @@ afterAll(() => Promise.all([client.end(), other.end()]));
 const T = `"${SCHEMA}".t`;
 /** A table, and its next state beside. */
 const twoStates = () =>
-  client.query(`drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n`);
+  client.query(
+    `drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n`,
+  );
 
 async function swap(connection: pg.PoolClient): Promise<void> {
   const loader = new Loader(connection);
   loader.begin();
-  await loader.swaps.swap([{ target: { schema: SCHEMA, name: 't' }, beside: { schema: BESIDE, name: 't' }, relation: 'table' }]);
+  await loader.swaps.swap([
+    { target: { schema: SCHEMA, name: 't' }, beside: { schema: BESIDE, name: 't' }, relation: 'table' },
+  ]);
   await loader.conclude(['commit']);
 }
 
@@ -43,7 +47,9 @@ function answering(then: () => Promise<unknown>): pg.PoolClient {
     }
     return result;
   };
-  return new Proxy(client, { get: (of, name) => (name === 'query' ? query : Reflect.get(of, name)) }) as unknown as pg.PoolClient;
+  return new Proxy(client, {
+    get: (of, name) => (name === 'query' ? query : Reflect.get(of, name)),
+  }) as unknown as pg.PoolClient;
 }
 
 describe('what others attached to a table', () => {
@@ -75,16 +81,23 @@ describe('what others attached to a table', () => {
   test('where it cannot be made again, the rows are replaced and the table stays; with other columns the swap is refused by name', async () => {
     await client.query(`drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n;
       create or replace function "${SCHEMA}".gone() returns trigger language plpgsql as 'begin return new; end'; create trigger uses_gone before update on ${T} for each row execute function "${SCHEMA}".gone()`);
-    const [{ oid }] = (await client.query<{ oid: string }>(`select '${T}'::regclass::oid::text as oid`)).rows as [{ oid: string }];
+    const [{ oid }] = (await client.query<{ oid: string }>(`select '${T}'::regclass::oid::text as oid`)).rows as [
+      { oid: string },
+    ];
     // A statement that fails as it is made again, as one does whose function its owner may not call any more.
     const failing = new Proxy(client, {
       get: (of, name) =>
         name === 'query'
-          ? (text: string) => (typeof text === 'string' && text.includes('CREATE TRIGGER uses_gone') ? client.query('select 1/0') : client.query(text))
+          ? (text: string) =>
+              typeof text === 'string' && text.includes('CREATE TRIGGER uses_gone')
+                ? client.query('select 1/0')
+                : client.query(text)
           : Reflect.get(of, name),
     }) as unknown as pg.PoolClient;
     await swap(failing);
-    expect((await client.query(`select n, '${T}'::regclass::oid::text as oid from ${T}`)).rows).toEqual([{ n: 2, oid }]);
+    expect((await client.query(`select n, '${T}'::regclass::oid::text as oid from ${T}`)).rows).toEqual([
+      { n: 2, oid },
+    ]);
     await client.query(`create table "${BESIDE}".t as select 3 as n, 4 as more`);
     await expect(swap(failing)).rejects.toThrow(/trigger swap_test.uses_gone belongs to swap_test.t/);
     await client.query('rollback');
@@ -92,7 +105,11 @@ describe('what others attached to a table', () => {
 });
 
 test.each<[string, string, string]>([
-  ['a view that comes to read the table meanwhile', 'create view reads as select n + 1 as n from t', 'select n::text from reads'],
+  [
+    'a view that comes to read the table meanwhile',
+    'create view reads as select n + 1 as n from t',
+    'select n::text from reads',
+  ],
   [
     'a function that comes to return its rows',
     "create function reads() returns setof t language sql as 'select * from t'",
@@ -107,8 +124,12 @@ test.each<[string, string, string]>([
 test('what stands in the way of a swap is asked of indexes, however small the catalog is', async () => {
   await twoStates();
   await planCatalog(client as unknown as pg.PoolClient);
-  const asked = questions(['old_relations', 'dependents'], [{ schema: SCHEMA, name: 't' }]).map((q) => q.replace(/^execute/, 'explain $&'));
-  const plan = ([await client.query(`begin; ${asked.join('; ')}; rollback`)].flat() as pg.QueryResult<Record<string, string>>[])
+  const asked = questions(['old_relations', 'dependents'], [{ schema: SCHEMA, name: 't' }]).map((q) =>
+    q.replace(/^execute/, 'explain $&'),
+  );
+  const plan = (
+    [await client.query(`begin; ${asked.join('; ')}; rollback`)].flat() as pg.QueryResult<Record<string, string>>[]
+  )
     .flatMap((r) => r.rows)
     .map((row) => row['QUERY PLAN']);
   expect(plan).toContainEqual(expect.stringContaining('Index Scan using pg_depend_reference_index'));
@@ -136,9 +157,15 @@ describe('a question that is asked while the table is finished', () => {
 
   test.each<[string, string, string[]]>([
     ['is answered', `alter table "${BESIDE}".t add primary key (n)`, ['check', 'constraint']],
-    ['is answered though the table cannot be finished', `alter table "${BESIDE}".t add primary key (no_column)`, ['check']],
+    [
+      'is answered though the table cannot be finished',
+      `alter table "${BESIDE}".t add primary key (no_column)`,
+      ['check'],
+    ],
   ])('%s', async (_, finish, kinds) => expect(await askAnd(finish)).toEqual({ rows: [{ n: '1' }], kinds }));
 
   test('is not asked again when someone stops it', () =>
-    expect(askAnd('select pg_cancel_backend(pg_backend_pid()), pg_sleep(60)')).rejects.toMatchObject({ cause: { code: '57014' } }));
+    expect(askAnd('select pg_cancel_backend(pg_backend_pid()), pg_sleep(60)')).rejects.toMatchObject({
+      cause: { code: '57014' },
+    }));
 });

@@ -57,7 +57,10 @@ export class Swaps {
   /** Constraints, indexes, comments and grants beside, and what was made by hand on the old table. */
   async finishBeside(plan: LoadPlan): Promise<void> {
     for (const statement of plan.finish) await this.statements.run(statement);
-    await this.keepOld(plan, await this.oldRelations([plan.target, plan.beside, ...(plan.formerly ? [plan.formerly] : [])]));
+    await this.keepOld(
+      plan,
+      await this.oldRelations([plan.target, plan.beside, ...(plan.formerly ? [plan.formerly] : [])]),
+    );
   }
 
   /**
@@ -72,7 +75,10 @@ export class Swaps {
     const before = statements.ran.length;
     statements.savepoint('before_question');
     try {
-      const answers = await statements.together([{ kind: 'check', sql: question }, ...plan.finish], [...this.opening, ...asks]);
+      const answers = await statements.together(
+        [{ kind: 'check', sql: question }, ...plan.finish],
+        [...this.opening, ...asks],
+      );
       this.found = standing(answers);
       return answers.at(-this.opening.length - asks.length - plan.finish.length - 1)!;
     } catch (error) {
@@ -138,13 +144,21 @@ export class Swaps {
    * @param together whether people do not want to know how long each statement took: it is finished in one message
    * @param closing statements that end the transaction once all is in place
    */
-  async finishAndSwap(plan: LoadPlan, { together, closing }: { readonly together: boolean; readonly closing: readonly string[] }): Promise<void> {
+  async finishAndSwap(
+    plan: LoadPlan,
+    { together, closing }: { readonly together: boolean; readonly closing: readonly string[] },
+  ): Promise<void> {
     if (!together) await this.finishBeside(plan);
     await this.swapFinished([plan], [], closing, together ? plan : undefined);
   }
 
   /** @param finishing a table that is to be finished in the message that asks for the lock, unless it is finished */
-  private async swapFinished(items: readonly SwapItem[], dropped: readonly Place[], closing: readonly string[], finishing?: LoadPlan): Promise<void> {
+  private async swapFinished(
+    items: readonly SwapItem[],
+    dropped: readonly Place[],
+    closing: readonly string[],
+    finishing?: LoadPlan,
+  ): Promise<void> {
     await planCatalog(this.statements.client);
     for (let attempt = 1; ; attempt++) {
       try {
@@ -169,7 +183,9 @@ export class Swaps {
   ): Promise<void> {
     const { statements } = this;
     const finish = attempt === 1 && finishing ? finishing.finish : [];
-    const found = this.found ?? standing(await statements.together(finish, [...this.opening, ...this.asks(items, dropped, finishing)]));
+    const found =
+      this.found ??
+      standing(await statements.together(finish, [...this.opening, ...this.asks(items, dropped, finishing)]));
     this.found = undefined;
     if (finishing) await this.keepOld(finishing, found.old);
     const plan = planSwap(items, found.old, found.dependents, { dropped, goes: ofWorkspaces });
@@ -214,8 +230,14 @@ export class Swaps {
   }
 
   /** Where a dependent belongs to someone else, the rows are replaced and the table stays. */
-  private async replaceInPlace(items: readonly SwapItem[], old: readonly OldRelation[], blockers: readonly Blocker[]): Promise<void> {
-    const names = blockers.map((b) => `${b.kind} ${b.schema}.${b.name}${b.owner ? ` (owner ${b.owner})` : ''}`).join(', ');
+  private async replaceInPlace(
+    items: readonly SwapItem[],
+    old: readonly OldRelation[],
+    blockers: readonly Blocker[],
+  ): Promise<void> {
+    const names = blockers
+      .map((b) => `${b.kind} ${b.schema}.${b.name}${b.owner ? ` (owner ${b.owner})` : ''}`)
+      .join(', ');
     for (const item of items) {
       const before = old.find((o) => o.schema === item.target.schema && o.name === item.target.name);
       const [fresh] = await this.oldRelations([item.beside]);

@@ -86,7 +86,11 @@ class Trace {
     const rows = query === undefined ? undefined : await this.ask(query);
     if (!rows) return undefined;
     const column = misfitColumn(of, rows.rows[0]![0]!);
-    return { rows, detail: 'The rows of the query that do not fit the contract:', ...(column && this.at(of, column.range.start)) };
+    return {
+      rows,
+      detail: 'The rows of the query that do not fit the contract:',
+      ...(column && this.at(of, column.range.start)),
+    };
   }
 
   /** The place in the text of a query, and rows. */
@@ -115,7 +119,8 @@ class Trace {
   private async find(among: readonly Suspect[]): Promise<{ suspect: Suspect; part: QueryPart } | undefined> {
     for (const suspect of among) {
       let part: QueryPart | undefined;
-      for (let parts = suspect.parts, failing; (failing = await this.firstFailing(parts)); parts = failing.parts) part = failing;
+      for (let parts = suspect.parts, failing; (failing = await this.firstFailing(parts)); parts = failing.parts)
+        part = failing;
       if (part) return { suspect, part };
     }
     return undefined;
@@ -132,7 +137,10 @@ class Trace {
       const narrowed = await this.narrowed(part, input);
       const rows = narrowed === undefined ? undefined : await this.ask(narrowed);
       if (rows && rows.rows.length <= TRACED_ROWS)
-        return { rows, detail: `The error comes from ${rows.rows.length === 1 ? 'this row' : 'these rows'} of ${input.table}:` };
+        return {
+          rows,
+          detail: `The error comes from ${rows.rows.length === 1 ? 'this row' : 'these rows'} of ${input.table}:`,
+        };
     }
     return {};
   }
@@ -143,7 +151,8 @@ class Trace {
       `select (pg_relation_size($1::regclass) / current_setting('block_size')::integer)::integer as blocks`,
       [qualified(place)],
     );
-    const failsWith = (from: number, to: number) => this.fails(part.sql(new Map([[table, rowsBetween(place, from, to)]])));
+    const failsWith = (from: number, to: number) =>
+      this.fails(part.sql(new Map([[table, rowsBetween(place, from, to)]])));
     if (await failsWith(0, 0)) return undefined;
     let [from, to] = [0, rows[0]!.blocks * ROWS_A_BLOCK];
     while (to - from > 1) {

@@ -35,7 +35,12 @@ const CASES: readonly (readonly [type: string, text: string | null, parquet: unk
   ['text', 'a "quoted",\r\nline\t🚢', 'a "quoted",\r\nline\t🚢', 'a "quoted",\r\nline\t🚢'],
   ['text', '=1+1', '=1+1', '=1+1'],
   ['bytea', '\\x00ff', '\\x00ff', '\\x00ff'],
-  ['uuid', '00000000-0000-0000-0000-000000000001', '00000000-0000-0000-0000-000000000001', '00000000-0000-0000-0000-000000000001'],
+  [
+    'uuid',
+    '00000000-0000-0000-0000-000000000001',
+    '00000000-0000-0000-0000-000000000001',
+    '00000000-0000-0000-0000-000000000001',
+  ],
   ['jsonb', '{"a": [1, null]}', '{"a": [1, null]}', { a: [1, null] }],
   ['integer[]', '[0:1]={1,2}', '[0:1]={1,2}', '[0:1]={1,2}'],
   ['int4range', 'empty', 'empty', 'empty'],
@@ -57,7 +62,8 @@ async function fileOf(format: ExportFormat, rows: (string | null)[][]): Promise<
 }
 
 /** Decimals are whole in the file; its reader makes floating-point numbers of them. */
-const near = (value: unknown): unknown => (typeof value === 'number' && Number.isFinite(value) ? Number(value.toPrecision(14)) : value);
+const near = (value: unknown): unknown =>
+  typeof value === 'number' && Number.isFinite(value) ? Number(value.toPrecision(14)) : value;
 const bufferOf = (file: Buffer) => file.buffer.slice(file.byteOffset, file.byteOffset + file.byteLength) as ArrayBuffer;
 
 describe.each(EXPORT_FORMATS)('%s', (format) => {
@@ -78,14 +84,20 @@ describe.each(EXPORT_FORMATS)('%s', (format) => {
         : await parquetReadObjects({ file: bufferOf(file) });
     expect(read).toHaveLength(2);
     for (const [i, [type, text, parquet, json]] of CASES.entries())
-      expect([type, text, near(read[1]![columns[i]!.name])]).toEqual([type, text, near(format === 'jsonl' ? json : parquet)]);
+      expect([type, text, near(read[1]![columns[i]!.name])]).toEqual([
+        type,
+        text,
+        near(format === 'jsonl' ? json : parquet),
+      ]);
   });
   test('a file without rows has its columns', async () => {
     const file = await fileOf(format, []);
     if (format === 'csv') expect(readCsv(file.toString('utf8')).header).toEqual(columns.map((c) => c.name));
     if (format === 'jsonl') expect(file.length).toBe(0);
     if (format === 'parquet')
-      expect(parquetSchema(await parquetMetadataAsync(bufferOf(file))).children.map((c) => c.element.name)).toEqual(columns.map((c) => c.name));
+      expect(parquetSchema(await parquetMetadataAsync(bufferOf(file))).children.map((c) => c.element.name)).toEqual(
+        columns.map((c) => c.name),
+      );
   });
 });
 
@@ -96,4 +108,6 @@ test.each([
   ['numeric', undefined],
   ['double precision', undefined],
   ['date[]', undefined],
-])('values of %s that Parquet has no like for: %s', (type, expected) => expect(unfitCondition({ name: 'x', type })).toBe(expected));
+])('values of %s that Parquet has no like for: %s', (type, expected) =>
+  expect(unfitCondition({ name: 'x', type })).toBe(expected),
+);

@@ -50,7 +50,10 @@ function jsonValue(value: string | null, type: string): string {
 
 async function* jsonLines(columns: readonly PageColumn[], batches: Batches): Chunks {
   const names = columns.map((c) => JSON.stringify(c.name));
-  for await (const rows of batches) yield rows.map((r) => `{${r.map((v, i) => `${names[i]!}:${jsonValue(v, columns[i]!.type)}`).join(',')}}\n`).join('');
+  for await (const rows of batches)
+    yield rows
+      .map((r) => `{${r.map((v, i) => `${names[i]!}:${jsonValue(v, columns[i]!.type)}`).join(',')}}\n`)
+      .join('');
 }
 
 const ROW_GROUP = 20_000;
@@ -68,7 +71,10 @@ async function* parquet(columns: readonly PageColumn[], batches: Batches): Chunk
   let held: (string | null)[][] = [];
   const group = async () => {
     await writer.write({
-      columnData: columns.map((c, i) => ({ name: c.name, data: held.map((r) => (r[i] === null ? null : kinds[i]!.of(r[i]!))) })),
+      columnData: columns.map((c, i) => ({
+        name: c.name,
+        data: held.map((r) => (r[i] === null ? null : kinds[i]!.of(r[i]!))),
+      })),
       rowGroupSize: ROW_GROUP,
     });
     held = [];

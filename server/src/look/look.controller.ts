@@ -109,7 +109,12 @@ export class LookController {
   /** One page of a table's rows, each behind the one before. */
   @Post('page')
   @HttpCode(200)
-  page(@Me() me: Person, @Param('slug') slug: string, @Body() { table, ...look }: PageBody, @Req() request: Request): Promise<Sent<PageAnswer>> {
+  page(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { table, ...look }: PageBody,
+    @Req() request: Request,
+  ): Promise<Sent<PageAnswer>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.looks.page(slug, table, look, signal));
   }
@@ -117,7 +122,12 @@ export class LookController {
   /** What a table's columns hold. */
   @Post('profile')
   @HttpCode(200)
-  profile(@Me() me: Person, @Param('slug') slug: string, @Body() { table, production }: ProfileBody, @Req() request: Request): Promise<Sent<ProfileAnswer>> {
+  profile(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { table, production }: ProfileBody,
+    @Req() request: Request,
+  ): Promise<Sent<ProfileAnswer>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.looks.profile(slug, table, production ? 'production' : 'here', signal));
   }
@@ -139,7 +149,9 @@ export class LookController {
       response.setHeader('Content-Disposition', `attachment; filename="${table.replace(/[^\w.]/g, '_')}.${format}"`);
       await pipeline(Readable.from(written(format, columns, batches)), response);
     };
-    await this.turns.of(me, () => this.looks.stream({ slug, table, look: rest, signal }, write, format === 'parquet' ? unfitCondition : undefined));
+    await this.turns.of(me, () =>
+      this.looks.stream({ slug, table, look: rest, signal }, write, format === 'parquet' ? unfitCondition : undefined),
+    );
   }
 }
 

@@ -46,7 +46,8 @@ async function asTheyFit(
   const conditions = columns.map(unfit);
   if (conditions.every((c) => c === undefined)) return [...columns];
   const items = conditions.map((c, i) => `coalesce(bool_or(${c ?? 'false'}), false) as c${i}`);
-  const [found] = (await client.query<Record<string, boolean | string>>(`select ${items.join(', ')} from ${from} as s`)).rows;
+  const [found] = (await client.query<Record<string, boolean | string>>(`select ${items.join(', ')} from ${from} as s`))
+    .rows;
   return columns.map((c, i) => (String(found![`c${i}`]).startsWith('t') ? { ...c, type: 'text' } : c));
 }
 
@@ -66,7 +67,11 @@ export class LookService {
       const key = source.key.length ? source.key : isTable ? ['ctid'] : [];
       const request: PageRequest = { ...look, source: source.from, columns, key, limit: look.limit + 1 };
       const { sql, values, orderColumns } = pageStatement(request);
-      const { rows, columns: shownColumns, isFull } = await shownRows(client, { sql, values }, look.limit + 1, orderColumns);
+      const {
+        rows,
+        columns: shownColumns,
+        isFull,
+      } = await shownRows(client, { sql, values }, look.limit + 1, orderColumns);
       const milliseconds = Math.round(performance.now() - started);
       const width = shownColumns.length - orderColumns;
       const shown = rows.slice(0, look.limit);
@@ -91,7 +96,10 @@ export class LookService {
   }
 
   private async estimate(client: pg.PoolClient, { sql, values }: ParameterStatement): Promise<number> {
-    const { rows } = await client.query<{ 'QUERY PLAN': string }>({ text: `explain (format json) ${sql}`, values: [...values] });
+    const { rows } = await client.query<{ 'QUERY PLAN': string }>({
+      text: `explain (format json) ${sql}`,
+      values: [...values],
+    });
     const plan = rows[0]!['QUERY PLAN'] as unknown;
     const [top] = (typeof plan === 'string' ? JSON.parse(plan) : plan) as { Plan: { 'Plan Rows': number } }[];
     return top!.Plan['Plan Rows'];
@@ -105,7 +113,8 @@ export class LookService {
       const estimatedRows = await this.estimate(client, { sql: `select * from ${source.from} as counted`, values: [] });
       const share = estimatedRows > PROFILED_ROWS * 1.5 ? PROFILED_ROWS / estimatedRows : 1;
       const names = columns.map((c) => c.name);
-      const from = share < 1 ? `(${sampleQuery(source.from, names, { kind: 'plain', share }, { isTable })})` : source.from;
+      const from =
+        share < 1 ? `(${sampleQuery(source.from, names, { kind: 'plain', share }, { isTable })})` : source.from;
       const cursor = cursorOf(client, { sql: profileStatement(from, columns), values: [] });
       const [row] = await cursor.read(1);
       await cursor.close();
@@ -149,11 +158,15 @@ export class LookService {
   }
 
   /** Columns of a source, and whether it is a table with rows of its own. */
-  private async shape(client: pg.PoolClient, source: TableSource): Promise<{ columns: PageColumn[]; isTable: boolean }> {
+  private async shape(
+    client: pg.PoolClient,
+    source: TableSource,
+  ): Promise<{ columns: PageColumn[]; isTable: boolean }> {
     const columns = await columnsOf(client, { sql: `select * from ${source.from} as described`, values: [] });
-    const { rows } = await client.query<{ kind: string }>('select relkind as kind from pg_class where oid = to_regclass($1)', [
-      source.place ? source.from : null,
-    ]);
+    const { rows } = await client.query<{ kind: string }>(
+      'select relkind as kind from pg_class where oid = to_regclass($1)',
+      [source.place ? source.from : null],
+    );
     return { columns: columns.map(({ name, type }) => ({ name, type })), isTable: rows[0]?.kind === 'r' };
   }
 
@@ -170,7 +183,13 @@ export class LookService {
           'Leave the column out, or filter its longest values.',
         );
       }
-      if (error.code === '57014') throw new Problem(504, 'too-slow', 'The rows could not be read in time', 'Filter more, or sort by a column with an index.');
+      if (error.code === '57014')
+        throw new Problem(
+          504,
+          'too-slow',
+          'The rows could not be read in time',
+          'Filter more, or sort by a column with an index.',
+        );
       throw new Problem(422, 'query-failed', error.message, error.hint);
     });
   }
@@ -187,7 +206,10 @@ async function* batches(cursor: Cursor<(string | null)[]>): AsyncGenerator<(stri
     if (rows.length === 0) return;
     const characters = rows.reduce((sum, row) => sum + row.reduce((n, v) => n + (v?.length ?? 0), 0), 0);
     // No more than twice the last: the next rows may be wider.
-    size = Math.max(1, Math.min(MOST_ROWS, size * 2, Math.floor((BATCH_CHARACTERS * rows.length) / Math.max(1, characters))));
+    size = Math.max(
+      1,
+      Math.min(MOST_ROWS, size * 2, Math.floor((BATCH_CHARACTERS * rows.length) / Math.max(1, characters))),
+    );
     yield rows;
   }
 }
@@ -199,7 +221,10 @@ const TOO_LONG = 'ouvrage: too long: ';
 /** The rows of an export; a value that is too long fails the cast that it is put into, which tells where it was. */
 function withinLimit({ sql, values }: ParameterStatement, columns: readonly PageColumn[]): ParameterStatement {
   const long = columns.filter(
-    (c) => !/^(smallint|integer|bigint|real|double precision|numeric|boolean|date|time|timetz|timestamp|timestamptz|interval|uuid)\b/.test(c.type),
+    (c) =>
+      !/^(smallint|integer|bigint|real|double precision|numeric|boolean|date|time|timetz|timestamp|timestamptz|interval|uuid)\b/.test(
+        c.type,
+      ),
   );
   if (long.length === 0) return { sql, values };
   const conditions = long.map((c) => {
@@ -213,5 +238,10 @@ function checkColumns({ show, filters, sort }: Omit<Look, 'after' | 'limit'>, co
   const names = new Set(columns.map((c) => c.name));
   const unknown = [...show, ...filters.map((f) => f.column), ...sort.map((s) => s.column)].filter((n) => !names.has(n));
   if (unknown.length)
-    throw new Problem(422, 'unknown-column', `There is no column ${[...new Set(unknown)].join(', ')}`, `The columns are ${[...names].join(', ')}.`);
+    throw new Problem(
+      422,
+      'unknown-column',
+      `There is no column ${[...new Set(unknown)].join(', ')}`,
+      `The columns are ${[...names].join(', ')}.`,
+    );
 }

@@ -30,7 +30,11 @@ const WORDS = ['', 'a', 'B', "o'c", '%', 'ab1'];
 
 async function fill(next: (below: number) => number, most: number): Promise<Row[]> {
   const maybe = <T>(v: T) => (next(4) === 0 ? null : v);
-  const rows: Row[] = Array.from({ length: next(most) }, (_, i) => [i, maybe((next(7) - 3) / 2), maybe(WORDS[next(WORDS.length)]!)]);
+  const rows: Row[] = Array.from({ length: next(most) }, (_, i) => [
+    i,
+    maybe((next(7) - 3) / 2),
+    maybe(WORDS[next(WORDS.length)]!),
+  ]);
   await client.query('drop table if exists t cascade; create table t (id integer primary key, n numeric(6,1), t text)');
   await client.query(
     'insert into t select * from unnest($1::int[], $2::numeric[], $3::text[])',
@@ -45,9 +49,12 @@ const matches = (row: Readonly<Record<string, number | string | null>>, { column
   if (op === 'is null') return v === null;
   if (op === 'is not null') return v !== null;
   if (v === null) return false;
-  if (op === 'contains') return (column === 'n' ? Number(v).toFixed(1) : String(v)).toLowerCase().includes(value!.toLowerCase());
+  if (op === 'contains')
+    return (column === 'n' ? Number(v).toFixed(1) : String(v)).toLowerCase().includes(value!.toLowerCase());
   const other = typeof v === 'number' ? Number(value) : value!;
-  return { '=': v === other, '<>': v !== other, '<': v < other, '<=': v <= other, '>': v > other, '>=': v >= other }[op];
+  return { '=': v === other, '<>': v !== other, '<': v < other, '<=': v <= other, '>': v > other, '>=': v >= other }[
+    op
+  ];
 };
 
 describe('pages', () => {
@@ -65,7 +72,10 @@ describe('pages', () => {
       return {
         column: column.name,
         op,
-        value: column.type === 'text' ? WORDS[next(WORDS.length)]! : String((next(7) - 3) / 2 === 0 ? 1 : Math.trunc((next(7) - 3) / 2)),
+        value:
+          column.type === 'text'
+            ? WORDS[next(WORDS.length)]!
+            : String((next(7) - 3) / 2 === 0 ? 1 : Math.trunc((next(7) - 3) / 2)),
       };
     });
     const request: Omit<PageRequest, 'after'> = { source, columns, show: [], filters, sort, key, limit: 1 + next(6) };
@@ -82,63 +92,108 @@ describe('pages', () => {
       expect(after).toHaveLength(orderColumns);
     }
     const plain = (r: Readonly<Record<string, number | string | null>>) =>
-      columns.map((c) => (r[c.name] === null ? 'null' : c.type.startsWith('numeric') ? Number(r[c.name]).toFixed(1) : String(r[c.name]))).join('|');
+      columns
+        .map((c) =>
+          r[c.name] === null ? 'null' : c.type.startsWith('numeric') ? Number(r[c.name]).toFixed(1) : String(r[c.name]),
+        )
+        .join('|');
     expect(seen.map((r) => r.map((v) => v ?? 'null').join('|')).sort()).toEqual(expected.map(plain).sort());
     // The same order as one statement without pages has, as far as the sort says.
     const whole = allRows({ ...request });
-    const inOrder = (await client.query<(string | null)[]>({ text: whole.sql, values: [...whole.values], rowMode: 'array' })).rows;
-    const sorted = (list: readonly (readonly (string | null)[])[]) => list.map((r) => sort.map((s) => r[columns.findIndex((c) => c.name === s.column)]));
+    const inOrder = (
+      await client.query<(string | null)[]>({ text: whole.sql, values: [...whole.values], rowMode: 'array' })
+    ).rows;
+    const sorted = (list: readonly (readonly (string | null)[])[]) =>
+      list.map((r) => sort.map((s) => r[columns.findIndex((c) => c.name === s.column)]));
     expect(sorted(seen)).toEqual(sorted(inOrder));
     const count = countRows(request);
-    expect(Number((await client.query<{ n: string }>({ text: count.sql, values: [...count.values] })).rows[0]!.n)).toBe(expected.length);
+    expect(Number((await client.query<{ n: string }>({ text: count.sql, values: [...count.values] })).rows[0]!.n)).toBe(
+      expected.length,
+    );
   });
 
   test('values never become SQL', async () => {
     await fill(random(9), 10);
     const filters: RowFilter[] = [{ column: 't', op: '=', value: "'; drop table t; --" }];
-    const { sql, values } = pageStatement({ source: `${SCHEMA}.t`, columns: COLUMNS, show: ['t'], filters, sort: [], key: ['id'], limit: 5 });
+    const { sql, values } = pageStatement({
+      source: `${SCHEMA}.t`,
+      columns: COLUMNS,
+      show: ['t'],
+      filters,
+      sort: [],
+      key: ['id'],
+      limit: 5,
+    });
     expect(sql).not.toContain('drop table');
     expect((await client.query({ text: sql, values: [...values] })).rows).toEqual([]);
-    expect(() => pageStatement({ source: 't', columns: COLUMNS, show: ['t; drop table t'], filters: [], sort: [], key: ['id'], limit: 5 })).toThrow(
-      'there is no column',
-    );
+    expect(() =>
+      pageStatement({
+        source: 't',
+        columns: COLUMNS,
+        show: ['t; drop table t'],
+        filters: [],
+        sort: [],
+        key: ['id'],
+        limit: 5,
+      }),
+    ).toThrow('there is no column');
   });
 });
 
 describe('profiles', () => {
   const discrete = <T>(sorted: readonly T[], at: number): T => sorted[Math.max(0, Math.ceil(at * sorted.length) - 1)]!;
 
-  test.each(Array.from({ length: 40 }, (_, seed) => seed))('are what a plain computation says: seed %i', async (seed) => {
-    const rows = await fill(random(seed + 100), 60);
-    const profile = JSON.parse((await client.query<{ profile: string }>(profileStatement(`${SCHEMA}.t`, COLUMNS))).rows[0]!.profile) as Profile;
-    expect(profile.rows).toBe(rows.length);
-    const [, n, t] = profile.columns;
-    const numbers = rows.flatMap((r) => (r[1] === null ? [] : [r[1]])).sort((a, b) => a - b);
-    const texts = rows.flatMap((r) => (r[2] === null ? [] : [r[2]]));
-    expect(n).toMatchObject({ shape: 'number', nulls: rows.length - numbers.length, distinct: new Set(numbers).size });
-    expect(t).toMatchObject({ shape: 'text', nulls: rows.length - texts.length, distinct: new Set(texts).size });
-    expect([n!.least, n!.greatest].map((v) => (v === null ? null : Number(v)))).toEqual(numbers.length ? [numbers[0], numbers.at(-1)] : [null, null]);
-    if (numbers.length) {
-      expect(Number(n!.mean)).toBeCloseTo(numbers.reduce((a, b) => a + b, 0) / numbers.length, 5);
-      expect(n!.quantiles!.map(Number)).toEqual(PROFILE_QUANTILES.map((q) => discrete(numbers, q)));
-      const [low, high] = [numbers[0]!, numbers.at(-1)!];
-      const steps = new Map<number, number>();
-      for (const v of numbers) {
-        const step = low === high ? 0 : Math.min(HISTOGRAM_STEPS - 1, Math.floor(((v - low) / (high - low)) * HISTOGRAM_STEPS + 1e-9));
-        steps.set(step, (steps.get(step) ?? 0) + 1);
+  test.each(Array.from({ length: 40 }, (_, seed) => seed))(
+    'are what a plain computation says: seed %i',
+    async (seed) => {
+      const rows = await fill(random(seed + 100), 60);
+      const profile = JSON.parse(
+        (await client.query<{ profile: string }>(profileStatement(`${SCHEMA}.t`, COLUMNS))).rows[0]!.profile,
+      ) as Profile;
+      expect(profile.rows).toBe(rows.length);
+      const [, n, t] = profile.columns;
+      const numbers = rows.flatMap((r) => (r[1] === null ? [] : [r[1]])).sort((a, b) => a - b);
+      const texts = rows.flatMap((r) => (r[2] === null ? [] : [r[2]]));
+      expect(n).toMatchObject({
+        shape: 'number',
+        nulls: rows.length - numbers.length,
+        distinct: new Set(numbers).size,
+      });
+      expect(t).toMatchObject({ shape: 'text', nulls: rows.length - texts.length, distinct: new Set(texts).size });
+      expect([n!.least, n!.greatest].map((v) => (v === null ? null : Number(v)))).toEqual(
+        numbers.length ? [numbers[0], numbers.at(-1)] : [null, null],
+      );
+      if (numbers.length) {
+        expect(Number(n!.mean)).toBeCloseTo(numbers.reduce((a, b) => a + b, 0) / numbers.length, 5);
+        expect(n!.quantiles!.map(Number)).toEqual(PROFILE_QUANTILES.map((q) => discrete(numbers, q)));
+        const [low, high] = [numbers[0]!, numbers.at(-1)!];
+        const steps = new Map<number, number>();
+        for (const v of numbers) {
+          const step =
+            low === high
+              ? 0
+              : Math.min(HISTOGRAM_STEPS - 1, Math.floor(((v - low) / (high - low)) * HISTOGRAM_STEPS + 1e-9));
+          steps.set(step, (steps.get(step) ?? 0) + 1);
+        }
+        expect(n!.histogram).toEqual([...steps].sort((a, b) => a[0] - b[0]));
       }
-      expect(n!.histogram).toEqual([...steps].sort((a, b) => a[0] - b[0]));
-    }
-    const counted = (values: readonly string[]) => {
-      const counts = new Map<string, number>();
-      for (const v of values) counts.set(v, (counts.get(v) ?? 0) + 1);
-      return [...counts].sort((a, b) => b[1] - a[1] || (a[0] < b[0] ? -1 : 1));
-    };
-    expect(t!.frequent).toEqual(counted(texts).slice(0, 8));
-    expect(t!.patterns).toEqual(counted(texts.map((v) => v.replace(/[a-z]/gi, 'a').replace(/[0-9]/g, '9'))).slice(0, 5));
-    if (texts.length) expect(t!.lengths).toMatchObject({ least: Math.min(...texts.map((v) => v.length)), greatest: Math.max(...texts.map((v) => v.length)) });
-    else expect(t!.lengths).toBeNull();
-  });
+      const counted = (values: readonly string[]) => {
+        const counts = new Map<string, number>();
+        for (const v of values) counts.set(v, (counts.get(v) ?? 0) + 1);
+        return [...counts].sort((a, b) => b[1] - a[1] || (a[0] < b[0] ? -1 : 1));
+      };
+      expect(t!.frequent).toEqual(counted(texts).slice(0, 8));
+      expect(t!.patterns).toEqual(
+        counted(texts.map((v) => v.replace(/[a-z]/gi, 'a').replace(/[0-9]/g, '9'))).slice(0, 5),
+      );
+      if (texts.length)
+        expect(t!.lengths).toMatchObject({
+          least: Math.min(...texts.map((v) => v.length)),
+          greatest: Math.max(...texts.map((v) => v.length)),
+        });
+      else expect(t!.lengths).toBeNull();
+    },
+  );
 
   test('every type can be profiled', async () => {
     const types = [
@@ -168,7 +223,9 @@ describe('profiles', () => {
     const columns = types.map((type, i) => ({ name: `c${i}`, type }));
     await client.query(`drop table if exists every; create table every (${columns.map((c) => `${c.name} ${c.type}`).join(', ')});
       insert into every (c2, c3, c5, c7) values ('NaN', 'Infinity', 'NaN', 'infinity'), (1, 2, 3, '2026-01-01'), (null, null, null, null)`);
-    const profile = JSON.parse((await client.query<{ profile: string }>(profileStatement(`${SCHEMA}.every`, columns))).rows[0]!.profile) as Profile;
+    const profile = JSON.parse(
+      (await client.query<{ profile: string }>(profileStatement(`${SCHEMA}.every`, columns))).rows[0]!.profile,
+    ) as Profile;
     expect(profile.columns.map((c) => c.type)).toEqual(types);
     expect(profile.columns[2]).toMatchObject({ mean: '1.000000', greatest: 'NaN', histogram: [[0, 1]] });
   });
@@ -183,14 +240,21 @@ describe('samples', () => {
       [`${SCHEMA}.big_view`, false],
     ] as const) {
       const strata = sampleQuery(from, ['i', 'kind'], { kind: 'stratified', by: ['kind'], each: 5 }, { isTable });
-      const counts = (await client.query<{ kind: string | null; n: string }>(`select kind, count(*) as n from (${strata}) s group by 1 order by 1`)).rows;
+      const counts = (
+        await client.query<{ kind: string | null; n: string }>(
+          `select kind, count(*) as n from (${strata}) s group by 1 order by 1`,
+        )
+      ).rows;
       expect(counts).toEqual([
         { kind: 'rare', n: '5' },
         { kind: 'usual', n: '5' },
         { kind: null, n: '5' },
       ]);
       const plain = sampleQuery(from, ['i', 'kind'], { kind: 'plain', share: 0.1 }, { isTable });
-      const [once, again] = [await client.query(`select * from (${plain}) s order by i`), await client.query(`select * from (${plain}) s order by i`)];
+      const [once, again] = [
+        await client.query(`select * from (${plain}) s order by i`),
+        await client.query(`select * from (${plain}) s order by i`),
+      ];
       expect(once.rows).toEqual(again.rows);
       expect(once.rowCount).toBeGreaterThan(400);
       expect(once.rowCount).toBeLessThan(800);
@@ -223,7 +287,11 @@ describe('looking at tables through the server', () => {
       let pages = 0;
       let total: number | undefined;
       for (let after: string[] | null | undefined; after !== null;) {
-        const got: Awaited<ReturnType<typeof page>> = await page({ ...look({ table }), limit: 7, ...(after ? { after } : {}) });
+        const got: Awaited<ReturnType<typeof page>> = await page({
+          ...look({ table }),
+          limit: 7,
+          ...(after ? { after } : {}),
+        });
         for (const row of got.rows) seen.add(JSON.stringify(row));
         total ??= got.total!.rows;
         after = got.next;
@@ -236,11 +304,16 @@ describe('looking at tables through the server', () => {
 
   test('columns that are not there, and values that no column of that type has, are told', async () => {
     expect(await page(look({ show: ['hull'] }))).toMatchObject({ code: 'unknown-column' });
-    expect(await page(look({ filters: [{ column: 'gross_tonnage', op: '>', value: 'heavy' }] }))).toMatchObject({ code: 'query-failed' });
+    expect(await page(look({ filters: [{ column: 'gross_tonnage', op: '>', value: 'heavy' }] }))).toMatchObject({
+      code: 'query-failed',
+    });
   });
 
   test('a profile of a table and of its production', async () => {
-    const { body } = await vera.send('post', '/api/workspaces/production/profile', { table: 'core.dim_vessel', production: true });
+    const { body } = await vera.send('post', '/api/workspaces/production/profile', {
+      table: 'core.dim_vessel',
+      production: true,
+    });
     const profile = body as Profile & { share: number };
     const { total } = await page(look());
     expect(profile).toMatchObject({ rows: total!.rows, share: 1 });
@@ -261,7 +334,8 @@ describe('looking at tables through the server', () => {
       sample: object | undefined,
       text = 'select c.status, count(*) from landing.call c join landing.vessel using (hull_no) group by 1 order by 1',
     ) =>
-      (await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/q.sql', text, limit: 100, sample })).body as {
+      (await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/q.sql', text, limit: 100, sample }))
+        .body as {
         rows: string[][];
         sampled?: string;
         code?: string;
@@ -272,7 +346,9 @@ describe('looking at tables through the server', () => {
     expect(strata.rows).toEqual(all.rows.map((r) => [r[0], String(Math.min(3, Number(r[1])))]));
     const total = (p: { rows: string[][] }) => p.rows.reduce((n, r) => n + Number(r[1]), 0);
     expect(total(await preview({ table: 'landing.call', share: 0.2 }))).toBeLessThan(total(all) * 0.5);
-    expect(await preview({ table: 'landing.call', share: 0.2 }, 'select call.status, 1 from landing.call')).toMatchObject({ sampled: 'landing.call' });
+    expect(
+      await preview({ table: 'landing.call', share: 0.2 }, 'select call.status, 1 from landing.call'),
+    ).toMatchObject({ sampled: 'landing.call' });
     expect(await preview({ table: 'landing.call', by: ['state'], each: 3 })).toMatchObject({ code: 'unknown-column' });
   });
 
@@ -301,14 +377,20 @@ describe('looking at tables through the server', () => {
       .split('\n')
       .map((l) => JSON.parse(l) as Record<string, unknown>);
     const parquet = await file('parquet', more);
-    const parquetRows = await parquetReadObjects({ file: parquet.buffer.slice(parquet.byteOffset, parquet.byteOffset + parquet.byteLength) as ArrayBuffer });
+    const parquetRows = await parquetReadObjects({
+      file: parquet.buffer.slice(parquet.byteOffset, parquet.byteOffset + parquet.byteLength) as ArrayBuffer,
+    });
     expect(csv.header).toEqual(more.show);
     const { rows } = csv;
     expect(lines.map((l) => more.show.map((c) => (l[c] === null ? null : String(l[c]))))).toEqual(
       rows.map((r) => r.map((v, i) => (i === 3 && v !== null ? String(Number(v)) : v))),
     );
     expect(
-      parquetRows.map((r) => more.show.map((c, i) => (r[c] === null ? null : i === 3 ? String(Number((r[c] as number).toFixed(1))) : (r[c] as string)))),
+      parquetRows.map((r) =>
+        more.show.map((c, i) =>
+          r[c] === null ? null : i === 3 ? String(Number((r[c] as number).toFixed(1))) : (r[c] as string),
+        ),
+      ),
     ).toEqual(rows.map((r) => r.map((v, i) => (i === 3 && v !== null ? String(Number(v)) : v))));
     expect(rows.length).toBe((await page({ ...look(more), limit: 1 })).total!.rows);
     expect(rows).toEqual([...rows].sort((a, b) => (a[0]! < b[0]! ? 1 : -1)));

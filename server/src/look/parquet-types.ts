@@ -26,13 +26,26 @@ export function parquetColumn({ name, type }: PageColumn): ParquetColumn {
   if (type === 'date') return kept({ type: 'INT32', converted_type: 'DATE' }, (t) => daysOf(t));
   const [, time, zoned] = /^(timestamp|time)(tz)?(?:\(\d\))?$/.exec(type) ?? [];
   if (time === 'timestamp')
-    return kept({ type: 'INT64', logical_type: { type: 'TIMESTAMP', isAdjustedToUTC: zoned !== undefined, unit: 'MICROS' } }, instantOf);
+    return kept(
+      { type: 'INT64', logical_type: { type: 'TIMESTAMP', isAdjustedToUTC: zoned !== undefined, unit: 'MICROS' } },
+      instantOf,
+    );
   if (time === 'time' && zoned === undefined)
-    return kept({ type: 'INT64', converted_type: 'TIME_MICROS', logical_type: { type: 'TIME', isAdjustedToUTC: false, unit: 'MICROS' } }, microsOfDay);
+    return kept(
+      {
+        type: 'INT64',
+        converted_type: 'TIME_MICROS',
+        logical_type: { type: 'TIME', isAdjustedToUTC: false, unit: 'MICROS' },
+      },
+      microsOfDay,
+    );
   const decimal = decimalOf(type);
   if (decimal) {
     const { precision, scale } = decimal;
-    const size = precision <= SHORT_DIGITS ? ({ type: 'INT64' } as const) : ({ type: 'FIXED_LEN_BYTE_ARRAY', type_length: 16 } as const);
+    const size =
+      precision <= SHORT_DIGITS
+        ? ({ type: 'INT64' } as const)
+        : ({ type: 'FIXED_LEN_BYTE_ARRAY', type_length: 16 } as const);
     return kept({ ...size, converted_type: 'DECIMAL', precision, scale }, (t) => unscaled(t, scale));
   }
   return kept({ type: 'BYTE_ARRAY', converted_type: 'UTF8' }, (t) => t);
@@ -41,7 +54,9 @@ export function parquetColumn({ name, type }: PageColumn): ParquetColumn {
 function decimalOf(type: string): { precision: number; scale: number } | undefined {
   const [, precision, scale] = /^numeric\((\d+)(?:,(\d+))?\)$/.exec(type) ?? [];
   if (precision === undefined || Number(precision) > MOST_DIGITS) return undefined;
-  return Number(scale ?? 0) > Number(precision) ? undefined : { precision: Number(precision), scale: Number(scale ?? 0) };
+  return Number(scale ?? 0) > Number(precision)
+    ? undefined
+    : { precision: Number(precision), scale: Number(scale ?? 0) };
 }
 
 /** A condition that a column holds a value for which its kind in Parquet has no like; undefined where there is none. */
@@ -62,7 +77,9 @@ function daysOf(text: string): number {
 /** Microseconds of `14:05:00.25`. */
 function microsOfDay(text: string): bigint {
   const [, hours, minutes, seconds, fraction = ''] = /(\d+):(\d+):(\d+)(?:\.(\d+))?/.exec(text) ?? [];
-  return BigInt(Number(hours) * 3600 + Number(minutes) * 60 + Number(seconds)) * 1_000_000n + BigInt(fraction.padEnd(6, '0'));
+  return (
+    BigInt(Number(hours) * 3600 + Number(minutes) * 60 + Number(seconds)) * 1_000_000n + BigInt(fraction.padEnd(6, '0'))
+  );
 }
 
 /** Microseconds since 1970, of an instant that is written in UTC. */

@@ -75,7 +75,12 @@ export class PreviewController {
   /** Rows of a query that is being written. */
   @Post('preview')
   @HttpCode(200)
-  preview(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, limit, sample }: TextRowsBody, @Req() request: Request): Promise<Sent<Rows>> {
+  preview(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { path, text, limit, sample }: TextRowsBody,
+    @Req() request: Request,
+  ): Promise<Sent<Rows>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.previews.text(slug, { path, text: text ?? '', limit, sample }, signal));
   }
@@ -83,7 +88,12 @@ export class PreviewController {
   /** Columns and types of a query that is being written; nothing is read. */
   @Post('describe')
   @HttpCode(200)
-  describe(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request): Promise<Sent<readonly PreviewColumn[]>> {
+  describe(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { path, text }: TextBody,
+    @Req() request: Request,
+  ): Promise<Sent<readonly PreviewColumn[]>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.previews.describe(slug, path, text, signal));
   }
@@ -91,7 +101,12 @@ export class PreviewController {
   /** What the database does not take of a file that is being written; nothing is read. */
   @Post('validate')
   @HttpCode(200)
-  validate(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text }: TextBody, @Req() request: Request): Promise<Sent<readonly StepError[]>> {
+  validate(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { path, text }: TextBody,
+    @Req() request: Request,
+  ): Promise<Sent<readonly StepError[]>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.previews.validate(slug, path, text, signal));
   }

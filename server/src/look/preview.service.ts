@@ -9,7 +9,16 @@ import { afterInputs, functionsOf } from '@ouvrage/core/graph';
 import { inlinedTables, previewQuery, standInReason } from '@ouvrage/core/keys';
 import { targetPlace } from '@ouvrage/core/load';
 import { sampleQuery } from '@ouvrage/core/look';
-import { settingsOf, withEach, type Definition, type IndexedFile, type Project, type Place, type Query, type Table } from '@ouvrage/core/model';
+import {
+  settingsOf,
+  withEach,
+  type Definition,
+  type IndexedFile,
+  type Project,
+  type Place,
+  type Query,
+  type Table,
+} from '@ouvrage/core/model';
 import { schemaNames } from '@ouvrage/core/resolve';
 import { lineColumn, qualified, wrapped, type EditedText } from '@ouvrage/core/sql';
 import { ProjectService, type Line } from '../project/project.service.js';
@@ -61,10 +70,17 @@ export class PreviewService {
     const line = await this.projects.line(slug);
     const { file: indexed } = await this.projects.withText(line.project, path, text);
     const syntax = indexed.diagnostics.find((d) => d.code === 'syntax' || d.code === 'unreadable');
-    if (syntax) throw new Problem(422, 'syntax', syntax.message, undefined, { error: stepError(new Error(syntax.message), line.project), path });
+    if (syntax)
+      throw new Problem(422, 'syntax', syntax.message, undefined, {
+        error: stepError(new Error(syntax.message), line.project),
+        path,
+      });
     const query = queryIn(indexed);
     if (!query) throw new Problem(422, 'no-query', `${path} has no query to preview`, 'Write a select.');
-    return { line: { ...line, project: { ...line.project, files: new Map([...line.project.files, [path, indexed]]) } }, query };
+    return {
+      line: { ...line, project: { ...line.project, files: new Map([...line.project.files, [path, indexed]]) } },
+      query,
+    };
   }
 
   /** Columns and types that a file's query would return, asked of the database without reading a row. */
@@ -86,7 +102,15 @@ export class PreviewService {
     const line = await this.projects.line(slug);
     const { project } = await this.projects.withText(line.project, path, text);
     const wrong = project.diagnostics.find((d) => d.path === path && (d.code === 'syntax' || d.code === 'unreadable'));
-    if (wrong) return [{ message: wrong.message, path, ...lineColumn(text, wrong.range.start), ...(wrong.hint ? { hint: wrong.hint } : {}) }];
+    if (wrong)
+      return [
+        {
+          message: wrong.message,
+          path,
+          ...lineColumn(text, wrong.range.start),
+          ...(wrong.hint ? { hint: wrong.hint } : {}),
+        },
+      ];
     if (project.diagnostics.some((d) => d.path === path && d.severity === 'error')) return [];
     const problems: StepError[] = [];
     for (const probe of conditionProbes(project, path)) {
@@ -114,18 +138,36 @@ export class PreviewService {
     return this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
   }
 
-  private async query(line: Line, path: string, query: Query, limit: number, signal: AbortSignal, sample?: PreviewSample): Promise<Rows> {
+  private async query(
+    line: Line,
+    path: string,
+    query: Query,
+    limit: number,
+    signal: AbortSignal,
+    sample?: PreviewSample,
+  ): Promise<Rows> {
     const standings = await this.standings(line);
     const standIns = sample && (await this.standIn(line, standings, sample, signal));
     const { full, inlined } = await this.compiled(line, path, query, standings, standIns);
     const preview = await this.run(full.text, limit, signal).catch(async (error: unknown) => {
       throw told(error, line.project, path, full, await this.traced(line, { path, query }, standings, error, signal));
     });
-    return { ...preview, columns: markedColumns(line.project, query, standings, preview.columns), inlined, ...(sample ? { sampled: sample.table } : {}) };
+    return {
+      ...preview,
+      columns: markedColumns(line.project, query, standings, preview.columns),
+      inlined,
+      ...(sample ? { sampled: sample.table } : {}),
+    };
   }
 
   /** What rows brought an error about, and where in the author's text. */
-  private async traced(line: Line, of: Queried, standings: Map<string, Standing>, error: unknown, signal: AbortSignal): Promise<Partial<StepError>> {
+  private async traced(
+    line: Line,
+    of: Queried,
+    standings: Map<string, Standing>,
+    error: unknown,
+    signal: AbortSignal,
+  ): Promise<Partial<StepError>> {
     const cause = errorOfRows(error);
     if (!cause) return {};
     const { project } = line;
@@ -167,19 +209,34 @@ export class PreviewService {
     const without = inlined.map((t) => t.fullName);
     await this.makeFunctions(line, names, without, query);
     const main = compileText(project.files.get(path)!, query, query, names);
-    return { full: previewQuery(project, main, reads, names), inlined: reads.filter((r) => project.tables.has(r) && !standings.get(r)?.place) };
+    return {
+      full: previewQuery(project, main, reads, names),
+      inlined: reads.filter((r) => project.tables.has(r) && !standings.get(r)?.place),
+    };
   }
 
-  private namesOf({ workspace, environment }: Line, standings: Map<string, Standing>): Pick<Names, 'placeOf' | 'functionsSchema'> {
-    return { placeOf: (table) => standings.get(table)?.place, functionsSchema: workspace ? previewFunctions(environment) : environment.schemaOf('functions') };
+  private namesOf(
+    { workspace, environment }: Line,
+    standings: Map<string, Standing>,
+  ): Pick<Names, 'placeOf' | 'functionsSchema'> {
+    return {
+      placeOf: (table) => standings.get(table)?.place,
+      functionsSchema: workspace ? previewFunctions(environment) : environment.schemaOf('functions'),
+    };
   }
 
   /** Makes the functions that tables and a query need, as the drafts have them; those of production are there. */
-  private async makeFunctions({ workspace, environment, project }: Line, names: Names, tables: Iterable<string>, query?: Query): Promise<void> {
+  private async makeFunctions(
+    { workspace, environment, project }: Line,
+    names: Names,
+    tables: Iterable<string>,
+    query?: Query,
+  ): Promise<void> {
     const functions = functionsOf(project, tables, query ? [query] : []);
     if (!workspace || functions.length === 0) return;
     await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
-    const placeOf = (table: string): Place => names.placeOf(table) ?? targetPlace(environment, project.tables.get(table)!);
+    const placeOf = (table: string): Place =>
+      names.placeOf(table) ?? targetPlace(environment, project.tables.get(table)!);
     await this.warehouse.makeFunctions(environment, project, functions, { ...names, placeOf });
   }
 
@@ -200,12 +257,30 @@ export class PreviewService {
         'Only tables that exist in the warehouse and whose columns are known can be sampled.',
       );
     const unknown = by.filter((c) => !columns.includes(c));
-    if (unknown.length) throw new Problem(422, 'unknown-column', `${table} has no column ${unknown.join(', ')}`, `Its columns are ${columns.join(', ')}.`);
+    if (unknown.length)
+      throw new Problem(
+        422,
+        'unknown-column',
+        `${table} has no column ${unknown.join(', ')}`,
+        `Its columns are ${columns.join(', ')}.`,
+      );
     const isTable = await this.reader.read(
       signal,
-      async (client) => (await client.query(`select from pg_class where oid = to_regclass($1) and relkind = 'r'`, [qualified(place)])).rowCount === 1,
+      async (client) =>
+        (await client.query(`select from pg_class where oid = to_regclass($1) and relkind = 'r'`, [qualified(place)]))
+          .rowCount === 1,
     );
-    return new Map([[table, sampleQuery(qualified(place), columns, by.length ? { kind: 'stratified', by, each } : { kind: 'plain', share }, { isTable })]]);
+    return new Map([
+      [
+        table,
+        sampleQuery(
+          qualified(place),
+          columns,
+          by.length ? { kind: 'stratified', by, each } : { kind: 'plain', share },
+          { isTable },
+        ),
+      ],
+    ]);
   }
 
   /** What stands in FROM for a table: its place, or its query where it is not built. */
@@ -215,20 +290,33 @@ export class PreviewService {
     if (!definition) throw notFound(`The table ${table}`);
     const standings = await this.standings(line);
     const standing = standings.get(table);
-    if (standing?.place) return { from: qualified(standing.place), place: standing.place, where: standing.where, key: keyOf(definition) };
+    if (standing?.place)
+      return { from: qualified(standing.place), place: standing.place, where: standing.where, key: keyOf(definition) };
     if (definition.kind !== 'definition' || !definition.query) throw this.notThere(table);
-    return { from: `(${(await this.compiled(line, definition.path, definition.query, standings)).full.text}\n)`, where: 'nowhere', key: [] };
+    return {
+      from: `(${(await this.compiled(line, definition.path, definition.query, standings)).full.text}\n)`,
+      where: 'nowhere',
+      key: [],
+    };
   }
 
   /** Source and reference tables cannot be put in as queries: they have to be there. */
   private missing(project: Project, reads: readonly string[], standings: Map<string, Standing>): Problem | undefined {
-    const needed = afterInputs(reads, (name) => (project.tables.has(name) && !standings.get(name)?.place ? (project.reads.get(name) ?? []) : undefined));
+    const needed = afterInputs(reads, (name) =>
+      project.tables.has(name) && !standings.get(name)?.place ? (project.reads.get(name) ?? []) : undefined,
+    );
     const missing = needed.find((name) => project.tables.get(name)!.kind !== 'definition');
     return missing === undefined ? undefined : this.notThere(missing);
   }
 
   private notThere(table: string): Problem {
-    return new Problem(409, 'not-built', `${table} has no rows in the warehouse yet`, 'Bring it in under Sources, or run it.', { table });
+    return new Problem(
+      409,
+      'not-built',
+      `${table} has no rows in the warehouse yet`,
+      'Bring it in under Sources, or run it.',
+      { table },
+    );
   }
 
   /** @throws DatabaseError as PostgreSQL sends it, or Problem when stopped */
@@ -239,7 +327,8 @@ export class PreviewService {
       const { rows, columns, isFull } = await shownRows(client, statement, limit + 1);
       const milliseconds = performance.now() - started;
       const counting = { sql: `select count(*) as n from (\n${sql}\n) as counted`, values: [] };
-      const total = rows.length <= limit && !isFull ? rows.length : await this.reader.count(client, counting, COUNT_SECONDS);
+      const total =
+        rows.length <= limit && !isFull ? rows.length : await this.reader.count(client, counting, COUNT_SECONDS);
       return {
         columns: columns.map(({ name, type }) => ({ name, type })),
         rows: rows.slice(0, limit),
@@ -254,7 +343,12 @@ export class PreviewService {
 }
 
 /** Columns with the reason why they hold stand-ins. They stand in the query's order. */
-function markedColumns(project: Project, query: Query, standings: Map<string, Standing>, columns: readonly PreviewColumn[]): readonly PreviewColumn[] {
+function markedColumns(
+  project: Project,
+  query: Query,
+  standings: Map<string, Standing>,
+  columns: readonly PreviewColumn[],
+): readonly PreviewColumn[] {
   const resolved = resolveColumns(query.select, (layer, name) => {
     const full = `${layer}.${name}`;
     return project.columns.get(full)?.map((c) => ({ name: c.name, type: c.type, origins: [`${full}.${c.name}`] }));
@@ -285,7 +379,13 @@ function keyOf(table: Table): readonly string[] {
   return key && !loose && (table.kind !== 'definition' || !isView(table)) ? key.columns : [];
 }
 
-function told(error: unknown, project: Project, path: string, full: EditedText, traced: Partial<StepError> = {}): unknown {
+function told(
+  error: unknown,
+  project: Project,
+  path: string,
+  full: EditedText,
+  traced: Partial<StepError> = {},
+): unknown {
   if (!isOfStatement(error)) return error;
   const place = { ...stepError(error, project, { path, original: full.original }), ...traced };
   return new Problem(422, 'query-failed', place.message, place.hint, { error: place, sql: full.text });

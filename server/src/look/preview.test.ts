@@ -3,7 +3,15 @@ import { definitionQuery, previewQuery } from '@ouvrage/core/keys';
 import { settingsOf, withEach } from '@ouvrage/core/model';
 import { readProject } from '@ouvrage/core/resolve';
 import pg from 'pg';
-import { draft, runTables, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
+import {
+  draft,
+  runTables,
+  startApplication,
+  warehouse,
+  workspace,
+  type Client,
+  type TestApplication,
+} from '../testing.js';
 
 /** Queries that are being written: run as the reader, described, held against the database. */
 let application: TestApplication;
@@ -24,17 +32,27 @@ test('tables that read each other in a cycle are told as such wherever their row
   const asked = await Promise.all([
     mira.send('post', `/api/workspaces/${slug}/preview`, { path, text: 'select * from staging.port', limit: 5 }),
     mira.send('post', `/api/workspaces/${slug}/describe`, { path, text: 'select * from staging.port' }),
-    mira.send('post', `/api/workspaces/${slug}/page`, { table: 'staging.port', show: [], filters: [], sort: [], limit: 5 }),
+    mira.send('post', `/api/workspaces/${slug}/page`, {
+      table: 'staging.port',
+      show: [],
+      filters: [],
+      sort: [],
+      limit: 5,
+    }),
     mira.send('post', `/api/workspaces/${slug}/profile`, { table: 'staging.owner', production: false }),
     mira.get(`/api/workspaces/${slug}/export?format=csv&look=${look}`),
   ]);
-  for (const { status, body } of asked) expect([status, (body as { title: string }).title]).toEqual([422, expect.stringContaining('reads itself')]);
+  for (const { status, body } of asked)
+    expect([status, (body as { title: string }).title]).toEqual([422, expect.stringContaining('reads itself')]);
 });
 
 describe('previews', () => {
-  const preview = (text: string, file = 'adhoc/x.sql') => mira.send('post', '/api/workspaces/berth-dues/preview', { path: file, text, limit: 10 });
+  const preview = (text: string, file = 'adhoc/x.sql') =>
+    mira.send('post', '/api/workspaces/berth-dues/preview', { path: file, text, limit: 10 });
   test('return columns, types and rows as text', async () => {
-    const answer = await preview("select 12345678901234567890.10::numeric(30,2) as n, null::text as t, true as b, '{1,2}'::int[] as a");
+    const answer = await preview(
+      "select 12345678901234567890.10::numeric(30,2) as n, null::text as t, true as b, '{1,2}'::int[] as a",
+    );
     expect(answer.body).toMatchObject({
       columns: [
         { name: 'n', type: 'numeric(30,2)' },
@@ -47,7 +65,10 @@ describe('previews', () => {
     });
   });
   test('count beyond the limit', async () =>
-    expect((await preview('select g.n from generate_series(1, 25) as g (n)')).body).toMatchObject({ total: 25, rows: { length: 10 } }));
+    expect((await preview('select g.n from generate_series(1, 25) as g (n)')).body).toMatchObject({
+      total: 25,
+      rows: { length: 10 },
+    }));
 
   test.each<[string, string]>([
     ['a second statement', 'select 1 as a; drop table core.dim_vessel'],
@@ -69,12 +90,16 @@ describe('previews', () => {
   test('the reader cannot reach the application’s database, nor write with plain SQL', async () => {
     const client = new pg.Client({ ...application.config.warehouse.reader, database: 'ouvrage' });
     await expect(client.connect()).rejects.toThrow(/permission denied/);
-    await expect(warehouse('set transaction read write; insert into core.dim_port values (1)', 'reader')).rejects.toThrow(/permission denied/);
+    await expect(
+      warehouse('set transaction read write; insert into core.dim_port values (1)', 'reader'),
+    ).rejects.toThrow(/permission denied/);
   });
 
   test('no role of the warehouse is a superuser, and a workspace’s cannot write production', async () => {
     expect(
-      await warehouse("select rolname from pg_roles where rolname like 'ouvrage%' and (rolsuper or rolcreaterole or rolcreatedb or rolbypassrls)"),
+      await warehouse(
+        "select rolname from pg_roles where rolname like 'ouvrage%' and (rolsuper or rolcreaterole or rolcreatedb or rolbypassrls)",
+      ),
     ).toEqual([]);
     await expect(warehouse('delete from core.dim_port', 'workspace')).rejects.toThrow(/permission denied/);
     await expect(warehouse('create table core.x (a int)', 'workspace')).rejects.toThrow(/permission denied/);
@@ -91,7 +116,12 @@ describe('previews', () => {
     for (const table of project.tables.values()) {
       if (table.kind !== 'definition' || !table.query) continue;
       const names = { placeOf, functionsSchema: 'functions', settings: withEach(settingsOf(project), table) };
-      const { text } = previewQuery(project, definitionQuery(project, table, names), project.reads.get(table.fullName)!, names);
+      const { text } = previewQuery(
+        project,
+        definitionQuery(project, table, names),
+        project.reads.get(table.fullName)!,
+        names,
+      );
       await warehouse(`explain ${text}`, 'reader').catch((e: Error) => refused.push(`${table.fullName}: ${e.message}`));
     }
     expect(refused).toEqual([]);
@@ -100,16 +130,28 @@ describe('previews', () => {
   test('functions are those of the drafts, and those of built tables stay', async () => {
     const slug = await workspace(mira, 'Preview functions');
     const text = 'select count(*) filter (where functions.hull_no_is_valid(hull_no)) as valid from staging.vessel';
-    const valid = async () => (await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/x.sql', text, limit: 1 })).body;
-    const built = await warehouse<{ n: string }>('select count(*) filter (where hull_no_is_valid) as n from staging.vessel');
+    const valid = async () =>
+      (await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/x.sql', text, limit: 1 })).body;
+    const built = await warehouse<{ n: string }>(
+      'select count(*) filter (where hull_no_is_valid) as n from staging.vessel',
+    );
     expect(Number(built[0]!.n)).toBeGreaterThan(0);
     expect(await valid()).toMatchObject({ rows: [[built[0]!.n]] });
     await draft(mira, slug, 'staging/vessel.sql', (t) => t.replace('trim(', 'upper('));
     await runTables(mira, slug, ['staging.vessel']);
-    await draft(mira, slug, 'functions/hull_no_is_valid.sql', (t) => t.replace(/return hull_no ~[^]*/, "return hull_no = 'none';\n"));
+    await draft(mira, slug, 'functions/hull_no_is_valid.sql', (t) =>
+      t.replace(/return hull_no ~[^]*/, "return hull_no = 'none';\n"),
+    );
     expect(await valid()).toMatchObject({ rows: [['0']] });
-    expect(await warehouse('select count(*) filter (where hull_no_is_valid) as n from w_preview_functions_staging.vessel', 'workspace')).toEqual(built);
-    await draft(mira, slug, 'functions/hull_no_is_valid.sql', (t) => t.replace("hull_no = 'none'", 'hull_number is null'));
+    expect(
+      await warehouse(
+        'select count(*) filter (where hull_no_is_valid) as n from w_preview_functions_staging.vessel',
+        'workspace',
+      ),
+    ).toEqual(built);
+    await draft(mira, slug, 'functions/hull_no_is_valid.sql', (t) =>
+      t.replace("hull_no = 'none'", 'hull_number is null'),
+    );
     expect(await valid()).toMatchObject({
       status: 422,
       title: expect.stringMatching(/^functions.hull_no_is_valid cannot be made: /),
@@ -150,7 +192,8 @@ describe('previews', () => {
 
 describe('a query that is being written', () => {
   const describe = async (text: string) =>
-    (await mira.send('post', '/api/workspaces/berth-dues/describe', { path: 'staging/described.sql', text })).body as unknown;
+    (await mira.send('post', '/api/workspaces/berth-dues/describe', { path: 'staging/described.sql', text }))
+      .body as unknown;
   test('has its columns and types asked of the database', async () => {
     expect(await describe('select call_no, round(tonnage) as whole, count(*) over () as n from staging.call')).toEqual([
       { name: 'call_no', type: 'text' },
@@ -172,15 +215,25 @@ describe('a query that is being written', () => {
 
   const validate = async (file: string, text: string) => {
     const slug = await (validated ??= workspace(mira, 'Validated'));
-    return (await mira.send('post', `/api/workspaces/${slug}/validate`, { path: file, text })).body as { message: string; line: number; column: number }[];
+    return (await mira.send('post', `/api/workspaces/${slug}/validate`, { path: file, text })).body as {
+      message: string;
+      line: number;
+      column: number;
+    }[];
   };
   let validated: Promise<string> | undefined;
   const source = (only: string) =>
     `create server probe_ops foreign data wrapper postgres_fdw;\ncreate foreign table landing.probe (call_no text, tonnage numeric)\n  server probe_ops options (only '${only.replaceAll("'", "''")}');`;
-  const contract = (check: string) => `create table staging.probe (\n  n integer,\n  t text,\n  check (${check})\n);\nselect 1 as n, 'a' as t;`;
+  const contract = (check: string) =>
+    `create table staging.probe (\n  n integer,\n  t text,\n  check (${check})\n);\nselect 1 as n, 'a' as t;`;
   test.each<[string, string, string, object[]]>([
     ['a sound query', 'staging/probe.sql', 'select call_no from staging.call', []],
-    ['types that do not meet', 'staging/probe.sql', 'select call_no\nfrom staging.call\nwhere tonnage > arrived_at', [{ line: 3, column: 15 }]],
+    [
+      'types that do not meet',
+      'staging/probe.sql',
+      'select call_no\nfrom staging.call\nwhere tonnage > arrived_at',
+      [{ line: 3, column: 15 }],
+    ],
     ['a sound condition of a source', 'sources/probe.sql', source("tonnage > 3 and call_no like 'C%'"), []],
     [
       'a source’s condition over wrong types',
@@ -188,7 +241,12 @@ describe('a query that is being written', () => {
       source('tonnage > call_no'),
       [{ line: 3, message: expect.stringContaining('option only of landing.probe: operator does not exist') }],
     ],
-    ['a source’s condition that is none', 'sources/probe.sql', source('tonnage + 1'), [{ message: expect.stringContaining('must be type boolean') }]],
+    [
+      'a source’s condition that is none',
+      'sources/probe.sql',
+      source('tonnage + 1'),
+      [{ message: expect.stringContaining('must be type boolean') }],
+    ],
     ['a sound check', 'staging/probe.sql', contract('n > 0'), []],
     [
       'a check over wrong types',
@@ -215,7 +273,10 @@ from core.boarding b join core.pilot p using (pilot_key) order by 1`;
   const preview = async (name: string, pilot: string) => {
     const slug = await workspace(mira, name);
     await draft(mira, slug, 'reference/pilot_list.csv', () =>
-      'pilot,rank,at\nann,first,2026-01-01\nann,second,2026-02-01\nbo,first,2026-01-15\n'.replace(name === 'Pilots now' ? 'ann,first,2026-01-01\n' : '', ''),
+      'pilot,rank,at\nann,first,2026-01-01\nann,second,2026-02-01\nbo,first,2026-01-15\n'.replace(
+        name === 'Pilots now' ? 'ann,first,2026-01-01\n' : '',
+        '',
+      ),
     );
     await draft(
       mira,
@@ -226,7 +287,11 @@ from core.boarding b join core.pilot p using (pilot_key) order by 1`;
     expect((await runTables(mira, slug, ['reference.pilot_list', 'reference.boarding_list'])).state).toBe('succeeded');
     await draft(mira, slug, 'core/pilot.sql', () => pilot);
     await draft(mira, slug, 'core/boarding.sql', () => FACT);
-    const { body } = await mira.send('post', `/api/workspaces/${slug}/preview`, { path: 'adhoc/x.sql', text: READER, limit: 10 });
+    const { body } = await mira.send('post', `/api/workspaces/${slug}/preview`, {
+      path: 'adhoc/x.sql',
+      text: READER,
+      limit: 10,
+    });
     return body as { columns: { name: string; standIn?: string }[]; rows: (string | null)[][]; inlined: string[] };
   };
 
@@ -250,7 +315,8 @@ from core.boarding b join core.pilot p using (pilot_key) order by 1`;
       ['4', 'first', '-infinity'],
     ]);
     expect(Object.fromEntries(columns.flatMap((c) => (c.standIn === undefined ? [] : [[c.name, c.standIn]])))).toEqual({
-      valid_from: 'core.pilot is not built: versions come from past loads: the query’s current values are shown for all time',
+      valid_from:
+        'core.pilot is not built: versions come from past loads: the query’s current values are shown for all time',
       valid_to: expect.stringContaining('core.pilot is not built'),
       is_current: expect.stringContaining('core.pilot is not built'),
       nobody: expect.stringContaining('a hash of the business key is shown instead'),

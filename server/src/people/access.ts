@@ -15,7 +15,9 @@ export interface SignedInRequest extends Request {
 }
 
 /** The person who is signed in. */
-export const Me = createParamDecorator((_: unknown, context: ExecutionContext): Person => context.switchToHttp().getRequest<SignedInRequest>().person!);
+export const Me = createParamDecorator(
+  (_: unknown, context: ExecutionContext): Person => context.switchToHttp().getRequest<SignedInRequest>().person!,
+);
 
 export function mayAct(role: PersonRole, needed: PersonRole): boolean {
   return PERSON_ROLES.indexOf(role) >= PERSON_ROLES.indexOf(needed);

@@ -1,6 +1,19 @@
 import type { AccessToken, AuditEntry, NewToken, SessionAnswer } from '@ouvrage/api/people';
 import type { Sent } from '../shared/answers.js';
-import { Body, Controller, Delete, Get, HttpCode, Ip, Param, ParseUUIDPipe, Post, Query, Req, Res } from '@nestjs/common';
+import {
+  Body,
+  Controller,
+  Delete,
+  Get,
+  HttpCode,
+  Ip,
+  Param,
+  ParseUUIDPipe,
+  Post,
+  Query,
+  Req,
+  Res,
+} from '@nestjs/common';
 import { ApiOkResponse, ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
 import { OptionalText, OptionalWhole, Text } from '../shared/fields.js';
@@ -47,23 +60,43 @@ export class PeopleController {
   /** Begins a session: its cookie, the person and the token that changes need. */
   @Public()
   @Post('sign-in')
-  @ApiOkResponse({ headers: { 'Set-Cookie': { description: 'The session: HttpOnly, SameSite=Strict.', schema: { type: 'string' } } } })
+  @ApiOkResponse({
+    headers: { 'Set-Cookie': { description: 'The session: HttpOnly, SameSite=Strict.', schema: { type: 'string' } } },
+  })
   @HttpCode(200)
-  async signIn(@Body() { name, password }: SignInBody, @Ip() ip: string, @Res({ passthrough: true }) response: Response): Promise<Sent<SessionAnswer>> {
+  async signIn(
+    @Body() { name, password }: SignInBody,
+    @Ip() ip: string,
+    @Res({ passthrough: true }) response: Response,
+  ): Promise<Sent<SessionAnswer>> {
     const signedIn = await this.gate.through(name, ip, () => this.people.signIn(name, password));
     if (!signedIn) {
       await this.people.audit(name.slice(0, 100), 'sign-in refused', ip);
-      throw new Problem(401, 'wrong-password', 'The name or the password is not right', 'Check both; upper and lower case count in the password.');
+      throw new Problem(
+        401,
+        'wrong-password',
+        'The name or the password is not right',
+        'Check both; upper and lower case count in the password.',
+      );
     }
     await this.people.audit(signedIn.person, 'sign-in', ip);
-    response.cookie(COOKIE, signedIn.token, { httpOnly: true, sameSite: 'strict', path: '/', expires: signedIn.session.expiresAt });
+    response.cookie(COOKIE, signedIn.token, {
+      httpOnly: true,
+      sameSite: 'strict',
+      path: '/',
+      expires: signedIn.session.expiresAt,
+    });
     return { person: publicPerson(signedIn.person), csrf: signedIn.session.csrf };
   }
 
   /** Ends the session. */
   @Post('sign-out')
   @HttpCode(204)
-  async signOut(@Me() me: Person, @Req() request: Request, @Res({ passthrough: true }) response: Response): Promise<void> {
+  async signOut(
+    @Me() me: Person,
+    @Req() request: Request,
+    @Res({ passthrough: true }) response: Response,
+  ): Promise<void> {
     await this.people.signOut(sessionToken(request)!);
     await this.people.audit(me, 'sign-out', '');
     response.clearCookie(COOKIE, { path: '/' });
@@ -81,7 +114,12 @@ export class PeopleController {
   /** One’s own tokens for git; their secrets are not kept. */
   @Get('tokens')
   async tokens(@Me() me: Person): Promise<Sent<readonly AccessToken[]>> {
-    return (await this.people.listTokens(me)).map(({ id, label, createdAt, lastUsedAt }) => ({ id, label, createdAt, lastUsedAt }));
+    return (await this.people.listTokens(me)).map(({ id, label, createdAt, lastUsedAt }) => ({
+      id,
+      label,
+      createdAt,
+      lastUsedAt,
+    }));
   }
 
   /** A new token for git, shown this once. */

@@ -45,18 +45,28 @@ export class PeopleService {
 
   /** The names of those who are administrators, for people who need one. */
   async administrators(): Promise<string[]> {
-    return (await this.people.find({ where: { role: 'administrator' }, order: { displayName: 'ASC' } })).map((p) => p.displayName);
+    return (await this.people.find({ where: { role: 'administrator' }, order: { displayName: 'ASC' } })).map(
+      (p) => p.displayName,
+    );
   }
 
   /** A new session for the right name and password; undefined for wrong ones. */
-  async signIn(name: string, password: string): Promise<{ person: Person; token: string; session: Session } | undefined> {
+  async signIn(
+    name: string,
+    password: string,
+  ): Promise<{ person: Person; token: string; session: Session } | undefined> {
     const person = await this.people.findOneBy({ name });
     const right = await verify(person?.passwordHash ?? (await this.nobody), password);
     if (!person || !right) return undefined;
     await this.sessions.delete({ expiresAt: LessThan(new Date()) });
     const token = randomToken();
     const session = await this.sessions.save(
-      this.sessions.create({ id: tokenHash(token), person, csrf: randomToken(), expiresAt: new Date(Date.now() + SESSION_HOURS * 3_600_000) }),
+      this.sessions.create({
+        id: tokenHash(token),
+        person,
+        csrf: randomToken(),
+        expiresAt: new Date(Date.now() + SESSION_HOURS * 3_600_000),
+      }),
     );
     return { person, token, session };
   }
@@ -87,7 +97,9 @@ export class PeopleService {
   /** The token is shown once; only its hash is kept. */
   async createToken(person: Person, label: string): Promise<{ token: string; id: string }> {
     const token = randomToken();
-    const { id } = await this.tokens.save(this.tokens.create({ person, label, hash: tokenHash(token), lastUsedAt: null }));
+    const { id } = await this.tokens.save(
+      this.tokens.create({ person, label, hash: tokenHash(token), lastUsedAt: null }),
+    );
     return { token, id };
   }
 
@@ -103,16 +115,27 @@ export class PeopleService {
     return found.person;
   }
 
-  async audit(person: Person | string, action: string, subject: string, { manager = this.audits.manager, ...said }: Audited = {}): Promise<void> {
+  async audit(
+    person: Person | string,
+    action: string,
+    subject: string,
+    { manager = this.audits.manager, ...said }: Audited = {},
+  ): Promise<void> {
     const detail = Object.keys(said).length ? said : null;
-    await manager.insert(Audit, { person: typeof person === 'string' ? person : person.name, action, subject, detail: detail as never });
+    await manager.insert(Audit, {
+      person: typeof person === 'string' ? person : person.name,
+      action,
+      subject,
+      detail: detail as never,
+    });
   }
 
   /** A page of the audit log, newest first. @param before the id that the page stands before */
   auditPage(before: string | undefined, text: string | undefined): Promise<Audit[]> {
     const page = this.audits.createQueryBuilder('a').orderBy('a.id', 'DESC').take(AUDIT_PAGE);
     if (before !== undefined) page.andWhere('a.id < :before', { before });
-    if (text) page.andWhere('position(lower(:text) in lower(concat_ws(chr(10), a.person, a.action, a.subject))) > 0', { text });
+    if (text)
+      page.andWhere('position(lower(:text) in lower(concat_ws(chr(10), a.person, a.action, a.subject))) > 0', { text });
     return page.getMany();
   }
 }

@@ -34,11 +34,21 @@ export class SessionGuard implements CanActivate {
     const session = token ? await this.people.session(token) : undefined;
     if (!session) throw new Problem(401, 'sign-in', 'Sign in first');
     if (!['GET', 'HEAD'].includes(request.method) && !sameText(request.get('x-csrf-token') ?? '', session.csrf)) {
-      throw new Problem(403, 'csrf', 'The request does not come from this application', 'Reload the page and try again.');
+      throw new Problem(
+        403,
+        'csrf',
+        'The request does not come from this application',
+        'Reload the page and try again.',
+      );
     }
     const needed = this.reflector.getAllAndOverride<PersonRole | undefined>(NEEDS, places) ?? 'viewer';
     if (!mayAct(session.person.role, needed)) {
-      throw new Problem(403, 'not-allowed', `This needs the role ${needed}`, `You are signed in as ${session.person.displayName}, ${session.person.role}.`);
+      throw new Problem(
+        403,
+        'not-allowed',
+        `This needs the role ${needed}`,
+        `You are signed in as ${session.person.displayName}, ${session.person.role}.`,
+      );
     }
     request.person = session.person;
     return true;

@@ -17,7 +17,8 @@ const AT_A_TIME_FROM_ADDRESS = 2;
 const PATIENCE_MILLISECONDS = 5000;
 
 /** Seconds to wait after the n-th wrong attempt: 1, 2, 4, 8 … once the free ones are used up. */
-export const pauseAfter = (attempts: number): number => (attempts <= FREE ? 0 : Math.min(LONGEST_PAUSE_SECONDS, 2 ** (attempts - FREE - 1)));
+export const pauseAfter = (attempts: number): number =>
+  attempts <= FREE ? 0 : Math.min(LONGEST_PAUSE_SECONDS, 2 ** (attempts - FREE - 1));
 
 /**
  * Slows down who guesses passwords or tokens. Attempts are counted for a name and an address together, so that
@@ -80,6 +81,12 @@ export class SignInGate {
 }
 
 const tooMany = (seconds: number) =>
-  new Problem(429, 'too-many-attempts', 'Too many attempts to sign in', `Wait ${seconds === 1 ? 'a second' : `${seconds} seconds`}, then try again.`, {
-    retryAfter: seconds,
-  });
+  new Problem(
+    429,
+    'too-many-attempts',
+    'Too many attempts to sign in',
+    `Wait ${seconds === 1 ? 'a second' : `${seconds} seconds`}, then try again.`,
+    {
+      retryAfter: seconds,
+    },
+  );

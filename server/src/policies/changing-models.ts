@@ -35,8 +35,10 @@ export interface Rules {
   readonly missing: 'keep' | 'delete' | 'flag' | 'close';
 }
 
-const pick = (values: Values, columns: readonly ModelColumn[]) => new Map(columns.map((c) => [c.id, values.get(c.id) ?? null]));
-const differs = (a: Values, b: Values, columns: readonly ModelColumn[]) => columns.some((c) => (a.get(c.id) ?? null) !== (b.get(c.id) ?? null));
+const pick = (values: Values, columns: readonly ModelColumn[]) =>
+  new Map(columns.map((c) => [c.id, values.get(c.id) ?? null]));
+const differs = (a: Values, b: Values, columns: readonly ModelColumn[]) =>
+  columns.some((c) => (a.get(c.id) ?? null) !== (b.get(c.id) ?? null));
 
 /** A table that is told what its loads said, and what became of its columns. */
 export class ModelTable {
@@ -57,7 +59,13 @@ export class ModelTable {
   }
 
   /** @param columns of the contract @param added those that no load has filled yet @param corrects changes correct what is open */
-  load(said: readonly Said[], columns: readonly ModelColumn[], now: string, added: ReadonlySet<number>, corrects = false): void {
+  load(
+    said: readonly Said[],
+    columns: readonly ModelColumn[],
+    now: string,
+    added: ReadonlySet<number>,
+    corrects = false,
+  ): void {
     const { policy } = this.rules;
     if (policy === 'rebuild') this.rows = said.map((q) => fresh(q, columns));
     if (policy === 'merge') this.merge(said, columns);
@@ -73,7 +81,10 @@ export class ModelTable {
     }
     if (policy === 'dated') {
       const dates = new Set(said.map((q) => q.asOf));
-      this.rows = [...this.rows.filter((r) => !dates.has(r.from!)), ...said.map((q) => ({ ...fresh(q, columns), from: q.asOf }))];
+      this.rows = [
+        ...this.rows.filter((r) => !dates.has(r.from!)),
+        ...said.map((q) => ({ ...fresh(q, columns), from: q.asOf })),
+      ];
     }
   }
 
@@ -103,7 +114,8 @@ export class ModelTable {
       const makes = !open || differs(open.values, q.values, versioned);
       // What is corrected is corrected in the open version alone; where nothing of the open one changed, older ones are left alone.
       const changed = makes || differs(open.values, q.values, overwritten);
-      for (const v of !changed ? [] : !corrects ? versions : open ? [open] : []) for (const c of overwritten) v.values.set(c.id, q.values.get(c.id) ?? null);
+      for (const v of !changed ? [] : !corrects ? versions : open ? [open] : [])
+        for (const c of overwritten) v.values.set(c.id, q.values.get(c.id) ?? null);
       if (!makes) continue;
       if (open) open.to = now;
       const row = { ...fresh(q, columns), from: now };
@@ -115,7 +127,9 @@ export class ModelTable {
   private cut(said: readonly Said[], columns: readonly ModelColumn[], added: ReadonlySet<number>): void {
     const known = columns.filter((c) => !added.has(c.id));
     for (const q of said) {
-      const again = this.events.findIndex((e) => e.key === q.key && e.at === q.at && e.seq === q.seq && !differs(e.values, q.values, known));
+      const again = this.events.findIndex(
+        (e) => e.key === q.key && e.at === q.at && e.seq === q.seq && !differs(e.values, q.values, known),
+      );
       const event = { ...q, values: pick(q.values, columns) };
       if (again < 0) this.events.push(event);
       // An event that is told again tells what it holds in columns that it was not asked for before.
@@ -123,7 +137,9 @@ export class ModelTable {
     }
     this.rows = [];
     for (const key of new Set(this.events.map((e) => e.key))) {
-      const mine = this.events.filter((e) => e.key === key).sort((a, b) => (a.at === b.at ? b.seq - a.seq : a.at < b.at ? -1 : 1));
+      const mine = this.events
+        .filter((e) => e.key === key)
+        .sort((a, b) => (a.at === b.at ? b.seq - a.seq : a.at < b.at ? -1 : 1));
       const line = mine.filter((e, i) => mine[i - 1]?.at !== e.at);
       const of = (kind: OnChange) => columns.filter((c) => c.onChange === kind);
       const versions: ModelRow[] = [];
@@ -142,4 +158,10 @@ export class ModelTable {
   }
 }
 
-const fresh = (q: Said, columns: readonly ModelColumn[]): ModelRow => ({ key: q.key, values: pick(q.values, columns), from: null, to: null, flag: false });
+const fresh = (q: Said, columns: readonly ModelColumn[]): ModelRow => ({
+  key: q.key,
+  values: pick(q.values, columns),
+  from: null,
+  to: null,
+  flag: false,
+});

@@ -2,7 +2,15 @@ import { afterAll, beforeAll, beforeEach, describe, expect, jest, test } from '@
 import pg from 'pg';
 import { Config } from '../shared/config.js';
 import { scratch } from '../testing-sql.js';
-import { ModelTable, type ModelColumn, type ModelRow, type OnChange, type Rules, type Said, type Value } from './changing-models.js';
+import {
+  ModelTable,
+  type ModelColumn,
+  type ModelRow,
+  type OnChange,
+  type Rules,
+  type Said,
+  type Value,
+} from './changing-models.js';
 import { Releases, type Treatments } from './releasing.js';
 import { dice, fill, hour } from './worlds.js';
 
@@ -71,11 +79,21 @@ function filesOf(rules: Rules, { table, tableWas, key, columns }: Contract): Rec
   const lines = [
     ...(isLookedUp(rules) ? [`id bigint options (role 'surrogate key') primary key`] : []),
     `${key.name} ${key.type}${optionsOf(was(key.was))} not null${['merge', 'rebuild'].includes(rules.policy) ? ' unique' : ''}`,
-    ...columns.map((c) => `${c.name} ${c.type}${optionsOf([...(isHistory(rules) ? [`on_change '${c.onChange}'`] : []), ...was(c.was)])}`),
+    ...columns.map(
+      (c) =>
+        `${c.name} ${c.type}${optionsOf([...(isHistory(rules) ? [`on_change '${c.onChange}'`] : []), ...was(c.was)])}`,
+    ),
     ...(rules.missing === 'flag' ? [`gone boolean options (role 'deleted flag') not null`] : []),
-    ...(isHistory(rules) ? [`valid_from timestamptz options (role 'valid from') not null`, `valid_to timestamptz options (role 'valid to')`] : []),
+    ...(isHistory(rules)
+      ? [
+          `valid_from timestamptz options (role 'valid from') not null`,
+          `valid_to timestamptz options (role 'valid to')`,
+        ]
+      : []),
     ...(rules.policy === 'append' ? ['at timestamptz not null'] : []),
-    ...(rules.policy === 'dated' ? [`as_of date options (role 'as of') not null`, `is_current boolean options (role 'current flag')`] : []),
+    ...(rules.policy === 'dated'
+      ? [`as_of date options (role 'as of') not null`, `is_current boolean options (role 'current flag')`]
+      : []),
   ];
   const load: Record<Rules['policy'], string> = {
     merge: `load = merge, business_key = '${key.name}', missing_rows = ${rules.missing}, empty = allow`,
@@ -86,7 +104,9 @@ function filesOf(rules: Rules, { table, tableWas, key, columns }: Contract): Rec
     rebuild: `load = rebuild, business_key = '${key.name}'`,
   };
   const extra: Partial<Record<Rules['policy'], string>> = { events: ', at, seq', append: ', at', dated: ', as_of' };
-  const asked = [`key::${key.type} as ${key.name}`, ...columns.map((c) => `c${c.id}::${c.type} as ${c.name}`)].join(', ');
+  const asked = [`key::${key.type} as ${key.name}`, ...columns.map((c) => `c${c.id}::${c.type} as ${c.name}`)].join(
+    ', ',
+  );
   const more = tableWas === undefined ? '' : `, was = 'core.${tableWas}'`;
   return {
     'layers.sql': 'create schema landing; create schema core;',
@@ -118,22 +138,39 @@ function changed(rules: Rules, before: Contract, die: Die, count: number): Chang
   // What was renamed is so by now.
   const { tableWas: _, ...settled } = before;
   const plain = (c: Column): Column => ({ id: c.id, name: c.name, type: c.type, onChange: c.onChange });
-  const now: Contract = { ...settled, key: { name: before.key.name, type: before.key.type }, columns: before.columns.map(plain) };
+  const now: Contract = {
+    ...settled,
+    key: { name: before.key.name, type: before.key.type },
+    columns: before.columns.map(plain),
+  };
   const some = die.below(now.columns.length);
-  const with_ = (change: (c: Column) => Column): Contract => ({ ...now, columns: now.columns.map((c, i) => (i === some ? change(c) : c)) });
-  const next = (ladder: readonly string[], type: string) => ladder[Math.min(ladder.length - 1, ladder.indexOf(type) + 1 + die.below(2))]!;
+  const with_ = (change: (c: Column) => Column): Contract => ({
+    ...now,
+    columns: now.columns.map((c, i) => (i === some ? change(c) : c)),
+  });
+  const next = (ladder: readonly string[], type: string) =>
+    ladder[Math.min(ladder.length - 1, ladder.indexOf(type) + 1 + die.below(2))]!;
   switch (die.below(isHistory(rules) ? 11 : 9)) {
     case 0:
       return { contract: with_((c) => ({ ...c, type: next(WIDER, c.type) })) };
     case 1: {
-      const free = Array.from({ length: COLUMNS_OF_SOURCE }, (__, id) => id).filter((id) => !now.columns.some((c) => c.id === id));
+      const free = Array.from({ length: COLUMNS_OF_SOURCE }, (__, id) => id).filter(
+        (id) => !now.columns.some((c) => c.id === id),
+      );
       const id = free[die.below(Math.max(1, free.length))];
       if (id === undefined) return { contract: now };
-      const column: Column = { id, name: `n${count}`, type: 'integer', onChange: (['version', 'overwrite', 'keep'] as const)[die.below(3)]! };
+      const column: Column = {
+        id,
+        name: `n${count}`,
+        type: 'integer',
+        onChange: (['version', 'overwrite', 'keep'] as const)[die.below(3)]!,
+      };
       return { contract: { ...now, columns: [...now.columns.slice(0, some), column, ...now.columns.slice(some)] } };
     }
     case 2:
-      return { contract: now.columns.length === 1 ? now : { ...now, columns: now.columns.filter((__, i) => i !== some) } };
+      return {
+        contract: now.columns.length === 1 ? now : { ...now, columns: now.columns.filter((__, i) => i !== some) },
+      };
     case 3:
       return { contract: with_((c) => ({ ...c, name: `r${count}`, was: c.name })) };
     case 4:
@@ -151,8 +188,11 @@ function changed(rules: Rules, before: Contract, die: Die, count: number): Chang
       };
     case 8: {
       // Another policy starts over, too.
-      const others = VARIANTS.flatMap(([, variants]) => variants).filter((other) => isLookedUp(other) === isLookedUp(rules));
-      if (die.below(2) === 0) return { contract: now, treatment: 'start over', rules: others[die.below(others.length)]! };
+      const others = VARIANTS.flatMap(([, variants]) => variants).filter(
+        (other) => isLookedUp(other) === isLookedUp(rules),
+      );
+      if (die.below(2) === 0)
+        return { contract: now, treatment: 'start over', rules: others[die.below(others.length)]! };
       return { contract: now, ...(rules.policy === 'rebuild' ? {} : { treatment: 'start over' as const }) };
     }
     case 9:
@@ -193,7 +233,12 @@ describe.each(VARIANTS)('%s', (_, variants) => {
     let contract: Contract = {
       table: 't',
       key: { name: 'k', type: 'smallint' },
-      columns: [0, 1, 2].map((id) => ({ id, name: `c${id}`, type: 'smallint', onChange: (['version', 'overwrite', 'version'] as const)[id]! })),
+      columns: [0, 1, 2].map((id) => ({
+        id,
+        name: `c${id}`,
+        type: 'smallint',
+        onChange: (['version', 'overwrite', 'version'] as const)[id]!,
+      })),
     };
     const told: Said[] = [];
     const numbers = new Map<string, number>();
@@ -210,7 +255,9 @@ describe.each(VARIANTS)('%s', (_, variants) => {
         const time = hour(100 + step * 2 + (isRelease ? 0 : 1));
         const said = sayings(rules, die, step, told, isRelease);
         await fillSources(said);
-        const calls = keysOf.filter(() => die.below(3) > 0).map((no) => ({ no, member: no - (no % 10) + 1 + die.below(4), at: hour(die.below(140)) }));
+        const calls = keysOf
+          .filter(() => die.below(3) > 0)
+          .map((no) => ({ no, member: no - (no % 10) + 1 + die.below(4), at: hour(die.below(140)) }));
         await fill(
           client,
           ['call_no', 'member', 'at'],
@@ -226,7 +273,11 @@ describe.each(VARIANTS)('%s', (_, variants) => {
         }
         if (isRelease && treatment === 'start over') model.startOver();
         if (isRelease) model.change(contract.columns);
-        const added = new Set(isRelease && step > 0 && treatment !== 'start over' ? contract.columns.map((c) => c.id).filter((id) => !before.has(id)) : []);
+        const added = new Set(
+          isRelease && step > 0 && treatment !== 'start over'
+            ? contract.columns.map((c) => c.id).filter((id) => !before.has(id))
+            : [],
+        );
         model.load(said, contract.columns, time, added, isRelease && treatment === 'correct');
         for (const c of calls) facts.set(c.no, c);
         await holds({ rules, contract, model, numbers, facts, seed, history });
@@ -237,7 +288,13 @@ describe.each(VARIANTS)('%s', (_, variants) => {
 
 function fillSources(said: readonly Said[]): Promise<void> {
   const names = ['key', ...Array.from({ length: COLUMNS_OF_SOURCE }, (_, i) => `c${i}`), 'at', 'seq', 'as_of'];
-  const types = ['integer', ...Array.from({ length: COLUMNS_OF_SOURCE }, () => 'text'), 'timestamptz', 'integer', 'date'];
+  const types = [
+    'integer',
+    ...Array.from({ length: COLUMNS_OF_SOURCE }, () => 'text'),
+    'timestamptz',
+    'integer',
+    'date',
+  ];
   const rows = said.map((s) => ({
     key: String(s.key),
     ...Object.fromEntries([...s.values].map(([id, v]) => [`c${id}`, v])),
@@ -262,7 +319,9 @@ interface Held {
 /** The table has its model's rows, its numbers mean whom they always meant, and facts hold the numbers of the rows that they mean. */
 async function holds({ rules, contract, model, numbers, facts, seed, history }: Held): Promise<void> {
   const { table, key, columns } = contract;
-  const [from, to] = isHistory(rules) ? ['valid_from', 'valid_to'] : [rules.policy === 'append' ? 'at' : rules.policy === 'dated' ? 'as_of' : 'null', 'null'];
+  const [from, to] = isHistory(rules)
+    ? ['valid_from', 'valid_to']
+    : [rules.policy === 'append' ? 'at' : rules.policy === 'dated' ? 'as_of' : 'null', 'null'];
   const id = isLookedUp(rules) ? 'id' : 'null';
   const items = [
     `${id}::text as id`,
@@ -276,7 +335,14 @@ async function holds({ rules, contract, model, numbers, facts, seed, history }: 
   );
   const text = (r: Pick<ModelRow, 'key' | 'from' | 'to' | 'flag'>, value: (id: number) => Value) =>
     [r.key, ...columns.map((c) => value(c.id) ?? 'null'), r.from ?? 'null', r.to ?? 'null', r.flag].join(' ');
-  const has = rows.map((r) => text({ key: Number(r['key']), from: r['from']!, to: r['to']!, flag: r['flag'] === 'true' }, (c) => r[`c${c}`] ?? null)).sort();
+  const has = rows
+    .map((r) =>
+      text(
+        { key: Number(r['key']), from: r['from']!, to: r['to']!, flag: r['flag'] === 'true' },
+        (c) => r[`c${c}`] ?? null,
+      ),
+    )
+    .sort();
   const should = model.rows.map((r) => text(r, (c) => r.values.get(c) ?? null)).sort();
   const context = { seed, history };
   expect({ ...context, rows: has }).toEqual({ ...context, rows: should });
@@ -284,12 +350,18 @@ async function holds({ rules, contract, model, numbers, facts, seed, history }: 
   expect(new Set(rows.map((r) => r['id'])).size).toBe(rows.length);
   for (const r of rows) {
     const whom = numbers.get(r['id']!) ?? Number(r['key']);
-    expect({ ...context, number: r['id'], means: Number(r['key']) }).toEqual({ ...context, number: r['id'], means: whom });
+    expect({ ...context, number: r['id'], means: Number(r['key']) }).toEqual({
+      ...context,
+      number: r['id'],
+      means: whom,
+    });
     numbers.set(r['id']!, whom);
   }
   const found = await client.query<{ call_no: number; id: string }>('select call_no, id::text from f');
   const wanted = ({ member, at }: { member: number; at: string }): string => {
-    const mine = rows.filter((r) => Number(r['key']) === member).sort((a, b) => ((a['from'] ?? '') < (b['from'] ?? '') ? -1 : 1));
+    const mine = rows
+      .filter((r) => Number(r['key']) === member)
+      .sort((a, b) => ((a['from'] ?? '') < (b['from'] ?? '') ? -1 : 1));
     if (!isHistory(rules)) return mine[0]?.['id'] ?? '0';
     const valid = mine.find((r) => r['from']! <= at && (r['to'] === null || at < r['to']!));
     return (valid ?? (mine[0] && at < mine[0]['from']! ? mine[0] : undefined))?.['id'] ?? '0';

@@ -46,29 +46,32 @@ describe('a watermark', () => {
   const contract = (type: string) => `k integer, v ${type} not null) with (load = append, watermark = 'v')`;
   const query = 'select k, v from landing.src';
   const lines = linesOf('Types of a watermark');
-  test.each(lines.filter(([, , , outcome]) => outcome === 'loaded'))('%s, from %s to %s', async (type, value, greater) => {
-    const loads = await loadsOf(client, SCHEMA, contract(type!), query, source(`k integer, v ${type}`));
-    await loads.reset();
-    const counts: number[] = [];
-    for (const rows of [
-      [],
-      [[1, value]],
-      [[1, value]],
-      [
-        [1, value],
-        [2, greater],
-      ],
-      [
-        [1, value],
-        [2, greater],
-      ],
-    ] as [number, string][][]) {
-      await fill(type!, rows);
-      await loads.load(hour(counts.length));
-      counts.push(await countOf());
-    }
-    expect(counts).toEqual([0, 1, 1, 2, 2]);
-  });
+  test.each(lines.filter(([, , , outcome]) => outcome === 'loaded'))(
+    '%s, from %s to %s',
+    async (type, value, greater) => {
+      const loads = await loadsOf(client, SCHEMA, contract(type!), query, source(`k integer, v ${type}`));
+      await loads.reset();
+      const counts: number[] = [];
+      for (const rows of [
+        [],
+        [[1, value]],
+        [[1, value]],
+        [
+          [1, value],
+          [2, greater],
+        ],
+        [
+          [1, value],
+          [2, greater],
+        ],
+      ] as [number, string][][]) {
+        await fill(type!, rows);
+        await loads.load(hour(counts.length));
+        counts.push(await countOf());
+      }
+      expect(counts).toEqual([0, 1, 1, 2, 2]);
+    },
+  );
   test.each(lines.filter(([, , , outcome]) => outcome === 'refused'))('%s is refused', (type) => {
     expect(errorsOf(contract(type!), query, type!)).toEqual([
       `option watermark: values of type ${type} have no greatest one: choose a time or a number that grows`,
@@ -119,13 +122,21 @@ describe('rows that are compared', () => {
   const valid = `, f timestamptz options (role 'valid from'), u timestamptz options (role 'valid to')`;
   const contracts = (type: string): readonly (readonly [string, string, string])[] => [
     ['merge', `k integer not null, v ${type}) with (load = merge, business_key = 'k')`, 'select k, v from landing.src'],
-    ['history', `k integer not null, v ${type}${valid}) with (load = history, business_key = 'k')`, 'select k, v from landing.src'],
+    [
+      'history',
+      `k integer not null, v ${type}${valid}) with (load = history, business_key = 'k')`,
+      'select k, v from landing.src',
+    ],
     [
       'events',
       `k integer not null, v ${type}${valid}) with (load = history, business_key = 'k', effective_from = 'at')`,
       `select k, v, timestamptz '2026-01-01' as at from landing.src`,
     ],
-    ['dated', `k integer not null, v ${type}, d date options (role 'as of')) with (load = dated)`, `select k, v, date '2026-01-01' as d from landing.src`],
+    [
+      'dated',
+      `k integer not null, v ${type}, d date options (role 'as of')) with (load = dated)`,
+      `select k, v, date '2026-01-01' as d from landing.src`,
+    ],
   ];
   const lines = linesOf('Types of columns');
   test.each(lines.filter(([, , , outcome]) => outcome === 'loaded'))('%s, %s and %s', async (type, value, other) => {
@@ -160,7 +171,10 @@ describe('what a contract leaves to the database', () => {
     const type = declared.includes('text') ? 'text' : 'integer';
     const contract = `k integer primary key, ${declared}) with (load = merge, business_key = 'k')`;
     const query = 'select k, v from landing.src';
-    if (outcome === 'refused') return expect(errorsOf(contract, query, type)).toEqual([expect.stringMatching(new RegExp(`: ${escaped(instead!)}$`))]);
+    if (outcome === 'refused')
+      return expect(errorsOf(contract, query, type)).toEqual([
+        expect.stringMatching(new RegExp(`: ${escaped(instead!)}$`)),
+      ]);
     const loads = await loadsOf(client, SCHEMA, contract, query, source(`k integer, v ${type}`));
     await loads.reset();
     await fill(type, [[1, '1']]);

@@ -25,12 +25,23 @@ export interface Loads {
 }
 
 /** @param contract what stands between `create table core.t (` and the query, with the closing options */
-export function loadsOf(client: pg.Client, schema: string, contract: string, query: string, others: Readonly<Record<string, string>> = {}): Promise<Loads> {
+export function loadsOf(
+  client: pg.Client,
+  schema: string,
+  contract: string,
+  query: string,
+  others: Readonly<Record<string, string>> = {},
+): Promise<Loads> {
   return loadsIn(client, schema, { 'core/t.sql': `create table core.t (${contract};\n${query};`, ...others }, 't');
 }
 
 /** The loads of one table of the core layer. */
-export async function loadsIn(client: pg.Client, schema: string, definitions: Readonly<Record<string, string>>, name: string): Promise<Loads> {
+export async function loadsIn(
+  client: pg.Client,
+  schema: string,
+  definitions: Readonly<Record<string, string>>,
+  name: string,
+): Promise<Loads> {
   const files = new Map([['layers.sql', 'create schema landing; create schema core;'], ...Object.entries(definitions)]);
   const project: Project = readProject(files);
   const wrong = project.diagnostics.filter((d) => d.severity === 'error');
@@ -59,9 +70,13 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
         await client.query("select set_config('load.time', $1, true)", [time]);
         if (table.policy === 'rebuild') await client.query(`drop table if exists ${qualified(own)}`);
         const counted = await play(client, policySteps(context, compiled, table.path), (said) => (note = said));
-        const { rows } = await client.query<{ there: string }>('select to_regclass($1) is not null as there', [qualified(beside)]);
+        const { rows } = await client.query<{ there: string }>('select to_regclass($1) is not null as there', [
+          qualified(beside),
+        ]);
         if (String(rows[0]!.there).startsWith('t'))
-          await client.query(`drop table ${qualified(own)}; alter table ${qualified(beside)} set schema ${ident(schema)}`);
+          await client.query(
+            `drop table ${qualified(own)}; alter table ${qualified(beside)} set schema ${ident(schema)}`,
+          );
         await client.query('commit');
         return counted;
       } catch (error) {
@@ -71,7 +86,9 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
     },
     reset: async () => {
       const places = [own, ...REMEMBERED.map((what) => rememberedPlace(own, what))];
-      await client.query(`drop table if exists ${places.map(qualified).join(', ')}; create table ${qualified(own)} (${columns})`);
+      await client.query(
+        `drop table if exists ${places.map(qualified).join(', ')}; create table ${qualified(own)} (${columns})`,
+      );
     },
   };
 }
@@ -79,7 +96,11 @@ export async function loadsIn(client: pg.Client, schema: string, definitions: Re
 type Row = Record<string, string | null>;
 
 /** Runs the steps of a load on a connection. @returns what it counted */
-async function play(client: pg.Client, steps: readonly LoadStep[], onNote: (note: string) => void): Promise<Record<string, number>> {
+async function play(
+  client: pg.Client,
+  steps: readonly LoadStep[],
+  onNote: (note: string) => void,
+): Promise<Record<string, number>> {
   const counted: Record<string, number> = {};
   const ask = async (sql: string): Promise<Row[]> => {
     try {
@@ -101,7 +122,8 @@ async function play(client: pg.Client, steps: readonly LoadStep[], onNote: (note
         },
       );
     },
-    stopped: async ({ message, rows }, found) => new LoadStopped(message, rows === undefined ? (found as Row[]) : await ask(rows)),
+    stopped: async ({ message, rows }, found) =>
+      new LoadStopped(message, rows === undefined ? (found as Row[]) : await ask(rows)),
     noted: onNote,
     counted: (name, n) => void (counted[name] = (counted[name] ?? 0) + n),
   });
@@ -110,6 +132,8 @@ async function play(client: pg.Client, steps: readonly LoadStep[], onNote: (note
 
 /** Which physical rows a table holds: the same text twice means that nothing was written in between. */
 export async function written(client: pg.Client, table: string): Promise<string> {
-  const { rows } = await client.query<{ mark: string | null }>(`select md5(string_agg(xmin::text || ctid::text, ',' order by ctid)) as mark from ${table}`);
+  const { rows } = await client.query<{ mark: string | null }>(
+    `select md5(string_agg(xmin::text || ctid::text, ',' order by ctid)) as mark from ${table}`,
+  );
   return rows[0]!.mark ?? '';
 }

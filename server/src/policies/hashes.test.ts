@@ -46,8 +46,23 @@ test.each(CASES)('%s: %s and %s: %s', async (type, a, b, isEqual) => {
 
 test('parts are told apart, and null from what is empty', async () => {
   const list = (...values: (string | null)[]) =>
-    hashOf(values.map((v) => ({ value: v === null ? 'null::interval' : `'${v}'::text`, type: v === null ? 'interval' : 'text' })));
-  const texts = [list('a', 'b'), list('ab', ''), list('', 'ab'), list('a', null), list(null, 'a'), list(null, null), list('', '')];
-  const { rows } = await client.query<{ n: string }>(`select count(distinct h) as n from (values ${texts.map((t) => `(${t})`).join(', ')}) as v (h)`);
+    hashOf(
+      values.map((v) => ({
+        value: v === null ? 'null::interval' : `'${v}'::text`,
+        type: v === null ? 'interval' : 'text',
+      })),
+    );
+  const texts = [
+    list('a', 'b'),
+    list('ab', ''),
+    list('', 'ab'),
+    list('a', null),
+    list(null, 'a'),
+    list(null, null),
+    list('', ''),
+  ];
+  const { rows } = await client.query<{ n: string }>(
+    `select count(distinct h) as n from (values ${texts.map((t) => `(${t})`).join(', ')}) as v (h)`,
+  );
   expect(Number(rows[0]!.n)).toBe(texts.length);
 });

@@ -13,7 +13,11 @@ const HISTORY = `valid_from timestamptz options (role 'valid from') not null, va
   is_current boolean options (role 'current flag') not null, thing bigint options (role 'durable key') not null, `;
 const POLICIES: readonly [string, string, string][] = [
   ['merge', '', "load = merge, business_key = 'hull, reg', missing_rows = delete, empty = allow"],
-  ['merge, hash', '', "load = merge, business_key = 'hull, reg', missing_rows = delete, empty = allow, key_method = hash"],
+  [
+    'merge, hash',
+    '',
+    "load = merge, business_key = 'hull, reg', missing_rows = delete, empty = allow, key_method = hash",
+  ],
   ['merge that leaves rows out', '', "load = merge, business_key = 'hull, reg', insert_when = 'q.flag <> ''F0'''"],
   ['rebuild', '', "business_key = 'hull, reg'"],
   ['append', '', "load = append, business_key = 'hull, reg', watermark = 'at', look_back = '100 days'"],
@@ -73,7 +77,9 @@ describe.each(POLICIES)('into a dimension by %s', (name, columns, options) => {
       const counted = await fact.load(hour(turn * 10));
       const isThere = (h: string) => seen.has(h);
       const placeholders = [...asked].filter((h) => !isThere(h)).sort();
-      expect((await client.query('select hull from "dim~inferred" order by hull')).rows.map((r: { hull: string }) => r.hull)).toEqual(placeholders);
+      expect(
+        (await client.query('select hull from "dim~inferred" order by hull')).rows.map((r: { hull: string }) => r.hull),
+      ).toEqual(placeholders);
       const pointing = await client.query<{ hull: string | null; pilot_hull: string; id: string; pilot_id: string }>(
         `select ${inGap} as hull, c.pilot_hull, d.hull as id, p.hull as pilot_id from fact f join calls c using (no) join dim d on d.id = f.ship join dim p on p.id = f.pilot`,
       );
@@ -82,7 +88,9 @@ describe.each(POLICIES)('into a dimension by %s', (name, columns, options) => {
       expect(counted['ship inferred']).toBe(pointing.rows.filter((r) => r.hull !== null && !isThere(r.hull)).length);
       expect(counted['pilot inferred']).toBe(pointing.rows.filter((r) => !isThere(r.pilot_hull)).length);
       for (const h of placeholders) {
-        const { rows } = await client.query<{ id: string; flag: string }>('select id, flag from dim where hull = $1', [h]);
+        const { rows } = await client.query<{ id: string; flag: string }>('select id, flag from dim where hull = $1', [
+          h,
+        ]);
         expect(rows).toEqual([{ id: numbers.get(h) ?? rows[0]!.id, flag: 'none' }]);
         numbers.set(h, rows[0]!.id);
       }
@@ -94,7 +102,9 @@ describe.each(POLICIES)('into a dimension by %s', (name, columns, options) => {
       if (name !== 'append') await client.query('truncate ships');
       for (const h of arriving.filter((s) => name !== 'append' || !seen.has(s)))
         await client.query("insert into ships values ($1, '1', $2, $3)", [h, `F${next(3)}`, hour(turn * 10 + 2)]);
-      const taken = (await client.query<{ hull: string }>(`select hull from ships${leavesOut ? " where flag <> 'F0'" : ''}`)).rows.map((r) => r.hull);
+      const taken = (
+        await client.query<{ hull: string }>(`select hull from ships${leavesOut ? " where flag <> 'F0'" : ''}`)
+      ).rows.map((r) => r.hull);
       // What is rebuilt begins empty.
       if (name === 'rebuild') await client.query('truncate dim');
       const done = await dim.load(hour(turn * 10 + 5));
@@ -102,20 +112,27 @@ describe.each(POLICIES)('into a dimension by %s', (name, columns, options) => {
       expect(done['completed']).toBe(completing.length);
       for (const h of taken) seen.add(h);
       for (const h of completing) {
-        const { rows } = await client.query<{ id: string; flag: string }>('select id, flag from dim where hull = $1', [h]);
+        const { rows } = await client.query<{ id: string; flag: string }>('select id, flag from dim where hull = $1', [
+          h,
+        ]);
         expect(rows).toEqual([{ id: numbers.get(h), flag: expect.stringMatching(/^F/) }]);
       }
       // A table of copies of the query loses members that the query has lost.
       if (name.startsWith('merge') && !leavesOut) for (const h of [...seen]) if (!taken.includes(h)) seen.delete(h);
       if (name === 'rebuild') for (const h of [...seen]) if (!taken.includes(h)) seen.delete(h);
-      if (!name.startsWith('history') && name !== 'append' && !leavesOut) for (const h of SHIPS) if (!seen.has(h) && !placeholders.includes(h)) asked.delete(h);
+      if (!name.startsWith('history') && name !== 'append' && !leavesOut)
+        for (const h of SHIPS) if (!seen.has(h) && !placeholders.includes(h)) asked.delete(h);
       if (name !== 'rebuild') {
         const before = await written(client, 'dim');
         await dim.load(hour(turn * 10 + 6));
         expect(await written(client, 'dim')).toBe(before);
       }
       // Facts whose member went ask for it again.
-      for (const h of (await client.query<{ h: string }>('select hull as h from calls where hull is not null union select pilot_hull from calls')).rows)
+      for (const h of (
+        await client.query<{ h: string }>(
+          'select hull as h from calls where hull is not null union select pilot_hull from calls',
+        )
+      ).rows)
         asked.add(h.h);
     }
   });
@@ -140,7 +157,10 @@ describe.each(POLICIES.filter(([name]) => /^(merge|history by state)$/.test(name
       const other = await connectTo(SCHEMA);
       try {
         const dim = await loadsIn(client, SCHEMA, definitions, 'dim');
-        const [odd, even] = [await loadsIn(client, SCHEMA, definitions, 'odd'), await loadsIn(other, SCHEMA, definitions, 'even')];
+        const [odd, even] = [
+          await loadsIn(client, SCHEMA, definitions, 'odd'),
+          await loadsIn(other, SCHEMA, definitions, 'even'),
+        ];
         await client.query(
           'drop table if exists ships, calls; create table ships (hull text, reg text, flag text); create table calls (no integer, hull text, reg text, came timestamptz)',
         );
@@ -148,7 +168,11 @@ describe.each(POLICIES.filter(([name]) => /^(merge|history by state)$/.test(name
         await dim.load(hour(0));
         for (let turn = 1; turn < 5; turn++) {
           for (let no = 0; no < 40; no++)
-            await client.query("insert into calls values ($1, $2, '1', $3)", [turn * 40 + no, `${turn}-${turn % 2 ? no : next(60)}`, hour(turn)]);
+            await client.query("insert into calls values ($1, $2, '1', $3)", [
+              turn * 40 + no,
+              `${turn}-${turn % 2 ? no : next(60)}`,
+              hour(turn),
+            ]);
           await Promise.all([odd.load(hour(turn)), even.load(hour(turn))]);
           const { rows } = await client.query(
             `select count(*) as facts, count(*) filter (where d.hull = c.hull) as theirs, (select count(*) - count(distinct hull) from dim) as repeated

@@ -16,12 +16,25 @@ const source = {
     'create server s foreign data wrapper postgres_fdw; create foreign table landing.src (key text, x text, at timestamptz, as_of date) server s;',
 };
 const ID = "id bigint options (role 'surrogate key') primary key, key text not null, x text";
-const VALID = "valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to')";
+const VALID =
+  "valid_from timestamptz options (role 'valid from') not null, valid_to timestamptz options (role 'valid to')";
 const POLICIES: readonly (readonly [string, string, string])[] = [
   ['append', "key text, at timestamptz) with (load = append, watermark = 'at')", 'select key, at from landing.src'],
-  ['merge', `${ID}) with (load = merge, business_key = 'key', missing_rows = delete)`, 'select key, x from landing.src'],
-  ['history by state', `${ID}, ${VALID}) with (load = history, business_key = 'key', missing_rows = close)`, 'select key, x from landing.src'],
-  ['history by events', `${ID}, ${VALID}) with (load = history, business_key = 'key', effective_from = 'at')`, 'select key, x, at from landing.src'],
+  [
+    'merge',
+    `${ID}) with (load = merge, business_key = 'key', missing_rows = delete)`,
+    'select key, x from landing.src',
+  ],
+  [
+    'history by state',
+    `${ID}, ${VALID}) with (load = history, business_key = 'key', missing_rows = close)`,
+    'select key, x from landing.src',
+  ],
+  [
+    'history by events',
+    `${ID}, ${VALID}) with (load = history, business_key = 'key', effective_from = 'at')`,
+    'select key, x, at from landing.src',
+  ],
   [
     'dated',
     "key text, x text, as_of date options (role 'as of'), is_current boolean options (role 'current flag')) with (load = dated)",

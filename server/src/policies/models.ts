@@ -32,10 +32,20 @@ export function mergeLoad(table: readonly Row[], query: readonly Row[], rules: M
     const changes = !same(q, t, compared) || (rules.missing === 'flag' && t['gone'] === 't');
     // Who is back is back, whatever else may not be changed.
     if (!changes || rules.updateWhen?.(q, t) === false) kept.push(rules.missing === 'flag' ? { ...t, gone: 'f' } : t);
-    else kept.push({ ...t, ...Object.fromEntries(compared.map((c) => [c, q[c]!])), ...(rules.missing === 'flag' ? { gone: 'f' } : {}) });
+    else
+      kept.push({
+        ...t,
+        ...Object.fromEntries(compared.map((c) => [c, q[c]!])),
+        ...(rules.missing === 'flag' ? { gone: 'f' } : {}),
+      });
   }
   for (const q of query) {
-    if (table.some((t) => t[rules.key] === q[rules.key]) || rules.deleteWhen?.(q, undefined) || rules.insertWhen?.(q) === false) continue;
+    if (
+      table.some((t) => t[rules.key] === q[rules.key]) ||
+      rules.deleteWhen?.(q, undefined) ||
+      rules.insertWhen?.(q) === false
+    )
+      continue;
     kept.push({ ...q, ...(rules.missing === 'flag' ? { gone: 'f' } : {}) });
   }
   return kept;
@@ -101,7 +111,16 @@ export function versionsOfEvents(events: readonly Row[], rules: Pick<HistoryRule
       return;
     }
     if (open) open['valid_to'] = e['at']!;
-    versions.push({ v: e['v']!, w: e['w']!, o: e['o']!, k: line[0]!['k']!, pv: pv!, po: po!, valid_from: e['at']!, valid_to: null });
+    versions.push({
+      v: e['v']!,
+      w: e['w']!,
+      o: e['o']!,
+      k: line[0]!['k']!,
+      pv: pv!,
+      po: po!,
+      valid_from: e['at']!,
+      valid_to: null,
+    });
   });
   if (rules.scope === 'all') for (const v of versions) Object.assign(v, { o: line.at(-1)!['o'], po });
   return versions;
@@ -114,11 +133,17 @@ export function appendLoad(
   watermark: string,
   lookBack?: { readonly hours: number; readonly key: string },
 ): Row[] {
-  const greatest = table.reduce<Value>((most, t) => (most === null || t[watermark]! > most ? t[watermark]! : most), null);
+  const greatest = table.reduce<Value>(
+    (most, t) => (most === null || t[watermark]! > most ? t[watermark]! : most),
+    null,
+  );
   const instant = (v: Value) => Date.parse(v!.replace(' ', 'T') + ':00');
   const bound = greatest === null ? -Infinity : instant(greatest) - (lookBack?.hours ?? 0) * 3_600_000;
   const fresh = query.filter((q) => instant(q[watermark]!) > bound);
-  return [...table, ...(lookBack ? fresh.filter((q) => !table.some((t) => t[lookBack.key] === q[lookBack.key])) : fresh)];
+  return [
+    ...table,
+    ...(lookBack ? fresh.filter((q) => !table.some((t) => t[lookBack.key] === q[lookBack.key])) : fresh),
+  ];
 }
 
 /** Dates of the query replace those dates; the newest is current; only so many stay. */
@@ -127,5 +152,7 @@ export function datedLoad(table: readonly Row[], query: readonly Row[], copies?:
   const rows = [...table.filter((t) => !dates.has(t['as_of'])), ...query];
   const known = [...new Set(rows.map((r) => r['as_of']!))].sort().reverse();
   const kept = new Set(copies === undefined ? known : known.slice(0, copies));
-  return rows.filter((r) => kept.has(r['as_of']!)).map((r) => ({ ...r, is_current: r['as_of'] === known[0] ? 't' : 'f' }));
+  return rows
+    .filter((r) => kept.has(r['as_of']!))
+    .map((r) => ({ ...r, is_current: r['as_of'] === known[0] ? 't' : 'f' }));
 }

@@ -11,7 +11,9 @@ const client = scratch(SCHEMA);
 
 type Names = Readonly<Record<string, string>>;
 const PLAIN: Names = Object.fromEntries(
-  ['t', 'd', 'key', 'x', 'y', 'at', 'id', 'other', 'other_key', 'valid_from', 'valid_to', 'is_current', 'was'].map((name) => [name, name]),
+  ['t', 'd', 'key', 'x', 'y', 'at', 'id', 'other', 'other_key', 'valid_from', 'valid_to', 'is_current', 'was'].map(
+    (name) => [name, name],
+  ),
 );
 /** Names that a careless statement takes for something else: keywords, quotes, formats, parameters, and names of the load's own. */
 const AWKWARD: readonly Names[] = [
@@ -56,10 +58,19 @@ const SHAPES = ['', ', shape = rewrite'];
 /** `:name` stands for a name in SQL, `=name` for one in an option. */
 const CASES: readonly (readonly [string, string])[] = [
   ['append', `:key text, :x text, :at timestamptz not null) with (load = append, watermark = '=at'`],
-  ['append with a look-back', `:key text, :x text, :at timestamptz not null) with (load = append, watermark = '=at', look_back = '2 hours', ${KEY}`],
-  ['dated', `:key text, :x text, :at timestamptz options (role 'as of'), :is_current boolean options (role 'current flag')) with (load = dated, ${KEY}`],
+  [
+    'append with a look-back',
+    `:key text, :x text, :at timestamptz not null) with (load = append, watermark = '=at', look_back = '2 hours', ${KEY}`,
+  ],
+  [
+    'dated',
+    `:key text, :x text, :at timestamptz options (role 'as of'), :is_current boolean options (role 'current flag')) with (load = dated, ${KEY}`,
+  ],
   ['events', `:key text, :x text, ${VALID}) with (load = history, ${KEY}, effective_from = '=at'`],
-  ['events, numbered', `:id bigint options (role 'surrogate key'), :key text, :x text, ${VALID}) with (load = history, ${KEY}, effective_from = '=at'`],
+  [
+    'events, numbered',
+    `:id bigint options (role 'surrogate key'), :key text, :x text, ${VALID}) with (load = history, ${KEY}, effective_from = '=at'`,
+  ],
   ...SHAPES.flatMap((shape) =>
     [
       ['merge', `:key text, :x text, :y text) with (load = merge, ${KEY}${shape}`],
@@ -83,14 +94,27 @@ const CASES: readonly (readonly [string, string])[] = [
       ],
     ].map(([name, contract]) => [name! + (shape === '' ? '' : ', all written anew'), contract!] as const),
   ),
-  ['rebuild with look-ups', `:key text, :x text, ${FACT.replace("'=other'", "'=other', missing 'infer'")}) with (load = rebuild`],
+  [
+    'rebuild with look-ups',
+    `:key text, :x text, ${FACT.replace("'=other'", "'=other', missing 'infer'")}) with (load = rebuild`,
+  ],
 ];
 
 /** Rows of four columns for each of some loads, all different, the same for each case. */
 const DELIVERIES = Array.from({ length: 4 }, (_, load) => {
   const die = dice(load + 1);
   return ['a', 'b', 'c', 'd', 'e'].flatMap((key) =>
-    die.below(4) === 0 ? [] : [{ key, x: `x${die.below(3)}`, y: `y${die.below(3)}`, at: hour(2 * load + die.below(2)), other: `o${die.below(4)}` }],
+    die.below(4) === 0
+      ? []
+      : [
+          {
+            key,
+            x: `x${die.below(3)}`,
+            y: `y${die.below(3)}`,
+            at: hour(2 * load + die.below(2)),
+            other: `o${die.below(4)}`,
+          },
+        ],
   );
 });
 
@@ -109,8 +133,13 @@ async function outcome(contract: string, names: Names): Promise<unknown[]> {
     [`core/${naming('t')}.sql`]: `create table core.${n('t')} (${filled});\nselect ${needed.map(n).join(', ')} from landing.src;`,
     [`core/${naming('d')}.sql`]: `create table core.${n('d')} (${n('id')} bigint options (role 'surrogate key'), ${n('other')} text) with (load = merge, business_key = '${naming('other').replaceAll("'", "''")}');\nselect ${n('other')} from landing.src;`,
   };
-  const [dimension, loads] = [await loadsIn(client, SCHEMA, files, naming('d')), await loadsIn(client, SCHEMA, files, naming('t'))];
-  await client.query(`drop table if exists src; create table src (${given}); insert into src (${n('other')}) values ('o1'), ('o2')`);
+  const [dimension, loads] = [
+    await loadsIn(client, SCHEMA, files, naming('d')),
+    await loadsIn(client, SCHEMA, files, naming('t')),
+  ];
+  await client.query(
+    `drop table if exists src; create table src (${given}); insert into src (${n('other')}) values ('o1'), ('o2')`,
+  );
   await dimension.reset();
   await dimension.load(hour(0));
   await loads.reset();
@@ -118,7 +147,10 @@ async function outcome(contract: string, names: Names): Promise<unknown[]> {
   for (const [load, rows] of DELIVERIES.entries()) {
     await client.query('truncate src');
     for (const row of rows)
-      await client.query('insert into src values ($1, $2, $3, $4, $5)', Object.values({ ...row, at: contract.includes('as of') ? hour(load) : row.at }));
+      await client.query(
+        'insert into src values ($1, $2, $3, $4, $5)',
+        Object.values({ ...row, at: contract.includes('as of') ? hour(load) : row.at }),
+      );
     const counts = Object.entries(await loads.load(hour(10 + load)));
     found.push(new Map(counts.map(([what, n]) => [what.replace(`${naming('other_key')} `, 'other_key '), n])));
     const { rows: left } = await client.query<Record<string, string | null>>(`select * from ${n('t')}`);

@@ -22,8 +22,22 @@ const ODD: readonly (readonly [name: string, type: string, values: readonly (str
   ['bigint', 'bigint', ['-9223372036854775808', '9223372036854775807', '0']],
   ['boolean', 'boolean', ['true', 'false', null]],
   ['date', 'date', ['-infinity', 'infinity', '4713-01-01 BC', '0044-03-15 BC', '5874897-12-31', '2024-02-29', null]],
-  ['timestamp', 'timestamp', ['2026-03-29 02:30:00', '2026-10-25 02:30:00.000001', 'infinity', '4713-01-01 00:00:00 BC']],
-  ['timestamptz', 'timestamptz', ['2026-03-29 00:59:59.999999+00', '2026-03-29 01:00:00+00', '2026-10-25 00:30:00+00', '2026-10-25 01:30:00+00', '-infinity']],
+  [
+    'timestamp',
+    'timestamp',
+    ['2026-03-29 02:30:00', '2026-10-25 02:30:00.000001', 'infinity', '4713-01-01 00:00:00 BC'],
+  ],
+  [
+    'timestamptz',
+    'timestamptz',
+    [
+      '2026-03-29 00:59:59.999999+00',
+      '2026-03-29 01:00:00+00',
+      '2026-10-25 00:30:00+00',
+      '2026-10-25 01:30:00+00',
+      '-infinity',
+    ],
+  ],
   ['time', 'time', ['24:00:00', '00:00:00', '23:59:59.999999']],
   ['timetz', 'timetz', ['00:00:00+15:59', '24:00:00-15:59', '12:00:00+00']],
   ['interval', 'interval', ['1 mon', '30 days', '720:00:00', '-178000000 years', '-1 mons +1 day', null]],
@@ -63,12 +77,16 @@ const KEY = [
 ] as const;
 /** Columns that a load fills: a number, a row hash, and from when until when. */
 const FILLED = 4;
-const MORE = Array.from({ length: 300 - ODD.length - KEY.length - FILLED }, (_, i) => [`more_${i}`, 'integer'] as const);
+const MORE = Array.from(
+  { length: 300 - ODD.length - KEY.length - FILLED },
+  (_, i) => [`more_${i}`, 'integer'] as const,
+);
 const ROWS = 40;
 
 const VALUES = [...ODD.map(([n, t]) => [n, t] as const), ...MORE];
 const GIVEN = [...KEY.map(([n, t]) => [n, t] as const), ...VALUES];
-const listed = (columns: readonly (readonly [string, string])[], note = '') => columns.map(([n, t]) => `${ident(n)} ${t}${note}`).join(', ');
+const listed = (columns: readonly (readonly [string, string])[], note = '') =>
+  columns.map(([n, t]) => `${ident(n)} ${t}${note}`).join(', ');
 const names = (columns: readonly (readonly [string, ...unknown[]])[]) => columns.map(([n]) => ident(n)).join(', ');
 const BUSINESS = `business_key = '${KEY.map(([n]) => n).join(', ')}'`;
 const VALID = `valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')`;
@@ -78,11 +96,20 @@ const QUERY = `select ${names(GIVEN)} from landing.src`;
 const WAYS: readonly (readonly [name: string, columns: string, options: string])[] = [
   ['without a number', '', ''],
   ['with numbers of a key map', "n bigint options (role 'surrogate key'), ", ''],
-  ['with hash keys and row hashes', "n bigint options (role 'surrogate key'), h text options (role 'row hash'), ", ', key_method = hash'],
+  [
+    'with hash keys and row hashes',
+    "n bigint options (role 'surrogate key'), h text options (role 'row hash'), ",
+    ', key_method = hash',
+  ],
 ];
 
 const POLICIES: readonly (readonly [name: string, columns: string, options: string, query: string])[] = [
-  ['append', ', at timestamptz not null', "load = append, watermark = 'at'", `select ${names(GIVEN)}, at from landing.src`],
+  [
+    'append',
+    ', at timestamptz not null',
+    "load = append, watermark = 'at'",
+    `select ${names(GIVEN)}, at from landing.src`,
+  ],
   ['rebuild', '', `load = rebuild, ${BUSINESS}`, QUERY],
   ...['', ', shape = rewrite'].flatMap(
     (shape) =>
@@ -91,22 +118,41 @@ const POLICIES: readonly (readonly [name: string, columns: string, options: stri
         [`history${shape}`, `, ${VALID}`, `load = history, ${BUSINESS}, missing_rows = close${shape}`, QUERY],
       ] as const,
   ),
-  ['events', `, ${VALID}`, `load = history, ${BUSINESS}, effective_from = 'at'`, `select ${names(GIVEN)}, at from landing.src`],
-  ['dated', `, d date options (role 'as of')`, `load = dated, ${BUSINESS}`, `select ${names(GIVEN)}, at::date as d from landing.src`],
+  [
+    'events',
+    `, ${VALID}`,
+    `load = history, ${BUSINESS}, effective_from = 'at'`,
+    `select ${names(GIVEN)}, at from landing.src`,
+  ],
+  [
+    'dated',
+    `, d date options (role 'as of')`,
+    `load = dated, ${BUSINESS}`,
+    `select ${names(GIVEN)}, at::date as d from landing.src`,
+  ],
 ];
 
 /** The source at a load: the odd values move on by a row from one load to the next. */
 async function fill(load: number): Promise<void> {
   await client.query(`drop table if exists src; create table src (${listed(GIVEN)}, at timestamptz)`);
   for (let i = 0; i < ROWS; i++) {
-    const values = [...KEY.map(([, , of]) => of(i)), ...ODD.map(([, , v]) => v[(i + load) % v.length]!), ...MORE.map((_, n) => String(i + n)), hour(24 * load)];
+    const values = [
+      ...KEY.map(([, , of]) => of(i)),
+      ...ODD.map(([, , v]) => v[(i + load) % v.length]!),
+      ...MORE.map((_, n) => String(i + n)),
+      hour(24 * load),
+    ];
     await client.query(`insert into src values (${values.map((_, n) => `$${n + 1}`).join(', ')})`, values);
   }
 }
 
 /** The rows of one side as PostgreSQL writes them, in order: what differs in the least is found. */
 const rowsOf = async (from: string) =>
-  (await client.query<{ row: string }>(`select row(${names(GIVEN)})::text as row from ${from} order by ${names(KEY)}, 1`)).rows.map((r) => r.row);
+  (
+    await client.query<{ row: string }>(
+      `select row(${names(GIVEN)})::text as row from ${from} order by ${names(KEY)}, 1`,
+    )
+  ).rows.map((r) => r.row);
 
 beforeAll(async () => {
   await client.query(
@@ -132,7 +178,10 @@ describe.each(POLICIES)('%s', (policy, columns, options, query) => {
     await loads.load(hour(0));
     expect(await rowsOf('t')).toEqual(await rowsOf('src'));
     const before = await written(client, 't');
-    const numbers = number ? (await client.query('select n, row(key_text, key_time, key_number, key_list)::text as key from t order by key')).rows : [];
+    const numbers = number
+      ? (await client.query('select n, row(key_text, key_time, key_number, key_list)::text as key from t order by key'))
+          .rows
+      : [];
     await loads.load(hour(1));
     if (policy !== 'rebuild') expect(await written(client, 't')).toBe(before);
     await fill(1);
@@ -148,17 +197,25 @@ describe.each(POLICIES)('%s', (policy, columns, options, query) => {
     expect(await rowsOf(current)).toEqual(await rowsOf('src'));
     if (!number) return;
     expect(numbers.length).toBe(ROWS);
-    const { rows } = await client.query<{ n: string; numbers: string }>(`select count(distinct n) as n, count(*) as numbers from t`);
+    const { rows } = await client.query<{ n: string; numbers: string }>(
+      `select count(distinct n) as n, count(*) as numbers from t`,
+    );
     if (policy !== 'dated') expect(rows[0]!.n).toBe(rows[0]!.numbers);
     if (policy === 'rebuild' || policy.startsWith('merge'))
-      expect((await client.query('select n, row(key_text, key_time, key_number, key_list)::text as key from t order by key')).rows).toEqual(numbers);
+      expect(
+        (await client.query('select n, row(key_text, key_time, key_number, key_list)::text as key from t order by key'))
+          .rows,
+      ).toEqual(numbers);
   });
 });
 
 /** What a reader of a file finds, row by row. */
 async function readBack(format: ExportFormat, file: Buffer): Promise<Record<string, unknown>[]> {
   const text = file.toString('utf8');
-  if (format === 'parquet') return parquetReadObjects({ file: file.buffer.slice(file.byteOffset, file.byteOffset + file.byteLength) as ArrayBuffer });
+  if (format === 'parquet')
+    return parquetReadObjects({
+      file: file.buffer.slice(file.byteOffset, file.byteOffset + file.byteLength) as ArrayBuffer,
+    });
   if (format === 'jsonl')
     return text
       .trimEnd()

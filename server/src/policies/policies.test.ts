@@ -16,10 +16,17 @@ const TOGETHER = 100;
 const LOADS = 6;
 const client = scratch(SCHEMA);
 
-const batches = (variants: number) => Array.from({ length: Math.max(1, Math.ceil(WORLDS / TOGETHER / variants)) }, (_, seed) => SEED + seed);
+const batches = (variants: number) =>
+  Array.from({ length: Math.max(1, Math.ceil(WORLDS / TOGETHER / variants)) }, (_, seed) => SEED + seed);
 /** The worlds of a batch whose tables differ from their model's, with what each has. */
-async function differing(columns: readonly string[], models: ReadonlyMap<number, readonly Row[]>, seed: number): Promise<unknown[]> {
-  const { rows } = await client.query<Record<string, Value>>(`select split_part(key, '.', 1) as world, ${columns.join(', ')} from t`);
+async function differing(
+  columns: readonly string[],
+  models: ReadonlyMap<number, readonly Row[]>,
+  seed: number,
+): Promise<unknown[]> {
+  const { rows } = await client.query<Record<string, Value>>(
+    `select split_part(key, '.', 1) as world, ${columns.join(', ')} from t`,
+  );
   const text = (r: Row) => columns.map((c) => `${c}=${r[c] ?? 'null'}`).join(' ');
   const found = new Map<number, string[]>();
   for (const r of rows) found.set(Number(r['world']), [...(found.get(Number(r['world'])) ?? []), text(r)]);
@@ -39,7 +46,11 @@ describe('merge', () => {
   const variants: readonly [string, string, Omit<MergeRules, 'key' | 'columns'>][] = [
     ['all columns', '', { missing: 'keep' }],
     ['missing deleted', ', missing_rows = delete, empty = allow', { missing: 'delete' }],
-    ['missing deleted, all written anew', ', missing_rows = delete, empty = allow, shape = rewrite', { missing: 'delete' }],
+    [
+      'missing deleted, all written anew',
+      ', missing_rows = delete, empty = allow, shape = rewrite',
+      { missing: 'delete' },
+    ],
     ['missing flagged, all written anew', ', missing_rows = flag, empty = allow, shape = rewrite', { missing: 'flag' }],
     ['missing flagged', ', missing_rows = flag, empty = allow', { missing: 'flag' }],
     ['some columns, all written anew', ", set_columns = 'x', shape = rewrite", { missing: 'keep', set: ['x'] }],
@@ -55,49 +66,52 @@ describe('merge', () => {
       },
     ],
   ];
-  test.each(variants.flatMap(([name, options, rules]) => batches(variants.length).map((seed) => [name, seed, options, rules] as const)))(
-    '%s, seed %i',
-    async (_, seed, options, rules) => {
-      const flag = rules.missing === 'flag';
-      const loads = await loadsOf(
-        client,
-        SCHEMA,
-        `id bigint options (role 'surrogate key') primary key, key text not null, x text, y text, mark uuid options (role 'row hash')${flag ? ", gone boolean options (role 'deleted flag')" : ''}) with (load = merge, business_key = 'key'${options})`,
-        'select key, x, y from landing.src',
-        source('key text, x text, y text'),
+  test.each(
+    variants.flatMap(([name, options, rules]) =>
+      batches(variants.length).map((seed) => [name, seed, options, rules] as const),
+    ),
+  )('%s, seed %i', async (_, seed, options, rules) => {
+    const flag = rules.missing === 'flag';
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      `id bigint options (role 'surrogate key') primary key, key text not null, x text, y text, mark uuid options (role 'row hash')${flag ? ", gone boolean options (role 'deleted flag')" : ''}) with (load = merge, business_key = 'key'${options})`,
+      'select key, x, y from landing.src',
+      source('key text, x text, y text'),
+    );
+    await loads.reset();
+    const die = dice(seed + 1);
+    const models = new Map<number, Row[]>(worlds.map((w) => [w, []]));
+    const numbers = new Map<string, Value>();
+    for (let load = 0; load < LOADS; load++) {
+      const rows = worlds.flatMap((w) =>
+        KEYS.flatMap((k): Row[] =>
+          die.below(4) === 0 ? [] : [{ key: `${w}.${k}`, x: die.pick(VALUES), y: die.pick(VALUES) }],
+        ),
       );
-      await loads.reset();
-      const die = dice(seed + 1);
-      const models = new Map<number, Row[]>(worlds.map((w) => [w, []]));
-      const numbers = new Map<string, Value>();
-      for (let load = 0; load < LOADS; load++) {
-        const rows = worlds.flatMap((w) =>
-          KEYS.flatMap((k): Row[] => (die.below(4) === 0 ? [] : [{ key: `${w}.${k}`, x: die.pick(VALUES), y: die.pick(VALUES) }])),
+      await fill(client, COLUMNS, rows);
+      await loads.load(hour(load));
+      for (const w of worlds)
+        models.set(
+          w,
+          mergeLoad(
+            models.get(w)!,
+            rows.filter((r) => r['key']!.startsWith(`${w}.`)),
+            { key: 'key', columns: COLUMNS, ...rules },
+          ),
         );
-        await fill(client, COLUMNS, rows);
-        await loads.load(hour(load));
-        for (const w of worlds)
-          models.set(
-            w,
-            mergeLoad(
-              models.get(w)!,
-              rows.filter((r) => r['key']!.startsWith(`${w}.`)),
-              { key: 'key', columns: COLUMNS, ...rules },
-            ),
-          );
-        expect(await differing(flag ? [...COLUMNS, 'gone'] : COLUMNS, models, seed)).toEqual([]);
-        for (const { key, id } of (await client.query<{ key: string; id: string }>('select key, id from t')).rows) {
-          if (numbers.has(key)) expect(`${key} ${id}`).toBe(`${key} ${numbers.get(key)}`);
-          numbers.set(key, id);
-        }
-        expect(new Set(numbers.values()).size).toBe(numbers.size);
-        await soundMarks('x, y');
-        const before = await written(client, 't');
-        await loads.load(hour(load));
-        expect(await written(client, 't')).toBe(before);
+      expect(await differing(flag ? [...COLUMNS, 'gone'] : COLUMNS, models, seed)).toEqual([]);
+      for (const { key, id } of (await client.query<{ key: string; id: string }>('select key, id from t')).rows) {
+        if (numbers.has(key)) expect(`${key} ${id}`).toBe(`${key} ${numbers.get(key)}`);
+        numbers.set(key, id);
       }
-    },
-  );
+      expect(new Set(numbers.values()).size).toBe(numbers.size);
+      await soundMarks('x, y');
+      const before = await written(client, 't');
+      await loads.load(hour(load));
+      expect(await written(client, 't')).toBe(before);
+    }
+  });
 });
 
 const HISTORY = `id bigint options (role 'surrogate key') primary key, key text not null, v text options (on_change 'version'), w text,
@@ -121,7 +135,9 @@ async function soundMarks(columns: string): Promise<void> {
 
 /** No version has another's key, and no number is ever given twice. */
 async function soundNumbers(numbers: Map<string, string>): Promise<void> {
-  const { rows } = await client.query<{ id: string; name: string }>(`select id, key || ' ' || valid_from as name from t`);
+  const { rows } = await client.query<{ id: string; name: string }>(
+    `select id, key || ' ' || valid_from as name from t`,
+  );
   expect(new Set(rows.map((r) => r.id)).size).toBe(rows.length);
   await soundMarks('v, w, o, k');
   const things = await client.query<{ wrong: string }>(
@@ -137,7 +153,9 @@ async function soundNumbers(numbers: Map<string, string>): Promise<void> {
 
 describe('history by state', () => {
   const variants = (['all', 'current'] as const).flatMap((scope) =>
-    (['keep', 'close'] as const).flatMap((missing) => (['in_place', 'rewrite'] as const).map((shape) => [scope, missing, shape] as const)),
+    (['keep', 'close'] as const).flatMap((missing) =>
+      (['in_place', 'rewrite'] as const).map((shape) => [scope, missing, shape] as const),
+    ),
   );
   test.each(variants.flatMap((variant) => batches(variants.length).map((seed) => [...variant, seed] as const)))(
     'overwritten in %s, missing %s, %s, seed %i',
@@ -156,7 +174,17 @@ describe('history by state', () => {
       for (let load = 0; load < LOADS; load++) {
         const rows = worlds.flatMap((world) =>
           KEYS.flatMap((k): Row[] =>
-            die.below(4) === 0 ? [] : [{ key: `${world}.${k}`, v: die.pick(VALUES), w: die.pick(['1', '1', null]), o: die.pick(VALUES), k: die.pick(VALUES) }],
+            die.below(4) === 0
+              ? []
+              : [
+                  {
+                    key: `${world}.${k}`,
+                    v: die.pick(VALUES),
+                    w: die.pick(['1', '1', null]),
+                    o: die.pick(VALUES),
+                    k: die.pick(VALUES),
+                  },
+                ],
           ),
         );
         await fill(client, ['key', 'v', 'w', 'o', 'k'], rows);
@@ -174,7 +202,9 @@ describe('history by state', () => {
               ),
             );
           }
-        const byWorld = new Map(worlds.map((world) => [world, KEYS.flatMap((k) => numbered(`${world}.${k}`, models.get(`${world}.${k}`)!))]));
+        const byWorld = new Map(
+          worlds.map((world) => [world, KEYS.flatMap((k) => numbered(`${world}.${k}`, models.get(`${world}.${k}`)!))]),
+        );
         expect(await differing(HELD, byWorld, seed)).toEqual([]);
         await soundNumbers(numbers);
         const before = await written(client, 't');
@@ -228,7 +258,9 @@ describe('history by events', () => {
             const seq = sequence++;
             // Where nothing orders the events of one instant, no two of a key have one.
             const second = withNumbers ? 0 : seq % 3600;
-            const at = new Date(Date.UTC(2026, 0, 1, die.below(9), 0, second)).toISOString().slice(0, 19).replace('T', ' ') + '+00';
+            const at =
+              new Date(Date.UTC(2026, 0, 1, die.below(9), 0, second)).toISOString().slice(0, 19).replace('T', ' ') +
+              '+00';
             return {
               key: `${world}.${KEYS[die.below(2)]}`,
               v: die.pick(['1', '2', null]),

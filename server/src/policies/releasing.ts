@@ -30,7 +30,8 @@ export class Releases {
     if (wrong.length) throw new Error(wrong.map((d) => `${d.path}: ${d.message} ${d.hint ?? ''}`).join('; '));
     const built = new Map<string, LoadPlan>();
     const place = (project: Project, name: string) => targetPlace(this.environment, project.tables.get(name)!);
-    const placeOf = (name: string): Place => (built.has(name) ? besidePlace(this.environment, after.tables.get(name)!) : place(after, name));
+    const placeOf = (name: string): Place =>
+      built.has(name) ? besidePlace(this.environment, after.tables.get(name)!) : place(after, name);
     await this.transaction(async (loader) => {
       for (const table of definitions(after)) {
         const { plan } = await this.make(loader, after, table, placeOf, time, true, treatments[table.fullName]);
@@ -45,7 +46,9 @@ export class Releases {
       );
     });
     const prints = fingerprints(after);
-    this.loaded = new Map([...built.keys()].map((name) => [name, { fingerprint: prints.get(name)!, rows: null, runId: 1, at: time }]));
+    this.loaded = new Map(
+      [...built.keys()].map((name) => [name, { fingerprint: prints.get(name)!, rows: null, runId: 1, at: time }]),
+    );
     this.released = after;
   }
 
@@ -74,7 +77,12 @@ export class Releases {
     const around: BaseSurroundings = { project, environment, here: this.loaded, released, beside };
     const context = { project, environment, placeOf, time, run: '1', corrects: treatment === 'correct' };
     loader.inputs = placeOf;
-    const plan = await planFrom(loader, context, table, treatment === 'start over' ? { ...around, startOver: true } : around);
+    const plan = await planFrom(
+      loader,
+      context,
+      table,
+      treatment === 'start over' ? { ...around, startOver: true } : around,
+    );
     const made = await loader.makeBeside(plan, { next: 'others' });
     const broken = made.checks.find((c) => c.verdict === 'broken');
     if (broken) throw new Error(`${broken.id} is broken: ${JSON.stringify(broken.rows)}`);

@@ -6,7 +6,15 @@ import path from 'node:path';
 import { promisify } from 'node:util';
 import { Config } from '../shared/config.js';
 import { clusters } from '../testing-clusters.js';
-import { runTables, startApplication, superuser, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
+import {
+  runTables,
+  startApplication,
+  superuser,
+  warehouse,
+  workspace,
+  type Client,
+  type TestApplication,
+} from '../testing.js';
 
 /** What is taken away runs in plain psql, and gives the rows that Ouvrage gives. */
 const run = promisify(execFile);
@@ -29,10 +37,14 @@ async function psql(sql: string): Promise<void> {
   const { user, password } = superuser();
   const file = path.join(folder, 'script.sql');
   await writeFile(file, sql);
-  await run('psql', ['-X', '-q', '-v', 'ON_ERROR_STOP=1', '-h', host, '-p', String(port), '-U', user, '-d', database, '-f', file], {
-    env: { ...process.env, PGPASSWORD: password },
-    maxBuffer: 1e8,
-  });
+  await run(
+    'psql',
+    ['-X', '-q', '-v', 'ON_ERROR_STOP=1', '-h', host, '-p', String(port), '-U', user, '-d', database, '-f', file],
+    {
+      env: { ...process.env, PGPASSWORD: password },
+      maxBuffer: 1e8,
+    },
+  );
 }
 
 /** Tables by what their rows say; numbers of keys may differ, so they are read through what they stand for. */
@@ -48,14 +60,20 @@ const READ: Readonly<Record<string, string>> = {
     'select d.invoice_no, v.hull_no, d.amount, d.paid from C.fact_dues d join C.dim_vessel v using (vessel_key) where d.hull_no in (select hull_no from staging.vessel where scrapped_on is null)',
   fact_cargo: 'select line_id, call_no, goods_code, tonnes from C.fact_cargo',
   // Other tests deliver days that landing does not keep; the flag is looked at by itself.
-  berth_rate: 'select berth_code, as_of, rate, charged from C.berth_rate where as_of in (select as_of from landing.berth_rate)',
+  berth_rate:
+    'select berth_code, as_of, rate, charged from C.berth_rate where as_of in (select as_of from landing.berth_rate)',
   'the current day': 'select count(*) from (select distinct as_of from C.berth_rate where is_current) d',
 };
 
 async function sameAsProduction(core: string): Promise<void> {
   for (const [table, sql] of Object.entries(READ)) {
     const rows = async (schema: string) =>
-      (await warehouse<{ t: string }>(`select r::text as t from (${sql.replaceAll('C.', `${schema}.`)}) as r order by 1`, 'superuser')).map((r) => r.t);
+      (
+        await warehouse<{ t: string }>(
+          `select r::text as t from (${sql.replaceAll('C.', `${schema}.`)}) as r order by 1`,
+          'superuser',
+        )
+      ).map((r) => r.t);
     expect({ table, rows: await rows(core) }).toEqual({ table, rows: await rows('core') });
   }
 }
@@ -89,7 +107,21 @@ test.each(['script', 'procedures'] as const)(
       );
       const { stdout } = await run(
         'psql',
-        ['-X', '-q', '-t', '-v', 'ON_ERROR_STOP=1', '-h', '127.0.0.1', '-p', String(server.postgresPort), '-U', 'postgres', '-f', file],
+        [
+          '-X',
+          '-q',
+          '-t',
+          '-v',
+          'ON_ERROR_STOP=1',
+          '-h',
+          '127.0.0.1',
+          '-p',
+          String(server.postgresPort),
+          '-U',
+          'postgres',
+          '-f',
+          file,
+        ],
         {
           env: { ...process.env, PGPASSWORD: server.passwords.postgres },
           maxBuffer: 1e8,
@@ -109,17 +141,21 @@ test('a guard and a check stop the script with what is wrong', async () => {
   const slug = await workspace(mira, 'Taken away wrong');
   const script = async () => (await mira.get(`/api/workspaces/${slug}/script?tables=core.dim_port&upstream=true`)).text;
   const text = await script();
-  await expect(psql(text.replace('select port_code, port_name, flag_code', "select 'KED' as port_code, port_name, flag_code"))).rejects.toThrow(
-    /the query returns more than one row for a port_code/,
-  );
-  await expect(psql(text.replace('select port_code, port_name, flag_code', "select port_code, port_name, 'XX' as flag_code"))).rejects.toThrow(
-    /check core.dim_port\/dim_port_flag_code_fkey is broken: \d+ rows at fault/,
-  );
+  await expect(
+    psql(text.replace('select port_code, port_name, flag_code', "select 'KED' as port_code, port_name, flag_code")),
+  ).rejects.toThrow(/the query returns more than one row for a port_code/);
+  await expect(
+    psql(text.replace('select port_code, port_name, flag_code', "select port_code, port_name, 'XX' as flag_code")),
+  ).rejects.toThrow(/check core.dim_port\/dim_port_flag_code_fkey is broken: \d+ rows at fault/);
 });
 
 test('a source table has no script, and who looks may read one', async () => {
   const vera = await application.signIn('vera');
-  expect((await vera.get('/api/workspaces/production/script?tables=landing.call')).body).toMatchObject({ code: 'no-script' });
+  expect((await vera.get('/api/workspaces/production/script?tables=landing.call')).body).toMatchObject({
+    code: 'no-script',
+  });
   expect((await vera.get('/api/workspaces/production/script?tables=core.nothing')).status).toBe(404);
-  expect((await vera.get('/api/workspaces/production/script?tables=core.dim_port')).text).toContain('create temp table changes');
+  expect((await vera.get('/api/workspaces/production/script?tables=core.dim_port')).text).toContain(
+    'create temp table changes',
+  );
 });

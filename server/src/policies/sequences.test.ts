@@ -35,7 +35,10 @@ describe('append', () => {
       let model: Row[] = [];
       let all: Row[] = [];
       for (let load = 0; load < 4; load++) {
-        const fresh = Array.from({ length: die.below(5) }, (_, i): Row => ({ key: `${load}.${i}`, at: hour(load * 3 + die.below(6)) }));
+        const fresh = Array.from({ length: die.below(5) }, (_, i): Row => ({
+          key: `${load}.${i}`,
+          at: hour(load * 3 + die.below(6)),
+        }));
         all = [...all.filter(() => die.below(8) > 0), ...fresh];
         await fill(client, ['key', 'at'], all, ['text', 'timestamptz']);
         const known = model.length;
@@ -53,8 +56,18 @@ describe('append', () => {
 
 describe('whether the bound of an append load reaches its input', () => {
   test.each([
-    ['a plain query over an index', 'select key, at from landing.src', 'create index on src (at)', 'the watermark’s bound reaches an index of src'],
-    ['a plain query without one', 'select key, at from landing.src', '', 'the watermark’s bound reaches the scan of src, which has no index for it'],
+    [
+      'a plain query over an index',
+      'select key, at from landing.src',
+      'create index on src (at)',
+      'the watermark’s bound reaches an index of src',
+    ],
+    [
+      'a plain query without one',
+      'select key, at from landing.src',
+      '',
+      'the watermark’s bound reaches the scan of src, which has no index for it',
+    ],
     [
       'a window not of it',
       'select key, at from (select s.*, row_number() over (partition by key order by at) as n from landing.src s) r where n = 1',
@@ -104,7 +117,9 @@ describe('dated', () => {
       for (let load = 0; load < 4; load++) {
         // A delivery of one date or two, late ones too, and now and then none at all.
         const dates = Array.from({ length: die.below(3) }, () => `2026-01-0${1 + die.below(6)}`);
-        const rows = [...new Set(dates)].flatMap((as_of) => KEYS.slice(0, 1 + die.below(3)).map((key): Row => ({ key, x: die.pick(VALUES), as_of })));
+        const rows = [...new Set(dates)].flatMap((as_of) =>
+          KEYS.slice(0, 1 + die.below(3)).map((key): Row => ({ key, x: die.pick(VALUES), as_of })),
+        );
         await fill(client, ['key', 'x', 'as_of'], rows, ['text', 'text', 'date']);
         const counts = await loads.load(hour(load));
         const old = new Set(model.map((m) => m['as_of']));

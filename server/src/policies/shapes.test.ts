@@ -93,8 +93,16 @@ const CASES: readonly Case[] = [
 
 test.each(CASES)('$name', async ({ columns, query = QUERY, options = '', every, note, counts }) => {
   const open = (more: string) =>
-    loadsOf(client, SCHEMA, `${columns}) with (load = merge, business_key = 'key'${options}${more})`, query, source('key bigint, x text, n numeric(8,2)'));
-  const rows = async () => (await client.query<{ mark: string }>('select md5(string_agg(t::text, chr(10) order by key)) as mark from t')).rows[0]!.mark;
+    loadsOf(
+      client,
+      SCHEMA,
+      `${columns}) with (load = merge, business_key = 'key'${options}${more})`,
+      query,
+      source('key bigint, x text, n numeric(8,2)'),
+    );
+  const rows = async () =>
+    (await client.query<{ mark: string }>('select md5(string_agg(t::text, chr(10) order by key)) as mark from t'))
+      .rows[0]!.mark;
   const outcomes: string[] = [];
   for (const more of ['', ', shape = in_place', ', shape = rewrite']) {
     const loads = await open(more);
@@ -123,7 +131,8 @@ test.each([
   ['null', 'nullif(key, 5000)', /whose key is null/],
 ])('%s keys of rows that are taken as the query gives them stop the load, and are shown', async (_, key, message) => {
   const contract = `${PLAIN}, primary key (key)) with (load = merge, business_key = 'key')`;
-  const open = (query: string) => loadsOf(client, SCHEMA, contract, query, source('key bigint, x text, n numeric(8,2)'));
+  const open = (query: string) =>
+    loadsOf(client, SCHEMA, contract, query, source('key bigint, x text, n numeric(8,2)'));
   const sound = await open(QUERY);
   await sound.reset();
   await fill(ROWS);
@@ -167,11 +176,19 @@ test.each(EVENTS)('history from events: %s', async (_, columns, every, note) => 
     await loads.load('2026-02-01');
     await client.query('analyze t');
     // Some events come late, some are later than all before.
-    await client.query(`drop table src; create table src as ${event(every, 5, every)} union all ${event(every, 20, 2 * every)}`);
+    await client.query(
+      `drop table src; create table src as ${event(every, 5, every)} union all ${event(every, 20, 2 * every)}`,
+    );
     const fresh = Math.floor(ROWS / every) + Math.floor((ROWS - every) / (2 * every) + 1);
     expect(await loads.load('2026-02-02')).toEqual({ 'new events': fresh, unchanged: 0 });
     if (more === '') expect(loads.note()).toMatch(note);
-    outcomes.push((await client.query<{ mark: string }>('select md5(string_agg(t::text, chr(10) order by key, valid_from)) as mark from t')).rows[0]!.mark);
+    outcomes.push(
+      (
+        await client.query<{ mark: string }>(
+          'select md5(string_agg(t::text, chr(10) order by key, valid_from)) as mark from t',
+        )
+      ).rows[0]!.mark,
+    );
     expect(await loads.load('2026-02-03')).toEqual({ 'new events': 0, unchanged: fresh });
   }
   expect(new Set(outcomes).size).toBe(1);

@@ -1,7 +1,15 @@
 import { describe, expect, test } from '@jest/globals';
 import type { Definition } from '@ouvrage/core/model';
 import { readProject } from '@ouvrage/core/resolve';
-import { dateDimension, dimensionTable, factTable, proposeLookUps, shareFoundQuery, vaultTables, type DateChoices } from '@ouvrage/core/starter';
+import {
+  dateDimension,
+  dimensionTable,
+  factTable,
+  proposeLookUps,
+  shareFoundQuery,
+  vaultTables,
+  type DateChoices,
+} from '@ouvrage/core/starter';
 import { random, scratch } from '../testing-sql.js';
 import { loadsIn, loadsOf, type Loads } from './harness.js';
 
@@ -22,7 +30,11 @@ function parts(sql: string): [contract: string, query: string] {
 }
 
 describe('a dimension', () => {
-  const of = (history: boolean, missing: 'keep' | 'close' | 'flag' | 'delete', method: 'sequence' | 'hash' = 'sequence') =>
+  const of = (
+    history: boolean,
+    missing: 'keep' | 'close' | 'flag' | 'delete',
+    method: 'sequence' | 'hash' = 'sequence',
+  ) =>
     dimensionTable({
       fullName: 'core.t',
       source: 'landing.ship',
@@ -41,7 +53,9 @@ describe('a dimension', () => {
     const loads = await loadsOf(client, SCHEMA, ...parts(sql), SOURCES);
     await loads.reset();
     for (const [day, rows] of days.entries()) {
-      await client.query('drop table if exists ship; create table ship (hull text, name text, flag text, tons numeric(8,1))');
+      await client.query(
+        'drop table if exists ship; create table ship (hull text, name text, flag text, tons numeric(8,1))',
+      );
       for (const row of rows) await client.query('insert into ship values ($1, $2, $3, $4)', [...row]);
       await loads.load(`2026-01-0${day + 1}`);
     }
@@ -103,13 +117,23 @@ test('a fact, its look-ups proposed by names, with the share found', async () =>
       "create table core.dim_ship (ship_key bigint options (role 'surrogate key') primary key, hull text not null) with (load = merge, business_key = 'hull'); select hull from landing.ship;",
   });
   await loads.reset();
-  expect(await loads.load('2026-01-01')).toMatchObject({ inserted: 2, 'ship_key unknown': 1, 'pilot_ship_key unknown': 1 });
-  expect((await client.query('select stay_no, ship_key, pilot_ship_key, hull, tonnes from t order by 1')).rows).toEqual([
-    { stay_no: '1', ship_key: '1', pilot_ship_key: '2', hull: 'A', tonnes: '5.50' },
-    { stay_no: '2', ship_key: '0', pilot_ship_key: '0', hull: 'Z', tonnes: '1.00' },
-  ]);
-  const shares = (await client.query({ text: shareFoundQuery('landing.stay', lookUps).replaceAll('landing.', '').replaceAll('core.', ''), rowMode: 'array' }))
-    .rows as string[][];
+  expect(await loads.load('2026-01-01')).toMatchObject({
+    inserted: 2,
+    'ship_key unknown': 1,
+    'pilot_ship_key unknown': 1,
+  });
+  expect((await client.query('select stay_no, ship_key, pilot_ship_key, hull, tonnes from t order by 1')).rows).toEqual(
+    [
+      { stay_no: '1', ship_key: '1', pilot_ship_key: '2', hull: 'A', tonnes: '5.50' },
+      { stay_no: '2', ship_key: '0', pilot_ship_key: '0', hull: 'Z', tonnes: '1.00' },
+    ],
+  );
+  const shares = (
+    await client.query({
+      text: shareFoundQuery('landing.stay', lookUps).replaceAll('landing.', '').replaceAll('core.', ''),
+      rowMode: 'array',
+    })
+  ).rows as string[][];
   expect(shares.sort()).toEqual([
     ['0', '2', '1'],
     ['1', '2', '1'],
@@ -118,7 +142,20 @@ test('a fact, its look-ups proposed by names, with the share found', async () =>
 
 describe('a date dimension', () => {
   const DAY_NAMES = ['Sunday', 'Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday'];
-  const MONTHS = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December'];
+  const MONTHS = [
+    'January',
+    'February',
+    'March',
+    'April',
+    'May',
+    'June',
+    'July',
+    'August',
+    'September',
+    'October',
+    'November',
+    'December',
+  ];
   const day = (n: number) => new Date(n * 86_400_000);
   const iso = (d: Date) => {
     const thursday = new Date(d.getTime() + (4 - (d.getUTCDay() || 7)) * 86_400_000);
@@ -194,8 +231,12 @@ describe('a raw vault', () => {
     pointInTime: { from: '2026-01-01', to: '2026-01-08' },
     bridge: true,
   });
-  const definitions = { ...SOURCES, ...Object.fromEntries(tables.map((t) => [`core/${t.name}.sql`, t.sql((name) => `core.${name}`)])) };
-  const text = async (sql: string) => (await client.query<{ t: string }>(`select r::text as t from (${sql}) as r order by 1`)).rows.map((r) => r.t);
+  const definitions = {
+    ...SOURCES,
+    ...Object.fromEntries(tables.map((t) => [`core/${t.name}.sql`, t.sql((name) => `core.${name}`)])),
+  };
+  const text = async (sql: string) =>
+    (await client.query<{ t: string }>(`select r::text as t from (${sql}) as r order by 1`)).rows.map((r) => r.t);
 
   test('its tables are those that were asked for', () => {
     expect(tables.map((t) => t.name)).toEqual([
@@ -208,15 +249,26 @@ describe('a raw vault', () => {
       'pit_stay',
       'bridge_stay',
     ]);
-    expect(readProject(new Map(Object.entries({ 'layers.sql': 'create schema landing; create schema core;', ...definitions }))).diagnostics).toEqual([]);
+    expect(
+      readProject(
+        new Map(Object.entries({ 'layers.sql': 'create schema landing; create schema core;', ...definitions })),
+      ).diagnostics,
+    ).toEqual([]);
   });
 
   test.each([1, 2, 3])('day after day, seed %i', async (seed) => {
     const next = random(seed);
     const loads: Loads[] = [];
-    for (const t of tables.filter((o) => !/^(pit|bridge)/.test(o.name))) loads.push(await loadsIn(client, SCHEMA, definitions, t.name));
+    for (const t of tables.filter((o) => !/^(pit|bridge)/.test(o.name)))
+      loads.push(await loadsIn(client, SCHEMA, definitions, t.name));
     for (const l of loads) await l.reset();
-    const seen = { stay: new Set<string>(), ship: new Set<string>(), pilot: new Set<string>(), ships: new Set<string>(), pilots: new Set<string>() };
+    const seen = {
+      stay: new Set<string>(),
+      ship: new Set<string>(),
+      pilot: new Set<string>(),
+      ships: new Set<string>(),
+      pilots: new Set<string>(),
+    };
     let versions = 0;
     const last = new Map<string, string>();
     for (let day = 1; day < 7; day++) {
@@ -247,10 +299,12 @@ describe('a raw vault', () => {
       expect(await keys('ship', 'hull')).toEqual([...seen.ship].sort().map((k) => `(${k})`));
       expect(await keys('pilot', 'pilot_hull')).toEqual([...seen.pilot].sort().map((k) => `(${k})`));
       expect(await text('select stay_no, hull from link_stay_ship')).toEqual([...seen.ships].sort());
-      expect(await text('select l.stay_no, p.pilot_hull from link_stay_pilot l join hub_pilot p using (pilot_hub)')).toEqual([...seen.pilots].sort());
-      expect(await text('select h.stay_no, s.tonnes from sat_stay s join hub_stay h using (stay_hub) where s.is_current')).toEqual(
-        [...last].map(([k, v]) => `(${k},${v})`).sort(),
-      );
+      expect(
+        await text('select l.stay_no, p.pilot_hull from link_stay_pilot l join hub_pilot p using (pilot_hub)'),
+      ).toEqual([...seen.pilots].sort());
+      expect(
+        await text('select h.stay_no, s.tonnes from sat_stay s join hub_stay h using (stay_hub) where s.is_current'),
+      ).toEqual([...last].map(([k, v]) => `(${k},${v})`).sort());
       expect(await text('select count(*) from sat_stay')).toEqual([`(${versions})`]);
     }
     const query = (name: string) =>

@@ -105,38 +105,50 @@ describe('what stops a load leaves the table as it was', () => {
       ['key', 'x'],
       first.map((r) => ({ ...r, x: '9' })),
     );
-    await expect(deleting.load(hour(2))).rejects.toMatchObject({ message: 'the load would remove more than 1 of the rows', rows: { length: 3 } });
+    await expect(deleting.load(hour(2))).rejects.toMatchObject({
+      message: 'the load would remove more than 1 of the rows',
+      rows: { length: 3 },
+    });
   });
 
-  test.each(['in_place', 'rewrite'])('a member that returns loses its flag whatever update_when says (%s)', async (shape) => {
-    const contract = `key text, x text, gone boolean options (role 'deleted flag')) with (load = merge, business_key = 'key', missing_rows = flag, update_when = 'q.x > t.x', shape = ${shape})`;
-    const loads = await loadsOf(client, SCHEMA, contract, 'select key, x from landing.src', source('key text, x text'));
-    await loads.reset();
-    await fill(
-      client,
-      ['key', 'x'],
-      [
-        { key: 'a', x: '5' },
-        { key: 'b', x: '5' },
-      ],
-    );
-    await loads.load(hour(1));
-    await fill(client, ['key', 'x'], [{ key: 'b', x: '5' }]);
-    await loads.load(hour(2));
-    await fill(
-      client,
-      ['key', 'x'],
-      [
-        { key: 'a', x: '3' },
-        { key: 'b', x: '5' },
-      ],
-    );
-    expect(await loads.load(hour(3))).toMatchObject({ updated: 1 });
-    expect((await client.query(`select key, x, gone from ${SCHEMA}.t order by 1`)).rows).toEqual([
-      { key: 'a', x: '5', gone: 'f' },
-      { key: 'b', x: '5', gone: 'f' },
-    ]);
-  });
+  test.each(['in_place', 'rewrite'])(
+    'a member that returns loses its flag whatever update_when says (%s)',
+    async (shape) => {
+      const contract = `key text, x text, gone boolean options (role 'deleted flag')) with (load = merge, business_key = 'key', missing_rows = flag, update_when = 'q.x > t.x', shape = ${shape})`;
+      const loads = await loadsOf(
+        client,
+        SCHEMA,
+        contract,
+        'select key, x from landing.src',
+        source('key text, x text'),
+      );
+      await loads.reset();
+      await fill(
+        client,
+        ['key', 'x'],
+        [
+          { key: 'a', x: '5' },
+          { key: 'b', x: '5' },
+        ],
+      );
+      await loads.load(hour(1));
+      await fill(client, ['key', 'x'], [{ key: 'b', x: '5' }]);
+      await loads.load(hour(2));
+      await fill(
+        client,
+        ['key', 'x'],
+        [
+          { key: 'a', x: '3' },
+          { key: 'b', x: '5' },
+        ],
+      );
+      expect(await loads.load(hour(3))).toMatchObject({ updated: 1 });
+      expect((await client.query(`select key, x, gone from ${SCHEMA}.t order by 1`)).rows).toEqual([
+        { key: 'a', x: '5', gone: 'f' },
+        { key: 'b', x: '5', gone: 'f' },
+      ]);
+    },
+  );
 
   const events = `${key}, valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')) with (load = history, business_key = 'key', effective_from = 'at'`;
   test.each<[string, string, Row[], string | undefined]>([
@@ -167,7 +179,12 @@ describe('what stops a load leaves the table as it was', () => {
       ],
       undefined,
     ],
-    ['an event without an instant', `${events})`, [{ key: 'a', x: '1', at: null, seq: '1' }], 'the query returns rows whose key, at is null'],
+    [
+      'an event without an instant',
+      `${events})`,
+      [{ key: 'a', x: '1', at: null, seq: '1' }],
+      'the query returns rows whose key, at is null',
+    ],
     [
       'the same event twice',
       `${events})`,
@@ -179,7 +196,13 @@ describe('what stops a load leaves the table as it was', () => {
     ],
   ])('%s', async (_, contract, rows, message) => {
     const order = contract.includes('order_within') ? ', seq' : '';
-    const loads = await loadsOf(client, SCHEMA, contract, `select key, x, at${order} from landing.src`, source('key text, x text, at timestamptz, seq bigint'));
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      contract,
+      `select key, x, at${order} from landing.src`,
+      source('key text, x text, at timestamptz, seq bigint'),
+    );
     await loads.reset();
     await fill(client, ['key', 'x', 'at', 'seq'], rows, ['text', 'text', 'timestamptz', 'bigint']);
     if (message === undefined) expect(await loads.load(hour(2))).toMatchObject({ 'new events': expect.any(Number) });
@@ -188,7 +211,8 @@ describe('what stops a load leaves the table as it was', () => {
 
   // A key of one number is tested by another question than one of text.
   describe.each(['bigint', 'text'])('deliveries whose key is of type %s', (type) => {
-    const of = (rows: readonly [key: string | null, day: string | null][]) => rows.map(([k, day]): Row => ({ key: k, day: day && `2026-01-0${day}` }));
+    const of = (rows: readonly [key: string | null, day: string | null][]) =>
+      rows.map(([k, day]): Row => ({ key: k, day: day && `2026-01-0${day}` }));
     test.each<[string, Row[], string | undefined]>([
       [
         'one key on two dates',
@@ -236,7 +260,13 @@ describe('what stops a load leaves the table as it was', () => {
       ],
     ])('%s', async (_, rows, message) => {
       const contract = `key ${type}, day date options (role 'as of')) with (load = dated, business_key = 'key')`;
-      const loads = await loadsOf(client, SCHEMA, contract, 'select key, day from landing.src', source(`key ${type}, day date`));
+      const loads = await loadsOf(
+        client,
+        SCHEMA,
+        contract,
+        'select key, day from landing.src',
+        source(`key ${type}, day date`),
+      );
       await loads.reset();
       await fill(client, ['key', 'day'], rows, [type, 'date']);
       if (message !== undefined) return void (await expect(loads.load(hour(2))).rejects.toThrow(message));
@@ -249,7 +279,13 @@ describe('what stops a load leaves the table as it was', () => {
     ['two open versions', "('a', '1', '2025-01-01', null)"],
     ['versions that overlap', "('a', '0', '2024-01-01', '2025-12-31')"],
   ])('%s, which something else has made', async (_, version) => {
-    const loads = await loadsOf(client, SCHEMA, `${history})`, 'select key, x from landing.src', source('key text, x text'));
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      `${history})`,
+      'select key, x from landing.src',
+      source('key text, x text'),
+    );
     await loads.reset();
     await fill(client, ['key', 'x'], first);
     await loads.load(hour(1));
@@ -274,7 +310,13 @@ describe('what stops a load leaves the table as it was', () => {
   });
 
   test('a state that comes back after a forgotten repeat: A at 1, A again at 5, then late B at 3', async () => {
-    const loads = await loadsOf(client, SCHEMA, `${events})`, 'select key, x, at from landing.src', source('key text, x text, at timestamptz'));
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      `${events})`,
+      'select key, x, at from landing.src',
+      source('key text, x text, at timestamptz'),
+    );
     await loads.reset();
     for (const [x, at] of [
       ['A', 1],
@@ -302,17 +344,35 @@ describe('json, which has no equality of its own, is compared as jsonb', () => {
   const versions = `valid_from timestamptz options (role 'valid from'), valid_to timestamptz options (role 'valid to')`;
   test.each<[string, string, string]>([
     ['a merge', `key text, x text, j json) with (load = merge, business_key = 'key')`, 'key, x, j'],
-    ['a merge written anew', `key text, x text, j json) with (load = merge, business_key = 'key', shape = rewrite)`, 'key, x, j'],
+    [
+      'a merge written anew',
+      `key text, x text, j json) with (load = merge, business_key = 'key', shape = rewrite)`,
+      'key, x, j',
+    ],
     ['a history', `key text, x text, j json, ${versions}) with (load = history, business_key = 'key')`, 'key, x, j'],
-    ['a history from events', `key text, x text, j json, ${versions}) with (load = history, business_key = 'key', effective_from = 'at')`, 'key, x, j, at'],
+    [
+      'a history from events',
+      `key text, x text, j json, ${versions}) with (load = history, business_key = 'key', effective_from = 'at')`,
+      'key, x, j, at',
+    ],
     [
       'a history from events that keeps the one before',
       `key text, x text, j json options (on_change 'overwrite'), was json options (on_change 'previous', previous_of 'j'), seen timestamptz options (role 'loaded at'), ${versions}) with (load = history, business_key = 'key', effective_from = 'at')`,
       'key, x, j, at',
     ],
-    ['copies by date', `key text, x text, j json, day date options (role 'as of')) with (load = dated, business_key = 'key')`, 'key, x, j, day'],
+    [
+      'copies by date',
+      `key text, x text, j json, day date options (role 'as of')) with (load = dated, business_key = 'key')`,
+      'key, x, j, day',
+    ],
   ])('%s', async (_, contract, columns) => {
-    const loads = await loadsOf(client, SCHEMA, contract, `select ${columns} from landing.src`, source('key text, x text, j json, at timestamptz, day date'));
+    const loads = await loadsOf(
+      client,
+      SCHEMA,
+      contract,
+      `select ${columns} from landing.src`,
+      source('key text, x text, j json, at timestamptz, day date'),
+    );
     const types = ['text', 'text', 'json', 'timestamptz', 'date'];
     await loads.reset();
     await fill(client, ['key', 'x', 'j', 'at', 'day'], [said('1', '{"a": 1, "b": 2}')], types);

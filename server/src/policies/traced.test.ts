@@ -2,7 +2,15 @@ import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { suspects, type QueryPart } from '@ouvrage/core/assist';
 import type { Definition, Project } from '@ouvrage/core/model';
 import { readProject } from '@ouvrage/core/resolve';
-import { draft, runTables, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
+import {
+  draft,
+  runTables,
+  startApplication,
+  warehouse,
+  workspace,
+  type Client,
+  type TestApplication,
+} from '../testing.js';
 
 /** Where in the author's text an error of the database arises, and the rows that bring it about, on the demo's data. */
 let application: TestApplication;
@@ -15,7 +23,9 @@ beforeAll(async () => {
   application = await startApplication();
   mira = await application.signIn('mira');
   slug = await workspace(mira, 'Traced');
-  [first, second] = (await warehouse<{ code: string }>('select berth_code as code from landing.berth order by 1 offset 3 limit 2')).map((r) => r.code);
+  [first, second] = (
+    await warehouse<{ code: string }>('select berth_code as code from landing.berth order by 1 offset 3 limit 2')
+  ).map((r) => r.code);
 });
 afterAll(() => application.close());
 
@@ -46,21 +56,32 @@ const column = ({ rows }: Told, name: string) => rows?.rows.map((row) => row[row
 const faulty = (code: string) => `1 / (b.berth_code <> '${code}')::integer`;
 
 test.each<[string, () => string, () => string]>([
-  ['a value that is returned', () => `select b.berth_name,\n  ${faulty(first!)} as n\nfrom landing.berth b`, () => `${faulty(first!)} as n`],
-  ['a condition', () => `select b.berth_name\nfrom landing.berth b\n  where ${faulty(first!)} = 1`, () => `where ${faulty(first!)} = 1`],
+  [
+    'a value that is returned',
+    () => `select b.berth_name,\n  ${faulty(first!)} as n\nfrom landing.berth b`,
+    () => `${faulty(first!)} as n`,
+  ],
+  [
+    'a condition',
+    () => `select b.berth_name\nfrom landing.berth b\n  where ${faulty(first!)} = 1`,
+    () => `where ${faulty(first!)} = 1`,
+  ],
   [
     'a join',
-    () => `select t.terminal_name\nfrom landing.berth b\njoin landing.terminal t on t.terminal_code = b.terminal_code and ${faulty(first!)} = 1`,
+    () =>
+      `select t.terminal_name\nfrom landing.berth b\njoin landing.terminal t on t.terminal_code = b.terminal_code and ${faulty(first!)} = 1`,
     () => 'from landing.berth b',
   ],
   [
     'a common table expression behind another one',
-    () => `with b as (select * from landing.berth),\n  d as (\n    select ${faulty(first!)} as n from b)\nselect n from d`,
+    () =>
+      `with b as (select * from landing.berth),\n  d as (\n    select ${faulty(first!)} as n from b)\nselect n from d`,
     () => `${faulty(first!)} as n from b)`,
   ],
   [
     'one of two selects',
-    () => `select 1 as n, b.berth_code as code from landing.berth b\nunion all\nselect ${faulty(first!)}, b.berth_code from landing.berth b`,
+    () =>
+      `select 1 as n, b.berth_code as code from landing.berth b\nunion all\nselect ${faulty(first!)}, b.berth_code from landing.berth b`,
     () => `${faulty(first!)}, b.berth_code from landing.berth b`,
   ],
   [
@@ -68,11 +89,23 @@ test.each<[string, () => string, () => string]>([
     () => `select b.terminal_code,\n  sum(${faulty(first!)}) as n\nfrom landing.berth b\ngroup by b.terminal_code`,
     () => `sum(${faulty(first!)}) as n`,
   ],
-  ['a group', () => `select count(*) as n\nfrom landing.berth b\ngroup by ${faulty(first!)}`, () => `group by ${faulty(first!)}`],
-  ['rows of a view', () => `select ${faulty(first!)} as n from staging.berth b`, () => `${faulty(first!)} as n from staging.berth b`],
+  [
+    'a group',
+    () => `select count(*) as n\nfrom landing.berth b\ngroup by ${faulty(first!)}`,
+    () => `group by ${faulty(first!)}`,
+  ],
+  [
+    'rows of a view',
+    () => `select ${faulty(first!)} as n from staging.berth b`,
+    () => `${faulty(first!)} as n from staging.berth b`,
+  ],
 ])('%s: the place, and the row', async (_, text, place) => {
   const { error, at } = await failing(`create table core.traced as\n${text()}\n;`);
-  expect(error).toMatchObject({ sqlstate: '22012', path: 'core/traced.sql', detail: 'The error comes from this row of landing.berth:' });
+  expect(error).toMatchObject({
+    sqlstate: '22012',
+    path: 'core/traced.sql',
+    detail: 'The error comes from this row of landing.berth:',
+  });
   expect(at).toBe(place());
   expect(column(error, 'berth_code')).toEqual([first]);
 });
@@ -81,7 +114,9 @@ test.each<[string, string, string, string, string]>([
   ['a view that is read', 'core.traced', 'landing.call', 'call_no', 'c.tonnage,'],
   ['a view that is checked', 'staging.berth', 'landing.berth', 'berth_code', 'b.length_m,'],
 ])('%s: the place is in its file', async (_, failed, source, key, value) => {
-  const [{ code }] = (await warehouse<{ code: string }>(`select ${key} as code from ${source} order by 1 offset 5 limit 1`)) as [{ code: string }];
+  const [{ code }] = (await warehouse<{ code: string }>(
+    `select ${key} as code from ${source} order by 1 offset 5 limit 1`,
+  )) as [{ code: string }];
   const file = `${source.replace('landing.', 'staging/')}.sql`;
   const [alias, name] = value.slice(0, -1).split('.');
   const changed = `${alias}.${name} / (${alias}.${key} <> '${code}')::integer as ${name},`;
@@ -115,7 +150,11 @@ test('a condition of the contract: the place, and the row', async () => {
   const { error, at } = await failing(
     `create table core.traced (\n  berth_code text,\n  ${condition}\n) with (load = rebuild);\nselect berth_code from landing.berth;`,
   );
-  expect(error).toMatchObject({ sqlstate: '22012', path: 'core/traced.sql', detail: 'The error comes from this row of landing.berth:' });
+  expect(error).toMatchObject({
+    sqlstate: '22012',
+    path: 'core/traced.sql',
+    detail: 'The error comes from this row of landing.berth:',
+  });
   expect(at).toBe(condition);
   expect(column(error, 'berth_code')).toEqual([first]);
 });
@@ -127,7 +166,12 @@ test.each<[string, (statement: string) => string, string, string]>([
     'create unique index on core.traced (terminal_code);',
     '23505',
   ],
-  ['a setting', (set) => `\n${set}\ncreate table core.traced as select terminal_code from landing.berth;`, "set work_mem = 'lots';", '22023'],
+  [
+    'a setting',
+    (set) => `\n${set}\ncreate table core.traced as select terminal_code from landing.berth;`,
+    "set work_mem = 'lots';",
+    '22023',
+  ],
   [
     'the option before',
     (option) =>
@@ -142,29 +186,47 @@ test.each<[string, (statement: string) => string, string, string]>([
 });
 
 test('an error that no row brings about: the place alone', async () => {
-  const { error, at } = await failing('create table core.traced as\nselect berth_code,\n  1 / 0 as n from landing.berth;');
+  const { error, at } = await failing(
+    'create table core.traced as\nselect berth_code,\n  1 / 0 as n from landing.berth;',
+  );
   expect(error).toMatchObject({ sqlstate: '22012', path: 'core/traced.sql' });
   expect(at).toBe('1 / 0 as n from landing.berth;');
   expect(error.rows).toBeUndefined();
 });
 
 test('a run with a parameter of its own: the row is found with it', async () => {
-  const [parameter] = (await mira.get('/api/workspaces/production/files')).body.files['parameters.sql'].match(/param\.\w+/) as [string];
+  const [parameter] = (await mira.get('/api/workspaces/production/files')).body.files['parameters.sql'].match(
+    /param\.\w+/,
+  ) as [string];
   const text = `create table core.traced as\nselect 1 / (berth_code <> current_setting('${parameter}'))::integer as n from landing.berth;`;
   await draft(mira, slug, 'core/traced.sql', () => text);
-  const ask = { tables: ['core.traced'], upstream: false, downstream: false, parameters: { [parameter.slice('param.'.length)]: second } };
+  const ask = {
+    tables: ['core.traced'],
+    upstream: false,
+    downstream: false,
+    parameters: { [parameter.slice('param.'.length)]: second },
+  };
   const { id } = (await mira.send('post', `/api/workspaces/${slug}/runs`, ask)).body as { id: number };
   const error = (await mira.ended(id)).steps.find((s) => s.table === 'core.traced')!.error as unknown as Told;
   expect(column(error, 'berth_code')).toEqual([second]);
 });
 
 test('a file of checks/, functions in it', async () => {
-  const [{ hull }] = (await warehouse<{ hull: string }>('select hull_no as hull from landing.vessel order by 1 offset 7 limit 1')) as [{ hull: string }];
+  const [{ hull }] = (await warehouse<{ hull: string }>(
+    'select hull_no as hull from landing.vessel order by 1 offset 7 limit 1',
+  )) as [{ hull: string }];
   const condition = `where not functions.hull_no_is_valid(hull_no) or 1 / (hull_no <> '${hull}')::integer = 0`;
   const check = `create view checks.traced with (about = 'core.traced') as\nselect hull_no from core.traced\n${condition}\n;`;
   await draft(mira, slug, 'checks/traced.sql', () => check);
-  const { error, at } = await failing('create table core.traced as select hull_no from landing.vessel;', 'checks/traced');
-  expect(error).toMatchObject({ sqlstate: '22012', path: 'checks/traced.sql', detail: 'The error comes from this row of core.traced:' });
+  const { error, at } = await failing(
+    'create table core.traced as select hull_no from landing.vessel;',
+    'checks/traced',
+  );
+  expect(error).toMatchObject({
+    sqlstate: '22012',
+    path: 'checks/traced.sql',
+    detail: 'The error comes from this row of core.traced:',
+  });
   expect(at).toBe(condition);
   expect(column(error, 'hull_no')).toEqual([hull]);
   await draft(mira, slug, 'checks/traced.sql', () => null);
@@ -173,7 +235,10 @@ test('a file of checks/, functions in it', async () => {
 test('parts of the demo’s queries run, or are no query of their own', async () => {
   const { files } = (await mira.get('/api/workspaces/production/files')).body as { files: Record<string, string> };
   const project: Project = readProject(new Map(Object.entries(files)));
-  const names = { placeOf: (t: string) => ({ schema: t.split('.')[0]!, name: t.split('.')[1]! }), functionsSchema: 'functions' };
+  const names = {
+    placeOf: (t: string) => ({ schema: t.split('.')[0]!, name: t.split('.')[1]! }),
+    functionsSchema: 'functions',
+  };
   const outcomes: { whole: boolean; outcome: string }[] = [];
   const run = async (part: QueryPart, whole: boolean): Promise<void> => {
     outcomes.push({

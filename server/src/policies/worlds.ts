@@ -4,7 +4,8 @@ import { random } from '../testing-sql.js';
 import type { Row, Value } from './models.js';
 
 /** What the tests of load policies share: rows of a source, dice, and tables held against models. */
-export const hour = (n: number) => new Date(Date.UTC(2026, 0, 1, n)).toISOString().slice(0, 19).replace('T', ' ') + '+00';
+export const hour = (n: number) =>
+  new Date(Date.UTC(2026, 0, 1, n)).toISOString().slice(0, 19).replace('T', ' ') + '+00';
 
 interface Dice {
   readonly below: (n: number) => number;
@@ -22,7 +23,9 @@ export async function fill(
   types = columns.map(() => 'text'),
   table = 'src',
 ): Promise<void> {
-  await client.query(`drop table if exists ${table}; create table ${table} (${columns.map((c, i) => `"${c}" ${types[i]}`).join(', ')})`);
+  await client.query(
+    `drop table if exists ${table}; create table ${table} (${columns.map((c, i) => `"${c}" ${types[i]}`).join(', ')})`,
+  );
   if (rows.length)
     await client.query(
       `insert into ${table} select * from unnest(${columns.map((_, i) => `$${i + 1}::${types[i]}[]`).join(', ')})`,
@@ -35,7 +38,12 @@ export const source = (columns: string) => ({
 });
 
 /** Whether a table has the rows of its model. */
-export async function holds(client: pg.Client, columns: readonly string[], model: readonly Row[], seed: number): Promise<void> {
+export async function holds(
+  client: pg.Client,
+  columns: readonly string[],
+  model: readonly Row[],
+  seed: number,
+): Promise<void> {
   const { rows } = await client.query<Row>(`select ${columns.join(', ')} from t`);
   const text = (r: Row) => columns.map((c) => `${c}=${r[c] ?? 'null'}`).join(' ');
   expect({ seed, rows: rows.map(text).sort() }).toEqual({ seed, rows: model.map(text).sort() });

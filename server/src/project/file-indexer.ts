@@ -40,7 +40,9 @@ export class FileIndexer {
     const timer = setTimeout(() => controller.abort(), this.limit);
     try {
       worker.postMessage({ path, text });
-      const [file] = (await Promise.race([once(worker, 'message', { signal: controller.signal }), died(worker)])) as [IndexedFile];
+      const [file] = (await Promise.race([once(worker, 'message', { signal: controller.signal }), died(worker)])) as [
+        IndexedFile,
+      ];
       return restored(file);
     } catch {
       this.worker = undefined;
@@ -62,4 +64,5 @@ async function start(): Promise<Worker> {
   return worker;
 }
 
-const died = (worker: Worker): Promise<never> => new Promise((_, reject) => worker.once('exit', () => reject(new Error('the thread has ended'))));
+const died = (worker: Worker): Promise<never> =>
+  new Promise((_, reject) => worker.once('exit', () => reject(new Error('the thread has ended'))));

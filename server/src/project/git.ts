@@ -20,7 +20,11 @@ export interface Signature {
 
 export type MergeResult =
   | { readonly kind: 'merged'; readonly tree: string }
-  | { readonly kind: 'conflict'; readonly paths: readonly string[]; /** With marks in the files in conflict. */ readonly tree: string };
+  | {
+      readonly kind: 'conflict';
+      readonly paths: readonly string[];
+      /** With marks in the files in conflict. */ readonly tree: string;
+    };
 
 const MAIN = 'refs/heads/main';
 const WORKSPACES = 'refs/heads/workspace/';
@@ -55,7 +59,8 @@ export class GitStore {
 
   /** Makes the repository where there is none, and gives one that is there today's settings. */
   async create(): Promise<void> {
-    if (!existsSync(path.join(this.folder, 'HEAD'))) await runGit(undefined, ['init', '--bare', '--quiet', '--initial-branch=main', this.folder]);
+    if (!existsSync(path.join(this.folder, 'HEAD')))
+      await runGit(undefined, ['init', '--bare', '--quiet', '--initial-branch=main', this.folder]);
     await chmod(this.folder, 0o700);
     for (const [name, value] of SETTINGS) await this.git(['config', name, value]);
   }
@@ -80,7 +85,9 @@ export class GitStore {
     const known = this.trees.get(commit);
     if (known) return known;
     // A link or a submodule is no file of the project.
-    const entries = new Map((await this.entries(commit)).flatMap((e) => (e.mode.startsWith('100') ? [[e.path, e.id] as const] : [])));
+    const entries = new Map(
+      (await this.entries(commit)).flatMap((e) => (e.mode.startsWith('100') ? [[e.path, e.id] as const] : [])),
+    );
     if (this.trees.size > 100) this.trees.clear();
     if (FULL_ID.test(commit)) this.trees.set(commit, entries);
     return entries;
@@ -132,7 +139,10 @@ export class GitStore {
 
   private reader(): ChildProcessWithoutNullStreams {
     if (this.batch && this.batch.exitCode === null) return this.batch;
-    const child = spawn('git', ['--git-dir', this.folder, 'cat-file', '--batch'], { stdio: 'pipe', env: gitEnvironment() });
+    const child = spawn('git', ['--git-dir', this.folder, 'cat-file', '--batch'], {
+      stdio: 'pipe',
+      env: gitEnvironment(),
+    });
     const ended = (why: string) => {
       if (this.batch !== child) return;
       this.batch = undefined;
@@ -188,9 +198,21 @@ export class GitStore {
     }
   }
 
-  async commitTree(tree: string, parents: readonly string[], { author, committer = author }: Signature, message: string): Promise<string> {
-    const env = { GIT_AUTHOR_NAME: author.name, GIT_AUTHOR_EMAIL: author.email, GIT_COMMITTER_NAME: committer.name, GIT_COMMITTER_EMAIL: committer.email };
-    return (await this.git(['commit-tree', tree, ...parents.flatMap((p) => ['-p', p]), '-F', '-'], { env, input: message })).trim();
+  async commitTree(
+    tree: string,
+    parents: readonly string[],
+    { author, committer = author }: Signature,
+    message: string,
+  ): Promise<string> {
+    const env = {
+      GIT_AUTHOR_NAME: author.name,
+      GIT_AUTHOR_EMAIL: author.email,
+      GIT_COMMITTER_NAME: committer.name,
+      GIT_COMMITTER_EMAIL: committer.email,
+    };
+    return (
+      await this.git(['commit-tree', tree, ...parents.flatMap((p) => ['-p', p]), '-F', '-'], { env, input: message })
+    ).trim();
   }
 
   /** Moves a workspace's branch from one commit to another. @throws RefMoved when it is elsewhere by now */
@@ -213,7 +235,15 @@ export class GitStore {
 
   /** The tree of merging two commits, or the files in which they conflict. */
   async merge(ours: string, theirs: string): Promise<MergeResult> {
-    const { code, out } = await runGitRaw(this.folder, ['merge-tree', '--write-tree', '--name-only', '--no-messages', '-z', ours, theirs]);
+    const { code, out } = await runGitRaw(this.folder, [
+      'merge-tree',
+      '--write-tree',
+      '--name-only',
+      '--no-messages',
+      '-z',
+      ours,
+      theirs,
+    ]);
     const [tree = '', ...paths] = out.split('\0').filter((p) => p !== '');
     if (code === 0) return { kind: 'merged', tree };
     if (code === 1) return { kind: 'conflict', paths: [...new Set(paths)], tree };
@@ -292,7 +322,11 @@ function runGitRaw(
   });
 }
 
-async function runGit(folder: string | undefined, args: readonly string[], options: { input?: string; env?: Record<string, string> } = {}): Promise<string> {
+async function runGit(
+  folder: string | undefined,
+  args: readonly string[],
+  options: { input?: string; env?: Record<string, string> } = {},
+): Promise<string> {
   const { code, out, err } = await runGitRaw(folder, args, options);
   if (code !== 0) throw new Error(`git ${args[0]} ended with ${code}: ${err.trim()}`);
   return out;

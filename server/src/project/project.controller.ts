@@ -58,7 +58,14 @@ class CommitFileQuery extends FileQuery {
   commit: string;
 }
 
-const draftOut = (d: Draft) => ({ path: d.path, text: d.text, version: d.version, by: d.savedBy.displayName, at: d.updatedAt, isNew: d.baseBlob === null });
+const draftOut = (d: Draft) => ({
+  path: d.path,
+  text: d.text,
+  version: d.version,
+  by: d.savedBy.displayName,
+  at: d.updatedAt,
+  isNew: d.baseBlob === null,
+});
 const workspaceOut = (w: Workspace, drafts: number) => ({
   slug: w.slug,
   name: w.name,
@@ -106,7 +113,11 @@ export class ProjectController {
   /** Saves a draft of one file; refused where somebody has saved another since. */
   @Needs('editor')
   @Put(':slug/drafts')
-  async keep(@Me() me: Person, @Param('slug') slug: string, @Body() { path, text, version }: DraftBody): Promise<Sent<DraftEntry>> {
+  async keep(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { path, text, version }: DraftBody,
+  ): Promise<Sent<DraftEntry>> {
     return draftOut(await this.project.keepDraft(me, slug, { path, text: text ?? null, version }));
   }
 
@@ -152,7 +163,12 @@ export class ProjectController {
   async file(@Query() { path, commit }: CommitFileQuery): Promise<Sent<FileTexts>> {
     const id = await this.project.git.resolve(commit);
     if (!id) throw notFound(`The commit ${commit}`);
-    return { path, commit: id, text: (await this.project.git.fileAt(id, path)) ?? null, before: (await this.project.git.fileAt(`${id}^`, path)) ?? null };
+    return {
+      path,
+      commit: id,
+      text: (await this.project.git.fileAt(id, path)) ?? null,
+      before: (await this.project.git.fileAt(`${id}^`, path)) ?? null,
+    };
   }
 
   /** Merges production into a workspace; files in conflict need their settled text. */

@@ -2,7 +2,14 @@ import type { Commit } from '@ouvrage/api/project';
 import { Inject, Injectable, type OnModuleDestroy } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { pathProblem } from '@ouvrage/core/index';
-import { productionEnvironment, workspaceEnvironment, workspacePrefix, type Environment, type IndexedFile, type Project } from '@ouvrage/core/model';
+import {
+  productionEnvironment,
+  workspaceEnvironment,
+  workspacePrefix,
+  type Environment,
+  type IndexedFile,
+  type Project,
+} from '@ouvrage/core/model';
 import { changeFiles, readProject } from '@ouvrage/core/resolve';
 import { IsNull, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
@@ -33,7 +40,9 @@ const UNIQUE_VIOLATION = '23505';
 
 /** A commit's message with those who wrote parts of it. */
 const withAuthors = (message: string, others: readonly Person[]): string =>
-  others.length === 0 ? message : `${message.trimEnd()}\n\n${others.map((p) => `Co-authored-by: ${p.displayName} <${author(p).email}>`).join('\n')}\n`;
+  others.length === 0
+    ? message
+    : `${message.trimEnd()}\n\n${others.map((p) => `Co-authored-by: ${p.displayName} <${author(p).email}>`).join('\n')}\n`;
 
 const author = (person: Person) => ({ name: person.displayName, email: `${person.name}@ouvrage.invalid` });
 
@@ -69,7 +78,12 @@ export class ProjectService implements OnModuleDestroy {
       undefined,
       [...files].map(([path, text]) => ({ path, text })),
     );
-    const commit = await this.git.commitTree(tree, [], { author: { name: 'Ouvrage', email: 'ouvrage@ouvrage.invalid' } }, message);
+    const commit = await this.git.commitTree(
+      tree,
+      [],
+      { author: { name: 'Ouvrage', email: 'ouvrage@ouvrage.invalid' } },
+      message,
+    );
     await this.git.moveMain(commit, undefined);
   }
 
@@ -78,14 +92,24 @@ export class ProjectService implements OnModuleDestroy {
    * @throws Problem for production, which moves by releases only, and where there is none of this name
    */
   async workspace(slug: string): Promise<Workspace> {
-    if (slug === PRODUCTION) throw new Problem(409, 'is-production', 'Production changes by a release only', 'Choose a workspace, and release from there.');
+    if (slug === PRODUCTION)
+      throw new Problem(
+        409,
+        'is-production',
+        'Production changes by a release only',
+        'Choose a workspace, and release from there.',
+      );
     const found = await this.workspaces.findOne({ where: { slug, closedAt: IsNull() }, relations: { owner: true } });
     if (!found) throw notFound(`The workspace ${slug}`);
     return found;
   }
 
   list(): Promise<Workspace[]> {
-    return this.workspaces.find({ where: { closedAt: IsNull() }, relations: { owner: true }, order: { createdAt: 'ASC' } });
+    return this.workspaces.find({
+      where: { closedAt: IsNull() },
+      relations: { owner: true },
+      order: { createdAt: 'ASC' },
+    });
   }
 
   async createWorkspace(person: Person, name: string, from?: string): Promise<Workspace> {
@@ -94,7 +118,9 @@ export class ProjectService implements OnModuleDestroy {
     const prefix = workspacePrefix(slug, (p) => all.some((w) => w.prefix === p));
     const head = from ?? (await this.git.resolve(MAIN));
     if (!(await this.git.resolve(branchOf(slug)))) await this.git.moveBranch(branchOf(slug), head!, undefined);
-    const made = await this.workspaces.save(this.workspaces.create({ slug, name, prefix, owner: person, closedAt: null }));
+    const made = await this.workspaces.save(
+      this.workspaces.create({ slug, name, prefix, owner: person, closedAt: null }),
+    );
     await this.people.audit(person, 'workspace opened', slug);
     return made;
   }
@@ -107,7 +133,9 @@ export class ProjectService implements OnModuleDestroy {
       const slug = ref.slice('refs/heads/workspace/'.length);
       if (known.has(slug) || !isSlug(slug)) continue;
       const prefix = workspacePrefix(slug, (p) => all.some((w) => w.prefix === p));
-      all.push(await this.workspaces.save(this.workspaces.create({ slug, name: slug, prefix, owner: person, closedAt: null })));
+      all.push(
+        await this.workspaces.save(this.workspaces.create({ slug, name: slug, prefix, owner: person, closedAt: null })),
+      );
       await this.people.audit(person, 'workspace opened by a push', slug);
     }
   }
@@ -128,7 +156,14 @@ export class ProjectService implements OnModuleDestroy {
       if (d.text === null) files.delete(d.path);
       else files.set(d.path, d.text);
     }
-    return { slug, workspace, environment: this.environmentOf(workspace), commit, drafts, project: await this.read(slug, files) };
+    return {
+      slug,
+      workspace,
+      environment: this.environmentOf(workspace),
+      commit,
+      drafts,
+      project: await this.read(slug, files),
+    };
   }
 
   /** The project of a commit with files over it. */
@@ -143,7 +178,9 @@ export class ProjectService implements OnModuleDestroy {
 
   /** What tells this project from others, for as long as it lives: its first commit. */
   identity(): Promise<string> {
-    return (this.firstCommit ??= this.git.git(['rev-list', '--max-parents=0', MAIN]).then((out) => out.split('\n')[0]!));
+    return (this.firstCommit ??= this.git
+      .git(['rev-list', '--max-parents=0', MAIN])
+      .then((out) => out.split('\n')[0]!));
   }
 
   /** A project with one file as it is being written, and that file. */
@@ -154,9 +191,13 @@ export class ProjectService implements OnModuleDestroy {
   }
 
   /** The large files among some that are not known yet, read. */
-  private async readLarge(files: ReadonlyMap<string, string>, known: ReadonlyMap<string, string> | undefined): Promise<Map<string, IndexedFile>> {
+  private async readLarge(
+    files: ReadonlyMap<string, string>,
+    known: ReadonlyMap<string, string> | undefined,
+  ): Promise<Map<string, IndexedFile>> {
     const read = new Map<string, IndexedFile>();
-    for (const [path, text] of files) if (this.indexer.isLarge(text) && known?.get(path) !== text) read.set(path, await this.indexer.index(path, text));
+    for (const [path, text] of files)
+      if (this.indexer.isLarge(text) && known?.get(path) !== text) read.set(path, await this.indexer.index(path, text));
     return read;
   }
 
@@ -178,7 +219,10 @@ export class ProjectService implements OnModuleDestroy {
 
   /** How many drafts each workspace has, by its id; none where there are none. */
   async draftCounts(): Promise<Map<string, number>> {
-    const rows = (await this.drafts.query('select workspace_id as id, count(*)::int as n from draft group by 1')) as { id: string; n: number }[];
+    const rows = (await this.drafts.query('select workspace_id as id, count(*)::int as n from draft group by 1')) as {
+      id: string;
+      n: number;
+    }[];
     return new Map(rows.map((r) => [r.id, r.n]));
   }
 
@@ -202,7 +246,11 @@ export class ProjectService implements OnModuleDestroy {
    * @param version the version that the person began from; 0 for a file without a draft
    * @throws Problem 409 with both texts when someone kept another one in between
    */
-  async keepDraft(person: Person, slug: string, { path, text, version }: Pick<Draft, 'path' | 'text' | 'version'>): Promise<Draft> {
+  async keepDraft(
+    person: Person,
+    slug: string,
+    { path, text, version }: Pick<Draft, 'path' | 'text' | 'version'>,
+  ): Promise<Draft> {
     const workspace = await this.workspace(slug);
     const where = { workspace: { id: workspace.id }, path };
     const commit = await this.git.resolve(branchOf(slug));
@@ -212,11 +260,24 @@ export class ProjectService implements OnModuleDestroy {
     const inTheWay = async (other: Draft | null): Promise<Problem> =>
       other
         ? this.conflict(path, text, { text: other.text, by: other.savedBy.displayName, version: other.version })
-        : this.conflict(path, text, { text: tree.has(path) ? await this.git.blob(tree.get(path)!) : null, by: 'a commit', version: 0 });
+        : this.conflict(path, text, {
+            text: tree.has(path) ? await this.git.blob(tree.get(path)!) : null,
+            by: 'a commit',
+            version: 0,
+          });
     const current = await now();
     if (!current) {
       if (version !== 0) throw await inTheWay(null);
-      const draft = this.drafts.create({ workspace, path, text, baseBlob: tree.get(path) ?? null, version: 1, person, savedBy: person, authors: [person.id] });
+      const draft = this.drafts.create({
+        workspace,
+        path,
+        text,
+        baseBlob: tree.get(path) ?? null,
+        version: 1,
+        person,
+        savedBy: person,
+        authors: [person.id],
+      });
       try {
         await this.drafts.insert(draft);
       } catch (error) {
@@ -233,7 +294,11 @@ export class ProjectService implements OnModuleDestroy {
     return (await now()) ?? this.drafts.create({ ...current, ...saved });
   }
 
-  private async conflict(path: string, mine: string | null, theirs: { text: string | null; by: string; version: number }): Promise<Problem> {
+  private async conflict(
+    path: string,
+    mine: string | null,
+    theirs: { text: string | null; by: string; version: number },
+  ): Promise<Problem> {
     return new Problem(
       409,
       'draft-conflict',
@@ -262,27 +327,46 @@ export class ProjectService implements OnModuleDestroy {
     for (const d of drafts) {
       const now = tree.get(d.path) ?? null;
       if (now !== d.baseBlob)
-        throw await this.conflict(d.path, d.text, { text: now ? await this.git.blob(now) : null, by: 'a commit to the branch', version: d.version });
+        throw await this.conflict(d.path, d.text, {
+          text: now ? await this.git.blob(now) : null,
+          by: 'a commit to the branch',
+          version: d.version,
+        });
     }
     const changes: TreeChange[] = drafts.map(({ path, text }) => ({ path, text }));
     const writers = await this.people.byIds([...new Set(drafts.flatMap((d) => [d.person.id, ...d.authors]))]);
-    const [writer, ...others] = writers.some((w) => w.id === person.id) ? [person, ...writers.filter((w) => w.id !== person.id)] : writers;
+    const [writer, ...others] = writers.some((w) => w.id === person.id)
+      ? [person, ...writers.filter((w) => w.id !== person.id)]
+      : writers;
     const changed = await this.git.changedTree(head, changes);
-    const id = await this.git.commitTree(changed, [head!], { author: author(writer ?? person), committer: author(person) }, withAuthors(message, others));
+    const id = await this.git.commitTree(
+      changed,
+      [head!],
+      { author: author(writer ?? person), committer: author(person) },
+      withAuthors(message, others),
+    );
     await this.moveBranch(slug, id, head, 'Commit again; your drafts are kept.');
-    await this.authors.insert(drafts.flatMap((d) => d.authors.map((writerId) => ({ commit: id, path: d.path, personId: writerId }))));
+    await this.authors.insert(
+      drafts.flatMap((d) => d.authors.map((writerId) => ({ commit: id, path: d.path, personId: writerId }))),
+    );
     for (const d of drafts) await this.drafts.delete({ id: d.id, version: d.version });
     // A draft that was kept again meanwhile now stands over the new commit.
     const after = await this.git.tree(id);
-    for (const d of await this.draftsOf(workspace)) await this.drafts.update(d.id, { baseBlob: after.get(d.path) ?? null });
-    await this.people.audit(person, 'commit', slug, { commit: id, files: changes.map((c) => c.path), authors: writers.map((w) => w.name) });
+    for (const d of await this.draftsOf(workspace))
+      await this.drafts.update(d.id, { baseBlob: after.get(d.path) ?? null });
+    await this.people.audit(person, 'commit', slug, {
+      commit: id,
+      files: changes.map((c) => c.path),
+      authors: writers.map((w) => w.name),
+    });
     return (await this.git.log(id, { most: 1 }))[0]!;
   }
 
   /** Moves a workspace's branch. @throws Problem 409 when someone else has moved it in between */
   private async moveBranch(slug: string, to: string, from: string | undefined, remedy: string): Promise<void> {
     await this.git.moveBranch(branchOf(slug), to, from).catch((error: unknown) => {
-      if (error instanceof RefMoved) throw new Problem(409, 'branch-moved', 'Someone committed to this workspace in the meantime', remedy);
+      if (error instanceof RefMoved)
+        throw new Problem(409, 'branch-moved', 'Someone committed to this workspace in the meantime', remedy);
       throw error;
     });
   }
@@ -304,7 +388,11 @@ export class ProjectService implements OnModuleDestroy {
     const merged = await this.git.merge(main!, head!);
     if (merged.kind === 'merged') return { tree: merged.tree, head: head!, main: main! };
     const files = await Promise.all(
-      merged.paths.map(async (path) => ({ path, mine: (await this.git.fileAt(head!, path)) ?? null, theirs: (await this.git.fileAt(main!, path)) ?? null })),
+      merged.paths.map(async (path) => ({
+        path,
+        mine: (await this.git.fileAt(head!, path)) ?? null,
+        theirs: (await this.git.fileAt(main!, path)) ?? null,
+      })),
     );
     throw new Problem(
       409,
@@ -316,7 +404,11 @@ export class ProjectService implements OnModuleDestroy {
   }
 
   /** Merges main into a workspace; texts for files in conflict are given. */
-  async takeProduction(person: Person, slug: string, settled: Readonly<Record<string, string | null>>): Promise<Commit> {
+  async takeProduction(
+    person: Person,
+    slug: string,
+    settled: Readonly<Record<string, string | null>>,
+  ): Promise<Commit> {
     await this.workspace(slug);
     const ref = branchOf(slug);
     const [head, main] = [(await this.git.resolve(ref))!, (await this.git.resolve(MAIN))!];
@@ -337,7 +429,11 @@ export class ProjectService implements OnModuleDestroy {
   }
 
   /** Records a released tree as a commit that is not on main yet. */
-  async releaseCommit(person: Person, merged: { tree: string; head: string; main: string }, message: string): Promise<string> {
+  async releaseCommit(
+    person: Person,
+    merged: { tree: string; head: string; main: string },
+    message: string,
+  ): Promise<string> {
     const tree = (await this.git.git(['rev-parse', merged.tree])).trim();
     return this.git.commitTree(tree, [merged.main, merged.head], { author: author(person) }, message);
   }

@@ -13,12 +13,17 @@ const [ref = '', , to = ''] = process.argv.slice(2);
 const MOST_COMMITS = 5000;
 
 async function verdict(): Promise<string | undefined> {
-  if (ref === 'refs/heads/main') return 'main is what production runs: it moves by a release. Push to workspace/NAME and release from there.';
+  if (ref === 'refs/heads/main')
+    return 'main is what production runs: it moves by a release. Push to workspace/NAME and release from there.';
   const slug = /^refs\/heads\/workspace\/(.*)$/s.exec(ref)?.[1];
-  if (slug === undefined) return `Only branches of workspaces are taken, not ${ref}. Push to workspace/NAME, for example: git push origin HEAD:workspace/NAME`;
-  if (!isSlug(slug)) return 'A workspace’s name has lower-case letters, digits and hyphens, 40 at most, and is none of production, main and head.';
+  if (slug === undefined)
+    return `Only branches of workspaces are taken, not ${ref}. Push to workspace/NAME, for example: git push origin HEAD:workspace/NAME`;
+  if (!isSlug(slug))
+    return 'A workspace’s name has lower-case letters, digits and hyphens, 40 at most, and is none of production, main and head.';
   const git = new GitStore(process.env['GIT_DIR'] ?? '.');
-  const commits = (await git.git(['rev-list', `--max-count=${MOST_COMMITS + 1}`, to, '--not', '--all'])).split('\n').filter(Boolean);
+  const commits = (await git.git(['rev-list', `--max-count=${MOST_COMMITS + 1}`, to, '--not', '--all']))
+    .split('\n')
+    .filter(Boolean);
   if (commits.length > MOST_COMMITS) return `A push may bring ${MOST_COMMITS} commits; push in several steps.`;
   for (const commit of commits.length ? commits : [to]) {
     for (const { mode, path } of await git.entries(commit)) {

@@ -32,7 +32,15 @@ export class QualityController {
       tables: tables.filter((t) => t.where !== 'nowhere' || t.verdict !== 'not run'),
       checks: checks
         .filter((c) => c.verdict !== 'not run')
-        .map(({ id, verdict, atFault, total, at, run, environment }) => ({ id, verdict, atFault, total, at, run, environment })),
+        .map(({ id, verdict, atFault, total, at, run, environment }) => ({
+          id,
+          verdict,
+          atFault,
+          total,
+          at,
+          run,
+          environment,
+        })),
     };
   }
 

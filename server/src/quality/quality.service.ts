@@ -35,7 +35,11 @@ export class QualityService {
   /** The tables and checks of an environment with their newest verdicts. */
   async state(slug: string): Promise<{ tables: TableState[]; checks: CheckState[] }> {
     const line = await this.projects.line(slug);
-    const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
+    const standings = await this.warehouse.standings(
+      line.project,
+      line.environment,
+      this.projects.environmentOf(undefined),
+    );
     const latest = await this.latest(slug);
     const checks = checksOf(line.project).map((c) => this.checkState(line, c, standings, latest));
     const verdicts = new Map<string, Verdict[]>();
@@ -56,10 +60,19 @@ export class QualityService {
     return { tables, checks };
   }
 
-  private checkState(line: Line, check: Check, standings: ReadonlyMap<string, Standing>, latest: ReadonlyMap<string, LatestRow>): CheckState {
+  private checkState(
+    line: Line,
+    check: Check,
+    standings: ReadonlyMap<string, Standing>,
+    latest: ReadonlyMap<string, LatestRow>,
+  ): CheckState {
     const table = check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table;
-    const own = line.slug === PRODUCTION || standings.get(table)?.where !== 'production' ? latest.get(`${line.slug} ${check.id}`) : undefined;
-    const found = own ?? (standings.get(table)?.where === 'production' ? latest.get(`${PRODUCTION} ${check.id}`) : undefined);
+    const own =
+      line.slug === PRODUCTION || standings.get(table)?.where !== 'production'
+        ? latest.get(`${line.slug} ${check.id}`)
+        : undefined;
+    const found =
+      own ?? (standings.get(table)?.where === 'production' ? latest.get(`${PRODUCTION} ${check.id}`) : undefined);
     const { tolerate } = check;
     return {
       id: check.id,

@@ -18,18 +18,31 @@ interface Answers {
 }
 
 /** Releases files from a workspace of its own. @returns the run */
-async function release(files: Readonly<Record<string, string | null>>, { consents = [], treatments = {} }: Answers = {}) {
+async function release(
+  files: Readonly<Record<string, string | null>>,
+  { consents = [], treatments = {} }: Answers = {},
+) {
   const slug = await workspace(mira, `Contracts ${++count}`);
-  for (const [path, text] of Object.entries(files)) expect([path, await draft(mira, slug, path, () => text)]).toEqual([path, 200]);
+  for (const [path, text] of Object.entries(files))
+    expect([path, await draft(mira, slug, path, () => text)]).toEqual([path, 200]);
   await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'x' });
-  const { body, status } = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x', consents, treatments });
+  const { body, status } = await mira.send('post', `/api/workspaces/${slug}/release`, {
+    message: 'x',
+    consents,
+    treatments,
+  });
   if (status !== 201) return { state: 'refused', steps: [], ...(body as { title: string; detail: string }) };
   return { title: '', detail: '', ...(await mira.ended((body as { id: number }).id)) };
 }
 
 const succeeded = async (files: Readonly<Record<string, string | null>>, answers: Answers = {}) => {
   const run = await release(files, answers);
-  expect([run.state, run.title, run.detail, run.steps.filter((s) => s.error).map((s) => s.error?.message)]).toEqual(['succeeded', '', '', []]);
+  expect([run.state, run.title, run.detail, run.steps.filter((s) => s.error).map((s) => s.error?.message)]).toEqual([
+    'succeeded',
+    '',
+    '',
+    [],
+  ]);
 };
 const rows = (sql: string) => warehouse<Record<string, unknown>>(sql);
 
@@ -43,13 +56,21 @@ describe('a merge with numbered keys', () => {
     await succeeded({
       'reference/member.csv': 'code,name\n1,one\n2,two\n3,three\n',
       'reference/visit.csv': 'n,c\n1,1\n2,3\n',
-      'core/member.sql': definition('code smallint not null unique, name text', 'code', 'select code::smallint as code, name from reference.member'),
+      'core/member.sql': definition(
+        'code smallint not null unique, name text',
+        'code',
+        'select code::smallint as code, name from reference.member',
+      ),
       'core/visit.sql': fact('code'),
     });
     const numbers = await rows('select member_key, name from core.member where member_key <> 0 order by name');
     expect(numbers).toHaveLength(3);
     await succeeded({
-      'core/member.sql': definition('code integer not null unique, name text', 'code', 'select code::integer as code, name from reference.member'),
+      'core/member.sql': definition(
+        'code integer not null unique, name text',
+        'code',
+        'select code::integer as code, name from reference.member',
+      ),
     });
     expect(await rows('select member_key, name from core.member where member_key <> 0 order by name')).toEqual(numbers);
     await succeeded({
@@ -64,7 +85,9 @@ describe('a merge with numbered keys', () => {
     const after = await rows('select member_key, name from core.member where member_key <> 0 order by name');
     expect(after.filter((r) => r['name'] !== 'many')).toEqual(numbers);
     expect(after).toHaveLength(4);
-    expect(await rows('select v.visit_no, m.name from core.visit v join core.member m using (member_key) order by 1')).toEqual([
+    expect(
+      await rows('select v.visit_no, m.name from core.visit v join core.member m using (member_key) order by 1'),
+    ).toEqual([
       { visit_no: 1, name: 'one' },
       { visit_no: 2, name: 'three' },
     ]);
@@ -81,9 +104,14 @@ describe('a history from events', () => {
   test('a column is widened, another added, then renamed: remembered events follow, nothing is rounded', async () => {
     await succeeded({
       'reference/tariff_event.csv': events('a,2026-01-01,1.5,x', 'a,2026-02-01,2.5,x', 'b,2026-01-01,7.1,x'),
-      'core/tariff.sql': definition('rate numeric(5,1)', 'select code, at::timestamptz as at, rate::numeric(5,1) as rate from reference.tariff_event'),
+      'core/tariff.sql': definition(
+        'rate numeric(5,1)',
+        'select code, at::timestamptz as at, rate::numeric(5,1) as rate from reference.tariff_event',
+      ),
     });
-    const before = await rows('select tariff_no, code, rate::text, valid_from from core.tariff where tariff_no <> 0 order by 2, 4');
+    const before = await rows(
+      'select tariff_no, code, rate::text, valid_from from core.tariff where tariff_no <> 0 order by 2, 4',
+    );
     expect(before).toHaveLength(3);
     // The source has forgotten the old events, and says one more, finer.
     await succeeded({
@@ -93,14 +121,18 @@ describe('a history from events', () => {
         'select code, at::timestamptz as at, rate::numeric(8,3) as rate, kind from reference.tariff_event',
       ),
     });
-    const widened = await rows('select tariff_no, code, rate::text, kind, valid_from from core.tariff where tariff_no <> 0 order by 2, 5');
+    const widened = await rows(
+      'select tariff_no, code, rate::text, kind, valid_from from core.tariff where tariff_no <> 0 order by 2, 5',
+    );
     expect(widened.map((r) => [r['code'], r['rate'], r['kind']])).toEqual([
       ['a', '1.500', null],
       ['a', '2.500', null],
       ['a', '2.125', 'y'],
       ['b', '7.100', null],
     ]);
-    expect(widened.filter((r) => r['rate'] !== '2.125').map((r) => r['tariff_no'])).toEqual(before.map((r) => r['tariff_no']));
+    expect(widened.filter((r) => r['rate'] !== '2.125').map((r) => r['tariff_no'])).toEqual(
+      before.map((r) => r['tariff_no']),
+    );
     await succeeded({
       'reference/tariff_event.csv': events('b,2026-04-01,8.0625,z'),
       'core/tariff.sql': definition(
@@ -108,15 +140,17 @@ describe('a history from events', () => {
         'select code, at::timestamptz as at, rate::numeric(8,3) as price, kind from reference.tariff_event',
       ),
     });
-    expect((await rows('select code, price::text, kind from core.tariff where tariff_no <> 0 order by code, valid_from')).map((r) => Object.values(r))).toEqual(
-      [
-        ['a', '1.500', null],
-        ['a', '2.500', null],
-        ['a', '2.125', 'y'],
-        ['b', '7.100', null],
-        ['b', '8.063', 'z'],
-      ],
-    );
+    expect(
+      (
+        await rows('select code, price::text, kind from core.tariff where tariff_no <> 0 order by code, valid_from')
+      ).map((r) => Object.values(r)),
+    ).toEqual([
+      ['a', '1.500', null],
+      ['a', '2.500', null],
+      ['a', '2.125', 'y'],
+      ['b', '7.100', null],
+      ['b', '8.063', 'z'],
+    ]);
   });
 });
 
@@ -130,13 +164,20 @@ select code, length::integer as length from reference.quay_list;\ngrant select o
     const before = await rows('select * from core.quay order by code');
     await warehouse(`comment on table core.quay is 'said by hand'`);
     const wrong = await release({ 'core/quay.sql': null, 'core/wharf.sql': definition('wharf', ", was = 'core.qay'") });
-    expect(wrong).toMatchObject({ state: 'refused', title: expect.stringContaining('production has no table core.qay'), detail: 'did you mean core.quay?' });
+    expect(wrong).toMatchObject({
+      state: 'refused',
+      title: expect.stringContaining('production has no table core.qay'),
+      detail: 'did you mean core.quay?',
+    });
     const errorsAt = async (place: string) =>
-      ((await mira.get(`/api/workspaces/contracts-${count}/${place}`)).body as { errors: { path: string; message: string }[] }).errors.map((e) => [
-        e.path,
-        e.message,
-      ]);
-    expect(await errorsAt('today')).toEqual([['core/wharf.sql', 'option was: production has no table core.qay; did you mean core.quay?']]);
+      (
+        (await mira.get(`/api/workspaces/contracts-${count}/${place}`)).body as {
+          errors: { path: string; message: string }[];
+        }
+      ).errors.map((e) => [e.path, e.message]);
+    expect(await errorsAt('today')).toEqual([
+      ['core/wharf.sql', 'option was: production has no table core.qay; did you mean core.quay?'],
+    ]);
     expect(await errorsAt('comparison')).toEqual(await errorsAt('today'));
     const slug = await workspace(mira, 'Renamed');
     await draft(mira, slug, 'core/quay.sql', () => null);
@@ -156,10 +197,14 @@ select code, length::integer as length from reference.quay_list;\ngrant select o
     const after = await rows('select * from core.wharf order by code');
     expect(after.filter((r) => r['code'] !== 'w')).toEqual(before);
     expect(after).toHaveLength(before.length + 1);
-    expect(await rows(`select to_regclass('core.quay') as old, to_regclass('core."quay~keys"') as keys`)).toEqual([{ old: null, keys: null }]);
-    expect(await rows(`select obj_description('core.wharf'::regclass) as said, has_table_privilege('reporting', 'core.wharf', 'select') as granted`)).toEqual([
-      { said: 'said by hand', granted: true },
+    expect(await rows(`select to_regclass('core.quay') as old, to_regclass('core."quay~keys"') as keys`)).toEqual([
+      { old: null, keys: null },
     ]);
+    expect(
+      await rows(
+        `select obj_description('core.wharf'::regclass) as said, has_table_privilege('reporting', 'core.wharf', 'select') as granted`,
+      ),
+    ).toEqual([{ said: 'said by hand', granted: true }]);
     const past = (await mira.get('/api/workspaces/production/loads?table=core.wharf')).body as unknown[];
     expect(past.length).toBeGreaterThan(1);
   });
@@ -182,26 +227,40 @@ select n::int as docking_no, hull from reference.docking_list;`;
     });
     const before = await rows('select ship_key, hull from core.ship where ship_key <> 0 order by 2');
     const slug = await workspace(mira, 'Starts over');
-    await draft(mira, slug, 'core/ship.sql', () => ship('hull', 'select hull, upper(flag) as flag from reference.ship_list'));
-    const review = (await mira.get(`/api/workspaces/${slug}/comparison`)).body as { migrations: { table: string; holders: unknown }[] };
-    expect(review.migrations).toEqual([expect.objectContaining({ table: 'core.ship', holders: [{ table: 'core.docking', looksUpAgain: true }] })]);
+    await draft(mira, slug, 'core/ship.sql', () =>
+      ship('hull', 'select hull, upper(flag) as flag from reference.ship_list'),
+    );
+    const review = (await mira.get(`/api/workspaces/${slug}/comparison`)).body as {
+      migrations: { table: string; holders: unknown }[];
+    };
+    expect(review.migrations).toEqual([
+      expect.objectContaining({ table: 'core.ship', holders: [{ table: 'core.docking', looksUpAgain: true }] }),
+    ]);
     // The facts' source has forgotten the first docking.
     await succeeded(
-      { 'reference/docking_list.csv': 'n,hull\n2,h2\n', 'core/ship.sql': ship('hull', 'select hull, upper(flag) as flag from reference.ship_list') },
+      {
+        'reference/docking_list.csv': 'n,hull\n2,h2\n',
+        'core/ship.sql': ship('hull', 'select hull, upper(flag) as flag from reference.ship_list'),
+      },
       { treatments: { 'core.ship': 'start over' } },
     );
     const after = await rows('select ship_key, hull from core.ship where ship_key <> 0 order by 2');
     const greatest = Math.max(...before.map((r) => Number(r['ship_key'])));
     expect(after.map((r) => r['hull'])).toEqual(['h1', 'h2']);
     expect(after.every((r) => Number(r['ship_key']) > greatest)).toBe(true);
-    expect(await rows('select d.docking_no, s.hull from core.docking d join core.ship s using (ship_key) order by 1')).toEqual([
+    expect(
+      await rows('select d.docking_no, s.hull from core.docking d join core.ship s using (ship_key) order by 1'),
+    ).toEqual([
       { docking_no: 1, hull: 'h1' },
       { docking_no: 2, hull: 'h2' },
     ]);
     // Of another key, nothing that was known is the same member; numbers still go on above all that were given.
     const used = Math.max(...after.map((r) => Number(r['ship_key'])));
     await succeeded(
-      { 'core/docking.sql': null, 'core/ship.sql': ship('call_sign', "select hull || '!' as call_sign, flag from reference.ship_list") },
+      {
+        'core/docking.sql': null,
+        'core/ship.sql': ship('call_sign', "select hull || '!' as call_sign, flag from reference.ship_list"),
+      },
       { treatments: { 'core.ship': 'start over' }, consents: ['core.docking', 'core.ship.hull'] },
     );
     const renumbered = await rows('select ship_key from core.ship where ship_key <> 0');
@@ -238,40 +297,70 @@ select n::int as tie_no, l::numeric as length from reference.tie_list;`;
     await succeeded({
       'reference/mooring_list.csv': 'l,s\n1.0,1 mon\n2.50,2 days\n',
       'reference/tie_list.csv': 'n,l\n1,1.00\n2,2.5\n',
-      'core/mooring.sql': berth('select l::numeric as length, s::interval as span, null as note from reference.mooring_list'),
+      'core/mooring.sql': berth(
+        'select l::numeric as length, s::interval as span, null as note from reference.mooring_list',
+      ),
       'core/tie.sql': fact,
     });
-    const today = await rows('select length::text, mooring_key, mark from core.mooring where mooring_key <> 0 order by length');
+    const today = await rows(
+      'select length::text, mooring_key, mark from core.mooring where mooring_key <> 0 order by length',
+    );
     // As a release before this one would have left it.
     const asText = (v: string) => `hashtextextended(length(${v}::text) || ':' || ${v}::text, 0)`;
-    await warehouse(`update core.tie f set mooring_key = ${asText('m.length')} from core.mooring m where m.mooring_key = f.mooring_key and f.mooring_key <> 0`);
-    await warehouse(`update core.mooring set mooring_key = ${asText('length')}, mark = md5('old')::uuid where mooring_key <> 0`);
+    await warehouse(
+      `update core.tie f set mooring_key = ${asText('m.length')} from core.mooring m where m.mooring_key = f.mooring_key and f.mooring_key <> 0`,
+    );
+    await warehouse(
+      `update core.mooring set mooring_key = ${asText('length')}, mark = md5('old')::uuid where mooring_key <> 0`,
+    );
     await warehouse(`update ouvrage.loaded set hashing = null where table_name in ('core.mooring', 'core.tie')`);
-    const old = await rows('select length::text, mooring_key, mark from core.mooring where mooring_key <> 0 order by length');
+    const old = await rows(
+      'select length::text, mooring_key, mark from core.mooring where mooring_key <> 0 order by length',
+    );
     expect(old.map((r) => r['mooring_key'])).not.toEqual(today.map((r) => r['mooring_key']));
     // An ordinary run goes on as before.
-    const run = await mira.send('post', '/api/workspaces/production/runs', { tables: ['core.mooring', 'core.tie'], upstream: false, downstream: false });
+    const run = await mira.send('post', '/api/workspaces/production/runs', {
+      tables: ['core.mooring', 'core.tie'],
+      upstream: false,
+      downstream: false,
+    });
     expect((await mira.ended((run.body as { id: number }).id)).state).toBe('succeeded');
-    expect(await rows('select length::text, mooring_key, mark from core.mooring where mooring_key <> 0 order by length')).toEqual(old);
+    expect(
+      await rows('select length::text, mooring_key, mark from core.mooring where mooring_key <> 0 order by length'),
+    ).toEqual(old);
     const slug = await workspace(mira, 'Hashes anew');
-    const changed = berth(`select l::numeric as length, s::interval as span, 'x' as note from reference.mooring_list where l <> '2.50'`);
+    const changed = berth(
+      `select l::numeric as length, s::interval as span, 'x' as note from reference.mooring_list where l <> '2.50'`,
+    );
     await draft(mira, slug, 'core/mooring.sql', () => changed);
     const review = (await mira.get(`/api/workspaces/${slug}/comparison`)).body as { rehashes: unknown };
     expect(review.rehashes).toEqual([{ table: 'core.mooring', columns: ['mooring_key', 'mark'], facts: ['core.tie'] }]);
     // The fact's source has forgotten one row, the dimension's another: nothing that is kept points to nobody.
     await succeeded({ 'core/mooring.sql': changed, 'reference/tie_list.csv': 'n,l\n1,1.000\n' });
-    const after = await rows('select length::text, mooring_key, mark, note from core.mooring where mooring_key <> 0 order by length');
-    expect(after.map((r) => [r['length'], r['mooring_key']])).toEqual(today.map((r) => [r['length'], r['mooring_key']]));
+    const after = await rows(
+      'select length::text, mooring_key, mark, note from core.mooring where mooring_key <> 0 order by length',
+    );
+    expect(after.map((r) => [r['length'], r['mooring_key']])).toEqual(
+      today.map((r) => [r['length'], r['mooring_key']]),
+    );
     expect(after[1]!['mark']).toBe(today[1]!['mark']);
-    expect(await rows('select t.tie_no, m.length::text from core.tie t join core.mooring m using (mooring_key) order by 1')).toEqual([
+    expect(
+      await rows('select t.tie_no, m.length::text from core.tie t join core.mooring m using (mooring_key) order by 1'),
+    ).toEqual([
       { tie_no: 1, length: '1.0' },
       { tie_no: 2, length: '2.50' },
     ]);
-    expect(await rows(`select distinct hashing from ouvrage.loaded where table_name in ('core.mooring', 'core.tie')`)).toEqual([{ hashing: 'as equal' }]);
+    expect(
+      await rows(`select distinct hashing from ouvrage.loaded where table_name in ('core.mooring', 'core.tie')`),
+    ).toEqual([{ hashing: 'as equal' }]);
     // The same values, written otherwise, are no change.
     const before = await rows('select xmin::text, mooring_key from core.mooring order by 2');
     await warehouse(`update reference.mooring_list set l = '1.000', s = '30 days' where l = '1.0'`);
-    const again = await mira.send('post', '/api/workspaces/production/runs', { tables: ['core.mooring'], upstream: false, downstream: false });
+    const again = await mira.send('post', '/api/workspaces/production/runs', {
+      tables: ['core.mooring'],
+      upstream: false,
+      downstream: false,
+    });
     expect((await mira.ended((again.body as { id: number }).id)).state).toBe('succeeded');
     expect(await rows('select xmin::text, mooring_key from core.mooring order by 2')).toEqual(before);
   });
@@ -286,7 +375,10 @@ describe('functions of a release', () => {
       'functions/odd_writer.sql': hidden('odd_writer', `insert into core.dim_port (port_key) values (-1)`),
       'core/odd_writer.sql': table('odd_writer'),
     });
-    expect([writing.state, JSON.stringify(writing)]).toEqual(['failed', expect.stringContaining('functions.odd_writer would do more than read')]);
+    expect([writing.state, JSON.stringify(writing)]).toEqual([
+      'failed',
+      expect.stringContaining('functions.odd_writer would do more than read'),
+    ]);
     expect(await rows(`select to_regprocedure('functions.odd_writer(integer)') as there`)).toEqual([{ there: null }]);
     await succeeded({
       'functions/odd_reader.sql': hidden('odd_reader', 'perform count(*) from pg_catalog.pg_class'),

@@ -13,7 +13,8 @@ const SECONDS = 5;
 
 /** Functions that are new, or whose text differs from production's. */
 function changedFunctions(before: Project, after: Project, tables: Iterable<string>): ProjectFunction[] {
-  const text = (project: Project, f: ProjectFunction | undefined) => f && project.files.get(f.path)!.text.slice(f.range.start, f.range.end);
+  const text = (project: Project, f: ProjectFunction | undefined) =>
+    f && project.files.get(f.path)!.text.slice(f.range.start, f.range.end);
   return functionsOf(after, tables).filter((f) => text(before, before.functions.get(f.name)) !== text(after, f));
 }
 
@@ -33,7 +34,10 @@ export interface FirstRun {
  * the production builder ever does. What its arguments are does not matter: nulls of their types.
  * @throws Problem where one does more than read
  */
-export async function runFirst({ warehouse, before, after, production, workspace, signal }: FirstRun, tables: Iterable<string>): Promise<void> {
+export async function runFirst(
+  { warehouse, before, after, production, workspace, signal }: FirstRun,
+  tables: Iterable<string>,
+): Promise<void> {
   const functions = changedFunctions(before, after, tables);
   if (functions.length === 0) return;
   const functionsSchema = workspace.schemaOf('functions');

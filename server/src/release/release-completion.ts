@@ -50,7 +50,9 @@ export class ReleaseCompletion {
   private async intended(): Promise<{ commit: string; rest: Omit<ReleaseIntent, 'commit'> | null } | undefined> {
     const environment = this.projects.environmentOf(undefined);
     return this.warehouse.session(this.warehouse.builder(environment), async (client) => {
-      const { rows: there } = await client.query<{ there: boolean }>('select to_regclass($1) is not null as there', [this.place]);
+      const { rows: there } = await client.query<{ there: boolean }>('select to_regclass($1) is not null as there', [
+        this.place,
+      ]);
       if (!there[0]?.there) return undefined;
       const { rows } = await client.query<{ commit: string; rest: Omit<ReleaseIntent, 'commit'> | null }>(
         `select commit_id as commit, to_jsonb(r) -> 'intent' as rest from ${this.place} as r`,
@@ -69,9 +71,10 @@ export class ReleaseCompletion {
     await this.waiting.unlessWorkedOn(rest.run, async () => {
       if (await this.isComplete(rest.run)) return;
       await this.complete({ commit, ...rest });
-      await this.releases.query(`update run_step set state = 'done', finished_at = coalesce(finished_at, now()) where run_id = $1 and state <> 'reused'`, [
-        rest.run,
-      ]);
+      await this.releases.query(
+        `update run_step set state = 'done', finished_at = coalesce(finished_at, now()) where run_id = $1 and state <> 'reused'`,
+        [rest.run],
+      );
       await this.runs.update(rest.run, { state: 'succeeded', error: null, finishedAt: new Date() });
     });
   }
@@ -82,7 +85,8 @@ export class ReleaseCompletion {
 
   private async moveMain(commit: string): Promise<void> {
     const main = await this.projects.git.resolve(MAIN);
-    if (main && main !== commit && (await this.projects.git.isAncestor(main, commit))) await this.projects.git.moveMain(commit, main);
+    if (main && main !== commit && (await this.projects.git.isAncestor(main, commit)))
+      await this.projects.git.moveMain(commit, main);
   }
 
   /** Does what follows the warehouse's commit; each part can be done again. The record of the release comes last. */
@@ -91,7 +95,8 @@ export class ReleaseCompletion {
     const { workspace, message } = request.release!;
     await this.moveMain(commit);
     const head = await this.projects.git.resolve(branchOf(workspace));
-    if (head && (await this.projects.git.isAncestor(head, commit))) await this.projects.git.moveBranch(branchOf(workspace), commit, head);
+    if (head && (await this.projects.git.isAncestor(head, commit)))
+      await this.projects.git.moveBranch(branchOf(workspace), commit, head);
     const renamed = renamedTables(await this.projects.projectAt(before), await this.projects.projectAt(commit));
     for (const [now, was] of renamed) await this.renamePast(was, now);
     for (const [table, newest] of broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
@@ -105,6 +110,10 @@ export class ReleaseCompletion {
       `update check_result set check_id = $2 || substr(check_id, length($1) + 1), table_name = $2 where table_name = $1 and step_id in (${ofProduction})`,
       [was, now, PRODUCTION],
     );
-    await this.releases.query(`update run_step set table_name = $2 where table_name = $1 and id in (${ofProduction})`, [was, now, PRODUCTION]);
+    await this.releases.query(`update run_step set table_name = $2 where table_name = $1 and id in (${ofProduction})`, [
+      was,
+      now,
+      PRODUCTION,
+    ]);
   }
 }

@@ -3,11 +3,27 @@ import { worst } from '@ouvrage/core/check';
 import { compileFunction, REMEMBERED, rememberedPlace, type Hashing } from '@ouvrage/core/compile';
 import { fingerprints, functionsOf } from '@ouvrage/core/graph';
 import { besidePlace, targetPlace, type Dependent, type SwapItem } from '@ouvrage/core/load';
-import { settingsOf, type Definition, type Environment, type Place, type Project, type ReferenceTable, type SourceTable } from '@ouvrage/core/model';
+import {
+  settingsOf,
+  type Definition,
+  type Environment,
+  type Place,
+  type Project,
+  type ReferenceTable,
+  type SourceTable,
+} from '@ouvrage/core/model';
 import { literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { Clock } from '../warehouse/loaded.js';
-import { BuildService, LOAD_TIME, brokenError, didOf, problemError, stoppedChecks, stoppedError } from '../run/build.service.js';
+import {
+  BuildService,
+  LOAD_TIME,
+  brokenError,
+  didOf,
+  problemError,
+  stoppedChecks,
+  stoppedError,
+} from '../run/build.service.js';
 import { planFrom, type BaseSurroundings } from '../run/load-base.js';
 import { errorOfRows, traceRows } from '../load/trace.js';
 import { logger, Problem } from '../shared/problem.js';
@@ -42,7 +58,12 @@ export class ReleaseTransaction {
   readonly gone: Dependent[] = [];
   /** Source tables brought in, with their newest watermark. */
   readonly broughtIn = new Map<string, string | null>();
-  private failure?: { readonly step: RunStep; readonly loader: Loader; readonly checks: readonly CheckOutcome[]; readonly error?: StepError };
+  private failure?: {
+    readonly step: RunStep;
+    readonly loader: Loader;
+    readonly checks: readonly CheckOutcome[];
+    readonly error?: StepError;
+  };
   private readonly checkSteps: { step: RunStep; outcome: CheckOutcome; loader: Loader }[] = [];
 
   constructor(
@@ -107,7 +128,14 @@ export class ReleaseTransaction {
         return true;
       }
       const brought = await this.intake.bringBeside(this.client, loader, this.environment, table);
-      this.built.set(table.fullName, { step, item: brought.item, rows: brought.in, rowsOut: brought.out, checks: [], loader });
+      this.built.set(table.fullName, {
+        step,
+        item: brought.item,
+        rows: brought.in,
+        rowsOut: brought.out,
+        checks: [],
+        loader,
+      });
       this.broughtIn.set(table.fullName, brought.newest);
       return true;
     } catch (error) {
@@ -181,7 +209,11 @@ export class ReleaseTransaction {
       await this.client.query('rollback to savepoint before_table');
       return await traceRows(
         this.client,
-        { project: this.after, of: table, names: { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') } },
+        {
+          project: this.after,
+          of: table,
+          names: { placeOf: this.placeOf, functionsSchema: this.environment.schemaOf('functions') },
+        },
         cause,
       );
     } catch (failure) {
@@ -238,7 +270,14 @@ export class ReleaseTransaction {
     const prints = fingerprints(this.after);
     for (const [table, { rows, when }] of this.built) {
       const time = when && { ...when, time: literal(when.time) };
-      await this.client.query(this.warehouse.remembering(this.environment, table, { fingerprint: prints.get(table)!, rows, runId: this.run.id, ...time }));
+      await this.client.query(
+        this.warehouse.remembering(this.environment, table, {
+          fingerprint: prints.get(table)!,
+          rows,
+          runId: this.run.id,
+          ...time,
+        }),
+      );
     }
     await this.warehouse.forget(this.client, this.environment, this.dropped);
     this.gone.push(...loader.swaps.gone);
@@ -257,7 +296,8 @@ export class ReleaseTransaction {
       } as const;
       this.journal.end(this.run, step, change, checks);
     }
-    for (const { step, outcome, loader } of this.checkSteps) this.journal.end(this.run, step, { state: 'done', statements: loader.ran }, [outcome]);
+    for (const { step, outcome, loader } of this.checkSteps)
+      this.journal.end(this.run, step, { state: 'done', statements: loader.ran }, [outcome]);
   }
 
   /** Results are recorded, so that the rows at fault can be seen; nothing of the warehouse changed. */
@@ -267,7 +307,12 @@ export class ReleaseTransaction {
       const built = this.built.get(step.table);
       if (step.id === failed?.step.id) {
         const { loader, checks, error } = failed;
-        this.journal.end(this.run, step, { state: 'failed', statements: loader.ran, error: error ?? brokenError(checks) }, checks);
+        this.journal.end(
+          this.run,
+          step,
+          { state: 'failed', statements: loader.ran, error: error ?? brokenError(checks) },
+          checks,
+        );
       } else if (built)
         this.journal.end(this.run, step, {
           state: 'blocked',

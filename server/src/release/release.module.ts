@@ -67,8 +67,14 @@ export class ReleaseController {
   /** Releases a workspace; it is queued. */
   @Needs('releaser')
   @Post('workspaces/:slug/release')
-  async release(@Me() me: Person, @Param('slug') slug: string, @Body() { message, consents, treatments }: ReleaseBody): Promise<Sent<RunEntry>> {
-    return runOut(await this.releases.ask(me, slug, { message, consents: consents ?? [], treatments: treatments ?? {} }));
+  async release(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { message, consents, treatments }: ReleaseBody,
+  ): Promise<Sent<RunEntry>> {
+    return runOut(
+      await this.releases.ask(me, slug, { message, consents: consents ?? [], treatments: treatments ?? {} }),
+    );
   }
 
   /** What needs a person. */
@@ -79,7 +85,15 @@ export class ReleaseController {
 }
 
 @Module({
-  imports: [TypeOrmModule.forFeature([Release, Run]), ProjectModule, RunModule, SourceModule, DeliveryModule, WarehouseModule, QualityModule],
+  imports: [
+    TypeOrmModule.forFeature([Release, Run]),
+    ProjectModule,
+    RunModule,
+    SourceModule,
+    DeliveryModule,
+    WarehouseModule,
+    QualityModule,
+  ],
   controllers: [ReleaseController],
   providers: [ReleaseCompletion, ReleaseService, TodayService],
   exports: [ReleaseService],

@@ -48,10 +48,17 @@ export interface ReleaseRequest {
 }
 
 /** Errors of a workspace as it is edited, which Today tells as well, and those that only its release would have. */
-function errorsOf(production: Project, edited: Project, released: Project): { readonly path: string; readonly message: string }[] {
+function errorsOf(
+  production: Project,
+  edited: Project,
+  released: Project,
+): { readonly path: string; readonly message: string }[] {
   const found = [edited, released].flatMap((project) => [
     ...project.diagnostics.filter((d) => d.severity === 'error').map(({ path, message }) => ({ path, message })),
-    ...wrongFormerNames(production, project).map(({ path, message, hint }) => ({ path, message: `${message}; ${hint}` })),
+    ...wrongFormerNames(production, project).map(({ path, message, hint }) => ({
+      path,
+      message: `${message}; ${hint}`,
+    })),
   ]);
   return [...new Map(found.map((e) => [JSON.stringify(e), e])).values()];
 }
@@ -85,13 +92,23 @@ export class ReleaseService implements OnModuleInit {
 
   async list(): Promise<Sent<ReleaseEntry>[]> {
     const found = await this.releases.find({ order: { id: 'DESC' }, take: 100 });
-    return found.map(({ id, commit, workspace, message, person, tables, runId, at }) => ({ id, commit, workspace, message, person, tables, runId, at }));
+    return found.map(({ id, commit, workspace, message, person, tables, runId, at }) => ({
+      id,
+      commit,
+      workspace,
+      message,
+      person,
+      tables,
+      runId,
+      at,
+    }));
   }
 
   /** A workspace against production: files with both texts, tables, and what stands in the way. */
   async compare(slug: string): Promise<Sent<Comparison>> {
     const line = await this.projects.line(slug);
-    if (!line.workspace) throw new Problem(409, 'is-production', 'Production is what workspaces are compared with', 'Choose a workspace.');
+    if (!line.workspace)
+      throw new Problem(409, 'is-production', 'Production is what workspaces are compared with', 'Choose a workspace.');
     const production = await this.projects.line(PRODUCTION);
     const committed = await this.committed(slug);
     const drafted = compareProjects(production.project, line.project);
@@ -129,7 +146,8 @@ export class ReleaseService implements OnModuleInit {
       const tree = (await this.projects.git.git(['rev-parse', merged.tree])).trim();
       return { project: await this.projects.projectAt(tree), conflicts: [] };
     } catch (error) {
-      if (error instanceof Problem && error.code === 'merge-conflict') return { conflicts: error.extra['files'] as FileConflict[] };
+      if (error instanceof Problem && error.code === 'merge-conflict')
+        return { conflicts: error.extra['files'] as FileConflict[] };
       throw error;
     }
   }
@@ -150,7 +168,8 @@ export class ReleaseService implements OnModuleInit {
     const production = await this.projects.line(PRODUCTION);
     const after = await this.projects.projectAt(commit);
     const change = compareProjects(production.project, after);
-    if (change.files.length === 0) throw new Problem(409, 'nothing-to-release', 'Production has all of this already', 'Commit a change first.');
+    if (change.files.length === 0)
+      throw new Problem(409, 'nothing-to-release', 'Production has all of this already', 'Commit a change first.');
     const errors = after.diagnostics.filter((d) => d.severity === 'error');
     if (errors.length)
       throw new Problem(
@@ -200,7 +219,13 @@ export class ReleaseService implements OnModuleInit {
       ...(dropped.length ? [`drops ${dropped.map((l) => l.of).join(', ')} for good`] : []),
       ...(cut.length ? [`may cut values of ${cut.map((l) => `${l.of} to ${l.cutTo!}`).join(', ')}`] : []),
     ];
-    throw new Problem(409, 'needs-consent', `This release ${does.join(' and ')}`, 'Confirm it, or keep it in the contract.', { losses: open });
+    throw new Problem(
+      409,
+      'needs-consent',
+      `This release ${does.join(' and ')}`,
+      'Confirm it, or keep it in the contract.',
+      { losses: open },
+    );
   }
 
   /** What is done with the rows of each table that keeps them. */
@@ -211,14 +236,23 @@ export class ReleaseService implements OnModuleInit {
         const treatment = choices.find((c) => c === asked);
         if (treatment) return [table, treatment];
         if (obstacle !== undefined && treatments[table] === undefined)
-          throw new Problem(409, 'cannot-go-on', `${table} cannot go on from its rows: ${obstacle}`, 'Start it over, or change the definition back.');
+          throw new Problem(
+            409,
+            'cannot-go-on',
+            `${table} cannot go on from its rows: ${obstacle}`,
+            'Start it over, or change the definition back.',
+          );
         throw new Problem(422, 'bad-treatment', `${table} cannot ${asked}`, `It can ${choices.join(', or ')}.`);
       }),
     );
   }
 
   private tablesToBuild(change: ProjectChange, after: Project): Set<string> {
-    return new Set(change.tables.filter((t) => t.kind !== 'deleted' && after.tables.get(t.table)?.kind !== 'source').map((t) => t.table));
+    return new Set(
+      change.tables
+        .filter((t) => t.kind !== 'deleted' && after.tables.get(t.table)?.kind !== 'source')
+        .map((t) => t.table),
+    );
   }
 
   /** Source tables that are new or declared otherwise: the release brings them in, so that what reads them can be built. */
@@ -230,11 +264,17 @@ export class ReleaseService implements OnModuleInit {
   }
 
   private changedChecks(change: ProjectChange): string[] {
-    return change.files.flatMap((f) => (f.kind !== 'deleted' ? (/^checks\/(?:.*\/)?([^/]+)\.sql$/.exec(f.path)?.[1] ?? []) : []));
+    return change.files.flatMap((f) =>
+      f.kind !== 'deleted' ? (/^checks\/(?:.*\/)?([^/]+)\.sql$/.exec(f.path)?.[1] ?? []) : [],
+    );
   }
 
   /** Runs the new functions of a release in its workspace first. */
-  private async tryFunctions(run: Run, of: Pick<FirstRun, 'before' | 'after' | 'production' | 'signal'>, steps: readonly RunStep[]): Promise<void> {
+  private async tryFunctions(
+    run: Run,
+    of: Pick<FirstRun, 'before' | 'after' | 'production' | 'signal'>,
+    steps: readonly RunStep[],
+  ): Promise<void> {
     const workspace = this.projects.environmentOf(await this.projects.workspace(run.request.release!.workspace));
     await this.warehouse.prepare(workspace, schemaNames(of.after.layers, of.after.tables.values()));
     await runFirst(
@@ -247,7 +287,12 @@ export class ReleaseService implements OnModuleInit {
     await this.completion.completeLeft();
     const main = (await this.projects.git.resolve(MAIN))!;
     if (!(await this.projects.git.isAncestor(main, run.commit)))
-      throw new Problem(409, 'production-moved', 'Another release came first', 'Release again: it is compared with production as it is now.');
+      throw new Problem(
+        409,
+        'production-moved',
+        'Another release came first',
+        'Release again: it is compared with production as it is now.',
+      );
     const [before, after] = [await this.projects.projectAt(main), await this.projects.projectAt(run.commit)];
     const environment = this.projects.environmentOf(undefined);
     await this.warehouse.prepare(environment, schemaNames(after.layers, after.tables.values()));
@@ -256,7 +301,17 @@ export class ReleaseService implements OnModuleInit {
     const stop = () => void this.warehouse.cancel('production', client);
     let isCommitted = false;
     signal.addEventListener('abort', stop);
-    const release = new ReleaseTransaction(run, before, after, environment, client, this.builds, this.journal, this.warehouse, this.intake);
+    const release = new ReleaseTransaction(
+      run,
+      before,
+      after,
+      environment,
+      client,
+      this.builds,
+      this.journal,
+      this.warehouse,
+      this.intake,
+    );
     try {
       await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
       const well = await release.build(steps);
@@ -298,7 +353,13 @@ export class ReleaseService implements OnModuleInit {
 
 const wordsOf = (error: unknown) => (error instanceof Error ? error.message : String(error));
 
-const notReleased = (error: unknown) => new Problem(500, 'release-failed', 'The release could not be put into place; production is as it was', wordsOf(error));
+const notReleased = (error: unknown) =>
+  new Problem(
+    500,
+    'release-failed',
+    'The release could not be put into place; production is as it was',
+    wordsOf(error),
+  );
 
 /** Where the warehouse may hold the release: what is left to do is done as soon as it can be, and this run's state follows. */
 const notCompleted = (error: unknown) =>
@@ -320,7 +381,14 @@ function rehashes(after: Project, change: ProjectChange, loaded: ReadonlyMap<str
   return change.tables.flatMap(({ table, was, kind }): Rehash[] => {
     const found = after.tables.get(table);
     const before = loaded.get(was ?? table);
-    if (kind === 'deleted' || found?.kind !== 'definition' || !found.contract || !before || (before.hashing ?? 'as text') !== 'as text') return [];
+    if (
+      kind === 'deleted' ||
+      found?.kind !== 'definition' ||
+      !found.contract ||
+      !before ||
+      (before.hashing ?? 'as text') !== 'as text'
+    )
+      return [];
     const columns = rehashedColumns(targetOf(after, found));
     const key = columnWith(found.contract, 'surrogate key');
     const facts = key !== undefined && columns.includes(key) ? holdersOf(after, table).map((h) => h.table) : [];

@@ -36,10 +36,16 @@ export class TodayService {
     const [lastRun] = recent.filter((r) => r.kind !== 'intake' && r.finishedAt);
     const steps = lastRun ? await this.runs.stepsOf(lastRun.id) : [];
     const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
-    const [lateness, states] = await Promise.all([this.sources.lateness(PRODUCTION, sources), this.sources.of(PRODUCTION)]);
+    const [lateness, states] = await Promise.all([
+      this.sources.lateness(PRODUCTION, sources),
+      this.sources.of(PRODUCTION),
+    ]);
     const failedFiles = await this.deliveries.failed();
     const production = slug === PRODUCTION ? line : await this.projects.line(PRODUCTION);
-    const wrongNames = wrongFormerNames(production.project, line.project).map((w) => ({ ...w, message: `${w.message}; ${w.hint}` }));
+    const wrongNames = wrongFormerNames(production.project, line.project).map((w) => ({
+      ...w,
+      message: `${w.message}; ${w.hint}`,
+    }));
     return {
       toBind: mayAct(person.role, 'administrator') ? await this.imports.unbound() : [],
       failedFiles: failedFiles.map(({ file, reason, at }) => ({ file, reason, at })),
@@ -48,7 +54,9 @@ export class TodayService {
       broken: checks.filter((c) => c.verdict === 'broken'),
       advisory: checks.filter((c) => c.verdict === 'advisory'),
       // A failed run needs someone only until a later one of its kind went well.
-      failedRuns: recent.filter((r) => ['failed', 'interrupted'].includes(r.state) && settled.get(r.kind) === r.id).map(runOut),
+      failedRuns: recent
+        .filter((r) => ['failed', 'interrupted'].includes(r.state) && settled.get(r.kind) === r.id)
+        .map(runOut),
       drafts: line.drafts.map((d) => ({ path: d.path, by: d.person.displayName, at: d.updatedAt })),
       errors: [...line.project.diagnostics.filter((d) => d.severity === 'error'), ...wrongNames].map((d) => ({
         path: d.path,

@@ -93,7 +93,13 @@ export class BuildService implements OnModuleInit {
     const { project: releasedProject } = await this.projects.line(PRODUCTION);
     const loaded = await this.warehouse.loaded(released);
     const here = environment.kind === 'production' ? loaded : await this.warehouse.loaded(environment);
-    return { project, environment, here, released: { project: releasedProject, environment: released, loaded }, beside: false };
+    return {
+      project,
+      environment,
+      here,
+      released: { project: releasedProject, environment: released, loaded },
+      beside: false,
+    };
   }
 
   private async build(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
@@ -101,7 +107,9 @@ export class BuildService implements OnModuleInit {
     const names = (kind: RunStep['kind']) => steps.filter((s) => s.kind === kind).map((s) => s.table);
     await this.makeFunctions(context, names('load'), names('check').map(checkName));
     const waiting = new Map(steps.filter((s) => s.state === 'waiting').map((s) => [s.table, s]));
-    const ended = new Map<string, 'done' | 'bad'>(steps.filter((s) => s.state === 'reused').map((s) => [s.table, 'done']));
+    const ended = new Map<string, 'done' | 'bad'>(
+      steps.filter((s) => s.state === 'reused').map((s) => [s.table, 'done']),
+    );
     const known = new Set(steps.map((s) => s.table));
     let failed = false;
     const active = new Set<Promise<void>>();
@@ -113,11 +121,18 @@ export class BuildService implements OnModuleInit {
           ended.set(name, 'bad');
           this.journal.end(run, step, {
             state: 'blocked',
-            error: { message: `not run: ${step.waitsFor.filter((w) => ended.get(w) === 'bad').join(', ')} did not end well` },
+            error: {
+              message: `not run: ${step.waitsFor.filter((w) => ended.get(w) === 'bad').join(', ')} did not end well`,
+            },
           });
           return startReady();
         }
-        if (signal.aborted || active.size >= parallelism || step.waitsFor.some((w) => known.has(w) && ended.get(w) !== 'done')) continue;
+        if (
+          signal.aborted ||
+          active.size >= parallelism ||
+          step.waitsFor.some((w) => known.has(w) && ended.get(w) !== 'done')
+        )
+          continue;
         waiting.delete(name);
         const work = this.step(context, step, signal).then((well) => {
           ended.set(name, well ? 'done' : 'bad');
@@ -137,8 +152,15 @@ export class BuildService implements OnModuleInit {
   }
 
   /** The project's functions that tables and files of checks use, in the environment's own schema. */
-  private async makeFunctions({ project, environment }: BuildContext, tables: Iterable<string>, checks: Iterable<string> = []): Promise<void> {
-    const names = { placeOf: (t: string) => targetPlace(environment, project.tables.get(t)!), functionsSchema: environment.schemaOf('functions') };
+  private async makeFunctions(
+    { project, environment }: BuildContext,
+    tables: Iterable<string>,
+    checks: Iterable<string> = [],
+  ): Promise<void> {
+    const names = {
+      placeOf: (t: string) => targetPlace(environment, project.tables.get(t)!),
+      functionsSchema: environment.schemaOf('functions'),
+    };
     const functions = functionsOf(
       project,
       tables,
@@ -159,14 +181,19 @@ export class BuildService implements OnModuleInit {
     try {
       if (signal.aborted) throw new Error('stopped');
       loader.begin();
-      const well = step.kind === 'check' ? await this.runCheck(context, step, loader) : await this.load(context, step, client, loader);
+      const well =
+        step.kind === 'check'
+          ? await this.runCheck(context, step, loader)
+          : await this.load(context, step, client, loader);
       client.release();
       await this.warehouse.remake(loader.swaps.gone);
       return well;
     } catch (error) {
       await takeBack(client);
       const stopped = signal.aborted;
-      const told = stopped ? { message: 'stopped; the table is as it was' } : { ...this.told(context, error), ...(await this.traced(context, step, error)) };
+      const told = stopped
+        ? { message: 'stopped; the table is as it was' }
+        : { ...this.told(context, error), ...(await this.traced(context, step, error)) };
       const change = { state: stopped ? 'stopped' : 'failed', statements: loader.ran, error: told } as const;
       this.journal.end(run, step, change, stopped ? [] : stoppedChecks(step.table, error));
       return false;
@@ -188,7 +215,11 @@ export class BuildService implements OnModuleInit {
       try {
         await client.query('begin');
         const settings = settingsOf(project, parameters);
-        return await traceRows(client, { project, of, names: { placeOf, functionsSchema: environment.schemaOf('functions'), settings } }, cause);
+        return await traceRows(
+          client,
+          { project, of, names: { placeOf, functionsSchema: environment.schemaOf('functions'), settings } },
+          cause,
+        );
       } finally {
         await takeBack(client);
       }
@@ -212,15 +243,25 @@ export class BuildService implements OnModuleInit {
     refuseEffects(project, table.path);
     const over = run.request.startOver?.includes(table.fullName);
     const when = context.times(table.fullName);
-    const planned = await planFrom(loader, { project, environment, placeOf, parameters, run: String(run.id), ...when.plan }, table, {
-      ...context.bases,
-      startOver: over,
-    });
+    const planned = await planFrom(
+      loader,
+      { project, environment, placeOf, parameters, run: String(run.id), ...when.plan },
+      table,
+      {
+        ...context.bases,
+        startOver: over,
+      },
+    );
     loader.inputs = placeOf;
     const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, 'swap');
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');
-      this.journal.end(run, step, { state: 'failed', statements: loader.ran, rowsIn: rows, error: brokenError(checks) }, checks);
+      this.journal.end(
+        run,
+        step,
+        { state: 'failed', statements: loader.ran, rowsIn: rows, error: brokenError(checks) },
+        checks,
+      );
       return false;
     }
     await this.putInPlace(loader, plan, [
@@ -233,7 +274,12 @@ export class BuildService implements OnModuleInit {
       'commit',
     ]);
     context.built.add(table.fullName);
-    this.journal.end(run, step, { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader, plan.steps ? when.clock : undefined) }, checks);
+    this.journal.end(
+      run,
+      step,
+      { state: 'done', statements: loader.ran, rowsIn: rows, ...didOf(loader, plan.steps ? when.clock : undefined) },
+      checks,
+    );
     return true;
   }
 
@@ -257,7 +303,10 @@ export class BuildService implements OnModuleInit {
         );
       return {
         clock,
-        plan: { ...(clock === 'stand-in' ? { time: harbour!.toISOString() } : {}), ...(last?.loadTime === undefined ? {} : { lastTime: last.loadTime }) },
+        plan: {
+          ...(clock === 'stand-in' ? { time: harbour!.toISOString() } : {}),
+          ...(last?.loadTime === undefined ? {} : { lastTime: last.loadTime }),
+        },
       };
     };
   }
@@ -295,13 +344,22 @@ export class BuildService implements OnModuleInit {
     });
     await loader.conclude(['commit']);
     const broken = outcome.verdict === 'broken';
-    const change = { state: broken ? 'failed' : 'done', statements: loader.ran, ...(broken ? { error: brokenError([outcome]) } : {}) } as const;
+    const change = {
+      state: broken ? 'failed' : 'done',
+      statements: loader.ran,
+      ...(broken ? { error: brokenError([outcome]) } : {}),
+    } as const;
     this.journal.end(run, step, change, [outcome]);
     return !broken;
   }
 
   /** Runs one file of checks/; shared with releases. */
-  async checkFile(loader: Loader, project: Project, name: string, names: Parameters<typeof compileText>[3]): Promise<CheckOutcome> {
+  async checkFile(
+    loader: Loader,
+    project: Project,
+    name: string,
+    names: Parameters<typeof compileText>[3],
+  ): Promise<CheckOutcome> {
     const file = project.checks.get(name)!;
     refuseEffects(project, file.path);
     const check = queryCheck(file);
@@ -309,7 +367,10 @@ export class BuildService implements OnModuleInit {
     const sql = queryCheckStatements(compiled.text, FAULT_ROWS);
     const head = sql.count.indexOf(compiled.text);
     // Taken back with the savepoint, as nothing else can make a transaction write again.
-    await loader.run({ kind: 'session', sql: [...SESSION_SETTINGS, 'savepoint before_check', 'set local transaction_read_only = on'].join(';\n') });
+    await loader.run({
+      kind: 'session',
+      sql: [...SESSION_SETTINGS, 'savepoint before_check', 'set local transaction_read_only = on'].join(';\n'),
+    });
     const { rows } = await loader.run({
       kind: 'check',
       sql: sql.count,
@@ -319,7 +380,12 @@ export class BuildService implements OnModuleInit {
     const place = check.about === undefined ? undefined : names.placeOf(check.about);
     const total =
       atFault !== '0' && place
-        ? String(((await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` })).rows[0] as { total: string }).total)
+        ? String(
+            (
+              (await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` }))
+                .rows[0] as { total: string }
+            ).total,
+          )
         : null;
     const faults = atFault === '0' ? null : await loader.faultRows(sql.rows);
     await loader.run({ kind: 'session', sql: 'rollback to savepoint before_check' });
@@ -361,15 +427,23 @@ const checkName = (step: string): string => step.slice('checks/'.length);
 export const didOf = ({ counts, kinds, note }: Loader, clock?: Clock) => ({
   counts: Object.keys(counts).length ? counts : null,
   kinds: Object.keys(kinds).length ? kinds : null,
-  note: [note, clock === 'stand-in' ? 'its time is the demo clock’s' : undefined].filter((n) => n !== undefined).join('; ') || null,
+  note:
+    [note, clock === 'stand-in' ? 'its time is the demo clock’s' : undefined]
+      .filter((n) => n !== undefined)
+      .join('; ') || null,
 });
 
 /** The check of the policy that stopped a load. */
 export const stoppedChecks = (table: string, error: unknown): CheckOutcome[] =>
-  error instanceof LoadStopped && error.check !== undefined ? [policyOutcome(table, error.check.name, error.check.sql, error.rows)] : [];
+  error instanceof LoadStopped && error.check !== undefined
+    ? [policyOutcome(table, error.check.name, error.check.sql, error.rows)]
+    : [];
 
 /** A load that could not begin. */
-export const problemError = ({ title, detail }: Problem): StepError => ({ message: title, ...(detail === undefined ? {} : { hint: detail }) });
+export const problemError = ({ title, detail }: Problem): StepError => ({
+  message: title,
+  ...(detail === undefined ? {} : { hint: detail }),
+});
 
 /** A load that was stopped by rows that may not be, with those rows. */
 export function stoppedError({ message, hint, rows }: LoadStopped): StepError {
@@ -378,7 +452,10 @@ export function stoppedError({ message, hint, rows }: LoadStopped): StepError {
 
 export function brokenError(checks: readonly CheckOutcome[]): StepError {
   const broken = checks.filter((c) => c.verdict === 'broken');
-  const named = broken.map((c) => `${c.id.split('/').at(-1)} (${Number(c.atFault).toLocaleString('en')} ${c.atFault === '1' ? 'row' : 'rows'})`);
+  const named = broken.map(
+    (c) =>
+      `${c.id.split('/').at(-1)} (${Number(c.atFault).toLocaleString('en')} ${c.atFault === '1' ? 'row' : 'rows'})`,
+  );
   return {
     message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`,
     hint: `${checks.some((c) => c.id.startsWith('checks/')) ? 'What is downstream was not loaded' : 'The table is as it was'}. The rows at fault are with the check.`,

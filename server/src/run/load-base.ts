@@ -1,4 +1,11 @@
-import { REMEMBERED, rememberedPlace, formerRememberedPlace, NEWEST_HASHING, targetOf, type Hashing } from '@ouvrage/core/compile';
+import {
+  REMEMBERED,
+  rememberedPlace,
+  formerRememberedPlace,
+  NEWEST_HASHING,
+  targetOf,
+  type Hashing,
+} from '@ouvrage/core/compile';
 import { fingerprints } from '@ouvrage/core/graph';
 import { keepsRows, specOf, columnWith } from '@ouvrage/core/language';
 import {
@@ -26,7 +33,11 @@ export interface BaseSurroundings {
   /** What the environment holds. */
   readonly here: ReadonlyMap<string, Loaded>;
   /** Production's project and what it holds: a workspace goes on from a copy of it. */
-  readonly released: { readonly project: Project; readonly environment: Environment; readonly loaded: ReadonlyMap<string, Loaded> };
+  readonly released: {
+    readonly project: Project;
+    readonly environment: Environment;
+    readonly loaded: ReadonlyMap<string, Loaded>;
+  };
   /** Everything is built beside, as a release does. */
   readonly beside: boolean;
 }
@@ -46,7 +57,8 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
     if (relation?.relkind === 'r' && sameShape(relation, table)) return { kind: 'in place' };
   }
   const before = released.project.tables.get(formerOf(table, around) ?? table.fullName);
-  if (!before || !released.loaded.has(before.fullName) || before.kind !== 'definition' || !keepsRows(before)) return { kind: 'none' };
+  if (!before || !released.loaded.has(before.fullName) || before.kind !== 'definition' || !keepsRows(before))
+    return { kind: 'none' };
   const from = targetPlace(released.environment, before);
   const found = await loader.swaps.oldRelations([from, ...REMEMBERED.map((what) => rememberedPlace(from, what))]);
   const there = (place: Place) => found.find((r) => r.schema === place.schema && r.name === place.name);
@@ -87,9 +99,14 @@ export async function planFrom(
   const base: LoadBase = found.kind === 'none' ? { ...found, ...(await besideOf(loader, table, around)) } : found;
   const probe = driftProbe(context, table);
   const from = base.kind === 'copy' ? base.from : base.kind === 'none' ? base.formerly : undefined;
-  const formerly = from && around.beside && from.name !== targetPlace(context.environment, table).name ? { formerly: from } : {};
+  const formerly =
+    from && around.beside && from.name !== targetPlace(context.environment, table).name ? { formerly: from } : {};
   const hashingOf = hashingIn(context, table, around);
-  const whole = { ...context, hashingOf, base: base.kind === 'copy' ? await withRehashed(loader, { ...context, hashingOf }, table, around, base) : base };
+  const whole = {
+    ...context,
+    hashingOf,
+    base: base.kind === 'copy' ? await withRehashed(loader, { ...context, hashingOf }, table, around, base) : base,
+  };
   if (!probe) return { ...planLoad(whole, table), ...formerly };
   for (const statement of probe.session) await loader.run(statement);
   return { ...planLoad({ ...whole, driftTypes: await loader.typesOf(probe.sql) }, table), ...formerly };
@@ -100,7 +117,11 @@ type Planning = Omit<PlanContext, 'base' | 'driftTypes'>;
 const recorded = (loaded: Loaded | undefined): Hashing => loaded?.hashing ?? 'as text';
 
 /** How values of tables become hashes: as today in what is made anew by a release or for the first time, else as they were. */
-function hashingIn({ placeOf, environment }: Planning, table: Definition, { here, released, beside }: BaseSurroundings): (name: string) => Hashing {
+function hashingIn(
+  { placeOf, environment }: Planning,
+  table: Definition,
+  { here, released, beside }: BaseSurroundings,
+): (name: string) => Hashing {
   return (name) => {
     if (name === table.fullName) return beside || !here.has(name) ? NEWEST_HASHING : recorded(here.get(name));
     const place = placeOf(name);
@@ -129,9 +150,19 @@ async function withRehashed(
     const before = released.project.tables.get(formerOf(dimension, around) ?? dimension.fullName);
     if (!before || key === undefined || hashingOf(dimension.fullName) === 'as text' || !wasText(dimension)) continue;
     const from = targetPlace(released.environment, before);
-    if (qualified(from) === qualified(placeOf(dimension.fullName)) || !rehashedColumns(targetOf(project, dimension)).includes(key)) continue;
+    if (
+      qualified(from) === qualified(placeOf(dimension.fullName)) ||
+      !rehashedColumns(targetOf(project, dimension)).includes(key)
+    )
+      continue;
     const [there] = await loader.swaps.oldRelations([from]);
-    if (there) rehashed.push({ column: column.name, dimension: dimension.fullName, from, columns: there.columns.map((c) => c.name) });
+    if (there)
+      rehashed.push({
+        column: column.name,
+        dimension: dimension.fullName,
+        from,
+        columns: there.columns.map((c) => c.name),
+      });
   }
   return { ...base, isRehashed: hashingOf(table.fullName) === NEWEST_HASHING && wasText(table), rehashed };
 }
@@ -146,23 +177,35 @@ async function nameAsToday(loader: Loader, home: Place): Promise<void> {
   const found = await loader.swaps.oldRelations(pairs.flatMap((p) => [p.former, p.today]));
   const isThere = (place: Place) => found.some((r) => r.schema === place.schema && r.name === place.name);
   for (const { former, today } of pairs)
-    if (isThere(former) && !isThere(today)) await loader.run({ kind: 'build', sql: `alter table ${qualified(former)} rename to ${ident(today.name)}` });
+    if (isThere(former) && !isThere(today))
+      await loader.run({ kind: 'build', sql: `alter table ${qualified(former)} rename to ${ident(today.name)}` });
 }
 
 /** What is remembered beside a table that goes on from nothing, under the name that it had. */
-async function besideOf(loader: Loader, table: Definition, around: BaseSurroundings): Promise<Pick<Extract<LoadBase, { kind: 'none' }>, 'there' | 'formerly'>> {
+async function besideOf(
+  loader: Loader,
+  table: Definition,
+  around: BaseSurroundings,
+): Promise<Pick<Extract<LoadBase, { kind: 'none' }>, 'there' | 'formerly'>> {
   if (!table.contract) return {};
   const home = targetPlace(around.environment, table);
-  const before = around.beside ? around.released.project.tables.get(formerOf(table, around) ?? table.fullName) : undefined;
+  const before = around.beside
+    ? around.released.project.tables.get(formerOf(table, around) ?? table.fullName)
+    : undefined;
   const from = before && before.fullName !== table.fullName ? targetPlace(around.environment, before) : home;
-  const there = rememberedIn(await loader.swaps.oldRelations(REMEMBERED.map((what) => rememberedPlace(from, what))), from);
+  const there = rememberedIn(
+    await loader.swaps.oldRelations(REMEMBERED.map((what) => rememberedPlace(from, what))),
+    from,
+  );
   return { there, ...(from === home ? {} : { formerly: from }) };
 }
 
 /** The name that a table has in production, where it bears another one now. */
 function formerOf(table: Definition, { project, released }: BaseSurroundings): string | undefined {
   const former = formerName(table);
-  return former !== undefined && !released.project.tables.has(table.fullName) && !project.tables.has(former) ? former : undefined;
+  return former !== undefined && !released.project.tables.has(table.fullName) && !project.tables.has(former)
+    ? former
+    : undefined;
 }
 
 /** What of some relations is remembered beside a table. */

@@ -47,6 +47,8 @@ export class ProgressService implements OnModuleInit, OnModuleDestroy {
 
   async tell(note: ProgressNote): Promise<void> {
     // Who listens asks again by itself: a note that is lost is no reason to fail what it is about.
-    await this.listener?.query('select pg_notify($1, $2)', [CHANNEL, JSON.stringify(note)]).catch((error: unknown) => logger.warn(error));
+    await this.listener
+      ?.query('select pg_notify($1, $2)', [CHANNEL, JSON.stringify(note)])
+      .catch((error: unknown) => logger.warn(error));
   }
 }

@@ -16,7 +16,8 @@ const tableOf = (csv: string) =>
   ).tables.get('reference.rate') as ReferenceTable;
 
 const HEADER = 'name,since,at';
-const many = (last: string) => [HEADER, ...Array.from({ length: 5000 }, (_, i) => `"a, ${i}\nb",2026-02-28,2026-02-28 10:00+01`), last].join('\n');
+const many = (last: string) =>
+  [HEADER, ...Array.from({ length: 5000 }, (_, i) => `"a, ${i}\nb",2026-02-28,2026-02-28 10:00+01`), last].join('\n');
 
 test.each<[string, string, string | undefined]>([
   ['ISO dates, and none', many('x,,'), undefined],

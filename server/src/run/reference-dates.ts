@@ -22,6 +22,7 @@ export async function checkLongDates(table: ReferenceTable, text: string, longes
     for (const { name, type, at } of dated) {
       const value = record[at];
       const problem = value ? valueProblem(type, value) : undefined;
-      if (problem !== undefined) throw new Error(`${table.csvPath}, line ${info.lines}: ${name}: “${value}” ${problem}`);
+      if (problem !== undefined)
+        throw new Error(`${table.csvPath}, line ${info.lines}: ${name}: “${value}” ${problem}`);
     }
 }

@@ -57,12 +57,16 @@ export function planTables(
   const order = project.order.filter((t) => building.includes(t));
   const prints = fingerprints(project);
   const reused = (t: string) =>
-    reusesProduction && !startOver.includes(t) && standings.get(t)?.where === 'production' && standings.get(t)?.loaded?.fingerprint === prints.get(t);
+    reusesProduction &&
+    !startOver.includes(t) &&
+    standings.get(t)?.where === 'production' &&
+    standings.get(t)?.loaded?.fingerprint === prints.get(t);
   const missing = new Map<string, string>();
   for (const t of order) {
     if (reused(t)) continue;
     for (const input of project.needs.get(t) ?? []) {
-      if (!building.includes(input) && !broughtIn.includes(input) && !standings.get(input)?.place) missing.set(input, t);
+      if (!building.includes(input) && !broughtIn.includes(input) && !standings.get(input)?.place)
+        missing.set(input, t);
     }
   }
   if (missing.size) {
@@ -109,7 +113,12 @@ function refuseErrors(project: Project, tables: readonly string[]): void {
   );
 }
 
-function withChecks(project: Project, loads: readonly PlannedStep[], standings: ReadonlyMap<string, Standing>, also: readonly string[]): PlannedStep[] {
+function withChecks(
+  project: Project,
+  loads: readonly PlannedStep[],
+  standings: ReadonlyMap<string, Standing>,
+  also: readonly string[],
+): PlannedStep[] {
   const built = new Map(loads.map((s) => [s.name, s]));
   const readers = readersOf(project.needs);
   const blockedBy = new Map<string, string[]>();

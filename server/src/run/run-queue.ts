@@ -54,7 +54,10 @@ export class RunQueue implements OnApplicationShutdown {
     this.utils = await makeWorkerUtils({ pgPool: this.pool, logger: quiet });
     await this.utils.migrate();
     await this.lookAfter(0);
-    this.looking = setInterval(() => void this.lookAfter().catch((error: unknown) => logger.warn(error)), LOOK_MILLISECONDS);
+    this.looking = setInterval(
+      () => void this.lookAfter().catch((error: unknown) => logger.warn(error)),
+      LOOK_MILLISECONDS,
+    );
     void this.keepWorking(quiet, work);
   }
 
@@ -126,7 +129,8 @@ export class RunQueue implements OnApplicationShutdown {
       [TASK],
     );
     const queued = new Set(rows.map((job) => job.key));
-    for (const run of await this.runs.findBy({ state: 'queued' })) if (!queued.has(`run:${run.id}`)) await this.add(run, this.source.manager);
+    for (const run of await this.runs.findBy({ state: 'queued' }))
+      if (!queued.has(`run:${run.id}`)) await this.add(run, this.source.manager);
   }
 
   /**
@@ -165,12 +169,10 @@ export class RunQueue implements OnApplicationShutdown {
 
   /** A run is queued in the transaction that makes it: one that a killed process left without a job would wait for ever. */
   async add({ id, environment }: Pick<Run, 'id' | 'environment'>, manager: EntityManager): Promise<void> {
-    await manager.query('select graphile_worker.add_job($1, payload => $2::json, queue_name => $3, max_attempts => 1, job_key => $4)', [
-      TASK,
-      JSON.stringify({ run: id }),
-      `environment:${environment}`,
-      `run:${id}`,
-    ]);
+    await manager.query(
+      'select graphile_worker.add_job($1, payload => $2::json, queue_name => $3, max_attempts => 1, job_key => $4)',
+      [TASK, JSON.stringify({ run: id }), `environment:${environment}`, `run:${id}`],
+    );
   }
 
   /** The run's lock on a connection of its own; undefined when another process has it. */
@@ -182,7 +184,8 @@ export class RunQueue implements OnApplicationShutdown {
     if (rows[0]?.got)
       return {
         release: () => client.end(),
-        aloneIn: async (environment) => void (await client.query('select pg_advisory_lock(1869968759, hashtext($1))', [environment])),
+        aloneIn: async (environment) =>
+          void (await client.query('select pg_advisory_lock(1869968759, hashtext($1))', [environment])),
       };
     await client.end();
     return undefined;

@@ -1,9 +1,33 @@
 import type { RunDetail, RunEntry, StepDetail, StepEntry } from '@ouvrage/api/run';
 import type { Sent } from '../shared/answers.js';
-import { Body, Controller, Get, Header, HttpCode, Param, Post, Query, Req, Sse, type MessageEvent } from '@nestjs/common';
+import {
+  Body,
+  Controller,
+  Get,
+  Header,
+  HttpCode,
+  Param,
+  Post,
+  Query,
+  Req,
+  Sse,
+  type MessageEvent,
+} from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import { IsIn, IsString, Length } from 'class-validator';
-import { filter, from, interval, map, merge, startWith, switchMap, takeUntil, takeWhile, throttleTime, type Observable } from 'rxjs';
+import {
+  filter,
+  from,
+  interval,
+  map,
+  merge,
+  startWith,
+  switchMap,
+  takeUntil,
+  takeWhile,
+  throttleTime,
+  type Observable,
+} from 'rxjs';
 import { Me, mayAct, Needs } from '../people/access.js';
 import type { Request } from 'express';
 import type { Person } from '../people/people.entities.js';
@@ -130,12 +154,21 @@ export class RunController {
   @Header('content-type', 'text/plain; charset=utf-8')
   @ApiOkResponse(fileAnswer(['text/plain']))
   script(@Param('slug') slug: string, @Query() { tables, upstream, form }: ScriptQuery): Promise<string> {
-    return this.scripts.text(slug, { tables: tables?.split(',').filter(Boolean) ?? [], upstream: upstream === 'true', form: form ?? 'script' });
+    return this.scripts.text(slug, {
+      tables: tables?.split(',').filter(Boolean) ?? [],
+      upstream: upstream === 'true',
+      form: form ?? 'script',
+    });
   }
 
   private needsReleaser(me: Person, what: string): void {
     if (!mayAct(me.role, 'releaser'))
-      throw new Problem(403, 'not-allowed', `${what} needs the role releaser`, `You are signed in as ${me.displayName}, ${me.role}.`);
+      throw new Problem(
+        403,
+        'not-allowed',
+        `${what} needs the role releaser`,
+        `You are signed in as ${me.displayName}, ${me.role}.`,
+      );
   }
 
   /** Runs, newest first. */
@@ -169,7 +202,14 @@ export class RunController {
       ...stepOut(found, results),
       statements,
       kinds,
-      results: results.map((r) => ({ id: r.checkId, verdict: r.verdict, atFault: r.atFault, total: r.total, sql: r.sql, rows: r.rows })),
+      results: results.map((r) => ({
+        id: r.checkId,
+        verdict: r.verdict,
+        atFault: r.atFault,
+        total: r.total,
+        sql: r.sql,
+        rows: r.rows,
+      })),
     };
   }
 

@@ -2,7 +2,16 @@ import type { FaultRows } from '@ouvrage/api/rows';
 import type { RanStatement, RunState, StepError, StepState } from '@ouvrage/api/run';
 import type { Verdict } from '@ouvrage/core/check';
 import type { Treatment } from '@ouvrage/core/review';
-import { Column, CreateDateColumn, Entity, Index, JoinColumn, ManyToOne, PrimaryGeneratedColumn, type Relation } from 'typeorm';
+import {
+  Column,
+  CreateDateColumn,
+  Entity,
+  Index,
+  JoinColumn,
+  ManyToOne,
+  PrimaryGeneratedColumn,
+  type Relation,
+} from 'typeorm';
 
 export type RunKind = 'build' | 'intake' | 'release';
 
@@ -19,7 +28,11 @@ export interface RunRequest {
   /** Tables that begin with nothing of what they held: their rows, versions and events; numbers of keys stay. */
   readonly startOver?: readonly string[];
   /** A release: the workspace that it comes from and its message. */
-  readonly release?: { readonly workspace: string; readonly message: string; readonly treatments?: Readonly<Record<string, Treatment>> };
+  readonly release?: {
+    readonly workspace: string;
+    readonly message: string;
+    readonly treatments?: Readonly<Record<string, Treatment>>;
+  };
 }
 
 /** One execution over a set of tables in one environment. */

@@ -15,7 +15,12 @@ import { ScriptService } from './script.service.js';
 import { StepJournal } from './step-journal.js';
 
 @Module({
-  imports: [TypeOrmModule.forFeature([Run, RunStep, CheckResult, Setting]), PeopleModule, ProjectModule, WarehouseModule],
+  imports: [
+    TypeOrmModule.forFeature([Run, RunStep, CheckResult, Setting]),
+    PeopleModule,
+    ProjectModule,
+    WarehouseModule,
+  ],
   controllers: [RunController],
   providers: [ProgressService, RunQueue, RunService, BuildService, ClockService, ScriptService, StepJournal],
   exports: [RunQueue, RunService, BuildService, ClockService, StepJournal],

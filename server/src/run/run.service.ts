@@ -69,7 +69,13 @@ export class RunService implements OnApplicationBootstrap {
     const standings = await this.warehouse.standings(project, line.environment, this.projects.environmentOf(undefined));
     const planned = planSteps(project, ask, standings, slug === PRODUCTION ? 'production' : 'workspace');
     this.refuseStartOver(ask.startOver ?? [], project, planned);
-    if (planned.length === 0) throw new Problem(409, 'nothing-to-run', 'There is nothing to run', 'Source tables are brought in under Sources.');
+    if (planned.length === 0)
+      throw new Problem(
+        409,
+        'nothing-to-run',
+        'There is nothing to run',
+        'Source tables are brought in under Sources.',
+      );
     const request: RunRequest = {
       ...ask,
       parallelism: ask.parallelism ?? this.config.atATime,
@@ -96,7 +102,13 @@ export class RunService implements OnApplicationBootstrap {
 
   async queue(
     person: Person,
-    { kind, environment, commit, request, continues = null }: Pick<Run, 'kind' | 'environment' | 'commit' | 'request'> & Partial<Pick<Run, 'continues'>>,
+    {
+      kind,
+      environment,
+      commit,
+      request,
+      continues = null,
+    }: Pick<Run, 'kind' | 'environment' | 'commit' | 'request'> & Partial<Pick<Run, 'continues'>>,
     planned: readonly (PlannedStep | { kind: 'intake'; name: string; waitsFor: readonly string[]; reused: false })[],
   ): Promise<Run> {
     const run = await this.source.transaction(async (manager) => {
@@ -133,7 +145,11 @@ export class RunService implements OnApplicationBootstrap {
           finishedAt: null,
         })) as never,
       );
-      await this.people.audit(person, `run asked for: ${kind}`, environment, { run: made.id, tables: request.tables, manager });
+      await this.people.audit(person, `run asked for: ${kind}`, environment, {
+        run: made.id,
+        tables: request.tables,
+        manager,
+      });
       await this.waiting.add(made, manager);
       return made;
     });
@@ -150,7 +166,9 @@ export class RunService implements OnApplicationBootstrap {
     if (run?.state !== 'queued') return lock.release();
     this.waiting.working.add(id);
     const controller = new AbortController();
-    const listening = this.progress.notes.subscribe((note) => note.run === id && note.what === 'stop' && controller.abort());
+    const listening = this.progress.notes.subscribe(
+      (note) => note.run === id && note.what === 'stop' && controller.abort(),
+    );
     try {
       if (run.stopAsked) controller.abort();
       await this.runs.update(id, { state: 'running', startedAt: new Date() });
@@ -168,8 +186,15 @@ export class RunService implements OnApplicationBootstrap {
           ? error
           : { title: error instanceof Error ? error.message : String(error), detail: undefined };
       const message = detail ? `${title}. ${detail}` : title;
-      await this.steps.update({ run: { id }, state: In(['running', 'waiting'] satisfies StepState[]) }, { state: 'blocked', finishedAt: new Date() });
-      await this.runs.update(id, { state: controller.signal.aborted ? 'stopped' : 'failed', finishedAt: new Date(), error: message });
+      await this.steps.update(
+        { run: { id }, state: In(['running', 'waiting'] satisfies StepState[]) },
+        { state: 'blocked', finishedAt: new Date() },
+      );
+      await this.runs.update(id, {
+        state: controller.signal.aborted ? 'stopped' : 'failed',
+        finishedAt: new Date(),
+        error: message,
+      });
     } finally {
       listening.unsubscribe();
       this.waiting.working.delete(id);
@@ -185,10 +210,12 @@ export class RunService implements OnApplicationBootstrap {
 
   async stop(person: Person, id: number): Promise<void> {
     const run = await this.get(id);
-    if (!['queued', 'running'].includes(run.state)) throw new Problem(409, 'not-running', `Run ${id} has ended already`);
+    if (!['queued', 'running'].includes(run.state))
+      throw new Problem(409, 'not-running', `Run ${id} has ended already`);
     await this.runs.update(id, { stopAsked: true });
     const queued = await this.runs.update({ id, state: 'queued' }, { state: 'stopped', finishedAt: new Date() });
-    if (queued.affected) await this.steps.update({ run: { id }, state: 'waiting' }, { state: 'stopped', finishedAt: new Date() });
+    if (queued.affected)
+      await this.steps.update({ run: { id }, state: 'waiting' }, { state: 'stopped', finishedAt: new Date() });
     await this.people.audit(person, 'run stopped', String(id));
     await this.progress.tell({ run: id, environment: run.environment, what: 'stop' });
     await this.changed(run);
@@ -197,8 +224,10 @@ export class RunService implements OnApplicationBootstrap {
   /** A new run over what an earlier one did not finish, of the same files. */
   async goOn(person: Person, id: number): Promise<Run> {
     const run = await this.get(id);
-    if (run.kind === 'release') throw new Problem(409, 'cannot-continue', 'A release is all or nothing', 'Release again.');
-    if (!['failed', 'stopped', 'interrupted'].includes(run.state)) throw new Problem(409, 'nothing-left', `Run ${id} has nothing left to do`);
+    if (run.kind === 'release')
+      throw new Problem(409, 'cannot-continue', 'A release is all or nothing', 'Release again.');
+    if (!['failed', 'stopped', 'interrupted'].includes(run.state))
+      throw new Problem(409, 'nothing-left', `Run ${id} has nothing left to do`);
     const steps = await this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
     const left = steps.filter((s) => !['done', 'reused'].includes(s.state));
     const names = new Set(left.map((s) => s.table));
@@ -218,7 +247,9 @@ export class RunService implements OnApplicationBootstrap {
   }
 
   /** What is only read of one step at a time: its statements, some rows of each kind that its load counted, its checks with their rows. */
-  async detailOf(step: number): Promise<Pick<RunStep, 'statements' | 'kinds'> & { readonly results: readonly CheckResult[] }> {
+  async detailOf(
+    step: number,
+  ): Promise<Pick<RunStep, 'statements' | 'kinds'> & { readonly results: readonly CheckResult[] }> {
     const [found, results] = await Promise.all([
       this.steps.findOneOrFail({ where: { id: step }, select: { id: true, kinds: true, statements: true } }),
       this.results.find({ where: { step: { id: step } }, order: { id: 'ASC' } }),
@@ -242,10 +273,15 @@ export class RunService implements OnApplicationBootstrap {
 
   /** The newest runs, without the texts of their drafts: who watches a run asks for them again and again. */
   async list(environment: string | undefined, most: number): Promise<Run[]> {
-    const others = this.runs.metadata.columns.filter((c) => c.propertyName !== 'request').map((c) => `run.${c.propertyName}`);
+    const others = this.runs.metadata.columns
+      .filter((c) => c.propertyName !== 'request')
+      .map((c) => `run.${c.propertyName}`);
     const found = this.runs.createQueryBuilder('run').select(others).addSelect("run.request - 'drafts'", 'asked');
     if (environment) found.where({ environment });
-    const { entities, raw } = await found.orderBy('run.id', 'DESC').limit(most).getRawAndEntities<{ asked: RunRequest }>();
+    const { entities, raw } = await found
+      .orderBy('run.id', 'DESC')
+      .limit(most)
+      .getRawAndEntities<{ asked: RunRequest }>();
     return entities.map((run, i) => Object.assign(run, { request: raw[i]!.asked }));
   }
 }
@@ -259,11 +295,17 @@ function parameterFiles(project: Project, values: Readonly<Record<string, string
         422,
         'unknown-parameter',
         `The project sets no param.${name}`,
-        didYouMean(name, known) ?? (known.length ? `Its parameters are ${known.join(', ')}.` : 'Write it into parameters.sql.'),
+        didYouMean(name, known) ??
+          (known.length ? `Its parameters are ${known.join(', ')}.` : 'Write it into parameters.sql.'),
       );
     }
     if (typeof value !== 'string' || value.length > 1000)
-      throw new Problem(422, 'bad-parameter', `The value of param.${name} is not a text of at most 1,000 characters`, 'Give it as text.');
+      throw new Problem(
+        422,
+        'bad-parameter',
+        `The value of param.${name} is not a text of at most 1,000 characters`,
+        'Give it as text.',
+      );
   }
   return withParameterValues(project, new Map(Object.entries(values)));
 }

@@ -32,9 +32,17 @@ export class ScriptService {
     const environment: Environment = { ...line.environment, readers: [] };
     const unknown = tables.filter((t) => !project.tables.has(t));
     if (unknown.length) throw notFound(`The table ${unknown.join(', ')}`);
-    const chosen = tables.length ? select(project.needs, { tables, upstream, downstream: false }) : new Set(project.tables.keys());
+    const chosen = tables.length
+      ? select(project.needs, { tables, upstream, downstream: false })
+      : new Set(project.tables.keys());
     const order = project.order.filter((t) => chosen.has(t) && project.tables.get(t)!.kind !== 'source');
-    if (order.length === 0) throw new Problem(409, 'no-script', `${tables.join(', ')} is brought in, not loaded by SQL`, 'Choose a table that Ouvrage builds.');
+    if (order.length === 0)
+      throw new Problem(
+        409,
+        'no-script',
+        `${tables.join(', ')} is brought in, not loaded by SQL`,
+        'Choose a table that Ouvrage builds.',
+      );
     this.refuseErrors(project, order);
     const standings = await this.warehouse.standings(project, environment, this.projects.environmentOf(undefined));
     const placeOf = (name: string): Place =>
@@ -58,7 +66,13 @@ export class ScriptService {
     const title = `${order.length === 1 ? order[0]! : `${order.length} tables`} of ${slug}, as its project says at ${new Date().toISOString().slice(0, 16)}Z`;
     const functionsSchema = environment.schemaOf('functions');
     const functions = functionsOf(project, order).map((f) => compileFunction(project, f, { placeOf, functionsSchema }));
-    const script = { title, needs: needsOf(project, order, placeOf, environment), tables: plans, functions, functionsSchema };
+    const script = {
+      title,
+      needs: needsOf(project, order, placeOf, environment),
+      tables: plans,
+      functions,
+      functionsSchema,
+    };
     return form === 'script' ? loadScript(script) : loadProcedures(script);
   }
 
@@ -70,23 +84,36 @@ export class ScriptService {
 }
 
 /** What has to be there before a script can run: tables that it reads and does not make, and roles that its grants name. */
-function needsOf(project: Project, order: readonly string[], placeOf: (name: string) => Place, environment: Environment): string[] {
+function needsOf(
+  project: Project,
+  order: readonly string[],
+  placeOf: (name: string) => Place,
+  environment: Environment,
+): string[] {
   const made = new Set(order);
   const read = new Set(order.flatMap((name) => project.needs.get(name) ?? []).filter((name) => !made.has(name)));
   const tables = [...read].sort().map((name) => {
     const columns = (project.columns.get(name) ?? []).map((c) => `${ident(c.name)} ${c.type ?? 'text'}`);
     return `create table ${qualified(placeOf(name))} (${columns.join(', ')});`;
   });
-  const schemas = [...new Set([...read].map((name) => placeOf(name).schema))].sort().map((schema) => `create schema ${ident(schema)};`);
+  const schemas = [...new Set([...read].map((name) => placeOf(name).schema))]
+    .sort()
+    .map((schema) => `create schema ${ident(schema)};`);
   const grants = order.flatMap((name) => {
     const table = project.tables.get(name)!;
     const text = project.files.get(table.path)!.text;
     const after = table.kind === 'definition' && environment.kind === 'production' ? table.after : [];
     return after
       .filter((a) => a.kind === 'grant')
-      .flatMap((a) => [...(/\bto\s+([\s\S]*)$/i.exec(text.slice(a.start, a.end))?.[1] ?? '').matchAll(/"(?:[^"]|"")+"|[\w$]+/g)].map((m) => m[0]));
+      .flatMap((a) =>
+        [...(/\bto\s+([\s\S]*)$/i.exec(text.slice(a.start, a.end))?.[1] ?? '').matchAll(/"(?:[^"]|"")+"|[\w$]+/g)].map(
+          (m) => m[0],
+        ),
+      );
   });
-  const roles = [...new Set(grants)].filter((role) => !['public', 'with', 'grant', 'option'].includes(role.toLowerCase())).sort();
+  const roles = [...new Set(grants)]
+    .filter((role) => !['public', 'with', 'grant', 'option'].includes(role.toLowerCase()))
+    .sort();
   return [...schemas, ...tables, ...roles.map((role) => `create role ${role};`)];
 }
 

@@ -15,7 +15,9 @@ function journalOver(failsAt?: number) {
     connection: {
       getMetadata: ({ name }: { name: string }) => ({
         tablePath: name,
-        findColumnWithPropertyName: (property: string) => ({ databaseName: property.replaceAll(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`) }),
+        findColumnWithPropertyName: (property: string) => ({
+          databaseName: property.replaceAll(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`),
+        }),
       }),
     },
     query: async (_: string, values: [string, string]) => {
@@ -27,24 +29,43 @@ function journalOver(failsAt?: number) {
       written.push({ rows: rows!, results: results! });
     },
   };
-  const journal = new StepJournal({ manager } as never, { tell: ({ run }: { run: number }) => Promise.resolve(void told.push(run)) } as never);
+  const journal = new StepJournal(
+    { manager } as never,
+    { tell: ({ run }: { run: number }) => Promise.resolve(void told.push(run)) } as never,
+  );
   return { journal, written, told, most: () => most, attempts: () => attempts };
 }
 const run = (id = 1) => ({ id, environment: 'production' }) as Run;
 const step = (id: number) => ({ id, position: id, state: 'waiting' }) as RunStep;
-const outcome = (id: string) => ({ id, table: 't', verdict: 'holds', atFault: '0', total: '1', sql: 'select', rows: null }) as CheckOutcome;
+const outcome = (id: string) =>
+  ({ id, table: 't', verdict: 'holds', atFault: '0', total: '1', sql: 'select', rows: null }) as CheckOutcome;
 
 describe('what becomes of steps', () => {
   test('is written together when it comes together, checks with their step', async () => {
     const { journal, written, told } = journalOver();
     const steps = [step(1), step(2), step(3)];
     for (const s of steps) journal.begin(run(), s);
-    for (const s of steps.slice(0, 2)) journal.end(run(), s, { state: 'done', rowsIn: '7', statements: [] }, [outcome(`check ${s.id}`)]);
+    for (const s of steps.slice(0, 2))
+      journal.end(run(), s, { state: 'done', rowsIn: '7', statements: [] }, [outcome(`check ${s.id}`)]);
     await journal.written(run());
     expect(written).toHaveLength(1);
     expect(written[0]!.rows).toMatchObject([
-      { id: 1, state: 'done', rows_in: '7', statements: [], started_at: expect.any(String), finished_at: expect.any(String) },
-      { id: 2, state: 'done', rows_in: '7', statements: [], started_at: expect.any(String), finished_at: expect.any(String) },
+      {
+        id: 1,
+        state: 'done',
+        rows_in: '7',
+        statements: [],
+        started_at: expect.any(String),
+        finished_at: expect.any(String),
+      },
+      {
+        id: 2,
+        state: 'done',
+        rows_in: '7',
+        statements: [],
+        started_at: expect.any(String),
+        finished_at: expect.any(String),
+      },
       { id: 3, state: 'running', rows_in: null, statements: [], started_at: expect.any(String), finished_at: null },
     ]);
     expect(written[0]!.results).toMatchObject([

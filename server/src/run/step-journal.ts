@@ -9,7 +9,18 @@ import { CheckResult, RunStep, type Run } from './run.entities.js';
 const TOGETHER_MS = 200;
 
 /** What working on a step changes of it. */
-const CHANGING = ['state', 'rowsOut', 'rowsIn', 'counts', 'kinds', 'note', 'statements', 'error', 'startedAt', 'finishedAt'] as const;
+const CHANGING = [
+  'state',
+  'rowsOut',
+  'rowsIn',
+  'counts',
+  'kinds',
+  'note',
+  'statements',
+  'error',
+  'startedAt',
+  'finishedAt',
+] as const;
 /** What is told of an outcome of a check, its step apart. */
 const TOLD = ['environment', 'checkId', 'table', 'verdict', 'atFault', 'total', 'sql', 'rows'] as const;
 type Told = Pick<CheckResult, (typeof TOLD)[number] | 'step'>;
@@ -43,7 +54,8 @@ export class StepJournal {
   /** @param checks outcomes of checks; they are there when the step's end is */
   end(run: Run, step: RunStep, change: StepChange, checks: readonly CheckOutcome[] = []): void {
     const notes = this.note(run, step, { ...change, finishedAt: new Date() });
-    for (const { id, ...outcome } of checks) notes.results.push({ ...outcome, checkId: id, step, environment: run.environment });
+    for (const { id, ...outcome } of checks)
+      notes.results.push({ ...outcome, checkId: id, step, environment: run.environment });
   }
 
   private note(run: Run, step: RunStep, change: StepChange): Notes {
@@ -101,7 +113,8 @@ export class StepJournal {
     return {
       table: metadata.tablePath,
       names,
-      row: (of: Readonly<Record<K, unknown>>) => Object.fromEntries(properties.map((p, i) => [names[i]!, of[p] ?? null])),
+      row: (of: Readonly<Record<K, unknown>>) =>
+        Object.fromEntries(properties.map((p, i) => [names[i]!, of[p] ?? null])),
     };
   }
 }

@@ -2,7 +2,11 @@ import { readFileSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 
-export const ROLES = { production: 'ouvrage_production', workspace: 'ouvrage_workspace', reader: 'ouvrage_reader' } as const;
+export const ROLES = {
+  production: 'ouvrage_production',
+  workspace: 'ouvrage_workspace',
+  reader: 'ouvrage_reader',
+} as const;
 export type WarehouseRole = keyof typeof ROLES;
 
 export interface DatabaseAddress {
@@ -35,7 +39,11 @@ export class Config {
     readonly port: number,
     readonly demo: boolean,
   ) {
-    const file = JSON.parse(readFileSync(path.join(data, 'config.json'), 'utf8')) as { postgresPort: number; key: string; passwords: Record<string, string> };
+    const file = JSON.parse(readFileSync(path.join(data, 'config.json'), 'utf8')) as {
+      postgresPort: number;
+      key: string;
+      passwords: Record<string, string>;
+    };
     const address = (database: string, user: string, role: string): DatabaseAddress => ({
       host: '127.0.0.1',
       port: file.postgresPort,

@@ -1,14 +1,36 @@
-import { applyDecorators, BadRequestException, Injectable, type ArgumentMetadata, type PipeTransform } from '@nestjs/common';
+import {
+  applyDecorators,
+  BadRequestException,
+  Injectable,
+  type ArgumentMetadata,
+  type PipeTransform,
+} from '@nestjs/common';
 import { ApiProperty, ApiPropertyOptional } from '@nestjs/swagger';
 import { LONGEST_PATH, pathProblem } from '@ouvrage/core/index';
 import { Transform } from 'class-transformer';
-import { ArrayMaxSize, IsArray, IsBoolean, IsInt, IsOptional, IsString, Length, Max, Min, ValidateBy, ValidateIf } from 'class-validator';
+import {
+  ArrayMaxSize,
+  IsArray,
+  IsBoolean,
+  IsInt,
+  IsOptional,
+  IsString,
+  Length,
+  Max,
+  Min,
+  ValidateBy,
+  ValidateIf,
+} from 'class-validator';
 import { notFound } from './problem.js';
 
 /** Decorators of DTO fields: validation and OpenAPI said once. */
 
 export function Text(least: number, most: number, example?: string): PropertyDecorator {
-  return applyDecorators(IsString(), Length(least, most), ApiProperty({ type: String, minLength: least, maxLength: most, ...(example ? { example } : {}) }));
+  return applyDecorators(
+    IsString(),
+    Length(least, most),
+    ApiProperty({ type: String, minLength: least, maxLength: most, ...(example ? { example } : {}) }),
+  );
 }
 
 /** A field that may be left out; a null is a value, and has to be one that the field allows. */
@@ -17,12 +39,22 @@ export function Optional(): PropertyDecorator {
 }
 
 export function OptionalText(most: number): PropertyDecorator {
-  return applyDecorators(Optional(), IsString(), Length(0, most), ApiProperty({ type: String, maxLength: most, required: false }));
+  return applyDecorators(
+    Optional(),
+    IsString(),
+    Length(0, most),
+    ApiProperty({ type: String, maxLength: most, required: false }),
+  );
 }
 
 /** A text, or null, which has a meaning of its own there; null, too, where it is left out. */
 export function TextOrNull(most: number): PropertyDecorator {
-  return applyDecorators(IsOptional(), IsString(), Length(0, most), ApiProperty({ type: String, maxLength: most, nullable: true, required: false }));
+  return applyDecorators(
+    IsOptional(),
+    IsString(),
+    Length(0, most),
+    ApiProperty({ type: String, maxLength: most, nullable: true, required: false }),
+  );
 }
 
 /** A path of the project: folders and a .sql, .csv or .md file, nothing that leaves the project. */
@@ -32,7 +64,10 @@ export function ProjectPath(): PropertyDecorator {
       name: 'projectPath',
       validator: {
         validate: (value: unknown) => typeof value === 'string' && pathProblem(value) === undefined,
-        defaultMessage: (given) => (typeof given?.value === 'string' ? (pathProblem(given.value) ?? '') : `${given?.property ?? 'path'} must be a text`),
+        defaultMessage: (given) =>
+          typeof given?.value === 'string'
+            ? (pathProblem(given.value) ?? '')
+            : `${given?.property ?? 'path'} must be a text`,
       },
     }),
     ApiProperty({ type: String, maxLength: LONGEST_PATH, example: 'staging/berth.sql' }),
@@ -41,14 +76,29 @@ export function ProjectPath(): PropertyDecorator {
 
 /** Numbers come as texts in addresses; whatever else is no number stays what it is, and is refused. */
 const AsNumber = (): PropertyDecorator =>
-  Transform(({ value }: { value: unknown }) => (typeof value === 'string' && value.trim() !== '' ? Number(value) : value));
+  Transform(({ value }: { value: unknown }) =>
+    typeof value === 'string' && value.trim() !== '' ? Number(value) : value,
+  );
 
 export function Whole(least: number, most: number): PropertyDecorator {
-  return applyDecorators(AsNumber(), IsInt(), Min(least), Max(most), ApiProperty({ type: Number, minimum: least, maximum: most }));
+  return applyDecorators(
+    AsNumber(),
+    IsInt(),
+    Min(least),
+    Max(most),
+    ApiProperty({ type: Number, minimum: least, maximum: most }),
+  );
 }
 
 export function OptionalWhole(least: number, most: number): PropertyDecorator {
-  return applyDecorators(Optional(), AsNumber(), IsInt(), Min(least), Max(most), ApiProperty({ type: Number, minimum: least, maximum: most, required: false }));
+  return applyDecorators(
+    Optional(),
+    AsNumber(),
+    IsInt(),
+    Min(least),
+    Max(most),
+    ApiProperty({ type: Number, minimum: least, maximum: most, required: false }),
+  );
 }
 
 export function Flag(): PropertyDecorator {
@@ -70,22 +120,38 @@ export function IsTextOrNull(options: { readonly each: true }): PropertyDecorato
   return ValidateBy(
     {
       name: 'textOrNull',
-      validator: { validate: (value: unknown) => value === null || typeof value === 'string', defaultMessage: () => 'each value must be a text or null' },
+      validator: {
+        validate: (value: unknown) => value === null || typeof value === 'string',
+        defaultMessage: () => 'each value must be a text or null',
+      },
     },
     options,
   );
 }
 
 /** Texts by name, such as the values of parameters; may be left out. @param orNull whether a null may stand for a text */
-export function TextsByName({ most, longest, orNull = false }: { most: number; longest: number; orNull?: boolean }): PropertyDecorator {
-  const isText = (v: unknown) => (typeof v === 'string' && v.length <= longest && !v.includes('\0')) || (orNull && v === null);
+export function TextsByName({
+  most,
+  longest,
+  orNull = false,
+}: {
+  most: number;
+  longest: number;
+  orNull?: boolean;
+}): PropertyDecorator {
+  const isText = (v: unknown) =>
+    (typeof v === 'string' && v.length <= longest && !v.includes('\0')) || (orNull && v === null);
   return applyDecorators(
     Optional(),
     ValidateBy({
       name: 'textsByName',
       validator: {
         validate: (value: unknown) =>
-          typeof value === 'object' && value !== null && !Array.isArray(value) && Object.keys(value).length <= most && Object.values(value).every(isText),
+          typeof value === 'object' &&
+          value !== null &&
+          !Array.isArray(value) &&
+          Object.keys(value).length <= most &&
+          Object.values(value).every(isText),
         defaultMessage: (given) =>
           `${given?.property ?? 'value'} must be an object of at most ${most} texts${orNull ? ' or nulls' : ''}, each of at most ${longest} characters and without NUL`,
       },

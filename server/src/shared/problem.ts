@@ -24,7 +24,10 @@ export class Problem extends HttpException {
 
 export const notFound = (what: string) => new Problem(404, 'not-found', `${what} does not exist`);
 
-export const logger = pino({ level: process.env['OUVRAGE_LOG'] ?? 'warn', redact: ['req.headers.cookie', 'req.headers.authorization'] });
+export const logger = pino({
+  level: process.env['OUVRAGE_LOG'] ?? 'warn',
+  redact: ['req.headers.cookie', 'req.headers.authorization'],
+});
 
 /** Every error leaves the server as `application/problem+json`; what is not ours shows no inside. */
 @Catch()
@@ -47,23 +50,35 @@ export function sendProblem(response: Response, problem: Problem): void {
   response
     .status(problem.getStatus())
     .type('application/problem+json')
-    .send(JSON.stringify({ type: `about:blank#${code}`, code, status: problem.getStatus(), title, ...(detail ? { detail } : {}), ...extra }));
+    .send(
+      JSON.stringify({
+        type: `about:blank#${code}`,
+        code,
+        status: problem.getStatus(),
+        title,
+        ...(detail ? { detail } : {}),
+        ...extra,
+      }),
+    );
 }
 
 /** What is told of whatever fails because the disk is full. */
-export const fullDisk = () => new Problem(507, 'disk-full', 'The disk is full', `${leftOnDisk()}Nothing is half-done: make room, then try again.`);
+export const fullDisk = () =>
+  new Problem(507, 'disk-full', 'The disk is full', `${leftOnDisk()}Nothing is half-done: make room, then try again.`);
 
 function asProblem(error: unknown): Problem {
   if (error instanceof Problem) return error;
   if (error instanceof HttpException) {
     const body = error.getResponse() as { message?: string | string[] };
     const messages = Array.isArray(body.message) ? body.message : undefined;
-    if (messages) return new Problem(error.getStatus(), 'bad-input', 'Invalid request', messages.join('; '), { fields: messages });
+    if (messages)
+      return new Problem(error.getStatus(), 'bad-input', 'Invalid request', messages.join('; '), { fields: messages });
     return new Problem(error.getStatus(), error.getStatus() === 404 ? 'not-found' : 'refused', error.message);
   }
   // What reads requests says of itself whether the request is at fault: no JSON, too long, an address that cannot be decoded.
   const { status, message } = (error ?? {}) as { status?: unknown; message?: unknown };
-  if (typeof status === 'number' && status >= 400 && status < 500) return new Problem(status, 'bad-input', 'Invalid request', String(message));
+  if (typeof status === 'number' && status >= 400 && status < 500)
+    return new Problem(status, 'bad-input', 'Invalid request', String(message));
   if (isFullDisk(error)) return fullDisk();
   if (isConnectionLost(error))
     return new Problem(
@@ -74,5 +89,10 @@ function asProblem(error: unknown): Problem {
       { retryAfter: 5 },
     );
   logger.error(error);
-  return new Problem(500, 'internal', 'Something went wrong in the server', 'It is in the server’s log. Nothing that you typed is lost.');
+  return new Problem(
+    500,
+    'internal',
+    'Something went wrong in the server',
+    'It is in the server’s log. Nothing that you typed is lost.',
+  );
 }

@@ -37,7 +37,11 @@ export class ImportService {
   }
 
   /** The files that declare chosen tables; nothing is kept yet. */
-  async propose(line: Line, connection: string, chosen: readonly { readonly schema: string; readonly name: string }[]): Promise<ProposedFile[]> {
+  async propose(
+    line: Line,
+    connection: string,
+    chosen: readonly { readonly schema: string; readonly name: string }[],
+  ): Promise<ProposedFile[]> {
     const known = await this.connections.known(connection);
     const client = await this.connections.openConnection(known);
     try {
@@ -45,7 +49,8 @@ export class ImportService {
       const gone = chosen.filter((c) => !tables.some((t) => placeKey(t) === placeKey(c)));
       if (gone.length) throw notFound(`The table ${gone.map(placeKey).join(', ')}`);
       const layer = line.project.layers.some((l) => l.name === 'landing') ? 'landing' : line.project.layers[0]?.name;
-      if (layer === undefined) throw new Problem(409, 'no-layer', 'The project has no layer', 'Write create schema landing in layers.sql.');
+      if (layer === undefined)
+        throw new Problem(409, 'no-layer', 'The project has no layer', 'Write create schema landing in layers.sql.');
       const files = importTables(line.project, { server: await this.serverOf(line, known), layer }, tables);
       return [...files].map(([path, after]) => ({ path, before: line.project.files.get(path)?.text ?? null, after }));
     } finally {
@@ -62,7 +67,9 @@ export class ImportService {
       const found = new Map<string, Drift | null>();
       for (const table of tables) {
         const there = actual.get(placeKey(remotePlace(table)));
-        const drift: Drift = there ? driftOf(table, there) : { added: [], dropped: table.contract.columns.map((c) => c.name), retyped: [] };
+        const drift: Drift = there
+          ? driftOf(table, there)
+          : { added: [], dropped: table.contract.columns.map((c) => c.name), retyped: [] };
         found.set(table.fullName, drifted(drift) ? drift : null);
         await this.states.compared('production', table.fullName, drifted(drift) ? drift : null);
       }
@@ -78,7 +85,11 @@ export class ImportService {
     if (tables.length === 0) throw notFound(`The source table ${names.join(', ')}`);
     const client = await this.connections.open(server, 'production');
     try {
-      const files = importTables(line.project, { server, layer: tables[0]!.layer }, await describeTables(client, tables.map(remotePlace)));
+      const files = importTables(
+        line.project,
+        { server, layer: tables[0]!.layer },
+        await describeTables(client, tables.map(remotePlace)),
+      );
       return [...files].map(([path, after]) => ({ path, before: line.project.files.get(path)?.text ?? null, after }));
     } finally {
       await client.end().catch(() => undefined);
@@ -99,14 +110,16 @@ export class ImportService {
     for (const slug of [PRODUCTION, ...(await this.projects.changed()).map((w) => w.slug)]) {
       const { project } = await this.projects.line(slug);
       for (const { name, wrapper } of project.servers.values())
-        if (name !== 'warehouse' && wrapper !== 'file_fdw' && !bound.has(name)) found.set(name, [...(found.get(name) ?? []), slug]);
+        if (name !== 'warehouse' && wrapper !== 'file_fdw' && !bound.has(name))
+          found.set(name, [...(found.get(name) ?? []), slug]);
     }
     return [...found].map(([server, workspaces]) => ({ server, workspaces }));
   }
 
   /** Binds a server that an import has just made to the connection that it was made from. */
   async bindNew(connection: string, server: string): Promise<void> {
-    if (!(await this.connections.bound('production')).has(server)) await this.connections.bindEverywhere(server, connection);
+    if (!(await this.connections.bound('production')).has(server))
+      await this.connections.bindEverywhere(server, connection);
   }
 }
 

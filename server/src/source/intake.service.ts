@@ -1,8 +1,26 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { fingerprints } from '@ouvrage/core/graph';
-import { boundSql, driftOf, drifted, planIntake, withAddedColumns, type Drift, type IntakePlan, planInPlace, watermarkOf } from '@ouvrage/core/intake';
+import {
+  boundSql,
+  driftOf,
+  drifted,
+  planIntake,
+  withAddedColumns,
+  type Drift,
+  type IntakePlan,
+  planInPlace,
+  watermarkOf,
+} from '@ouvrage/core/intake';
 import { SESSION_SETTINGS, targetPlace, type SwapItem } from '@ouvrage/core/load';
-import { remotePlace, type Environment, type Place, type Project, type SourceTable, type Table, WAREHOUSE_SERVER } from '@ouvrage/core/model';
+import {
+  remotePlace,
+  type Environment,
+  type Place,
+  type Project,
+  type SourceTable,
+  type Table,
+  WAREHOUSE_SERVER,
+} from '@ouvrage/core/model';
 import { schemaNames, conditionProblems } from '@ouvrage/core/resolve';
 import { ident, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
@@ -45,7 +63,9 @@ export class IntakeService implements OnModuleInit {
   /** Asks for the intake of source tables; an empty list means all of them. */
   async ask(person: Person, slug: string, tables: readonly string[], limit?: number): Promise<Run> {
     const line = await this.projects.line(slug);
-    const sources = [...line.project.tables.values()].filter((t) => t.kind === 'source' && isBroughtIn(line.project, t.server)).map((t) => t.fullName);
+    const sources = [...line.project.tables.values()]
+      .filter((t) => t.kind === 'source' && isBroughtIn(line.project, t.server))
+      .map((t) => t.fullName);
     const unknown = tables.filter((t) => !sources.includes(t));
     if (unknown.length) throw new Problem(404, 'not-found', `There is no source table ${unknown.join(', ')}`);
     const chosen = tables.length ? sources.filter((s) => tables.includes(s)) : sources;
@@ -57,7 +77,15 @@ export class IntakeService implements OnModuleInit {
         kind: 'intake',
         environment: slug,
         commit: line.commit,
-        request: { tables, upstream: false, downstream: false, parallelism: 2, parameters: {}, drafts, ...(limit === undefined ? {} : { limit }) },
+        request: {
+          tables,
+          upstream: false,
+          downstream: false,
+          parallelism: 2,
+          parameters: {},
+          drafts,
+          ...(limit === undefined ? {} : { limit }),
+        },
       },
       chosen.map((name) => ({ kind: 'intake', name, waitsFor: [], reused: false })),
     );
@@ -65,7 +93,9 @@ export class IntakeService implements OnModuleInit {
 
   private async work(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     const project = await this.projects.projectAt(run.commit, run.request.drafts);
-    const environment = this.projects.environmentOf(run.environment === PRODUCTION ? undefined : await this.projects.workspace(run.environment));
+    const environment = this.projects.environmentOf(
+      run.environment === PRODUCTION ? undefined : await this.projects.workspace(run.environment),
+    );
     await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
     const waiting = steps.filter((s) => s.state === 'waiting');
     let failed = false;
@@ -83,7 +113,13 @@ export class IntakeService implements OnModuleInit {
   }
 
   /** One table: beside, then swapped in; a failure leaves the landing table as it was. */
-  private async bringIn(run: Run, project: Project, environment: Environment, step: RunStep, signal: AbortSignal): Promise<boolean> {
+  private async bringIn(
+    run: Run,
+    project: Project,
+    environment: Environment,
+    step: RunStep,
+    signal: AbortSignal,
+  ): Promise<boolean> {
     const table = project.tables.get(step.table) as SourceTable;
     this.journal.begin(run, step);
     const role = this.warehouse.builder(environment);
@@ -102,7 +138,11 @@ export class IntakeService implements OnModuleInit {
       await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
       const rows = await this.copy(source, client, loader, environment, taken, run.request.limit);
       await client.query(
-        this.warehouse.remembering(environment, table.fullName, { fingerprint: fingerprints(project).get(table.fullName)!, rows: rows.total, runId: run.id }),
+        this.warehouse.remembering(environment, table.fullName, {
+          fingerprint: fingerprints(project).get(table.fullName)!,
+          rows: rows.total,
+          runId: run.id,
+        }),
       );
       await client.query('commit');
       client.release();
@@ -113,8 +153,14 @@ export class IntakeService implements OnModuleInit {
     } catch (error) {
       await takeBack(client);
       const cause = error instanceof StatementFailed ? error.cause : error;
-      const told = signal.aborted ? { message: 'stopped; the landing table is as it was' } : intakeError(cause, project);
-      this.journal.end(run, step, { state: signal.aborted ? 'stopped' : 'failed', statements: loader.ran, error: { ...told, path: table.path } });
+      const told = signal.aborted
+        ? { message: 'stopped; the landing table is as it was' }
+        : intakeError(cause, project);
+      this.journal.end(run, step, {
+        state: signal.aborted ? 'stopped' : 'failed',
+        statements: loader.ran,
+        error: { ...told, path: table.path },
+      });
       return false;
     } finally {
       signal.removeEventListener('abort', stop);
@@ -177,7 +223,12 @@ export class IntakeService implements OnModuleInit {
    * All rows of a source table, copied beside its landing table with its key: for a release, which
    * swaps it in together with all else. @throws Problem, or what the databases say
    */
-  async bringBeside(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable): Promise<BroughtBeside> {
+  async bringBeside(
+    client: pg.PoolClient,
+    loader: Loader,
+    environment: Environment,
+    table: SourceTable,
+  ): Promise<BroughtBeside> {
     refuseCondition(table);
     const source = await this.connections.open(table.server, boundEnvironment(environment));
     try {
@@ -189,7 +240,11 @@ export class IntakeService implements OnModuleInit {
       const plan = planIntake(environment, held);
       const copied = await this.copyBeside(source, client, loader, plan, table.server);
       for (const statement of plan.finish) await loader.run(statement);
-      return { item: { target: plan.target, beside: plan.beside, relation: 'table' }, ...copied, ...(await this.totals(client, table, plan.beside)) };
+      return {
+        item: { target: plan.target, beside: plan.beside, relation: 'table' },
+        ...copied,
+        ...(await this.totals(client, table, plan.beside)),
+      };
     } finally {
       await source.end().catch(() => undefined);
     }
@@ -209,7 +264,13 @@ export class IntakeService implements OnModuleInit {
     return { out: totals.total, in: totals.total, ...totals };
   }
 
-  private async copyBeside(source: pg.Client, client: pg.PoolClient, loader: Loader, plan: IntakePlan, server: string): Promise<{ out: string; in: string }> {
+  private async copyBeside(
+    source: pg.Client,
+    client: pg.PoolClient,
+    loader: Loader,
+    plan: IntakePlan,
+    server: string,
+  ): Promise<{ out: string; in: string }> {
     await loader.run({ kind: 'build', sql: plan.build });
     await source.query("set timezone = 'UTC'");
     await source.query('begin transaction isolation level repeatable read read only');
@@ -228,15 +289,26 @@ export class IntakeService implements OnModuleInit {
   }
 
   /** Rows of a landing table, and its greatest watermark. */
-  private async totals(client: pg.PoolClient, table: SourceTable, place: Place): Promise<{ total: string; newest: string | null }> {
+  private async totals(
+    client: pg.PoolClient,
+    table: SourceTable,
+    place: Place,
+  ): Promise<{ total: string; newest: string | null }> {
     const watermark = table.contract.options.get('watermark')?.value;
     const newest = watermark === undefined ? 'null' : `cast(max(${ident(watermark)}) as text)`;
-    const { rows } = await client.query<{ total: string; newest: string | null }>(`select count(*) as total, ${newest} as newest from ${qualified(place)}`);
+    const { rows } = await client.query<{ total: string; newest: string | null }>(
+      `select count(*) as total, ${newest} as newest from ${qualified(place)}`,
+    );
     return rows[0]!;
   }
 
   /** How far an incremental landing table has come; undefined where all rows have to be brought in. */
-  private async reached(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable): Promise<string | undefined> {
+  private async reached(
+    client: pg.PoolClient,
+    loader: Loader,
+    environment: Environment,
+    table: SourceTable,
+  ): Promise<string | undefined> {
     const target = targetPlace(environment, table);
     const sql = boundSql(table, target);
     if (sql === undefined || !(await hasColumn(client, target, watermarkOf(table)!))) return undefined;
@@ -253,9 +325,16 @@ export class IntakeService implements OnModuleInit {
 /** @throws Problem for a table whose declaration has errors: what it says is not run */
 export function refuseErrors(project: Project, table: SourceTable): void {
   const { start, end } = table.contract.range;
-  const error = project.diagnostics.find((d) => d.severity === 'error' && d.path === table.path && d.range.start < end && d.range.end > start);
+  const error = project.diagnostics.find(
+    (d) => d.severity === 'error' && d.path === table.path && d.range.start < end && d.range.end > start,
+  );
   if (error)
-    throw new Problem(422, 'table-errors', `${table.fullName} is declared with an error: ${error.message}`, error.hint ?? `Correct it in ${table.path}.`);
+    throw new Problem(
+      422,
+      'table-errors',
+      `${table.fullName} is declared with an error: ${error.message}`,
+      error.hint ?? `Correct it in ${table.path}.`,
+    );
   refuseCondition(table);
 }
 
@@ -270,7 +349,13 @@ function refuseCondition(table: SourceTable): void {
           table.name,
           table.contract.columns.map((c) => c.name),
         );
-  if (problem) throw new Problem(422, 'table-errors', `${table.fullName}, option only: ${problem}`, `Correct it in ${table.path}.`);
+  if (problem)
+    throw new Problem(
+      422,
+      'table-errors',
+      `${table.fullName}, option only: ${problem}`,
+      `Correct it in ${table.path}.`,
+    );
 }
 
 /** Files of a drop folder come by themselves. */
@@ -278,7 +363,9 @@ const isBroughtIn = (project: Project, server: string) => project.servers.get(se
 
 /** What stopped an intake, in plain words. */
 export function intakeError(cause: unknown, project: Project): StepError {
-  return cause instanceof Problem ? { message: cause.title, ...(cause.detail ? { detail: cause.detail } : {}) } : stepError(cause, project);
+  return cause instanceof Problem
+    ? { message: cause.title, ...(cause.detail ? { detail: cause.detail } : {}) }
+    : stepError(cause, project);
 }
 
 /** A landing table made beside, to be swapped in. */
@@ -290,25 +377,34 @@ export interface BroughtBeside {
   readonly newest: string | null;
 }
 
-const boundEnvironment = (environment: Environment): BoundEnvironment => (environment.kind === 'production' ? 'production' : 'workspaces');
+const boundEnvironment = (environment: Environment): BoundEnvironment =>
+  environment.kind === 'production' ? 'production' : 'workspaces';
 
 /** True where the landing table is there with the declared columns and types, so that rows can be added to it. */
-export async function sameColumns(client: pg.PoolClient, target: { schema: string; name: string }, table: SourceTable): Promise<boolean> {
+export async function sameColumns(
+  client: pg.PoolClient,
+  target: { schema: string; name: string },
+  table: SourceTable,
+): Promise<boolean> {
   const { rows } = await client.query<{ same: boolean }>(
     `select array_agg(a.attname::text order by a.attname) = (select array_agg(n order by n) from unnest($2::text[]) n)
        and bool_and(a.atttypid = (select format('%s', t)::regtype from unnest($2::text[], $3::text[]) d (n, t) where d.n = a.attname)) as same
      from pg_attribute a where a.attrelid = to_regclass($1) and a.attnum > 0 and not a.attisdropped`,
-    [qualified(target), table.contract.columns.map((c) => c.name), table.contract.columns.map((c) => c.type.replace(/\(.*?\)/, ''))],
+    [
+      qualified(target),
+      table.contract.columns.map((c) => c.name),
+      table.contract.columns.map((c) => c.type.replace(/\(.*?\)/, '')),
+    ],
   );
   return rows[0]?.same ?? false;
 }
 
 /** Whether a landing table is there and has a column. */
 async function hasColumn(client: pg.PoolClient, target: Place, column: string): Promise<boolean> {
-  const { rowCount } = await client.query(`select from pg_attribute where attrelid = to_regclass($1) and attname = $2 and attnum > 0 and not attisdropped`, [
-    qualified(target),
-    column,
-  ]);
+  const { rowCount } = await client.query(
+    `select from pg_attribute where attrelid = to_regclass($1) and attname = $2 and attnum > 0 and not attisdropped`,
+    [qualified(target), column],
+  );
   return rowCount === 1;
 }
 
@@ -317,7 +413,13 @@ const ROWS_ARE = ['schema_name', 'table_name', 'only', 'intake', 'watermark'];
 
 /** Whether a source table that is declared otherwise than before still has the same rows, brought in past a watermark: then only its columns changed. */
 export function keepsLanded(before: Table | undefined, after: SourceTable): boolean {
-  if (before?.kind !== 'source' || before.server !== after.server || after.server === WAREHOUSE_SERVER || watermarkOf(after) === undefined) return false;
+  if (
+    before?.kind !== 'source' ||
+    before.server !== after.server ||
+    after.server === WAREHOUSE_SERVER ||
+    watermarkOf(after) === undefined
+  )
+    return false;
   return ROWS_ARE.every((name) => before.contract.options.get(name)?.value === after.contract.options.get(name)?.value);
 }
 
@@ -326,7 +428,9 @@ function driftRefused(drift: Drift, policy: string): string | undefined {
   const told = [
     ...drift.dropped.map((name) => `the system has no column for ${name} any more`),
     ...(policy === 'stop' ? drift.added.map((c) => `the system has a new column ${c.name} (${c.type})`) : []),
-    ...(policy === 'stop' ? drift.retyped.map((c) => `${c.name} is declared ${c.declared} and is ${c.actual} there`) : []),
+    ...(policy === 'stop'
+      ? drift.retyped.map((c) => `${c.name} is declared ${c.declared} and is ${c.actual} there`)
+      : []),
   ];
   return told.length ? told.join('; ') : undefined;
 }

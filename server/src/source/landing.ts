@@ -5,7 +5,12 @@ import type pg from 'pg';
 import type { Loader } from '../load/loader.js';
 
 /** An empty landing table beside, with the rows of the one in place as far as it has the same columns. */
-export async function landingBeside(client: pg.PoolClient, loader: Loader, environment: Environment, table: SourceTable) {
+export async function landingBeside(
+  client: pg.PoolClient,
+  loader: Loader,
+  environment: Environment,
+  table: SourceTable,
+) {
   const { build, beside, target, finish } = planIntake(environment, table);
   await loader.run({ kind: 'build', sql: build });
   const { rows } = await client.query<{ name: string }>(

@@ -27,7 +27,10 @@ export class SourceStateService {
   }
 
   async compared(environment: string, table: string, drift: Drift | null): Promise<void> {
-    await this.states.upsert({ environment, table, drift: drift as never, comparedAt: new Date() }, ['environment', 'table']);
+    await this.states.upsert({ environment, table, drift: drift as never, comparedAt: new Date() }, [
+      'environment',
+      'table',
+    ]);
   }
 
   async broughtIn(environment: string, table: string, newest: string | null): Promise<void> {
@@ -49,7 +52,12 @@ export class SourceStateService {
       'select case when since is null then true else since + allowed::interval < $3::timestamptz end as late from unnest($1::timestamptz[], $2::text[]) with ordinality as a (since, allowed, n) order by n',
       [since, asked.map((a) => a.allowed), now],
     );
-    return new Map(asked.map(({ table, allowed }, i) => [table.fullName, { late: rows[i]!.late ?? true, since: since[i] ?? null, allowed }]));
+    return new Map(
+      asked.map(({ table, allowed }, i) => [
+        table.fullName,
+        { late: rows[i]!.late ?? true, since: since[i] ?? null, allowed },
+      ]),
+    );
   }
 }
 

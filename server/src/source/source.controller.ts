@@ -84,7 +84,11 @@ export class SourceController {
   @Get('sources')
   async sources(@Param('slug') slug: string): Promise<Sent<readonly SourceSystem[]>> {
     const line = await this.projects.line(slug);
-    const standings = await this.warehouse.standings(line.project, line.environment, this.projects.environmentOf(undefined));
+    const standings = await this.warehouse.standings(
+      line.project,
+      line.environment,
+      this.projects.environmentOf(undefined),
+    );
     const [bound, states] = await Promise.all([this.connections.bound('production'), this.states.of(PRODUCTION)]);
     const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
     const lateness = await this.states.lateness(PRODUCTION, sources);
@@ -92,14 +96,19 @@ export class SourceController {
     const production = slug === PRODUCTION ? line : await this.projects.line(PRODUCTION);
     const [own, theirs] = [fingerprints(line.project), fingerprints(production.project)];
     const here = sources.find((t) => t.server === WAREHOUSE_SERVER);
-    const inPlace = here && !line.project.servers.has(WAREHOUSE_SERVER) ? [{ name: WAREHOUSE_SERVER, wrapper: 'read in place', path: here.path }] : [];
+    const inPlace =
+      here && !line.project.servers.has(WAREHOUSE_SERVER)
+        ? [{ name: WAREHOUSE_SERVER, wrapper: 'read in place', path: here.path }]
+        : [];
     return [...line.project.servers.values(), ...inPlace].map((server) => {
       const connection = server.name === WAREHOUSE_SERVER ? this.connections.warehouse() : bound.get(server.name);
       return {
         server: server.name,
         wrapper: server.wrapper,
         path: server.path,
-        connection: connection ? { host: connection.host, port: connection.port, database: connection.database, user: connection.user } : null,
+        connection: connection
+          ? { host: connection.host, port: connection.port, database: connection.database, user: connection.user }
+          : null,
         tables: sources
           .filter((t) => t.server === server.name)
           .map((t) => {
@@ -146,7 +155,15 @@ export class SourceController {
     return new Map(
       rows.map((r) => [
         r.table_name,
-        { state: r.state, rowsOut: r.rows_out, rowsIn: r.rows_in, at: r.finished_at, error: r.error, run: r.run_id, milliseconds: r.milliseconds },
+        {
+          state: r.state,
+          rowsOut: r.rows_out,
+          rowsIn: r.rows_in,
+          at: r.finished_at,
+          error: r.error,
+          run: r.run_id,
+          milliseconds: r.milliseconds,
+        },
       ]),
     );
   }
@@ -154,16 +171,28 @@ export class SourceController {
   /** Brings source tables in now. Landing tables of production need a releaser. */
   @Needs('editor')
   @Post('intake')
-  async bringIn(@Me() me: Person, @Param('slug') slug: string, @Body() { tables, limit }: IntakeBody): Promise<Sent<RunEntry>> {
+  async bringIn(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { tables, limit }: IntakeBody,
+  ): Promise<Sent<RunEntry>> {
     if (slug === PRODUCTION && !mayAct(me.role, 'releaser'))
-      throw new Problem(403, 'not-allowed', 'Bringing data into production needs the role releaser', `You are signed in as ${me.displayName}, ${me.role}.`);
+      throw new Problem(
+        403,
+        'not-allowed',
+        'Bringing data into production needs the role releaser',
+        `You are signed in as ${me.displayName}, ${me.role}.`,
+      );
     return runOut(await this.intake.ask(me, slug, tables, limit));
   }
 
   /** Tables of a connection's database. */
   @Needs('editor')
   @Get('catalog/:connection')
-  async catalog(@Param('slug') slug: string, @Param('connection', ParseUUIDPipe) connection: string): Promise<Sent<CatalogAnswer>> {
+  async catalog(
+    @Param('slug') slug: string,
+    @Param('connection', ParseUUIDPipe) connection: string,
+  ): Promise<Sent<CatalogAnswer>> {
     return this.imports.catalog(await this.projects.line(slug), connection);
   }
 
@@ -171,7 +200,10 @@ export class SourceController {
   @Needs('editor')
   @Post('import')
   @HttpCode(200)
-  async propose(@Param('slug') slug: string, @Body() { connection, tables }: ImportBody): Promise<Sent<readonly ProposedFile[]>> {
+  async propose(
+    @Param('slug') slug: string,
+    @Body() { connection, tables }: ImportBody,
+  ): Promise<Sent<readonly ProposedFile[]>> {
     return this.imports.propose(await this.projects.line(slug), connection, tables);
   }
 
@@ -179,7 +211,11 @@ export class SourceController {
   @Needs('administrator')
   @Post('import/bind')
   @HttpCode(204)
-  async bindNew(@Me() me: Person, @Param('slug') slug: string, @Body() { connection, server }: BindNewBody): Promise<void> {
+  async bindNew(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() { connection, server }: BindNewBody,
+  ): Promise<void> {
     const line = await this.projects.line(slug);
     if (!line.project.servers.has(server)) throw notFound(`The server ${server}`);
     await this.imports.bindNew(connection, server);
@@ -190,7 +226,11 @@ export class SourceController {
   @Needs('editor')
   @Post('sources/:server/compare')
   @HttpCode(200)
-  async compare(@Param('slug') slug: string, @Param('server') server: string, @Body() { tables }: IntakeBody): Promise<Sent<DriftByTable>> {
+  async compare(
+    @Param('slug') slug: string,
+    @Param('server') server: string,
+    @Body() { tables }: IntakeBody,
+  ): Promise<Sent<DriftByTable>> {
     const line = await this.projects.line(slug);
     if (!line.project.servers.has(server)) throw notFound(`The server ${server}`);
     return Object.fromEntries(await this.imports.compare(line, server, tables));
@@ -200,7 +240,11 @@ export class SourceController {
   @Needs('editor')
   @Post('sources/:server/take-over')
   @HttpCode(200)
-  async takeOver(@Param('slug') slug: string, @Param('server') server: string, @Body() { tables }: IntakeBody): Promise<Sent<readonly ProposedFile[]>> {
+  async takeOver(
+    @Param('slug') slug: string,
+    @Param('server') server: string,
+    @Body() { tables }: IntakeBody,
+  ): Promise<Sent<readonly ProposedFile[]>> {
     return this.imports.takeOver(await this.projects.line(slug), server, tables);
   }
 }

@@ -13,7 +13,14 @@ import { SourceStateService } from './source-state.service.js';
 import { SourceState } from './source.entities.js';
 
 @Module({
-  imports: [PeopleModule, TypeOrmModule.forFeature([SourceState, RunStep]), ProjectModule, WarehouseModule, ConnectionModule, RunModule],
+  imports: [
+    PeopleModule,
+    TypeOrmModule.forFeature([SourceState, RunStep]),
+    ProjectModule,
+    WarehouseModule,
+    ConnectionModule,
+    RunModule,
+  ],
   controllers: [SourceController],
   providers: [ImportService, IntakeService, SourceStateService],
   exports: [ImportService, IntakeService, SourceStateService],

@@ -38,7 +38,9 @@ async function openWorkspace(name: string): Promise<string> {
 
 async function keep(slug: string, files: readonly ProposedFile[]): Promise<void> {
   for (const { path, after } of files)
-    expect((await mira.send('put', `/api/workspaces/${slug}/drafts`, { path, text: after, version: 0 })).status).toBeLessThan(300);
+    expect(
+      (await mira.send('put', `/api/workspaces/${slug}/drafts`, { path, text: after, version: 0 })).status,
+    ).toBeLessThan(300);
 }
 
 async function bringIn(slug: string, tables: string[], limit?: number) {
@@ -63,19 +65,31 @@ describe('connections', () => {
   ])('a test says what is wrong: %s', async (_, change, expected) => {
     const { status, body } = await admin.send('post', '/api/connections/test', change(known()));
     expect([status, body]).toMatchObject([200, expected]);
-    if (!(body as { ok: boolean }).ok) expect(body).toMatchObject({ message: expect.any(String), remedy: expect.any(String) });
+    if (!(body as { ok: boolean }).ok)
+      expect(body).toMatchObject({ message: expect.any(String), remedy: expect.any(String) });
   });
 
   test('a kept password is used for its own machine only, and is never sent back', async () => {
     const { id } = await harbour();
-    expect((await admin.send('post', '/api/connections/test', { ...harbourInput(), id })).body).toMatchObject({ ok: true, tables: 12 });
-    expect((await admin.send('post', '/api/connections/test', { ...harbourInput(), host: '127.0.0.2', id })).body).toMatchObject({
+    expect((await admin.send('post', '/api/connections/test', { ...harbourInput(), id })).body).toMatchObject({
+      ok: true,
+      tables: 12,
+    });
+    expect(
+      (await admin.send('post', '/api/connections/test', { ...harbourInput(), host: '127.0.0.2', id })).body,
+    ).toMatchObject({
       ok: false,
       part: 'password',
     });
-    expect((await admin.send('put', `/api/connections/${id}`, { ...harbourInput(), name: 'port_ops', host: '127.0.0.2' })).status).toBe(422);
+    expect(
+      (await admin.send('put', `/api/connections/${id}`, { ...harbourInput(), name: 'port_ops', host: '127.0.0.2' }))
+        .status,
+    ).toBe(422);
     expect(JSON.stringify(await connections())).not.toMatch(/secret|password/);
-    const [stored] = await query<{ secret: string }>(application.config.application, `select secret from connection where name = 'port_ops'`);
+    const [stored] = await query<{ secret: string }>(
+      application.config.application,
+      `select secret from connection where name = 'port_ops'`,
+    );
     expect(stored!.secret).not.toContain(application.config.harbour.password);
   });
 
@@ -95,9 +109,17 @@ describe('connections', () => {
     const made = await admin.send('post', '/api/connections', known());
     const { id } = made.body as { id: string };
     expect((await admin.send('post', '/api/connections', known())).body).toMatchObject({ code: 'name-taken' });
-    await admin.send('put', '/api/connections/binding', { server: 'elsewhere', environment: 'production', connection: id });
-    expect((await connections()).find((c) => c.id === id)).toMatchObject({ bound: [{ server: 'elsewhere', environment: 'production' }] });
-    expect((await admin.send('put', `/api/connections/${id}`, { ...harbourInput(), name: 'renamed' })).status).toBe(204);
+    await admin.send('put', '/api/connections/binding', {
+      server: 'elsewhere',
+      environment: 'production',
+      connection: id,
+    });
+    expect((await connections()).find((c) => c.id === id)).toMatchObject({
+      bound: [{ server: 'elsewhere', environment: 'production' }],
+    });
+    expect((await admin.send('put', `/api/connections/${id}`, { ...harbourInput(), name: 'renamed' })).status).toBe(
+      204,
+    );
     expect((await admin.send('delete', `/api/connections/${id}`)).status).toBe(204);
     expect((await connections()).some((c) => c.name === 'renamed')).toBe(false);
   });
@@ -119,7 +141,11 @@ describe('importing tables', () => {
     };
     expect(catalog.server).toBe('port_ops');
     expect(catalog.tables.find((t) => t.name === 'calls')).toMatchObject({ schema: 'ops', declared: 'landing.call' });
-    expect(catalog.tables.find((t) => t.name === 'Crane')).toMatchObject({ declared: null, comment: 'Lifts things.', rows: 0 });
+    expect(catalog.tables.find((t) => t.name === 'Crane')).toMatchObject({
+      declared: null,
+      comment: 'Lifts things.',
+      rows: 0,
+    });
     const proposed = (
       await mira.send('post', `/api/workspaces/${slug}/import`, {
         connection: id,
@@ -130,7 +156,8 @@ describe('importing tables', () => {
       })
     ).body as ProposedFile[];
     expect(proposed.map((f) => f.path)).toEqual(['sources/port_ops.sql']);
-    expect(proposed[0]!.after.slice(proposed[0]!.before!.trimEnd().length).trim()).toBe(`create foreign table landing.crane (
+    expect(proposed[0]!.after.slice(proposed[0]!.before!.trimEnd().length).trim())
+      .toBe(`create foreign table landing.crane (
   crane_no integer options (column_name 'CraneNo') not null,
   reach_m  numeric(5,1) not null,
   primary key (crane_no)
@@ -165,10 +192,13 @@ create foreign table landing.shift (
     const questions = async (length: number) => {
       asked.mockClear();
       const tables = Array.from({ length }, (_, i) => ({ schema: 'wide', name: `t${i + 1}` }));
-      const proposed = (await mira.send('post', `/api/workspaces/${slug}/import`, { connection, tables })).body as ProposedFile[];
+      const proposed = (await mira.send('post', `/api/workspaces/${slug}/import`, { connection, tables }))
+        .body as ProposedFile[];
       expect(proposed[0]!.after.match(/create foreign table landing\.t\d+ /g)).toHaveLength(length);
       // What goes on beside, in other databases, is not counted.
-      return (asked.mock.contexts as unknown as pg.Client[]).filter((c) => c.database === application.config.harbour.database).length;
+      return (asked.mock.contexts as unknown as pg.Client[]).filter(
+        (c) => c.database === application.config.harbour.database,
+      ).length;
     };
     const ofFive = await questions(5);
     expect(await questions(500)).toBe(ofFive);
@@ -180,8 +210,16 @@ create foreign table landing.shift (
 
 describe('bringing in', () => {
   const total = async (table: string) =>
-    Number((await query<{ n: string }>(application.config.warehouse.production, `select count(*) as n from landing.${table}`))[0]!.n);
-  const remote = async (table: string) => Number((await query<{ n: string }>(application.config.harbour, `select count(*) as n from ops.${table}`))[0]!.n);
+    Number(
+      (
+        await query<{ n: string }>(
+          application.config.warehouse.production,
+          `select count(*) as n from landing.${table}`,
+        )
+      )[0]!.n,
+    );
+  const remote = async (table: string) =>
+    Number((await query<{ n: string }>(application.config.harbour, `select count(*) as n from ops.${table}`))[0]!.n);
 
   test('past a watermark only what is new leaves the system, and the landing table is the same as the system’s', async () => {
     await bringIn('production', []);
@@ -201,9 +239,15 @@ describe('bringing in', () => {
     const columns = 'hull_no, vessel_name, flag, gross_t, owner_id, built_on, scrapped_on, changed_at';
     const [landed] = await query(
       application.config.warehouse.production,
-      `${sum} (select ${columns}, changed_at from landing.vessel) v(${columns}, m2)`.replace(', changed_at from landing', ', null::text from landing'),
+      `${sum} (select ${columns}, changed_at from landing.vessel) v(${columns}, m2)`.replace(
+        ', changed_at from landing',
+        ', null::text from landing',
+      ),
     );
-    const [there] = await query(application.config.harbour, `${sum} (select ${columns}, null::text from ops.vessels) v(${columns}, m2)`);
+    const [there] = await query(
+      application.config.harbour,
+      `${sum} (select ${columns}, null::text from ops.vessels) v(${columns}, m2)`,
+    );
     expect(landed).toEqual(there);
   });
 
@@ -215,7 +259,10 @@ describe('bringing in', () => {
       {
         path: file,
         before: null,
-        after: files[file]!.replace("table_name 'berths', intake 'full'", "table_name 'berths', only 'terminal_code = ''NQ''', limit '3'"),
+        after: files[file]!.replace(
+          "table_name 'berths', intake 'full'",
+          "table_name 'berths', only 'terminal_code = ''NQ''', limit '3'",
+        ),
       },
     ]);
     expect((await bringIn(slug, ['landing.berth'])).steps[0]).toMatchObject({ state: 'done', rowsOut: '3' });
@@ -230,13 +277,25 @@ describe('bringing in', () => {
       {
         path: file,
         before: null,
-        after: files[file]!.replace('port_name text', 'port_name integer').replace("table_name 'ports'", "table_name 'ports', drift 'ignore'"),
+        after: files[file]!.replace('port_name text', 'port_name integer').replace(
+          "table_name 'ports'",
+          "table_name 'ports', drift 'ignore'",
+        ),
       },
     ]);
     const [failed] = (await bringIn(slug, ['landing.port'])).steps;
     expect(failed).toMatchObject({ state: 'failed', error: { message: expect.stringContaining('integer') } });
-    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find((w) => w.slug === slug)!;
-    expect((await query<{ n: string }>(application.config.warehouse.workspace, `select count(*) as n from ${prefix}_landing.port`))[0]).toEqual({
+    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find(
+      (w) => w.slug === slug,
+    )!;
+    expect(
+      (
+        await query<{ n: string }>(
+          application.config.warehouse.workspace,
+          `select count(*) as n from ${prefix}_landing.port`,
+        )
+      )[0],
+    ).toEqual({
       n: String(await remote('ports')),
     });
   });
@@ -252,10 +311,19 @@ describe('bringing in', () => {
       options (schema_name 'ops', table_name 'crane_log', intake 'incremental', watermark 'log_no', drift 'add');`;
     await keep(slug, [{ path: file, before: null, after: `${files[file]!}\n${declared}\n` }]);
     expect((await bringIn(slug, ['landing.crane_log'])).steps[0]).toMatchObject({ state: 'done', rowsOut: '2' });
-    await asked(`delete from ops.crane_log where log_no = 1; alter table ops.crane_log add mood text; insert into ops.crane_log values (3, 'east', 'fair')`);
+    await asked(
+      `delete from ops.crane_log where log_no = 1; alter table ops.crane_log add mood text; insert into ops.crane_log values (3, 'east', 'fair')`,
+    );
     expect((await bringIn(slug, ['landing.crane_log'])).steps[0]).toMatchObject({ state: 'done', rowsOut: '1' });
-    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find((w) => w.slug === slug)!;
-    expect(await query(application.config.warehouse.workspace, `select log_no, crane, mood from ${prefix}_landing.crane_log order by 1`)).toEqual([
+    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find(
+      (w) => w.slug === slug,
+    )!;
+    expect(
+      await query(
+        application.config.warehouse.workspace,
+        `select log_no, crane, mood from ${prefix}_landing.crane_log order by 1`,
+      ),
+    ).toEqual([
       { log_no: 1, crane: 'north', mood: null },
       { log_no: 2, crane: 'south', mood: null },
       { log_no: 3, crane: 'east', mood: 'fair' },
@@ -265,7 +333,11 @@ describe('bringing in', () => {
 
   test('a source is late when its newest row is older than allowed, until it is brought in', async () => {
     const late = async () =>
-      ((await mira.get('/api/workspaces/production/sources')).body as { tables: { table: string; lateness: { late: boolean; allowed: string } | null }[] }[])
+      (
+        (await mira.get('/api/workspaces/production/sources')).body as {
+          tables: { table: string; lateness: { late: boolean; allowed: string } | null }[];
+        }[]
+      )
         .flatMap((s) => s.tables)
         .find((t) => t.table === 'landing.call')!.lateness;
     await bringIn('production', ['landing.call']);
@@ -282,21 +354,43 @@ describe('bringing in', () => {
     await moveOn(Math.max(1, 68 - today));
     const owners = await total('owner');
     const stopped = await bringIn('production', ['landing.owner']);
-    expect(stopped.steps[0]).toMatchObject({ state: 'failed', error: { message: expect.stringContaining('register_no (text)') } });
+    expect(stopped.steps[0]).toMatchObject({
+      state: 'failed',
+      error: { message: expect.stringContaining('register_no (text)') },
+    });
     expect(await total('owner')).toBe(owners);
-    const compared = (await mira.send('post', `/api/workspaces/${slug}/sources/port_ops/compare`, { tables: [] })).body as Record<
-      string,
-      { added: { name: string }[] } | null
-    >;
-    expect(Object.entries(compared).filter(([, d]) => d)).toMatchObject([['landing.owner', { added: [{ name: 'register_no' }], dropped: [], retyped: [] }]]);
-    const proposed = (await mira.send('post', `/api/workspaces/${slug}/sources/port_ops/take-over`, { tables: ['landing.owner'] })).body as ProposedFile[];
+    const compared = (await mira.send('post', `/api/workspaces/${slug}/sources/port_ops/compare`, { tables: [] }))
+      .body as Record<string, { added: { name: string }[] } | null>;
+    expect(Object.entries(compared).filter(([, d]) => d)).toMatchObject([
+      ['landing.owner', { added: [{ name: 'register_no' }], dropped: [], retyped: [] }],
+    ]);
+    const proposed = (
+      await mira.send('post', `/api/workspaces/${slug}/sources/port_ops/take-over`, { tables: ['landing.owner'] })
+    ).body as ProposedFile[];
     expect(proposed[0]!.after).toBe(
-      proposed[0]!.before!.replace('  flag_code  text,\n  primary key (owner_id)', '  flag_code  text,\n  register_no text,\n  primary key (owner_id)'),
+      proposed[0]!.before!.replace(
+        '  flag_code  text,\n  primary key (owner_id)',
+        '  flag_code  text,\n  register_no text,\n  primary key (owner_id)',
+      ),
     );
-    await keep(slug, [{ ...proposed[0]!, after: proposed[0]!.before!.replace("table_name 'owners'", "table_name 'owners', drift 'add'") }]);
+    await keep(slug, [
+      {
+        ...proposed[0]!,
+        after: proposed[0]!.before!.replace("table_name 'owners'", "table_name 'owners', drift 'add'"),
+      },
+    ]);
     expect((await bringIn(slug, ['landing.owner'])).steps[0]).toMatchObject({ state: 'done' });
-    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find((w) => w.slug === slug)!;
-    expect((await query<{ n: string }>(application.config.warehouse.workspace, `select count(register_no) as n from ${prefix}_landing.owner`))[0]).toEqual({
+    const { prefix } = ((await mira.get('/api/workspaces')).body as { slug: string; prefix: string }[]).find(
+      (w) => w.slug === slug,
+    )!;
+    expect(
+      (
+        await query<{ n: string }>(
+          application.config.warehouse.workspace,
+          `select count(register_no) as n from ${prefix}_landing.owner`,
+        )
+      )[0],
+    ).toEqual({
       n: String(owners),
     });
   });
@@ -312,10 +406,19 @@ describe('releasing source tables', () => {
     );
     await keep(
       slug,
-      (await mira.send('post', `/api/workspaces/${slug}/import`, { connection: id, tables: [{ schema: 'yard', name: 'tug' }] })).body as ProposedFile[],
+      (
+        await mira.send('post', `/api/workspaces/${slug}/import`, {
+          connection: id,
+          tables: [{ schema: 'yard', name: 'tug' }],
+        })
+      ).body as ProposedFile[],
     );
     await keep(slug, [
-      { path: 'staging/tug.sql', before: null, after: 'create table staging.tug as select tug_no, trim(pull_t)::integer as pull_t from landing.tug' },
+      {
+        path: 'staging/tug.sql',
+        before: null,
+        after: 'create table staging.tug as select tug_no, trim(pull_t)::integer as pull_t from landing.tug',
+      },
     ]);
     expect((await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'Tugs' })).status).toBe(201);
     const release = async () => {
@@ -325,15 +428,24 @@ describe('releasing source tables', () => {
     await query(application.config.harbour, `insert into yard.tug values (3, 'strong')`);
     const failed = await release();
     expect(failed.state).toBe('failed');
-    const there = () => query<{ t: string | null }>(application.config.warehouse.production, `select to_regclass('landing.tug')::text as t`);
+    const there = () =>
+      query<{ t: string | null }>(
+        application.config.warehouse.production,
+        `select to_regclass('landing.tug')::text as t`,
+      );
     expect(await there()).toEqual([{ t: null }]);
     await query(application.config.harbour, `delete from yard.tug where tug_no = 3`);
     const released = await release();
-    expect(released.steps.filter((s) => s.table.endsWith('.tug')).map((s) => [s.table, s.state, s.rowsOut, s.rowsIn])).toEqual([
+    expect(
+      released.steps.filter((s) => s.table.endsWith('.tug')).map((s) => [s.table, s.state, s.rowsOut, s.rowsIn]),
+    ).toEqual([
       ['landing.tug', 'done', '2', '2'],
       ['staging.tug', 'done', null, '2'],
     ]);
-    expect(await query(application.config.warehouse.production, 'select pull_t from staging.tug order by 1')).toEqual([{ pull_t: 40 }, { pull_t: 55 }]);
+    expect(await query(application.config.warehouse.production, 'select pull_t from staging.tug order by 1')).toEqual([
+      { pull_t: 40 },
+      { pull_t: 55 },
+    ]);
   });
 });
 
@@ -354,10 +466,12 @@ describe('a source table that stands in the warehouse', () => {
     ]);
     await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'x' });
     const refused = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x', consents: [] });
-    expect((await mira.ended((refused.body as { id: number }).id)).steps.flatMap((s) => s.error?.message ?? []).join()).toContain(
-      'warehouse has no table elsewhere.Tariffs that the connection may read',
+    expect(
+      (await mira.ended((refused.body as { id: number }).id)).steps.flatMap((s) => s.error?.message ?? []).join(),
+    ).toContain('warehouse has no table elsewhere.Tariffs that the connection may read');
+    await superuserSql(
+      'grant usage on schema elsewhere to ouvrage_production; grant select on elsewhere."Tariffs" to ouvrage_production',
     );
-    await superuserSql('grant usage on schema elsewhere to ouvrage_production; grant select on elsewhere."Tariffs" to ouvrage_production');
     const { body } = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x', consents: [] });
     const { state, steps } = await mira.ended((body as { id: number }).id);
     expect([state, steps.flatMap((s) => s.error?.message ?? [])]).toEqual(['succeeded', []]);
@@ -365,10 +479,18 @@ describe('a source table that stands in the warehouse', () => {
       { code: 'a', rate: '1.50' },
       { code: 'b', rate: '2.00' },
     ]);
-    expect(await superuserSql(`select relkind from pg_class where oid = 'landing.tariff_book'::regclass`)).toEqual([{ relkind: 'v' }]);
+    expect(await superuserSql(`select relkind from pg_class where oid = 'landing.tariff_book'::regclass`)).toEqual([
+      { relkind: 'v' },
+    ]);
     // What changes there is seen at once.
     await superuserSql(`update elsewhere."Tariffs" set "Rate" = 7 where "Code" = 'b'`);
-    const page = await mira.send('post', '/api/workspaces/production/page', { table: 'staging.tariff_book', show: [], filters: [], sort: [], limit: 10 });
+    const page = await mira.send('post', '/api/workspaces/production/page', {
+      table: 'staging.tariff_book',
+      show: [],
+      filters: [],
+      sort: [],
+      limit: 10,
+    });
     expect((page.body as { rows: unknown[][] }).rows).toContainEqual(['b', '7.00']);
     const systems = (await mira.get('/api/workspaces/production/sources')).body as {
       server: string;
@@ -389,10 +511,13 @@ describe('a source table that stands in the warehouse', () => {
       {
         path: 'sources/own.sql',
         before: null,
-        after: "create foreign table landing.own (port_code text) server warehouse options (schema_name 'core', table_name 'dim_port');",
+        after:
+          "create foreign table landing.own (port_code text) server warehouse options (schema_name 'core', table_name 'dim_port');",
       },
     ]);
     const { errors } = (await mira.get(`/api/workspaces/${slug}/today`)).body as { errors: { message: string }[] };
-    expect(errors.map((e) => e.message)).toContainEqual(expect.stringContaining('landing.own is assigned to core, which is a layer of the project'));
+    expect(errors.map((e) => e.message)).toContainEqual(
+      expect.stringContaining('landing.own is assigned to core, which is a layer of the project'),
+    );
   });
 });

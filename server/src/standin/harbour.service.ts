@@ -49,7 +49,10 @@ export class HarbourService {
       const batches = async function* () {
         yield rows.map((r) => [...r]);
       };
-      await this.deliveries.receive(name, text === undefined ? Readable.from(written('parquet', columns, batches())) : Readable.from([text]));
+      await this.deliveries.receive(
+        name,
+        text === undefined ? Readable.from(written('parquet', columns, batches())) : Readable.from([text]),
+      );
     }
   }
 

@@ -41,6 +41,7 @@ export async function planCatalog(client: pg.PoolClient): Promise<void> {
   if (asked.has(client)) return;
   const { rows } = await client.query<{ name: string }>('select name from pg_prepared_statements');
   const missing = Object.entries(CATALOG).filter(([name]) => !rows.some((r) => r.name === name));
-  if (missing.length) await client.query(missing.map(([name, text]) => `prepare ${name} (text[], text[]) as ${text}`).join(';\n'));
+  if (missing.length)
+    await client.query(missing.map(([name, text]) => `prepare ${name} (text[], text[]) as ${text}`).join(';\n'));
   asked.add(client);
 }

@@ -15,4 +15,5 @@ export const makeLocks = (schema: string): string[] => [
 ];
 
 /** Holds a lock to the end of the transaction. */
-export const holding = (schema: string, lock: Lock): string => `select from ${ident(schema)}.lock where name = ${literal(lock)} for update`;
+export const holding = (schema: string, lock: Lock): string =>
+  `select from ${ident(schema)}.lock where name = ${literal(lock)} for update`;

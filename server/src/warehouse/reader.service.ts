@@ -18,7 +18,11 @@ export class ReaderService {
   constructor(private readonly warehouse: WarehouseService) {}
 
   /** @throws DatabaseError as PostgreSQL sends it, or Problem when stopped */
-  async read<T>(signal: AbortSignal, body: (client: pg.PoolClient) => Promise<T>, seconds = TIMEOUT_SECONDS): Promise<T> {
+  async read<T>(
+    signal: AbortSignal,
+    body: (client: pg.PoolClient) => Promise<T>,
+    seconds = TIMEOUT_SECONDS,
+  ): Promise<T> {
     const client = await this.warehouse.connect('reader');
     const stop = () => void this.warehouse.cancel('reader', client);
     signal.addEventListener('abort', stop);

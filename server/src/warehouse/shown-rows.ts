@@ -32,10 +32,14 @@ export const cursorOf = (client: pg.PoolClient, { sql, values }: Asked): Cursor<
   client.query(new Cursor<(string | null)[]>(sql, [...values], { rowMode: 'array', types: TYPES }));
 
 /** The columns that a cursor found once something of it was read. */
-export const fieldsOf = (cursor: Cursor<(string | null)[]>): pg.FieldDef[] => (cursor as unknown as { _result: { fields: pg.FieldDef[] } })._result.fields;
+export const fieldsOf = (cursor: Cursor<(string | null)[]>): pg.FieldDef[] =>
+  (cursor as unknown as { _result: { fields: pg.FieldDef[] } })._result.fields;
 
 /** The columns of a query, with their types; no row is read. */
-export async function columnsOf(client: pg.PoolClient, { sql, values }: Asked): Promise<(SizedColumn & { readonly name: string })[]> {
+export async function columnsOf(
+  client: pg.PoolClient,
+  { sql, values }: Asked,
+): Promise<(SizedColumn & { readonly name: string })[]> {
   const asked = describing(sql);
   const cursor = cursorOf(client, { sql: asked.sql, values });
   let fields: pg.FieldDef[];
@@ -88,7 +92,8 @@ async function within<T>(head: number, work: () => Promise<T>): Promise<T> {
   try {
     return await work();
   } catch (error) {
-    if (isDatabaseError(error) && error.position !== undefined) Object.assign(error, { position: String(Math.max(1, Number(error.position) - head)) });
+    if (isDatabaseError(error) && error.position !== undefined)
+      Object.assign(error, { position: String(Math.max(1, Number(error.position) - head)) });
     throw error;
   }
 }

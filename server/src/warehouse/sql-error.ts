@@ -45,10 +45,21 @@ const REMEDIES: Readonly<Record<string, string>> = {
  * An error in plain words, with the place in the author's file: where the database tells none, that of the statement.
  * @param author leads from an offset of the statement back to the file
  */
-export function stepError(error: unknown, project: Project, author?: { readonly path: string; readonly original: (offset: number) => number }): StepError {
-  if (isFullDisk(error)) return { message: 'The disk is full; the table is as it was', hint: `${leftOnDisk()}Make room, then run it again.` };
+export function stepError(
+  error: unknown,
+  project: Project,
+  author?: { readonly path: string; readonly original: (offset: number) => number },
+): StepError {
+  if (isFullDisk(error))
+    return {
+      message: 'The disk is full; the table is as it was',
+      hint: `${leftOnDisk()}Make room, then run it again.`,
+    };
   if (isConnectionLost(error))
-    return { message: 'The connection to the warehouse was lost', hint: 'Run it again: what had not been committed was taken back.' };
+    return {
+      message: 'The connection to the warehouse was lost',
+      hint: 'Run it again: what had not been committed was taken back.',
+    };
   if (!isDatabaseError(error)) return { message: error instanceof Error ? error.message : String(error) };
   const position = Number(error.position ?? 0);
   const file = author && project.files.get(author.path);

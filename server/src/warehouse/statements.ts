@@ -42,7 +42,8 @@ export class Statements {
     try {
       return [await this.client.query(opening + text)].flat();
     } catch (error) {
-      if (isDatabaseError(error) && error.position !== undefined) Object.assign(error, { position: String(Number(error.position) - [...opening].length) });
+      if (isDatabaseError(error) && error.position !== undefined)
+        Object.assign(error, { position: String(Number(error.position) - [...opening].length) });
       throw error;
     }
   }
@@ -57,7 +58,8 @@ export class Statements {
     if (!last) return this.send(unseen.join(';\n'));
     const started = performance.now();
     for (const { kind, sql } of statements.slice(0, -1)) this.ran.push({ kind, sql, milliseconds: null, rows: null });
-    const keep = (rows: number | null) => this.ran.push({ kind: last.kind, sql: last.sql, milliseconds: Math.round(performance.now() - started), rows });
+    const keep = (rows: number | null) =>
+      this.ran.push({ kind: last.kind, sql: last.sql, milliseconds: Math.round(performance.now() - started), rows });
     try {
       const results = await this.send([...statements.map((s) => s.sql), ...unseen].join(';\n'));
       keep(results.at(-1 - unseen.length)?.rowCount ?? null);
@@ -95,7 +97,12 @@ export class Statements {
     const stream = this.client.query(copyFrom(sql));
     try {
       await pipeline(Readable.from([text]), stream);
-      this.ran.push({ kind: 'build', sql, milliseconds: Math.round(performance.now() - started), rows: stream.rowCount });
+      this.ran.push({
+        kind: 'build',
+        sql,
+        milliseconds: Math.round(performance.now() - started),
+        rows: stream.rowCount,
+      });
     } catch (error) {
       throw new StatementFailed(error, { kind: 'build', sql });
     }

@@ -36,7 +36,8 @@ const ALL = 'discard all';
  * the catalog, which take longer than most small loads, are kept.
  */
 const CLEANED: Readonly<Record<WarehouseRole, string>> = {
-  production: 'close all; set session authorization default; reset all; unlisten *; select pg_advisory_unlock_all(); discard temp; discard sequences',
+  production:
+    'close all; set session authorization default; reset all; unlisten *; select pg_advisory_unlock_all(); discard temp; discard sequences',
   workspace: ALL,
   reader: ALL,
 };
@@ -44,7 +45,8 @@ const CLEANED: Readonly<Record<WarehouseRole, string>> = {
 const MAKING_ATTEMPTS = 10;
 /** Someone else has replaced the same function in between. */
 const isReplacedMeanwhile = (error: unknown): boolean =>
-  isDatabaseError(error) && (error.code === '23505' || error.code === '40P01' || /tuple concurrently/.test(error.message));
+  isDatabaseError(error) &&
+  (error.code === '23505' || error.code === '40P01' || /tuple concurrently/.test(error.message));
 
 interface LoadedRow {
   readonly table_name: string;
@@ -67,8 +69,14 @@ export const takeBack = (client: pg.PoolClient): Promise<void> =>
 /** What the database does not take of a function, with its place. */
 function notMade(error: unknown, project: Project, { name, path, nameRange }: ProjectFunction): unknown {
   if (!isOfStatement(error)) return error;
-  const told: StepError = { ...stepError(error, project), path, ...lineColumn(project.files.get(path)!.text, nameRange.start) };
-  return new Problem(422, 'query-failed', `functions.${name} cannot be made: ${told.message}`, told.hint, { error: told });
+  const told: StepError = {
+    ...stepError(error, project),
+    path,
+    ...lineColumn(project.files.get(path)!.text, nameRange.start),
+  };
+  return new Problem(422, 'query-failed', `functions.${name} cannot be made: ${told.message}`, told.hint, {
+    error: told,
+  });
 }
 
 /** Connections to the warehouse under its three roles, and what is in it. */
@@ -79,7 +87,9 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
 
   constructor(@Inject(Config) config: Config) {
     const pool = (role: WarehouseRole, max: number) =>
-      handled(new pg.Pool({ ...config.warehouse[role], max, idleTimeoutMillis: 60_000, application_name: `ouvrage ${role}` }));
+      handled(
+        new pg.Pool({ ...config.warehouse[role], max, idleTimeoutMillis: 60_000, application_name: `ouvrage ${role}` }),
+      );
     this.pools = { production: pool('production', 12), workspace: pool('workspace', 12), reader: pool('reader', 10) };
   }
 
@@ -194,7 +204,8 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
       await this.refuseOthers(client, made, isLent);
       if (isLent) await client.query(`grant usage, create on schema ${idents(made)} to ${ident(ROLES.workspace)}`);
       const read = isLent ? [...schemas, previewFunctions(environment)] : schemas;
-      if (environment.readers.length) await client.query(`grant usage on schema ${idents(read)} to ${idents(environment.readers)}`);
+      if (environment.readers.length)
+        await client.query(`grant usage on schema ${idents(read)} to ${idents(environment.readers)}`);
     });
     const state = ident(environment.schemaOf(STATE_LAYER));
     await this.transaction(this.builder(environment), async (client) => {
@@ -203,12 +214,16 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
       await client.query(
         `alter table ${state}.loaded add column if not exists load_time timestamptz, add column if not exists clock text, add column if not exists hashing text`,
       );
-      await client.query(`create table if not exists ${state}.released (commit_id text not null, released_at timestamptz not null default now())`);
+      await client.query(
+        `create table if not exists ${state}.released (commit_id text not null, released_at timestamptz not null default now())`,
+      );
       await client.query(`alter table ${state}.released add column if not exists intent jsonb`);
       if (environment.readers.length === 0) return;
       await client.query(`grant select on ${state}.loaded to ${idents(environment.readers)}`);
       // What a load makes beside its table, such as a list of placeholders, is copied by workspaces like the table itself.
-      await client.query(`alter default privileges in schema ${idents(schemas)} grant select on tables to ${idents(environment.readers)}`);
+      await client.query(
+        `alter default privileges in schema ${idents(schemas)} grant select on tables to ${idents(environment.readers)}`,
+      );
     });
   }
 
@@ -242,7 +257,12 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
    * @param functions each after those that it calls
    * @throws Problem that names the function that cannot be made
    */
-  async makeFunctions(environment: Environment, project: Project, functions: readonly ProjectFunction[], names: Names): Promise<void> {
+  async makeFunctions(
+    environment: Environment,
+    project: Project,
+    functions: readonly ProjectFunction[],
+    names: Names,
+  ): Promise<void> {
     if (functions.length === 0) return;
     const make = () =>
       this.transaction(this.builder(environment), async (client) => {
@@ -267,7 +287,9 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   async loaded(environment: Environment): Promise<Map<string, Loaded>> {
     const place = { schema: environment.schemaOf(STATE_LAYER), name: 'loaded' };
     const found = await this.session(this.builder(environment), async (client) => {
-      const { rows } = await client.query<{ there: boolean }>(`select to_regclass($1) is not null as there`, [qualified(place)]);
+      const { rows } = await client.query<{ there: boolean }>(`select to_regclass($1) is not null as there`, [
+        qualified(place),
+      ]);
       if (!rows[0]?.there) return [];
       // Written before loads had a time of their own, it has no columns for it.
       return (
@@ -293,10 +315,22 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   }
 
   /** The statement that remembers a load, for the transaction that makes it visible. */
-  remembering(environment: Environment, table: string, { fingerprint, rows, runId, time, clock, hashing }: Remembering): string {
+  remembering(
+    environment: Environment,
+    table: string,
+    { fingerprint, rows, runId, time, clock, hashing }: Remembering,
+  ): string {
     const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
-    const values = [literal(table), literal(fingerprint), rows === null ? 'null' : String(BigInt(rows)), String(Math.trunc(runId))];
-    values.push(time === undefined ? 'null' : `cast(${time} as timestamptz)`, clock === undefined ? 'null' : literal(clock));
+    const values = [
+      literal(table),
+      literal(fingerprint),
+      rows === null ? 'null' : String(BigInt(rows)),
+      String(Math.trunc(runId)),
+    ];
+    values.push(
+      time === undefined ? 'null' : `cast(${time} as timestamptz)`,
+      clock === undefined ? 'null' : literal(clock),
+    );
     values.push(hashing === undefined ? 'null' : literal(hashing));
     return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock, hashing) values (${values.join(', ')})
       on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now(),
@@ -338,11 +372,18 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   }
 
   /** Views of a workspace that are not there any more: a release has changed what they read. */
-  private async gone(environment: Environment, views: readonly string[], standings: ReadonlyMap<string, Standing>): Promise<string[]> {
+  private async gone(
+    environment: Environment,
+    views: readonly string[],
+    standings: ReadonlyMap<string, Standing>,
+  ): Promise<string[]> {
     if (environment.kind === 'production' || views.length === 0) return [];
     const places = views.map((name) => qualified(standings.get(name)!.place!));
     const { rows } = await this.session(this.builder(environment), (client) =>
-      client.query<{ n: string }>(`select n::text from unnest($1::text[]) with ordinality as p (place, n) where to_regclass(place) is null`, [places]),
+      client.query<{ n: string }>(
+        `select n::text from unnest($1::text[]) with ordinality as p (place, n) where to_regclass(place) is null`,
+        [places],
+      ),
     );
     return rows.map(({ n }) => views[Number(n) - 1]!);
   }
@@ -351,7 +392,8 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   async dropSchemas(environment: Environment, layers: readonly string[]): Promise<void> {
     const schemas = [...layers, 'functions', STATE_LAYER].map((l) => environment.schemaOf(l));
     await this.session('production', async (client) => {
-      for (const schema of schemas) await client.query(`drop schema if exists ${ident(schema)}, ${ident(besideSchema(schema))} cascade`);
+      for (const schema of schemas)
+        await client.query(`drop schema if exists ${ident(schema)}, ${ident(besideSchema(schema))} cascade`);
     });
     this.prepared.clear();
   }

@@ -55,7 +55,11 @@ function Found({ text, onChosen }: { text: string; onChosen: () => void }) {
     <Command.List className="max-h-[56vh] overflow-auto p-1">
       <Command.Empty className="p-4 text-soft">Nothing is called that. Try a part of the name.</Command.Empty>
       {groups.map((group) => (
-        <Command.Group key={group} heading={group} className="[&_[cmdk-group-heading]]:caps [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1">
+        <Command.Group
+          key={group}
+          heading={group}
+          className="[&_[cmdk-group-heading]]:caps [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1"
+        >
           {found
             .filter((e) => e.group === group)
             .map((e) => (
@@ -98,8 +102,18 @@ function useEntries(): Entry[] {
         layer: layer.get(t.layer) ?? 0,
         act: go(address.table(slug, t.fullName)),
       })),
-      ...PLACES.map(([place, label]): Entry => ({ key: `p ${place}`, group: 'Commands', label: `Go to ${label}`, act: go(address.place(slug, place)) })),
-      { key: 'p starters', group: 'Commands', label: 'Begin a definition with a starter', act: go(address.starter(slug)) },
+      ...PLACES.map(([place, label]): Entry => ({
+        key: `p ${place}`,
+        group: 'Commands',
+        label: `Go to ${label}`,
+        act: go(address.place(slug, place)),
+      })),
+      {
+        key: 'p starters',
+        group: 'Commands',
+        label: 'Begin a definition with a starter',
+        act: go(address.starter(slug)),
+      },
       { key: 'p settings', group: 'Commands', label: 'Go to Settings', act: go(address.place(slug, 'settings')) },
       {
         key: 'c theme',
@@ -126,8 +140,19 @@ function useEntries(): Entry[] {
       ),
       ...runs
         .slice(0, 50)
-        .map((r): Entry => ({ key: `r ${r.id}`, group: 'Runs', label: `Run ${r.id}, ${r.kind}`, aside: r.state, act: go(address.run(slug, r.id)) })),
-      ...paths.map((path): Entry => ({ key: `d ${path}`, group: 'Files', label: path, act: go(address.file(slug, path)) })),
+        .map((r): Entry => ({
+          key: `r ${r.id}`,
+          group: 'Runs',
+          label: `Run ${r.id}, ${r.kind}`,
+          aside: r.state,
+          act: go(address.run(slug, r.id)),
+        })),
+      ...paths.map((path): Entry => ({
+        key: `d ${path}`,
+        group: 'Files',
+        label: path,
+        act: go(address.file(slug, path)),
+      })),
     ];
   }, [slug, summary, checks, paths, runs, navigate, theme, dispatch]);
 }

@@ -81,7 +81,8 @@ export function Frame() {
 }
 
 const menuClass = 'z-50 min-w-56 border border-rule bg-raised py-1 text-ink shadow-lg';
-const itemClass = 'flex w-full cursor-pointer items-center justify-between gap-4 px-3 py-1.5 outline-none data-[highlighted]:bg-wash';
+const itemClass =
+  'flex w-full cursor-pointer items-center justify-between gap-4 px-3 py-1.5 outline-none data-[highlighted]:bg-wash';
 
 function WorkspaceMenu({ ws }: { ws: string }) {
   const { data: workspaces = [] } = useWorkspacesQuery();
@@ -133,7 +134,15 @@ function WorkspaceMenu({ ws }: { ws: string }) {
   );
 }
 
-function OpenWorkspace({ open, onClose, onOpened }: { open: boolean; onClose: () => void; onOpened: (slug: string) => void }) {
+function OpenWorkspace({
+  open,
+  onClose,
+  onOpened,
+}: {
+  open: boolean;
+  onClose: () => void;
+  onOpened: (slug: string) => void;
+}) {
   const [name, setName] = useState('');
   const [make, { error, isLoading }] = useOpenWorkspaceMutation();
   const submit = async () => {
@@ -151,10 +160,20 @@ function OpenWorkspace({ open, onClose, onOpened }: { open: boolean; onClose: ()
         }}
         className="flex flex-col gap-3"
       >
-        <p className="text-soft">A branch of its own and schemas that nobody else builds in. It starts from what is in production.</p>
+        <p className="text-soft">
+          A branch of its own and schemas that nobody else builds in. It starts from what is in production.
+        </p>
         <label className="flex flex-col gap-1">
           What is it for?
-          <input autoFocus required maxLength={60} value={name} onChange={(e) => setName(e.target.value)} placeholder="Berth dues" className={inputClass} />
+          <input
+            autoFocus
+            required
+            maxLength={60}
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            placeholder="Berth dues"
+            className={inputClass}
+          />
         </label>
         {error && <ProblemNote problem={error as ProblemBody} />}
         <div className="flex justify-end gap-2">
@@ -213,7 +232,11 @@ function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
           </div>
           <DropdownMenu.Separator className="my-1 border-t border-line" />
           {item('Settings', () => void navigate(address.place(ws, 'settings')))}
-          {item(theme === 'paper' ? 'Blueprint (dark)' : 'Paper (light)', () => dispatch(themeChosen(theme === 'paper' ? 'blueprint' : 'paper')), 'theme')}
+          {item(
+            theme === 'paper' ? 'Blueprint (dark)' : 'Paper (light)',
+            () => dispatch(themeChosen(theme === 'paper' ? 'blueprint' : 'paper')),
+            'theme',
+          )}
           {item('Keys', onKeys, '?')}
           {item('Sign out', leave)}
         </DropdownMenu.Content>

@@ -12,7 +12,10 @@ export default function Workspace() {
   return (
     <Tooltip.Provider>
       <ToastProvider>
-        <ProjectProvider loading={<Loading what="Reading the project" />} failed={(problem, again) => <WorkspaceFailed problem={problem} again={again} />}>
+        <ProjectProvider
+          loading={<Loading what="Reading the project" />}
+          failed={(problem, again) => <WorkspaceFailed problem={problem} again={again} />}
+        >
           <Frame />
         </ProjectProvider>
       </ToastProvider>

@@ -1,9 +1,11 @@
 /** Addresses of the interface; each can be sent to a colleague. */
 export const address = {
   place: (ws: string, place: string) => `/w/${ws}/${place}`,
-  table: (ws: string, table: string, facet?: string) => `/w/${ws}/tables/${table}${facet && facet !== 'definition' ? `/${facet}` : ''}`,
+  table: (ws: string, table: string, facet?: string) =>
+    `/w/${ws}/tables/${table}${facet && facet !== 'definition' ? `/${facet}` : ''}`,
   file: (ws: string, path: string) => `/w/${ws}/files/${path}`,
-  starter: (ws: string, starter?: string, table?: string) => `/w/${ws}/new${starter ? `/${starter}` : ''}${table ? `?table=${table}` : ''}`,
+  starter: (ws: string, starter?: string, table?: string) =>
+    `/w/${ws}/new${starter ? `/${starter}` : ''}${table ? `?table=${table}` : ''}`,
   check: (ws: string, id: string) => `/w/${ws}/quality/${id}`,
   run: (ws: string, id: number, step?: number) => `/w/${ws}/runs/${id}${step === undefined ? '' : `/${step}`}`,
   lineage: (ws: string, focus?: string) => `/w/${ws}/lineage${focus ? `?focus=${focus}` : ''}`,

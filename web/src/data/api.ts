@@ -48,6 +48,18 @@ export const at = (slug: string) => `workspaces/${encodeURIComponent(slug)}`;
 export const api = createApi({
   reducerPath: 'api',
   baseQuery,
-  tagTypes: ['Session', 'Connections', 'Workspaces', 'Files', 'Drafts', 'State', 'Runs', 'Releases', 'Sources', 'Tokens', 'Harbour'],
+  tagTypes: [
+    'Session',
+    'Connections',
+    'Workspaces',
+    'Files',
+    'Drafts',
+    'State',
+    'Runs',
+    'Releases',
+    'Sources',
+    'Tokens',
+    'Harbour',
+  ],
   endpoints: () => ({}),
 });

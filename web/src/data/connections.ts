@@ -5,7 +5,11 @@ const endpoints = api.injectEndpoints({
   endpoints: (b) => ({
     connections: b.query<ConnectionEntry[], void>({ query: () => 'connections', providesTags: ['Connections'] }),
     keepConnection: b.mutation<void, { id: string | undefined; input: ConnectionInput }>({
-      query: ({ id, input }) => ({ url: id === undefined ? 'connections' : `connections/${id}`, method: id === undefined ? 'POST' : 'PUT', body: input }),
+      query: ({ id, input }) => ({
+        url: id === undefined ? 'connections' : `connections/${id}`,
+        method: id === undefined ? 'POST' : 'PUT',
+        body: input,
+      }),
       invalidatesTags: (_, error) => (error ? [] : ['Connections', 'Sources']),
     }),
     testConnection: b.mutation<ConnectionTest, { id: string | undefined; input: ConnectionInput }>({
@@ -22,4 +26,10 @@ const endpoints = api.injectEndpoints({
   }),
 });
 
-export const { useConnectionsQuery, useKeepConnectionMutation, useTestConnectionMutation, useDeleteConnectionMutation, useBindServerMutation } = endpoints;
+export const {
+  useConnectionsQuery,
+  useKeepConnectionMutation,
+  useTestConnectionMutation,
+  useDeleteConnectionMutation,
+  useBindServerMutation,
+} = endpoints;

@@ -7,7 +7,10 @@ const endpoints = api.injectEndpoints({
       query: (params) => ({ url: 'deliveries', params: { ...params } }),
       providesTags: ['Sources'],
     }),
-    rejects: b.query<{ rows: (string | null)[][]; isFull: boolean }, number>({ query: (id) => `deliveries/${id}/rejects`, providesTags: ['Sources'] }),
+    rejects: b.query<{ rows: (string | null)[][]; isFull: boolean }, number>({
+      query: (id) => `deliveries/${id}/rejects`,
+      providesTags: ['Sources'],
+    }),
     retryDelivery: b.mutation<void, number>({
       query: (id) => ({ url: `deliveries/${id}/retry`, method: 'POST' }),
       invalidatesTags: ['Sources', 'State', 'Runs'],
@@ -20,8 +23,17 @@ const endpoints = api.injectEndpoints({
         headers: { 'content-type': 'application/octet-stream' },
       }),
     }),
-    lookIntoDrop: b.mutation<void, void>({ query: () => ({ url: 'deliveries/look', method: 'POST' }), invalidatesTags: ['Sources', 'State', 'Runs'] }),
+    lookIntoDrop: b.mutation<void, void>({
+      query: () => ({ url: 'deliveries/look', method: 'POST' }),
+      invalidatesTags: ['Sources', 'State', 'Runs'],
+    }),
   }),
 });
 
-export const { useDeliveriesQuery, useRejectsQuery, useRetryDeliveryMutation, useSendFileMutation, useLookIntoDropMutation } = endpoints;
+export const {
+  useDeliveriesQuery,
+  useRejectsQuery,
+  useRetryDeliveryMutation,
+  useSendFileMutation,
+  useLookIntoDropMutation,
+} = endpoints;

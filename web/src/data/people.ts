@@ -18,20 +18,37 @@ export const peopleApi = api.injectEndpoints({
       query: (body) => ({ url: 'sign-in', method: 'POST', body }),
       invalidatesTags: (_, error) => (error ? [] : ['Session']),
     }),
-    signOut: b.mutation<void, void>({ query: () => ({ url: 'sign-out', method: 'POST' }), invalidatesTags: ['Session'] }),
+    signOut: b.mutation<void, void>({
+      query: () => ({ url: 'sign-out', method: 'POST' }),
+      invalidatesTags: ['Session'],
+    }),
     tokens: b.query<AccessToken[], void>({ query: () => 'tokens', providesTags: ['Tokens'] }),
     createToken: b.mutation<{ token: string; id: string }, string>({
       query: (label) => ({ url: 'tokens', method: 'POST', body: { label } }),
       invalidatesTags: ['Tokens'],
     }),
-    deleteToken: b.mutation<void, string>({ query: (id) => ({ url: `tokens/${id}`, method: 'DELETE' }), invalidatesTags: ['Tokens'] }),
+    deleteToken: b.mutation<void, string>({
+      query: (id) => ({ url: `tokens/${id}`, method: 'DELETE' }),
+      invalidatesTags: ['Tokens'],
+    }),
     audit: b.infiniteQuery<AuditEntry[], string, string | undefined>({
-      query: ({ queryArg, pageParam }) => `audit?text=${encodeURIComponent(queryArg)}${pageParam === undefined ? '' : `&before=${pageParam}`}`,
-      infiniteQueryOptions: { initialPageParam: undefined, getNextPageParam: (page) => (page.length === AUDIT_PAGE ? page.at(-1)?.id : undefined) },
+      query: ({ queryArg, pageParam }) =>
+        `audit?text=${encodeURIComponent(queryArg)}${pageParam === undefined ? '' : `&before=${pageParam}`}`,
+      infiniteQueryOptions: {
+        initialPageParam: undefined,
+        getNextPageParam: (page) => (page.length === AUDIT_PAGE ? page.at(-1)?.id : undefined),
+      },
       keepUnusedDataFor: 0,
     }),
   }),
 });
 
-export const { useSessionQuery, useSignInMutation, useSignOutMutation, useTokensQuery, useCreateTokenMutation, useDeleteTokenMutation, useAuditInfiniteQuery } =
-  peopleApi;
+export const {
+  useSessionQuery,
+  useSignInMutation,
+  useSignOutMutation,
+  useTokensQuery,
+  useCreateTokenMutation,
+  useDeleteTokenMutation,
+  useAuditInfiniteQuery,
+} = peopleApi;

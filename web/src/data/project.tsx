@@ -41,7 +41,10 @@ export function useProject(): ProjectView {
 }
 
 /** Where a place of a file is looked at: on the bench of the one table that the file declares, else as a file. */
-export function placeAddress({ slug, summary }: ProjectView, { path, line, column = 1 }: { path: string; line?: number; column?: number }): string {
+export function placeAddress(
+  { slug, summary }: ProjectView,
+  { path, line, column = 1 }: { path: string; line?: number; column?: number },
+): string {
   const tables = summary.tables.filter((t) => t.path === path);
   const sheet = tables.length === 1 ? address.table(slug, tables[0]!.fullName) : address.file(slug, path);
   return line === undefined ? sheet : `${sheet}?at=${line}.${column}`;
@@ -90,7 +93,8 @@ export function ProjectProvider({
       summary: read.summary,
       isBehind: read.texts !== texts,
       tables,
-      layerPosition: (table) => read.summary.layers.findIndex((l) => l.name === (tables.get(table)?.layer ?? table.split('.')[0])),
+      layerPosition: (table) =>
+        read.summary.layers.findIndex((l) => l.name === (tables.get(table)?.layer ?? table.split('.')[0])),
       states: new Map(state.data?.tables.map((t) => [t.table, t])),
       checks: checksOf(read.summary, state.data),
       drafts: new Map(files.data.drafts.map((d) => [d.path, d])),
@@ -115,7 +119,11 @@ function checksOf({ checks }: ProjectSummary, state: StateAnswer | undefined): C
     table: c.kind === 'query' ? (c.about ?? c.reads[0] ?? '') : c.table,
     columns: c.kind === 'query' ? [] : c.columns,
     advisory: c.advisory,
-    tolerate: c.tolerate ? (c.tolerate.kind === 'count' ? `${c.tolerate.count} rows` : `${c.tolerate.share * 100} %`) : null,
+    tolerate: c.tolerate
+      ? c.tolerate.kind === 'count'
+        ? `${c.tolerate.count} rows`
+        : `${c.tolerate.share * 100} %`
+      : null,
     comment: c.comment ?? null,
     ...(found.get(c.id) ?? { verdict: 'not run', atFault: null, total: null, at: null, run: null, environment: null }),
   }));

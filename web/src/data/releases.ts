@@ -5,18 +5,28 @@ import { api, at } from './api';
 
 const endpoints = api.injectEndpoints({
   endpoints: (b) => ({
-    comparison: b.query<Comparison, string>({ query: (slug) => `${at(slug)}/comparison`, providesTags: ['Releases', 'State'] }),
+    comparison: b.query<Comparison, string>({
+      query: (slug) => `${at(slug)}/comparison`,
+      providesTags: ['Releases', 'State'],
+    }),
     comparedFile: b.query<ComparedTexts, { slug: string; path: string }>({
       query: ({ slug, path }) => `${at(slug)}/comparison/file?path=${encodeURIComponent(path)}`,
       providesTags: ['Releases'],
     }),
-    release: b.mutation<RunEntry, { slug: string; message: string; consents: readonly string[]; treatments: Readonly<Record<string, Treatment>> }>({
+    release: b.mutation<
+      RunEntry,
+      { slug: string; message: string; consents: readonly string[]; treatments: Readonly<Record<string, Treatment>> }
+    >({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/release`, method: 'POST', body }),
       invalidatesTags: ['Runs'],
     }),
     releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),
-    today: b.query<TodayAnswer, string>({ query: (slug) => `${at(slug)}/today`, providesTags: ['State', 'Runs', 'Files', 'Drafts'] }),
+    today: b.query<TodayAnswer, string>({
+      query: (slug) => `${at(slug)}/today`,
+      providesTags: ['State', 'Runs', 'Files', 'Drafts'],
+    }),
   }),
 });
 
-export const { useComparisonQuery, useComparedFileQuery, useReleaseMutation, useReleasesQuery, useTodayQuery } = endpoints;
+export const { useComparisonQuery, useComparedFileQuery, useReleaseMutation, useReleasesQuery, useTodayQuery } =
+  endpoints;

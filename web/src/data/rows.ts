@@ -37,7 +37,8 @@ const endpoints = api.injectEndpoints({
   }),
 });
 
-export const { usePagesInfiniteQuery, useProfileQuery, usePreviewMutation, useValidateQuery, useDescribeQuery } = endpoints;
+export const { usePagesInfiniteQuery, useProfileQuery, usePreviewMutation, useValidateQuery, useDescribeQuery } =
+  endpoints;
 
 /** The address of a look's rows as a file. */
 export function exportAddress(slug: string, table: string, look: Look, format: string): string {

@@ -4,12 +4,17 @@ import { api, at } from './api';
 export type ScriptForm = 'script' | 'procedures';
 
 /** Where the SQL of loads is had as text. @param tables full names with commas between; empty for all */
-export const scriptAddress = (slug: string, { tables, upstream, form }: { tables: string; upstream: boolean; form: ScriptForm }) =>
-  `/api/${at(slug)}/script?tables=${encodeURIComponent(tables)}&upstream=${upstream}&form=${form}`;
+export const scriptAddress = (
+  slug: string,
+  { tables, upstream, form }: { tables: string; upstream: boolean; form: ScriptForm },
+) => `/api/${at(slug)}/script?tables=${encodeURIComponent(tables)}&upstream=${upstream}&form=${form}`;
 
 const endpoints = api.injectEndpoints({
   endpoints: (b) => ({
-    runs: b.query<RunEntry[], string>({ query: (environment) => `runs?environment=${encodeURIComponent(environment)}`, providesTags: ['Runs'] }),
+    runs: b.query<RunEntry[], string>({
+      query: (environment) => `runs?environment=${encodeURIComponent(environment)}`,
+      providesTags: ['Runs'],
+    }),
     run: b.query<RunDetail, number>({
       query: (id) => `runs/${id}`,
       providesTags: ['Runs'],
@@ -34,7 +39,9 @@ const endpoints = api.injectEndpoints({
         events.close();
       },
     }),
-    step: b.query<StepDetail, { run: number; step: number; state: string }>({ query: ({ run, step }) => `runs/${run}/steps/${step}` }),
+    step: b.query<StepDetail, { run: number; step: number; state: string }>({
+      query: ({ run, step }) => `runs/${run}/steps/${step}`,
+    }),
     startRun: b.mutation<
       RunEntry,
       {
@@ -49,8 +56,14 @@ const endpoints = api.injectEndpoints({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/runs`, method: 'POST', body }),
       invalidatesTags: ['Runs'],
     }),
-    stopRun: b.mutation<void, number>({ query: (id) => ({ url: `runs/${id}/stop`, method: 'POST' }), invalidatesTags: ['Runs'] }),
-    continueRun: b.mutation<RunEntry, number>({ query: (id) => ({ url: `runs/${id}/continue`, method: 'POST' }), invalidatesTags: ['Runs'] }),
+    stopRun: b.mutation<void, number>({
+      query: (id) => ({ url: `runs/${id}/stop`, method: 'POST' }),
+      invalidatesTags: ['Runs'],
+    }),
+    continueRun: b.mutation<RunEntry, number>({
+      query: (id) => ({ url: `runs/${id}/continue`, method: 'POST' }),
+      invalidatesTags: ['Runs'],
+    }),
     script: b.query<string, { slug: string; tables: string; upstream: boolean; form: ScriptForm }>({
       query: ({ slug, ...of }) => ({ url: scriptAddress(slug, of).slice('/api/'.length), responseHandler: 'text' }),
       providesTags: ['State', 'Files', 'Drafts'],
@@ -58,4 +71,12 @@ const endpoints = api.injectEndpoints({
   }),
 });
 
-export const { useRunsQuery, useRunQuery, useStepQuery, useStartRunMutation, useStopRunMutation, useContinueRunMutation, useScriptQuery } = endpoints;
+export const {
+  useRunsQuery,
+  useRunQuery,
+  useStepQuery,
+  useStartRunMutation,
+  useStopRunMutation,
+  useContinueRunMutation,
+  useScriptQuery,
+} = endpoints;

@@ -12,7 +12,8 @@ interface Interface {
 }
 
 const wantsDark = () => window.matchMedia('(prefers-color-scheme: dark)').matches;
-const storedTheme = (): Theme => (localStorage.getItem('theme') as Theme | null) ?? (wantsDark() ? 'blueprint' : 'paper');
+const storedTheme = (): Theme =>
+  (localStorage.getItem('theme') as Theme | null) ?? (wantsDark() ? 'blueprint' : 'paper');
 
 const slice = createSlice({
   name: 'interface',
@@ -25,7 +26,10 @@ const slice = createSlice({
       return { ...state, typed: now === null ? typed : { ...typed, [key]: now } };
     },
     /** What is typed already is newer. */
-    textsRestored: (state, { payload }: PayloadAction<TypedTexts>) => ({ ...state, typed: { ...payload, ...state.typed } }),
+    textsRestored: (state, { payload }: PayloadAction<TypedTexts>) => ({
+      ...state,
+      typed: { ...payload, ...state.typed },
+    }),
     textsForgotten: (state) => ({ ...state, typed: {} }),
   },
 });

@@ -18,7 +18,10 @@ export interface Writer {
 const keyOf = ({ person, project }: Writer) => `unsaved ${project} ${person}`;
 
 const isTyped = (value: unknown): value is TypedText =>
-  typeof value === 'object' && value !== null && typeof (value as TypedText).text === 'string' && typeof (value as TypedText).base === 'number';
+  typeof value === 'object' &&
+  value !== null &&
+  typeof (value as TypedText).text === 'string' &&
+  typeof (value as TypedText).base === 'number';
 
 /** What this person left unsaved in this browser; nothing where what is kept cannot be read. */
 export function unsavedOf(writer: Writer, store: Store): TypedTexts {

@@ -44,14 +44,23 @@ describe('files of a workspace', () => {
     });
     await read();
     await read(true);
-    expect(sent.read.map((s) => s.path)).toEqual(['workspaces/dues/files', `workspaces/dues/files?since=${'a'.repeat(40)}`]);
-    expect(kept()).toMatchObject({ commit: 'b'.repeat(40), files: { 'core/b.sql': 'select 1', 'core/c.sql': 'select 3' } });
+    expect(sent.read.map((s) => s.path)).toEqual([
+      'workspaces/dues/files',
+      `workspaces/dues/files?since=${'a'.repeat(40)}`,
+    ]);
+    expect(kept()).toMatchObject({
+      commit: 'b'.repeat(40),
+      files: { 'core/b.sql': 'select 1', 'core/c.sql': 'select 3' },
+    });
     expect(Object.keys(kept().files)).toHaveLength(2);
   });
 
   test('are taken whole where the server does not know that commit', async () => {
     let asked = 0;
-    serve({ 'GET workspaces/dues/files': () => (asked++ === 0 ? answer() : answer({ commit: 'c'.repeat(40), files: { 'core/z.sql': 'select 9' } })) });
+    serve({
+      'GET workspaces/dues/files': () =>
+        asked++ === 0 ? answer() : answer({ commit: 'c'.repeat(40), files: { 'core/z.sql': 'select 9' } }),
+    });
     await read();
     await read(true);
     expect(kept().files).toEqual({ 'core/z.sql': 'select 9' });
@@ -69,7 +78,8 @@ describe('files of a workspace', () => {
   test('hold a saved draft at once: what is saved next is saved over it; what others saved is asked for, without files that are known', async () => {
     let drafts = [draft('core/b.sql', 4)];
     const sent = serve({
-      'GET workspaces/dues/files': ({ path }: Sent) => answer({ drafts, ...(path.includes('since=') ? { since: 'a'.repeat(40), files: {} } : {}) }),
+      'GET workspaces/dues/files': ({ path }: Sent) =>
+        answer({ drafts, ...(path.includes('since=') ? { since: 'a'.repeat(40), files: {} } : {}) }),
       'PUT workspaces/dues/drafts': ({ body }: Sent) => {
         const { path, text, version } = body as { path: string; text: string; version: number };
         const saved = draft(path, version + 1, text);

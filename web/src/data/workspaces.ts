@@ -7,7 +7,10 @@ export type ProjectFiles = Omit<FilesAnswer, 'files' | 'since'> & { readonly fil
 function merged(known: ProjectFiles | undefined, { files, since, ...answer }: FilesAnswer): ProjectFiles {
   const base = since !== null && known?.commit === since ? known.files : {};
   const all = Object.entries({ ...base, ...files }).filter((entry): entry is [string, string] => entry[1] !== null);
-  return { ...answer, files: Object.keys(files).length === 0 && known?.commit === since ? known!.files : Object.fromEntries(all) };
+  return {
+    ...answer,
+    files: Object.keys(files).length === 0 && known?.commit === since ? known!.files : Object.fromEntries(all),
+  };
 }
 
 /** The drafts of a workspace with one more, or another in its place. */
@@ -38,7 +41,13 @@ export const workspacesApi = api.injectEndpoints({
       /** The draft is part of the files at once: what is saved next is saved over it. */
       onQueryStarted: async ({ slug }, { dispatch, queryFulfilled }) => {
         const saved = await queryFulfilled.catch(() => undefined);
-        if (saved) dispatch(workspacesApi.util.updateQueryData('files', slug, (f) => ({ ...f, drafts: withDraft(f.drafts, saved.data) })));
+        if (saved)
+          dispatch(
+            workspacesApi.util.updateQueryData('files', slug, (f) => ({
+              ...f,
+              drafts: withDraft(f.drafts, saved.data),
+            })),
+          );
       },
       invalidatesTags: (_, error) => (error ? [] : ['Files', ...OF_DRAFTS]),
     }),
@@ -46,7 +55,13 @@ export const workspacesApi = api.injectEndpoints({
       query: ({ slug, path }) => ({ url: `${at(slug)}/drafts?path=${encodeURIComponent(path)}`, method: 'DELETE' }),
       onQueryStarted: async ({ slug, path }, { dispatch, queryFulfilled }) => {
         const dropped = await queryFulfilled.catch(() => undefined);
-        if (dropped) dispatch(workspacesApi.util.updateQueryData('files', slug, (f) => ({ ...f, drafts: f.drafts.filter((d) => d.path !== path) })));
+        if (dropped)
+          dispatch(
+            workspacesApi.util.updateQueryData('files', slug, (f) => ({
+              ...f,
+              drafts: f.drafts.filter((d) => d.path !== path),
+            })),
+          );
       },
       invalidatesTags: ['Files', ...OF_DRAFTS],
     }),
@@ -86,5 +101,7 @@ export const {
 } = workspacesApi;
 
 function knownFiles(state: unknown, slug: string): ProjectFiles | undefined {
-  return workspacesApi.endpoints.files.select(slug)(state as Parameters<ReturnType<typeof workspacesApi.endpoints.files.select>>[0]).data;
+  return workspacesApi.endpoints.files.select(slug)(
+    state as Parameters<ReturnType<typeof workspacesApi.endpoints.files.select>>[0],
+  ).data;
 }

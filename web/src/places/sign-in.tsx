@@ -20,15 +20,29 @@ export function SignIn() {
           <h1 className="font-cond text-[26px] font-semibold">Ouvrage</h1>
           <span className="caps">sign in</span>
         </div>
-        <form onSubmit={(e) => void handleSubmit((values) => signIn(values))(e)} className="flex flex-col gap-3 px-5 py-4" noValidate>
+        <form
+          onSubmit={(e) => void handleSubmit((values) => signIn(values))(e)}
+          className="flex flex-col gap-3 px-5 py-4"
+          noValidate
+        >
           <label className="flex flex-col gap-1">
             Name
-            <input autoFocus autoComplete="username" {...register('name', { required: 'Type your name' })} className={inputClass} />
+            <input
+              autoFocus
+              autoComplete="username"
+              {...register('name', { required: 'Type your name' })}
+              className={inputClass}
+            />
             {formState.errors.name && <span className="text-broken">{formState.errors.name.message}</span>}
           </label>
           <label className="flex flex-col gap-1">
             Password
-            <input type="password" autoComplete="current-password" {...register('password', { required: 'Type your password' })} className={inputClass} />
+            <input
+              type="password"
+              autoComplete="current-password"
+              {...register('password', { required: 'Type your password' })}
+              className={inputClass}
+            />
             {formState.errors.password && <span className="text-broken">{formState.errors.password.message}</span>}
           </label>
           {error && <ProblemNote problem={error as ProblemBody} />}

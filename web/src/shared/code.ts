@@ -23,9 +23,21 @@ const look = EditorView.theme({
   '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'color-mix(in srgb, var(--wash) 45%, transparent)' },
   '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { backgroundColor: 'var(--wash) !important' },
   '.cm-matchingBracket': { backgroundColor: 'var(--wash)', outline: '1px solid var(--rule)' },
-  '.cm-tooltip': { backgroundColor: 'var(--raised)', border: '1px solid var(--rule)', color: 'var(--ink)', borderRadius: '2px' },
-  '.cm-tooltip-autocomplete > ul > li': { fontFamily: '"IBM Plex Mono", monospace', fontSize: '12px', padding: '2px 8px !important' },
-  '.cm-tooltip-autocomplete > ul > li[aria-selected]': { backgroundColor: 'var(--wash) !important', color: 'var(--ink) !important' },
+  '.cm-tooltip': {
+    backgroundColor: 'var(--raised)',
+    border: '1px solid var(--rule)',
+    color: 'var(--ink)',
+    borderRadius: '2px',
+  },
+  '.cm-tooltip-autocomplete > ul > li': {
+    fontFamily: '"IBM Plex Mono", monospace',
+    fontSize: '12px',
+    padding: '2px 8px !important',
+  },
+  '.cm-tooltip-autocomplete > ul > li[aria-selected]': {
+    backgroundColor: 'var(--wash) !important',
+    color: 'var(--ink) !important',
+  },
   '.cm-completionDetail': { color: 'var(--soft)', fontStyle: 'normal', marginLeft: '1em' },
   '.cm-diagnostic': { fontFamily: '"IBM Plex Sans", sans-serif', padding: '4px 8px' },
   '.cm-diagnostic-error': { borderLeft: '3px solid var(--broken)' },
@@ -33,15 +45,24 @@ const look = EditorView.theme({
   '.cm-lintRange-error': { backgroundImage: 'none', borderBottom: '2px solid var(--broken)' },
   '.cm-lintRange-warning': { backgroundImage: 'none', borderBottom: '2px solid var(--advisory)' },
   '.cm-panels': { backgroundColor: 'var(--paper)', color: 'var(--ink)' },
-  '.cm-collapsedLines': { background: 'var(--paper)', color: 'var(--soft)', fontFamily: '"IBM Plex Sans", sans-serif', fontSize: '12px' },
+  '.cm-collapsedLines': {
+    background: 'var(--paper)',
+    color: 'var(--soft)',
+    fontFamily: '"IBM Plex Sans", sans-serif',
+    fontSize: '12px',
+  },
   '.cm-collapsedLines:before, .cm-collapsedLines:after': { content: '""', margin: '0' },
   '.cm-changeGutter': { width: '3px', paddingLeft: '0' },
   '.cm-changedLineGutter': { background: 'var(--holds) !important' },
   '.cm-deletedLineGutter': { background: 'var(--broken) !important' },
   '.cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--holds) 7%, transparent) !important' },
-  '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': { backgroundColor: 'color-mix(in srgb, var(--broken) 7%, transparent) !important' },
+  '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': {
+    backgroundColor: 'color-mix(in srgb, var(--broken) 7%, transparent) !important',
+  },
   '.cm-changedText': { background: 'color-mix(in srgb, var(--holds) 12%, transparent) !important' },
-  '&.cm-merge-a .cm-changedText, .cm-deletedChunk .cm-deletedText': { background: 'color-mix(in srgb, var(--broken) 12%, transparent) !important' },
+  '&.cm-merge-a .cm-changedText, .cm-deletedChunk .cm-deletedText': {
+    background: 'color-mix(in srgb, var(--broken) 12%, transparent) !important',
+  },
 });
 
 /** Statements in the bodies of blocks and procedures, which are strings to PostgreSQL, look like statements. */
@@ -49,5 +70,11 @@ export const WITH_BODIES = SQLDialect.define({ ...PostgreSQL.spec, doubleDollarQ
 
 /** Colours, SQL, and the nonce: what every view of code has. */
 export function codeLook(path = 'x.sql', dialect = PostgreSQL): Extension[] {
-  return [path.endsWith('.sql') ? sql({ dialect }) : [], syntaxHighlighting(highlight), look, EditorView.cspNonce.of(pageNonce()), EditorState.tabSize.of(2)];
+  return [
+    path.endsWith('.sql') ? sql({ dialect }) : [],
+    syntaxHighlighting(highlight),
+    look,
+    EditorView.cspNonce.of(pageNonce()),
+    EditorState.tabSize.of(2),
+  ];
 }

@@ -14,7 +14,17 @@ const still = (path: string) => [
 const labelled = (label: string) => EditorView.contentAttributes.of({ 'aria-label': label });
 
 /** Two texts, one over the other or side by side, with what differs marked. */
-export function Diff({ path, before, after, sideBySide }: { path: string; before: string; after: string; sideBySide?: boolean }) {
+export function Diff({
+  path,
+  before,
+  after,
+  sideBySide,
+}: {
+  path: string;
+  before: string;
+  after: string;
+  sideBySide?: boolean;
+}) {
   const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (sideBySide) {
@@ -29,7 +39,11 @@ export function Diff({ path, before, after, sideBySide }: { path: string; before
     const view = new EditorView({
       parent: place.current!,
       doc: after,
-      extensions: [still(path), labelled(`${path}, changes`), unifiedMergeView({ original: before, mergeControls: false, collapseUnchanged: { margin: 4 } })],
+      extensions: [
+        still(path),
+        labelled(`${path}, changes`),
+        unifiedMergeView({ original: before, mergeControls: false, collapseUnchanged: { margin: 4 } }),
+      ],
     });
     return () => view.destroy();
   }, [path, before, after, sideBySide]);
@@ -53,5 +67,10 @@ export function Sql({ text, label = 'SQL', tall }: { text: string; label?: strin
     });
     return () => view.destroy();
   }, [text, label]);
-  return <div ref={place} className={`overflow-auto [&_.cm-content]:px-2! ${tall ? 'h-full' : 'max-h-80 border border-line'}`} />;
+  return (
+    <div
+      ref={place}
+      className={`overflow-auto [&_.cm-content]:px-2! ${tall ? 'h-full' : 'max-h-80 border border-line'}`}
+    />
+  );
 }

@@ -71,7 +71,9 @@ export function Editor(props: EditorProps) {
           codeLook(current.current.path),
           locked.current.of(lock(current.current.readOnly)),
           EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': `SQL of ${current.current.path}` }),
-          EditorView.updateListener.of((update) => update.docChanged && current.current.onChange(update.state.doc.toString())),
+          EditorView.updateListener.of(
+            (update) => update.docChanged && current.current.onChange(update.state.doc.toString()),
+          ),
         ],
       }),
     });
@@ -85,14 +87,22 @@ export function Editor(props: EditorProps) {
     if (before !== props.text) editor.dispatch({ changes: difference(before, props.text) });
   }, [props.text]);
 
-  useEffect(() => view.current!.dispatch({ effects: locked.current.reconfigure(lock(props.readOnly)) }), [props.readOnly]);
+  useEffect(
+    () => view.current!.dispatch({ effects: locked.current.reconfigure(lock(props.readOnly)) }),
+    [props.readOnly],
+  );
 
   useEffect(() => {
     const editor = view.current!;
     const length = editor.state.doc.length;
     const shown = props.diagnostics.map((d): Shown => {
       const from = Math.min(d.range.start, length);
-      return { from, to: Math.min(Math.max(d.range.end, from), length), severity: d.severity, message: d.message + (d.hint ? `\n${d.hint}` : '') };
+      return {
+        from,
+        to: Math.min(Math.max(d.range.end, from), length),
+        severity: d.severity,
+        message: d.message + (d.hint ? `\n${d.hint}` : ''),
+      };
     });
     editor.dispatch(setDiagnostics(editor.state, shown));
   }, [props.diagnostics]);
@@ -121,7 +131,11 @@ function difference(before: string, after: string): { from: number; to: number; 
 }
 
 /** What a word of a contract means, beside it. */
-async function explanation(editor: EditorView, offset: number, explain: EditorProps['explain']): Promise<Tooltip | null> {
+async function explanation(
+  editor: EditorView,
+  offset: number,
+  explain: EditorProps['explain'],
+): Promise<Tooltip | null> {
   const found = await explain(editor.state.doc.toString(), offset);
   if (!found) return null;
   const create = () => {
@@ -135,8 +149,12 @@ async function explanation(editor: EditorView, offset: number, explain: EditorPr
   return { pos: found.start, end: found.end, create };
 }
 
-async function completions(context: CompletionContext, complete: EditorProps['complete']): Promise<CompletionResult | null> {
-  if (!context.explicit && !/[\w$.]$/.test(context.state.sliceDoc(Math.max(0, context.pos - 1), context.pos))) return null;
+async function completions(
+  context: CompletionContext,
+  complete: EditorProps['complete'],
+): Promise<CompletionResult | null> {
+  if (!context.explicit && !/[\w$.]$/.test(context.state.sliceDoc(Math.max(0, context.pos - 1), context.pos)))
+    return null;
   const answer = await complete(context.state.doc.toString(), context.pos);
   if (!answer) return null;
   return {

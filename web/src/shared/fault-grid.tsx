@@ -19,7 +19,11 @@ export function FaultGrid({
 }) {
   return (
     <section className="flex flex-col gap-1.5" aria-label={`Rows ${word} ${about}`}>
-      <SectionTitle aside={atFault > found.rows.length ? `first ${found.rows.length} of ${count(atFault)}` : rows(atFault)}>{title}</SectionTitle>
+      <SectionTitle
+        aside={atFault > found.rows.length ? `first ${found.rows.length} of ${count(atFault)}` : rows(atFault)}
+      >
+        {title}
+      </SectionTitle>
       <div className="border border-line" style={{ height: Math.min(240, 42 + found.rows.length * 22) }}>
         <Grid label={`Rows ${word} ${about}`} columns={found.columns.map((name) => ({ name }))} rows={found.rows} />
       </div>

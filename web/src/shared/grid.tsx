@@ -24,10 +24,19 @@ const HEAD = 25;
 export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const [focus, setFocus] = useState({ row: 0, column: 0 });
-  const widths = useMemo(() => columns.map((c, i) => columnWidth(c.standIn === undefined ? c.name : `${c.name} stand-in`, rows, i)), [columns, rows]);
+  const widths = useMemo(
+    () => columns.map((c, i) => columnWidth(c.standIn === undefined ? c.name : `${c.name} stand-in`, rows, i)),
+    [columns, rows],
+  );
   const template = widths.map((w) => `${w}px`).join(' ');
   const total = widths.reduce((a, b) => a + b, 0);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 12, scrollMargin: 0 });
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: 12,
+    scrollMargin: 0,
+  });
 
   const items = virtual.getVirtualItems();
   const nearEnd = (items.at(-1)?.index ?? 0) >= rows.length - 20;
@@ -91,7 +100,10 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: Grid
               {onSort ? <SortButton name={c.name} sort={sort ?? []} onSort={onSort} /> : c.name}
               {c.standIn !== undefined && (
                 <Hint text={c.standIn}>
-                  <span tabIndex={0} className="ml-1.5 text-tiny font-normal text-advisory-text underline decoration-dotted underline-offset-2">
+                  <span
+                    tabIndex={0}
+                    className="ml-1.5 text-tiny font-normal text-advisory-text underline decoration-dotted underline-offset-2"
+                  >
                     stand-in
                   </span>
                 </Hint>
@@ -138,7 +150,12 @@ function SortButton({ name, sort, onSort }: { name: string; sort: Sort; onSort: 
   const word = sortWord(sort, name);
   const place = sort.length > 1 && word ? sort.findIndex((s) => s.column === name) + 1 : '';
   return (
-    <button type="button" onClick={() => onSort(name)} className="font-medium hover:text-plan hover:underline" title={`Sort by ${name}`}>
+    <button
+      type="button"
+      onClick={() => onSort(name)}
+      className="font-medium hover:text-plan hover:underline"
+      title={`Sort by ${name}`}
+    >
       {name}
       {word && (
         <span aria-hidden className="text-plan">
@@ -150,8 +167,19 @@ function SortButton({ name, sort, onSort }: { name: string; sort: Sort; onSort: 
   );
 }
 
-function Cell({ value, type, focused, onFocus }: { value: string | null; type: string | undefined; focused: boolean; onFocus: () => void }) {
-  const shown = value === null ? 'null' : type === 'boolean' ? (value === 't' ? 'true' : 'false') : cell(value, type ?? '');
+function Cell({
+  value,
+  type,
+  focused,
+  onFocus,
+}: {
+  value: string | null;
+  type: string | undefined;
+  focused: boolean;
+  onFocus: () => void;
+}) {
+  const shown =
+    value === null ? 'null' : type === 'boolean' ? (value === 't' ? 'true' : 'false') : cell(value, type ?? '');
   return (
     <div
       role="gridcell"

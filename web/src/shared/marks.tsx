@@ -14,7 +14,15 @@ export function Hatch({ position, size = 13 }: { position: number; size?: number
           {hatchLines(kind)}
         </pattern>
       </defs>
-      <rect x="0.75" y="0.75" width="12.5" height="12.5" fill={kind === 'solid' ? 'var(--hatch)' : `url(#${id})`} stroke="var(--hatch)" strokeWidth="1.3" />
+      <rect
+        x="0.75"
+        y="0.75"
+        width="12.5"
+        height="12.5"
+        fill={kind === 'solid' ? 'var(--hatch)' : `url(#${id})`}
+        stroke="var(--hatch)"
+        strokeWidth="1.3"
+      />
     </svg>
   );
 }
@@ -41,12 +49,24 @@ function hatchLines(kind: (typeof HATCHES)[number]) {
   }
 }
 
-const WORDS: Readonly<Record<Verdict, string>> = { holds: 'holds', advisory: 'advisory', broken: 'broken', 'not run': 'not run' };
+const WORDS: Readonly<Record<Verdict, string>> = {
+  holds: 'holds',
+  advisory: 'advisory',
+  broken: 'broken',
+  'not run': 'not run',
+};
 
 /** A verdict, told by shape first: full, half-filled, split, dashed square. */
 export function VerdictMark({ verdict, size = 12, label }: { verdict: Verdict; size?: number; label?: string }) {
   return (
-    <svg width={size} height={size} viewBox="0 0 12 12" role="img" aria-label={label ?? WORDS[verdict]} className="shrink-0">
+    <svg
+      width={size}
+      height={size}
+      viewBox="0 0 12 12"
+      role="img"
+      aria-label={label ?? WORDS[verdict]}
+      className="shrink-0"
+    >
       <title>{label ?? WORDS[verdict]}</title>
       {shape(verdict)}
     </svg>
@@ -72,12 +92,28 @@ function shape(verdict: Verdict) {
         </>
       );
     case 'not run':
-      return <rect x="1.7" y="1.7" width="8.6" height="8.6" fill="none" stroke="var(--notrun)" strokeWidth="1.3" strokeDasharray="2 1.5" />;
+      return (
+        <rect
+          x="1.7"
+          y="1.7"
+          width="8.6"
+          height="8.6"
+          fill="none"
+          stroke="var(--notrun)"
+          strokeWidth="1.3"
+          strokeDasharray="2 1.5"
+        />
+      );
   }
 }
 
 /** The word of a verdict in its colour. */
 export function VerdictWord({ verdict }: { verdict: Verdict }) {
-  const colour = { holds: 'text-holds-text', advisory: 'text-advisory-text', broken: 'text-broken', 'not run': 'text-soft' }[verdict];
+  const colour = {
+    holds: 'text-holds-text',
+    advisory: 'text-advisory-text',
+    broken: 'text-broken',
+    'not run': 'text-soft',
+  }[verdict];
   return <span className={colour}>{WORDS[verdict]}</span>;
 }

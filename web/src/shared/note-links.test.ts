@@ -5,7 +5,10 @@ const tables = new Set(['core.dim_vessel', 'mart.vessel_dues']);
 
 test.each([
   ['see [core.dim_vessel].', 'see [core.dim_vessel](/t/core.dim_vessel).'],
-  ['[core.dim_vessel] and [mart.vessel_dues]', '[core.dim_vessel](/t/core.dim_vessel) and [mart.vessel_dues](/t/mart.vessel_dues)'],
+  [
+    '[core.dim_vessel] and [mart.vessel_dues]',
+    '[core.dim_vessel](/t/core.dim_vessel) and [mart.vessel_dues](/t/mart.vessel_dues)',
+  ],
   ['[core.nothing]', '[core.nothing]'],
   ['[core.dim_vessel](https://x.invalid)', '[core.dim_vessel](https://x.invalid)'],
   ['`[core.dim_vessel]`', '`[core.dim_vessel]`'],

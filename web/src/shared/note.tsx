@@ -24,7 +24,9 @@ const components: Components = {
   code: ({ children }) => <code className="font-mono text-small">{children}</code>,
   pre: ({ children }) => <pre className="overflow-x-auto border border-line bg-raised p-2">{children}</pre>,
   table: ({ children }) => (
-    <table className="w-full border border-line text-left [&_td]:px-2 [&_td]:py-0.5 [&_th]:px-2 [&_tr]:border-b [&_tr]:border-line">{children}</table>
+    <table className="w-full border border-line text-left [&_td]:px-2 [&_td]:py-0.5 [&_th]:px-2 [&_tr]:border-b [&_tr]:border-line">
+      {children}
+    </table>
   ),
   img: ({ alt }) => <em>{alt}</em>,
 };

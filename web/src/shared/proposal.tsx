@@ -14,7 +14,8 @@ export function useKeepFiles() {
   const tell = useTell();
   const keep = async (files: readonly Pick<ProposedFile, 'path' | 'after'>[]): Promise<boolean> => {
     try {
-      for (const { path, after } of files) await keepDraft({ slug, path, text: after, version: drafts.get(path)?.version ?? 0 }).unwrap();
+      for (const { path, after } of files)
+        await keepDraft({ slug, path, text: after, version: drafts.get(path)?.version ?? 0 }).unwrap();
       return true;
     } catch (problem) {
       tell.problem(problem);
@@ -25,7 +26,15 @@ export function useKeepFiles() {
 }
 
 /** Files as they would become, to be read before they are kept. */
-export function Proposal({ files, onKept, onBack }: { files: readonly ProposedFile[]; onKept: () => void; onBack: () => void }) {
+export function Proposal({
+  files,
+  onKept,
+  onBack,
+}: {
+  files: readonly ProposedFile[];
+  onKept: () => void;
+  onBack: () => void;
+}) {
   const [chosen, setChosen] = useState(0);
   const { keep, keeping } = useKeepFiles();
   const file = files[chosen];
@@ -50,7 +59,9 @@ export function Proposal({ files, onKept, onBack }: { files: readonly ProposedFi
             {f.path}
           </button>
         ))}
-        <span className="text-small text-soft">{file.before === null ? 'a new file' : 'changes are marked'}; nothing is kept until you say so</span>
+        <span className="text-small text-soft">
+          {file.before === null ? 'a new file' : 'changes are marked'}; nothing is kept until you say so
+        </span>
       </div>
       <div className="h-[46vh] border border-line">
         <Diff path={file.path} before={file.before ?? ''} after={file.after} />

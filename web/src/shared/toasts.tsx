@@ -23,13 +23,20 @@ export function useTell(): Teller {
 /** Short messages at the edge of the sheet. */
 export function ToastProvider({ children }: { children: ReactNode }) {
   const [told, setTold] = useState<readonly Told[]>([]);
-  const add = useCallback((toast: Omit<Told, 'id'>) => setTold((all) => [...all.slice(-3), { ...toast, id: Date.now() + Math.random() }]), []);
+  const add = useCallback(
+    (toast: Omit<Told, 'id'>) => setTold((all) => [...all.slice(-3), { ...toast, id: Date.now() + Math.random() }]),
+    [],
+  );
   const teller = useMemo(
     (): Teller => ({
       say: (title, detail) => add({ title, bad: false, ...(detail ? { detail } : {}) }),
       problem: (problem) => {
         const body = problem as ProblemBody;
-        add({ title: body.title ?? 'Something went wrong', bad: true, ...(body.detail ? { detail: body.detail } : {}) });
+        add({
+          title: body.title ?? 'Something went wrong',
+          bad: true,
+          ...(body.detail ? { detail: body.detail } : {}),
+        });
       },
     }),
     [add],

@@ -33,7 +33,10 @@ export function useUnsaved(person: string, project: string): void {
     if (!restored.current) return;
     const kept = keepUnsaved({ person, project }, typed, localStorage);
     if (!kept && !isFull.current)
-      tell.problem({ title: 'This browser has no room to keep what you type', detail: 'Save your drafts: what is unsaved would be lost with this tab.' });
+      tell.problem({
+        title: 'This browser has no room to keep what you type',
+        detail: 'Save your drafts: what is unsaved would be lost with this tab.',
+      });
     isFull.current = !kept;
   }, [typed, person, project, tell]);
 

@@ -21,7 +21,8 @@ export function answer(request: Request): Answers[keyof Answers] {
       const typed = edit(request.path, request.text);
       const project = together.length ? changeFiles(typed, new Map(together)) : typed;
       const own = project.diagnostics.filter((d) => d.path === request.path);
-      const others = (p: Project) => p.diagnostics.filter((d) => d.path !== request.path && d.severity === 'error').length;
+      const others = (p: Project) =>
+        p.diagnostics.filter((d) => d.path !== request.path && d.severity === 'error').length;
       const table = [...project.tables.values()].find((t) => t.path === request.path && t.kind !== 'source');
       return {
         diagnostics: own.map((d) => placed(project, d)),

@@ -2,7 +2,12 @@ import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Answers, Request } from './protocol';
 
 /** A failure of the worker as people are told of it. */
-export const readerProblem = (error: Error): ProblemBody => ({ code: 'reader', status: 0, title: 'The project could not be read here', detail: error.message });
+export const readerProblem = (error: Error): ProblemBody => ({
+  code: 'reader',
+  status: 0,
+  title: 'The project could not be read here',
+  detail: error.message,
+});
 
 interface Waiting {
   readonly resolve: (answer: never) => void;
@@ -38,11 +43,16 @@ export class WorkerChannel {
       try {
         const port = (this.port ??= this.started());
         // A new worker knows no project yet.
-        if (isNew && request.kind !== 'open' && this.opened) this.send(port, this.opened, { resolve: () => undefined, reject: () => undefined });
+        if (isNew && request.kind !== 'open' && this.opened)
+          this.send(port, this.opened, { resolve: () => undefined, reject: () => undefined });
         this.send(port, request, { resolve: resolve as Waiting['resolve'], reject });
       } catch (error) {
         this.fail(error instanceof Error ? error.message : String(error));
-        reject(new Error(`The project’s reader could not be started: ${error instanceof Error ? error.message : String(error)}`));
+        reject(
+          new Error(
+            `The project’s reader could not be started: ${error instanceof Error ? error.message : String(error)}`,
+          ),
+        );
       }
     });
   }
@@ -64,7 +74,8 @@ export class WorkerChannel {
       if (data.error !== undefined) waiting.reject(new Error(data.error));
       else waiting.resolve(data.answer as never);
     };
-    port.onerror = (event) => this.fail(typeof event === 'string' ? event : (event as ErrorEvent).message || 'it could not be loaded');
+    port.onerror = (event) =>
+      this.fail(typeof event === 'string' ? event : (event as ErrorEvent).message || 'it could not be loaded');
     port.onmessageerror = () => this.fail('its answer could not be read');
     return port;
   }

@@ -10,7 +10,8 @@ const FILES: Record<string, string> = {
 create foreign table landing.berth (berth_code text not null, length_m numeric(6,1), primary key (berth_code)) server s;
 create foreign table landing.call (call_no text, berth_code text) server s;
 comment on foreign table landing.berth is 'Places to lie.';`,
-  'staging/berth.sql': "select berth_code from landing.berth; comment on column staging.berth.berth_code is 'The berth.'",
+  'staging/berth.sql':
+    "select berth_code from landing.berth; comment on column staging.berth.berth_code is 'The berth.'",
 };
 let project: ReturnType<typeof readProject>;
 beforeAll(async () => {
@@ -19,14 +20,19 @@ beforeAll(async () => {
 });
 
 /** Labels offered at the mark | of a text. */
-const offered = (marked: string) => complete(project, marked.replace('|', ''), marked.indexOf('|'))?.options.map((o) => o.label);
+const offered = (marked: string) =>
+  complete(project, marked.replace('|', ''), marked.indexOf('|'))?.options.map((o) => o.label);
 
 describe('completion', () => {
   test.each<[string, string, string[]]>([
     ['columns behind an alias', 'select b.| from landing.berth b', ['berth_code', 'length_m']],
     ['columns behind a table’s own name', 'select berth.le| from landing.berth', ['berth_code', 'length_m']],
     ['tables of a layer', 'select 1 from landing.|', ['berth', 'call']],
-    ['columns of a common table expression', 'with c as (select call_no as n from landing.call) select c.| from c', ['n']],
+    [
+      'columns of a common table expression',
+      'with c as (select call_no as n from landing.call) select c.| from c',
+      ['n'],
+    ],
     ['columns in a subquery', 'select x from (select q.| from landing.call q) s', ['call_no', 'berth_code']],
     ['columns of a join', 'select k.| from landing.berth b join landing.call k on true', ['call_no', 'berth_code']],
   ])('%s', (_, marked, labels) => expect(offered(marked)).toEqual(labels));
@@ -36,8 +42,10 @@ describe('completion', () => {
     expect(labels).toContain('recent');
     expect(labels).toContain('landing.berth');
   });
-  test('columns in scope come before keywords', () => expect(offered('select | from landing.call c')?.slice(0, 3)).toEqual(['call_no', 'berth_code', 'c']));
-  test('nothing behind a name that is unknown', () => expect(offered('select z.| from landing.call c')).toBeUndefined());
+  test('columns in scope come before keywords', () =>
+    expect(offered('select | from landing.call c')?.slice(0, 3)).toEqual(['call_no', 'berth_code', 'c']));
+  test('nothing behind a name that is unknown', () =>
+    expect(offered('select z.| from landing.call c')).toBeUndefined());
 });
 
 test('a summary has what the bench shows', () => {
@@ -50,6 +58,13 @@ test('a summary has what the bench shows', () => {
     comment: 'Places to lie.',
   });
   expect(tables.find((t) => t.fullName === 'staging.berth')?.columns).toEqual([
-    { name: 'berth_code', type: 'text', origins: ['landing.berth.berth_code'], comment: 'The berth.', isKey: false, notNull: false },
+    {
+      name: 'berth_code',
+      type: 'text',
+      origins: ['landing.berth.berth_code'],
+      comment: 'The berth.',
+      isKey: false,
+      notNull: false,
+    },
   ]);
 });

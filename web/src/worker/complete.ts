@@ -55,24 +55,51 @@ export function complete(project: Project, text: string, offset: number): Comple
   const [, qualifier, word = ''] = before ?? [];
   const from = offset - word.length;
   const choices = qualifier === undefined ? optionChoices(text, offset) : undefined;
-  if (choices) return choices.length ? { from, options: choices.map(({ label, help }): Completion => ({ label, kind: 'option', detail: help })) } : null;
+  if (choices)
+    return choices.length
+      ? { from, options: choices.map(({ label, help }): Completion => ({ label, kind: 'option', detail: help })) }
+      : null;
   const { ranges, ctes } = namesAt(project, text, offset);
   if (qualifier !== undefined) {
     const range = ranges.find((r) => r.name === qualifier && r.columns.length > 0);
-    if (range) return { from, options: range.columns.map((c) => ({ label: c.name, kind: 'column', ...(c.type ? { detail: c.type } : {}) })) };
-    if (qualifier === 'functions') return { from, options: [...project.functions.keys()].map((label) => ({ label, kind: 'function', apply: `${label}(` })) };
+    if (range)
+      return {
+        from,
+        options: range.columns.map((c) => ({ label: c.name, kind: 'column', ...(c.type ? { detail: c.type } : {}) })),
+      };
+    if (qualifier === 'functions')
+      return {
+        from,
+        options: [...project.functions.keys()].map((label) => ({ label, kind: 'function', apply: `${label}(` })),
+      };
     const tables = [...project.tables.values()].filter((t) => schemaNameOf(t) === qualifier);
-    return tables.length ? { from, options: tables.map((t) => ({ label: t.name, kind: 'table', ...(t.comment ? { detail: t.comment } : {}) })) } : null;
+    return tables.length
+      ? {
+          from,
+          options: tables.map((t) => ({ label: t.name, kind: 'table', ...(t.comment ? { detail: t.comment } : {}) })),
+        }
+      : null;
   }
   const expectsTable = /\b(from|join)\s+[\w$]*$/i.test(text.slice(0, offset));
   if (word === '' && !expectsTable && !/[\s(,]$/.test(text.slice(0, offset))) return null;
   const tables = (): Completion[] => [
     ...ctes.map((c): Completion => ({ label: c.name, kind: 'alias', detail: c.of })),
-    ...[...project.tables.values()].map((t): Completion => ({ label: t.fullName, kind: 'table', ...(t.comment ? { detail: t.comment } : {}) })),
+    ...[...project.tables.values()].map((t): Completion => ({
+      label: t.fullName,
+      kind: 'table',
+      ...(t.comment ? { detail: t.comment } : {}),
+    })),
   ];
   if (expectsTable) return { from, options: tables() };
-  const columns = ranges.flatMap((r) => r.columns.map((c): Completion => ({ label: c.name, kind: 'column', detail: `${c.type ?? ''} ${r.name}`.trim() })));
-  const aliases = ranges.filter((r) => r.name !== '').map((r): Completion => ({ label: r.name, kind: 'alias', detail: r.of }));
+  const columns = ranges.flatMap((r) =>
+    r.columns.map((c): Completion => ({ label: c.name, kind: 'column', detail: `${c.type ?? ''} ${r.name}`.trim() })),
+  );
+  const aliases = ranges
+    .filter((r) => r.name !== '')
+    .map((r): Completion => ({ label: r.name, kind: 'alias', detail: r.of }));
   const layers = project.layers.map((l): Completion => ({ label: l.name, kind: 'layer', apply: `${l.name}.` }));
-  return { from, options: [...columns, ...aliases, ...layers, ...KEYWORDS.map((label): Completion => ({ label, kind: 'keyword' }))] };
+  return {
+    from,
+    options: [...columns, ...aliases, ...layers, ...KEYWORDS.map((label): Completion => ({ label, kind: 'keyword' }))],
+  };
 }

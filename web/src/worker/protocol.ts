@@ -23,7 +23,12 @@ export interface TableSummary {
   /** Of a table with surrogate keys: what facts look up. */
   readonly dimension?: { readonly surrogate: string; readonly key: readonly string[] };
   /** Of a history table: what its rows are versions of, and the columns that say when each holds. */
-  readonly history?: { readonly key: readonly string[]; readonly validFrom: string; readonly validTo: string; readonly filled: readonly string[] };
+  readonly history?: {
+    readonly key: readonly string[];
+    readonly validFrom: string;
+    readonly validTo: string;
+    readonly filled: readonly string[];
+  };
 }
 
 export interface ColumnSummary {
@@ -86,7 +91,12 @@ export interface CompletionAnswer {
 export type Request =
   | { readonly kind: 'open'; readonly files: Readonly<Record<string, string>> }
   /** `others` are files that would be kept together with this one. */
-  | { readonly kind: 'edit'; readonly path: string; readonly text: string; readonly others?: Readonly<Record<string, string>> }
+  | {
+      readonly kind: 'edit';
+      readonly path: string;
+      readonly text: string;
+      readonly others?: Readonly<Record<string, string>>;
+    }
   | { readonly kind: 'contract'; readonly path: string; readonly text: string; readonly edits: readonly ContractEdit[] }
   | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number }
   /** What the word at an offset means. */

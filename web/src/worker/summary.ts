@@ -12,7 +12,9 @@ export function summarize(project: Project): ProjectSummary {
     layers: project.layers.map(({ name, comment }) => ({ name, ...(comment ? { comment } : {}) })),
     layerStatements: project.files.has('layers.sql') ? layerStatements(project.files.get('layers.sql')!) : [],
     tables: [...project.tables.values()].map((t) => summarizeTable(project, t)),
-    servers: [...project.servers.values()].filter((s) => s.name !== 'warehouse' && s.wrapper !== 'file_fdw').map((s) => s.name),
+    servers: [...project.servers.values()]
+      .filter((s) => s.name !== 'warehouse' && s.wrapper !== 'file_fdw')
+      .map((s) => s.name),
     parameters: [...project.parameters.values()].map(({ name, value }) => ({ name, value })),
     relations: relationsOf(project),
     checks: checksOf(project).map((c) => ({ ...c, title: checkTitle(c) })),

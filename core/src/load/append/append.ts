@@ -16,10 +16,15 @@ import { greatestWatermark } from '../../compile/watermark.js';
 export function appendSteps(context: PolicyContext<AppendSpec>): LoadStep[] {
   const { target, own, home } = context;
   const maps = keyMapsOf(target, home);
-  const known = target.key.length ? `\nwhere not exists (select from ${qualified(own)} as t where ${sameKey('t', 'q', target.key)})` : '';
+  const known = target.key.length
+    ? `\nwhere not exists (select from ${qualified(own)} as t where ${sameKey('t', 'q', target.key)})`
+    : '';
   const row = newRow(target, maps, 'q');
   const insertFrom = (rows: string) =>
-    run('build', `insert into ${qualified(own)} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${rows} as q${row.join}`);
+    run(
+      'build',
+      `insert into ${qualified(own)} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${rows} as q${row.join}`,
+    );
   // Rows that are read where they are and of which nothing has to be known need not be kept. The table may be a copy, made in this transaction.
   if (readsDirectly(context) && maps.length === 0 && known === '')
     return [

@@ -22,10 +22,14 @@ function* nodesOf(node: PlanNode): Generator<PlanNode> {
 export function boundNote(explained: unknown): string {
   const [{ Plan: root }] = (typeof explained === 'string' ? JSON.parse(explained) : explained) as [{ Plan: PlanNode }];
   const held = [...nodesOf(root)].filter(isOfBound);
-  const indexed = held.find((n) => n['Relation Name'] !== undefined && String(n['Index Cond'] ?? n['Recheck Cond'] ?? '').includes('load.bound'));
+  const indexed = held.find(
+    (n) =>
+      n['Relation Name'] !== undefined && String(n['Index Cond'] ?? n['Recheck Cond'] ?? '').includes('load.bound'),
+  );
   if (indexed) return `the watermark’s bound reaches an index of ${indexed['Relation Name']!}`;
   const scanned = held.find((n) => n['Relation Name'] !== undefined);
-  if (scanned) return `the watermark’s bound reaches the scan of ${scanned['Relation Name']!}, which has no index for it`;
+  if (scanned)
+    return `the watermark’s bound reaches the scan of ${scanned['Relation Name']!}, which has no index for it`;
   const at = held[0]?.['Node Type'];
   return `the watermark’s bound does not reach the input: all of it is read and computed first${at === undefined ? '' : ` (${at})`}. Keep the watermark free of aggregates and windows in the query.`;
 }

@@ -20,13 +20,18 @@ export function datedSteps({ target, own, home, spec }: PolicyContext<DatedSpec>
   // Rows are written with the flag that they keep: only those of the date that loses it are written again.
   const newest = `(select greatest((select max(${asOf}) from ${place}), (select max(${asOf}) from ${CHANGES})))`;
   const row = newRow(target, maps, 'q', (c) => (c.name === flag ? `q.${asOf} = ${newest}` : undefined));
-  const compared = (alias: string) => written.map((c) => `${comparable(`${alias}.${ident(c.name)}`, c)} as ${ident(c.name)}`).join(', ');
+  const compared = (alias: string) =>
+    written.map((c) => `${comparable(`${alias}.${ident(c.name)}`, c)} as ${ident(c.name)}`).join(', ');
   const ofQuery = `select ${compared('q')} from ${ROWS} as q where q.${asOf} in (select ${asOf} from ${place})`;
   const ofTable = `select ${compared('t')} from ${place} as t where t.${asOf} in (select ${asOf} from ${ROWS})`;
   const changed = `(select ${asOf} from ${CHANGES} where differs$)`;
-  const oldest = (dates: string) => `(select min(${asOf}) from (${dates} order by ${asOf} desc limit ${keep!}) as kept)`;
+  const oldest = (dates: string) =>
+    `(select min(${asOf}) from (${dates} order by ${asOf} desc limit ${keep!}) as kept)`;
   // A date beyond those that stay would come and go again with each load.
-  const ofKept = keep === undefined ? '' : ` where ${asOf} >= ${oldest(`select ${asOf} from delivered union select ${asOf} from ${place}`)}`;
+  const ofKept =
+    keep === undefined
+      ? ''
+      : ` where ${asOf} >= ${oldest(`select ${asOf} from delivered union select ${asOf} from ${place}`)}`;
   return [
     ...createKeyMaps(maps),
     run(
@@ -47,12 +52,19 @@ from dates`,
     // Before the new rows are there, which need not be looked at.
     ...(flag === undefined
       ? []
-      : [run('build', `update ${place} set ${ident(flag)} = not ${ident(flag)}\nwhere ${ident(flag)} is distinct from (${asOf} = ${newest})`)]),
+      : [
+          run(
+            'build',
+            `update ${place} set ${ident(flag)} = not ${ident(flag)}\nwhere ${ident(flag)} is distinct from (${asOf} = ${newest})`,
+          ),
+        ]),
     run(
       'build',
       `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${row.items}\nfrom ${ROWS} as q${row.join}\nwhere q.${asOf} in ${changed}`,
     ),
-    ...(keep === undefined ? [] : [run('build', `delete from ${place} where ${asOf} < ${oldest(`select distinct ${asOf} from ${place}`)}`)]),
+    ...(keep === undefined
+      ? []
+      : [run('build', `delete from ${place} where ${asOf} < ${oldest(`select distinct ${asOf} from ${place}`)}`)]),
     counts(
       CHANGES,
       { 'new dates': 'not replaced$', 'replaced dates': 'replaced$ and differs$', 'unchanged dates': 'not differs$' },

@@ -2,7 +2,15 @@ import type { EventsSpec } from '../../language/spec.js';
 import type { ColumnDeclaration } from '../../model/project.js';
 import { boundedName, ident, idents, qualified } from '../../sql/quote.js';
 import { historyColumns, type HistoryColumns } from '../policy/versions.js';
-import { createKeyMaps, filledValue, keyMapsOf, numberKeys, numbersOf, surrogateMap, type RowNumbers } from '../../keys/keys.js';
+import {
+  createKeyMaps,
+  filledValue,
+  keyMapsOf,
+  numberKeys,
+  numbersOf,
+  surrogateMap,
+  type RowNumbers,
+} from '../../keys/keys.js';
 import { completeMembers, lastMembers } from '../../keys/members.js';
 import type { Place } from '../../model/place.js';
 import type { PolicyContext } from '../policy/context.js';
@@ -52,7 +60,9 @@ export function eventSteps(context: PolicyContext<EventsSpec>): LoadStep[] {
   const names = columns.map((c) => c.name);
   const rest = columns.filter((c) => !key.includes(c.name) && c.name !== at);
   // Distinct rows by columns are sorted, whole ones may be hashed.
-  const distinct = columns.some((c) => c.type === 'json') ? `distinct on (${comparableColumns('q', columns)})` : 'distinct';
+  const distinct = columns.some((c) => c.type === 'json')
+    ? `distinct on (${comparableColumns('q', columns)})`
+    : 'distinct';
   const replaces = replacesVersions(target);
   const versions = [
     run('build', `create temp table versions on commit drop as\n${cut(context, h, at)}`),
@@ -60,8 +70,17 @@ export function eventSteps(context: PolicyContext<EventsSpec>): LoadStep[] {
     ...cutGuards(context, h, at, VERSIONS),
   ];
   // Numbers are found for versions that are there; without them, a table that is written anew needs none beside itself.
-  const first = maps.length > 0 ? [...versions, ...keepNumbers(context, h), ...numberKeys(maps, VERSIONS)] : replaces ? [] : versions;
-  const inPlace = [...(first.length ? [] : versions), ...(replaces ? replace(context, h) : writeDifferences(context, h)), ...lastMembers(target, context)];
+  const first =
+    maps.length > 0
+      ? [...versions, ...keepNumbers(context, h), ...numberKeys(maps, VERSIONS)]
+      : replaces
+        ? []
+        : versions;
+  const inPlace = [
+    ...(first.length ? [] : versions),
+    ...(replaces ? replace(context, h) : writeDifferences(context, h)),
+    ...lastMembers(target, context),
+  ];
   const rewrite = (beside: Place): LoadStep[] => [
     anew(context, beside, h, first.length ? VERSIONS : `(\n${cut(context, h, at)}\n)`),
     ...(first.length ? [] : cutGuards(context, h, at, qualified(beside))),
@@ -71,7 +90,10 @@ export function eventSteps(context: PolicyContext<EventsSpec>): LoadStep[] {
     ...createKeyMaps(maps),
     ...completeMembers(target, context, `q.${ident(at)}`),
     run('build', `create table if not exists ${events} as select ${idents(names)} from ${ROWS} with no data`),
-    run('build', `create index if not exists ${ident(boundedName(home.name, '~events~by_key'))} on ${events} (${idents([...key, at])})`),
+    run(
+      'build',
+      `create index if not exists ${ident(boundedName(home.name, '~events~by_key'))} on ${events} (${idents([...key, at])})`,
+    ),
     ...fillAdded(context, columns, at),
     run(
       'build',
@@ -82,17 +104,24 @@ where not exists (select from ${events} as e where ${sameKey('e', 'q', [...key, 
     analyzeChanges([...key, at]),
     run('build', `insert into ${events} (${idents(names)}) select ${idents(names)} from ${CHANGES}`),
     ...first,
-    ...(replaces ? shapeSteps(context, { amount: touchedRows(context), share: REWRITE_SHARE, inPlace, rewrite }) : inPlace),
+    ...(replaces
+      ? shapeSteps(context, { amount: touchedRows(context), share: REWRITE_SHARE, inPlace, rewrite })
+      : inPlace),
     counts(CHANGES, { 'new events': 'true' }, unchangedRows('true')),
     dropTemporary(CHANGES, VERSIONS),
   ];
 }
 
 /** What names the keys that are cut again: the new events, or all of them. */
-const touchedIn = ({ recut, home }: PolicyContext): string => (recut ? qualified(rememberedPlace(home, 'events')) : CHANGES);
+const touchedIn = ({ recut, home }: PolicyContext): string =>
+  recut ? qualified(rememberedPlace(home, 'events')) : CHANGES;
 
 /** Events that the query tells again tell what they hold in columns that it was not asked for before. */
-function fillAdded({ target, home, recut }: PolicyContext, columns: readonly ColumnDeclaration[], at: string): LoadStep[] {
+function fillAdded(
+  { target, home, recut }: PolicyContext,
+  columns: readonly ColumnDeclaration[],
+  at: string,
+): LoadStep[] {
   const added = columns.filter((c) => recut?.added.includes(c.name));
   if (added.length === 0) return [];
   const known = columns.filter((c) => !added.includes(c) && !target.key.includes(c.name) && c.name !== at);
@@ -112,7 +141,13 @@ function eventColumns({ target, spec }: PolicyContext<EventsSpec>): ColumnDeclar
   const more = said.filter((name) => !written.some((w) => w.name === name));
   return [
     ...written,
-    ...more.map((name): ColumnDeclaration => ({ name, type: 'said by the query', notNull: false, options: {}, range: target.table.nameRange })),
+    ...more.map((name): ColumnDeclaration => ({
+      name,
+      type: 'said by the query',
+      notNull: false,
+      options: {},
+      range: target.table.nameRange,
+    })),
   ];
 }
 
@@ -131,11 +166,17 @@ export const replacesVersions = ({ spec, columns }: Pick<Target, 'spec' | 'colum
  * What has to hold of versions that were cut. Each ends where the next of its key begins, so that an empty one is
  * the only one that can overlap another: two events of one instant make it.
  */
-function cutGuards({ target, home, spec }: PolicyContext<EventsSpec>, h: HistoryColumns, at: string, versions: string): LoadStep[] {
+function cutGuards(
+  { target, home, spec }: PolicyContext<EventsSpec>,
+  h: HistoryColumns,
+  at: string,
+  versions: string,
+): LoadStep[] {
   const { key } = target;
   const order = spec.orderWithin;
   const instant = columnsOf('e', [...key, at]);
-  const rank = order === undefined ? '1' : `rank() over (partition by ${instant} order by e.${ident(order)} desc nulls last)`;
+  const rank =
+    order === undefined ? '1' : `rank() over (partition by ${instant} order by e.${ident(order)} desc nulls last)`;
   const ofInstants = `select e.*, ${rank} as place$ from ${qualified(rememberedPlace(home, 'events'))} as e where (${instant}) in (select ${idents([...key, at])} from ${CHANGES})`;
   const tie = checking(
     'one_event_an_instant',
@@ -151,7 +192,10 @@ order by ${idents([...key, at])}`,
     ),
   );
   const empty = `select * from ${versions} as v where v.${ident(h.validTo)} <= v.${ident(h.validFrom.name)}`;
-  const overlap = checking('versions_do_not_overlap', guard(empty, 'two versions of a key overlap', 'Look at its events beside the table.'));
+  const overlap = checking(
+    'versions_do_not_overlap',
+    guard(empty, 'two versions of a key overlap', 'Look at its events beside the table.'),
+  );
   return order === undefined ? [together(empty, [tie, overlap])] : [tie, overlap];
 }
 
@@ -165,11 +209,18 @@ function cut(context: PolicyContext<EventsSpec>, h: HistoryColumns, at: string):
   const order = spec.orderWithin;
   const byKey = `partition by ${idents(key)}`;
   const instant = ident(at);
-  const changes = (c: ColumnDeclaration) => `${comparable(ident(c.name), c)} is distinct from ${comparable(`lag(${ident(c.name)}) over w`, c)}`;
+  const changes = (c: ColumnDeclaration) =>
+    `${comparable(ident(c.name), c)} is distinct from ${comparable(`lag(${ident(c.name)}) over w`, c)}`;
   const window = `\n  window w as (${byKey} order by ${instant})`;
   const events = `${qualified(rememberedPlace(home, 'events'))} as e`;
-  const touched = context.recut ? events : `${events}\n  where (${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`;
-  const begins = ['row_number() over w = 1', ...h.versioned.map(changes), ...(order === undefined ? [`${instant} = lag(${instant}) over w`] : [])];
+  const touched = context.recut
+    ? events
+    : `${events}\n  where (${columnsOf('e', key)}) in (select ${idents(key)} from ${CHANGES})`;
+  const begins = [
+    'row_number() over w = 1',
+    ...h.versioned.map(changes),
+    ...(order === undefined ? [`${instant} = lag(${instant}) over w`] : []),
+  ];
   const overwrites = h.overwritten.length > 0;
   const lastOf = h.overwriteAll ? idents(key) : `${idents(key)}, group_no$`;
   const previous = h.previous.map((p, i) => ({
@@ -180,7 +231,8 @@ function cut(context: PolicyContext<EventsSpec>, h: HistoryColumns, at: string):
   }));
   const value = (c: ColumnDeclaration): string => {
     const name = ident(c.name);
-    if (h.overwritten.includes(c)) return `first_value(${name}) over (partition by ${lastOf} order by ${instant} desc) as ${name}`;
+    if (h.overwritten.includes(c))
+      return `first_value(${name}) over (partition by ${lastOf} order by ${instant} desc) as ${name}`;
     if (h.kept.includes(c)) return `first_value(${name}) over (${byKey} order by ${instant}) as ${name}`;
     return name;
   };
@@ -198,7 +250,11 @@ function cut(context: PolicyContext<EventsSpec>, h: HistoryColumns, at: string):
           () =>
             `select distinct on (${columnsOf('e', [...key, at])}) e.*\n  from ${touched}\n  order by ${columnsOf('e', [...key, at])}, e.${ident(order)} desc nulls last`,
         ],
-    ['marked', (from) => `select *, ${begins.join(' or ')} as starts$${previous.map((p) => `, ${p.changed}`).join('')}\n  from ${from}${window}`],
+    [
+      'marked',
+      (from) =>
+        `select *, ${begins.join(' or ')} as starts$${previous.map((p) => `, ${p.changed}`).join('')}\n  from ${from}${window}`,
+    ],
     ...(grouped
       ? [
           [
@@ -253,19 +309,29 @@ function keepNumbers({ target, own, home }: PolicyContext, h: HistoryColumns): L
   ) as pairs
   order by o_from$, ${idents(key)}, n_from$`;
   return [
-    run('build', `update ${qualified(map.place)} as k set ${from} = m.n_from$\nfrom (${moved}) as m where ${sameKey('k', 'm', key)} and k.${from} = m.o_from$`),
+    run(
+      'build',
+      `update ${qualified(map.place)} as k set ${from} = m.n_from$\nfrom (${moved}) as m where ${sameKey('k', 'm', key)} and k.${from} = m.o_from$`,
+    ),
   ];
 }
 
 /** What a version holds, read from a row `n` of the versions that were cut, and the joins of its numbers. */
-function versionRow({ target, home }: PolicyContext, h: HistoryColumns): { valueOf: (c: ColumnDeclaration) => string; items: string; numbers: RowNumbers } {
+function versionRow(
+  { target, home }: PolicyContext,
+  h: HistoryColumns,
+): { valueOf: (c: ColumnDeclaration) => string; items: string; numbers: RowNumbers } {
   const numbers = numbersOf(keyMapsOf(target, home), 'n');
   const valueOf = (c: ColumnDeclaration): string => {
     const number = numbers.of(c);
     if (number !== undefined) return number;
     if (c.name === h.current) return `n.${ident(h.validTo)} is null`;
     if (c.name === h.version) return `n.version_no$`;
-    const held = c === h.validFrom || c.name === h.validTo || writtenColumns(target).includes(c) || h.previous.some((p) => p.name === c.name);
+    const held =
+      c === h.validFrom ||
+      c.name === h.validTo ||
+      writtenColumns(target).includes(c) ||
+      h.previous.some((p) => p.name === c.name);
     return held ? `n.${ident(c.name)}` : filledValue(target, c, valueOf);
   };
   return { valueOf, items: target.columns.map((c) => `${valueOf(c)} as ${ident(c.name)}`).join(', '), numbers };
@@ -277,8 +343,14 @@ function replace(context: PolicyContext, h: HistoryColumns): LoadStep[] {
   const place = qualified(own);
   const { items, numbers } = versionRow(context, h);
   return [
-    run('build', `delete from ${place} as t where (${columnsOf('t', target.key)}) in (select ${idents(target.key)} from ${touchedIn(context)})`),
-    run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${items}\nfrom ${VERSIONS} as n${numbers.join}`),
+    run(
+      'build',
+      `delete from ${place} as t where (${columnsOf('t', target.key)}) in (select ${idents(target.key)} from ${touchedIn(context)})`,
+    ),
+    run(
+      'build',
+      `insert into ${place} (${idents(target.columns.map((c) => c.name))})\nselect ${items}\nfrom ${VERSIONS} as n${numbers.join}`,
+    ),
   ];
 }
 
@@ -308,11 +380,16 @@ function writeDifferences(context: PolicyContext, h: HistoryColumns): LoadStep[]
   const from = ident(h.validFrom.name);
   const { valueOf, items, numbers } = versionRow(context, h);
   const same = `${sameKey('t', 'n', key)} and t.${from} = n.${from}`;
-  const changeable = target.columns.filter((c) => !key.includes(c.name) && c !== h.validFrom && stampOf(c) === undefined && numbers.of(c) === undefined);
+  const changeable = target.columns.filter(
+    (c) => !key.includes(c.name) && c !== h.validFrom && stampOf(c) === undefined && numbers.of(c) === undefined,
+  );
   const before = comparableColumns('t', changeable);
   const after = changeable.map((c) => comparable(valueOf(c), c)).join(', ');
   const stamps = target.columns.filter((c) => stampOf(c) !== undefined);
-  const sets = [...changeable.map((c) => `${ident(c.name)} = ${valueOf(c)}`), ...stamps.map((c) => `${ident(c.name)} = ${stampOf(c)!}`)];
+  const sets = [
+    ...changeable.map((c) => `${ident(c.name)} = ${valueOf(c)}`),
+    ...stamps.map((c) => `${ident(c.name)} = ${stampOf(c)!}`),
+  ];
   return [
     run(
       'build',
@@ -320,7 +397,10 @@ function writeDifferences(context: PolicyContext, h: HistoryColumns): LoadStep[]
 where (${columnsOf('t', key)}) in (select ${idents(key)} from ${touchedIn(context)})
   and not exists (select from ${VERSIONS} as n where ${same})`,
     ),
-    run('build', `update ${place} as t set ${sets.join(', ')}\nfrom ${VERSIONS} as n\nwhere ${same} and (${before}) is distinct from (${after})`),
+    run(
+      'build',
+      `update ${place} as t set ${sets.join(', ')}\nfrom ${VERSIONS} as n\nwhere ${same} and (${before}) is distinct from (${after})`,
+    ),
     run(
       'build',
       `insert into ${place} (${idents(target.columns.map((c) => c.name))})

@@ -95,17 +95,29 @@ select 'overlap' where exists (${overlapping(columnsOf('t', key))})`,
       ],
     ),
     ...lossGuard(context, CHANGES, "op$ = 'gone'", `k.${ident(h.validTo)} is null`),
-    ...numberKeys(maps, `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op$ in ('new', 'changed'))`),
+    ...numberKeys(
+      maps,
+      `(select ${idents(key)}, ${now} as ${validFrom} from ${CHANGES} where op$ in ('new', 'changed'))`,
+    ),
     ...shapeSteps(context, {
       amount: countedChanges(CHANGES),
       share: REWRITE_SHARE,
       inPlace: [
         ...byPlace([
-          run('build', `delete from ${place} as t using ${inOrderOfPlace(`${ends} and old_from$ = ${now}`)} as c where t.ctid = c.row_id$`),
-          run('build', `update ${place} as t set ${closed.join(', ')}\nfrom ${inOrderOfPlace(`${ends} and old_from$ < ${now}`)} as c where t.ctid = c.row_id$`),
+          run(
+            'build',
+            `delete from ${place} as t using ${inOrderOfPlace(`${ends} and old_from$ = ${now}`)} as c where t.ctid = c.row_id$`,
+          ),
+          run(
+            'build',
+            `update ${place} as t set ${closed.join(', ')}\nfrom ${inOrderOfPlace(`${ends} and old_from$ < ${now}`)} as c where t.ctid = c.row_id$`,
+          ),
         ]),
         ...overwrite(context, h),
-        run('build', `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`),
+        run(
+          'build',
+          `insert into ${place} (${idents(target.columns.map((c) => c.name))})\n${newVersions(context, h, now)}`,
+        ),
         ...lastMembers(target, context),
       ],
       rewrite: (beside) => [anew(context, beside, h, now), ...lastMembers(target, { own: beside, home })],
@@ -125,17 +137,22 @@ function anew(context: PolicyContext, beside: Place, h: HistoryColumns, now: str
   const perKey = h.overwriteAll && h.overwritten.length > 0;
   const ofRow = perKey ? 'c.row_id$ = t.ctid' : 'c.row_id$ is not null';
   const closes = h.overwritten.length > 0 ? `${ofRow} and c.op$ in ('changed', 'gone')` : ofRow;
-  const overwrites = perKey ? `c.op$ in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}` : "c.op$ = 'overwritten'";
+  const overwrites = perKey
+    ? `c.op$ in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
+    : "c.op$ = 'overwritten'";
   const after = (c: ColumnDeclaration) => `${h.overwritten.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
   const items = target.columns.map((c) => {
     const name = ident(c.name);
-    const either = (condition: string, value: string) => `case when ${condition} then ${value} else t.${name} end as ${name}`;
+    const either = (condition: string, value: string) =>
+      `case when ${condition} then ${value} else t.${name} end as ${name}`;
     if (c.name === h.validTo) return either(closes, now);
     if (c.name === h.current) return either(closes, 'false');
     if (h.overwritten.includes(c)) return either(overwrites, `c.${name}`);
     const previous = corrects ? undefined : h.previous.find((p) => p.name === c.name && h.overwritten.includes(p.of));
     if (previous) return either(`${overwrites} and ${differ('t', 'c', [previous.of])}`, `t.${ident(previous.of.name)}`);
-    return hasRole(c, 'row hash') && h.overwritten.length ? either(overwrites, filledValue(target, c, after)) : `t.${name}`;
+    return hasRole(c, 'row hash') && h.overwritten.length
+      ? either(overwrites, filledValue(target, c, after))
+      : `t.${name}`;
   });
   return run(
     'build',
@@ -154,19 +171,31 @@ function overwrite({ target, own, corrects }: PolicyContext, h: HistoryColumns):
   const sets = h.overwritten.map((c) => `${ident(c.name)} = c.${ident(c.name)}`);
   const before = h.previous
     .filter((p) => !corrects && h.overwritten.includes(p.of))
-    .map((p) => `${ident(p.name)} = case when ${differ('t', 'c', [p.of])} then t.${ident(p.of.name)} else t.${ident(p.name)} end`);
+    .map(
+      (p) =>
+        `${ident(p.name)} = case when ${differ('t', 'c', [p.of])} then t.${ident(p.of.name)} else t.${ident(p.name)} end`,
+    );
   const which = h.overwriteAll
     ? `${sameKey('t', 'c', target.key)} and c.op$ in ('new', 'changed', 'overwritten') and ${differ('t', 'c', h.overwritten)}`
     : `t.ctid = c.row_id$ and c.op$ = 'overwritten'`;
   const after = (c: ColumnDeclaration) => `${h.overwritten.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
-  const hashes = target.columns.filter((c) => hasRole(c, 'row hash')).map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
-  return [run('build', `update ${qualified(own)} as t set ${[...sets, ...before, ...hashes].join(', ')}\nfrom ${CHANGES} as c where ${which}`)];
+  const hashes = target.columns
+    .filter((c) => hasRole(c, 'row hash'))
+    .map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`);
+  return [
+    run(
+      'build',
+      `update ${qualified(own)} as t set ${[...sets, ...before, ...hashes].join(', ')}\nfrom ${CHANGES} as c where ${which}`,
+    ),
+  ];
 }
 
 /** The select of the versions that begin now. @param still which versions are still there, where those that go have not gone yet */
 function newVersions(context: PolicyContext, h: HistoryColumns, now: string, still = ''): string {
   const { target, home } = context;
-  const numbers = numbersOf(keyMapsOf(target, home), 'c', (part) => (part === h.validFrom.name ? now : `c.${ident(part)}`));
+  const numbers = numbersOf(keyMapsOf(target, home), 'c', (part) =>
+    part === h.validFrom.name ? now : `c.${ident(part)}`,
+  );
   const written = writtenColumns(target);
   const valueOf = (c: ColumnDeclaration): string => {
     const name = ident(c.name);
@@ -177,7 +206,8 @@ function newVersions(context: PolicyContext, h: HistoryColumns, now: string, sti
     if (c.name === h.current) return 'true';
     if (c.name === h.version) return `coalesce(prior.${name}, 0) + 1`;
     const kept = h.kept.indexOf(c);
-    if (kept >= 0) return `case when prior.row_id$ is not null then prior.${name} when c.row_id$ is not null then c.kept_${kept}$ else c.${name} end`;
+    if (kept >= 0)
+      return `case when prior.row_id$ is not null then prior.${name} when c.row_id$ is not null then c.kept_${kept}$ else c.${name} end`;
     const previous = h.previous.find((p) => p.name === c.name);
     if (previous) {
       const of = ident(previous.of.name);

@@ -8,7 +8,8 @@ describe('A merge load changes the rows of each key.', () => {
   test('by its key, missing rows kept', () =>
     expect(
       loadText({
-        contract: "call_no text not null, berth_code text, tonnage numeric(12,2)) with (load = merge, business_key = 'call_no')",
+        contract:
+          "call_no text not null, berth_code text, tonnage numeric(12,2)) with (load = merge, business_key = 'call_no')",
         query: 'select call_no, berth_code, tonnage from landing.call',
       }),
     ).toMatchInlineSnapshot(`
@@ -308,7 +309,8 @@ describe('A merge load changes the rows of each key.', () => {
   test('of plain rows, keyed by a primary key', () =>
     expect(
       loadText({
-        contract: "call_no text primary key, berth_code text, tonnage numeric(12,2)) with (load = merge, business_key = 'call_no')",
+        contract:
+          "call_no text primary key, berth_code text, tonnage numeric(12,2)) with (load = merge, business_key = 'call_no')",
         query: 'select call_no, berth_code, tonnage from landing.call',
       }),
     ).toMatchInlineSnapshot(`

@@ -38,7 +38,11 @@ const REWRITE_SHARE = 0.15;
  * @param guards what has to hold of the query's rows before anything is changed
  * @param asking the steps that ask them
  */
-export function mergeSteps(context: PolicyContext<MergeSpec>, guards: readonly Guard[], asking: readonly LoadStep[]): LoadStep[] {
+export function mergeSteps(
+  context: PolicyContext<MergeSpec>,
+  guards: readonly Guard[],
+  asking: readonly LoadStep[],
+): LoadStep[] {
   const { target, home, spec } = context;
   const { key } = target;
   const maps = keyMapsOf(target, home);
@@ -56,7 +60,11 @@ export function mergeSteps(context: PolicyContext<MergeSpec>, guards: readonly G
   // A flag of deletion follows presence in the query alone, whatever update_when says of the other columns.
   const reappears = missing === 'flag' && flag !== undefined ? `t.${ident(flag)}` : '';
   const missingOp =
-    missing === 'delete' ? "'missing'" : missing === 'flag' && flag !== undefined ? `case when t.${ident(flag)} is not true then 'flagged' end` : 'null';
+    missing === 'delete'
+      ? "'missing'"
+      : missing === 'flag' && flag !== undefined
+        ? `case when t.${ident(flag)} is not true then 'flagged' end`
+        : 'null';
   const op = `case
     when ${isMissing} then ${missingOp}
     when (${when.delete}) then case when ${isNew} then null else 'deleted' end
@@ -72,12 +80,20 @@ export function mergeSteps(context: PolicyContext<MergeSpec>, guards: readonly G
   ${missing === 'keep' ? 'left' : 'full'} join ${knownRows(target, context)} as t on ${sameKey('q', 't', key)}
 ) as found
 where op$ is not null`;
-  const sampled = sampledChanges(context.own, (sample) => `select ${op} as op$ from ${ROWS} as q join ${sample} as t on ${sameKey('q', 't', key)}`);
+  const sampled = sampledChanges(
+    context.own,
+    (sample) => `select ${op} as op$ from ${ROWS} as q join ${sample} as t on ${sameKey('q', 't', key)}`,
+  );
   const removes = missing === 'delete' || spec.deleteWhen !== undefined;
   const removed = "op$ in ('deleted', 'missing')";
   const written: Written = { compared, removed: removes ? removed : undefined };
   const body = (changes: string, steps: readonly LoadStep[], own: Place): LoadStep[] => [
-    ...lossGuard(context, changes, "op$ in ('missing', 'flagged', 'deleted')", flag === undefined ? 'true' : `k.${ident(flag)} is not true`),
+    ...lossGuard(
+      context,
+      changes,
+      "op$ in ('missing', 'flagged', 'deleted')",
+      flag === undefined ? 'true' : `k.${ident(flag)} is not true`,
+    ),
     ...numberKeys(maps, `(select * from ${changes} where op$ = 'inserted')`),
     ...steps,
     ...lookUpAgain(context, own),
@@ -90,7 +106,10 @@ where op$ is not null`;
     }),
   ];
   const joinsKeys = maps.length > 0 || target.lookUps.length > 0;
-  const kept = [run('build', `create temp table changes on commit drop as select * from ${FOUND}`), ...(joinsKeys ? [analyzeChanges(['row_id$', 'op$'])] : [])];
+  const kept = [
+    run('build', `create temp table changes on commit drop as select * from ${FOUND}`),
+    ...(joinsKeys ? [analyzeChanges(['row_id$', 'op$'])] : []),
+  ];
   // Rows that are read where they are can be joined by several workers, so that joining twice costs less than keeping what changes. A full join cannot.
   const direct = missing === 'keep' && readsDirectly(context);
   const changes = direct ? FOUND : CHANGES;
@@ -109,7 +128,11 @@ where op$ is not null`;
       inPlace: [...later, ...(direct ? kept : []), ...body(CHANGES, inPlace(context, written), context.own)],
       rewrite: (beside) =>
         isTakenAsGiven(context)
-          ? takenAsGiven(context, beside, provingKey && { step: 'prove', sql: constraintStatement([provingKey], beside)!, guards })
+          ? takenAsGiven(
+              context,
+              beside,
+              provingKey && { step: 'prove', sql: constraintStatement([provingKey], beside)!, guards },
+            )
           : body(changes, [anew(context, beside, changes, written)], beside),
     }),
     dropTemporary(CHANGES),
@@ -119,7 +142,9 @@ where op$ is not null`;
 
 /** Columns that an update sets. */
 function comparedColumns({ target, spec }: PolicyContext<MergeSpec>): ColumnDeclaration[] {
-  return writtenColumns(target).filter((c) => !target.key.includes(c.name) && (spec.setColumns?.includes(c.name) ?? true));
+  return writtenColumns(target).filter(
+    (c) => !target.key.includes(c.name) && (spec.setColumns?.includes(c.name) ?? true),
+  );
 }
 
 /** Which columns of changed rows are written, and which changes take a row away, if any do. */
@@ -129,9 +154,15 @@ interface Written {
 }
 
 /** All rows, with the changes, as a table beside. */
-function anew({ target, own, home }: PolicyContext, beside: Place, changes: string, { compared, removed }: Written): LoadStep {
+function anew(
+  { target, own, home }: PolicyContext,
+  beside: Place,
+  changes: string,
+  { compared, removed }: Written,
+): LoadStep {
   const row = newRow(target, keyMapsOf(target, home), 'c');
-  const when = (op: string, value: string, column: string) => `case when c.op$ = '${op}' then ${value} else t.${column} end as ${column}`;
+  const when = (op: string, value: string, column: string) =>
+    `case when c.op$ = '${op}' then ${value} else t.${column} end as ${column}`;
   const after = (c: ColumnDeclaration) => `${compared.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
   const items = target.columns.map((c) => {
     const name = ident(c.name);
@@ -153,7 +184,8 @@ where c.op$ = 'inserted'`,
 }
 
 /** Types of which equal values are the same: 1.0 and 1.00 are equal. */
-const SAME_IF_EQUAL = /^(smallint|integer|bigint|boolean|text|varchar|date|timestamp|timestamptz|uuid|numeric\(\d+(,\d+)?\))(\(\d+\))?$/;
+const SAME_IF_EQUAL =
+  /^(smallint|integer|bigint|boolean|text|varchar|date|timestamp|timestamptz|uuid|numeric\(\d+(,\d+)?\))(\(\d+\))?$/;
 
 /** Whether a row of the query is a row of the table as it stands: nothing is numbered, stamped, kept or decided by a condition. */
 function isTakenAsGiven(context: PolicyContext<MergeSpec>): boolean {
@@ -177,7 +209,11 @@ export function keyProvenAnew(context: PolicyContext<MergeSpec>): ConstraintChec
   const { project, target } = context;
   if (!context.beside || !isTakenAsGiven(context)) return undefined;
   return constraintChecks(project, target.table).find(
-    (c) => c.kind === 'primary key' && isEnforced(c) && c.columns.length === target.key.length && c.columns.every((name) => target.key.includes(name)),
+    (c) =>
+      c.kind === 'primary key' &&
+      isEnforced(c) &&
+      c.columns.length === target.key.length &&
+      c.columns.every((name) => target.key.includes(name)),
   );
 }
 
@@ -207,23 +243,34 @@ select ${columnsOf('t', columns)} from ${qualified(own)} as t where not exists (
 }
 
 /** Whether a column says something of the last change of its row. */
-const isStamp = (c: ColumnDeclaration): boolean => hasRole(c, 'row hash') || (!hasRole(c, 'deleted flag') && stampOf(c) !== undefined);
+const isStamp = (c: ColumnDeclaration): boolean =>
+  hasRole(c, 'row hash') || (!hasRole(c, 'deleted flag') && stampOf(c) !== undefined);
 
 function inPlace({ target, own, home }: PolicyContext, { compared, removed }: Written): LoadStep[] {
   const place = qualified(own);
   const flag = columnWith(target, 'deleted flag');
   const stamps = target.columns.filter(isStamp);
   const after = (c: ColumnDeclaration) => `${compared.includes(c) ? 'c' : 't'}.${ident(c.name)}`;
-  const sets = [...compared.map((c) => `${ident(c.name)} = c.${ident(c.name)}`), ...stamps.map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`)];
+  const sets = [
+    ...compared.map((c) => `${ident(c.name)} = c.${ident(c.name)}`),
+    ...stamps.map((c) => `${ident(c.name)} = ${filledValue(target, c, after)}`),
+  ];
   const flagged = flag === undefined ? [] : [`${ident(flag)} = false`];
   const row = newRow(target, keyMapsOf(target, home), 'c');
   const update = (items: readonly string[], which: string) =>
-    run('build', `update ${place} as t set ${items.join(', ')}\nfrom ${inOrderOfPlace(which)} as c where t.ctid = c.row_id$`);
+    run(
+      'build',
+      `update ${place} as t set ${items.join(', ')}\nfrom ${inOrderOfPlace(which)} as c where t.ctid = c.row_id$`,
+    );
   return [
     ...byPlace([
-      ...(removed === undefined ? [] : [run('build', `delete from ${place} as t using ${inOrderOfPlace(removed)} as c where t.ctid = c.row_id$`)]),
+      ...(removed === undefined
+        ? []
+        : [run('build', `delete from ${place} as t using ${inOrderOfPlace(removed)} as c where t.ctid = c.row_id$`)]),
       ...(sets.length + flagged.length ? [update([...sets, ...flagged], "op$ = 'updated'")] : []),
-      ...(flag === undefined ? [] : [update([`${ident(flag)} = true`], "op$ = 'flagged'"), update(flagged, "op$ = 'returned'")]),
+      ...(flag === undefined
+        ? []
+        : [update([`${ident(flag)} = true`], "op$ = 'flagged'"), update(flagged, "op$ = 'returned'")]),
     ]),
     run(
       'build',

@@ -23,7 +23,12 @@ export type LoadBase =
       /** Whether its hashes were made as text, so that they are made anew. */
       readonly isRehashed?: boolean;
       /** Columns that hold hashes of dimensions which are made anew, too: where these stand with their former keys. */
-      readonly rehashed?: readonly { readonly column: string; readonly dimension: string; readonly from: Place; readonly columns: readonly string[] }[];
+      readonly rehashed?: readonly {
+        readonly column: string;
+        readonly dimension: string;
+        readonly from: Place;
+        readonly columns: readonly string[];
+      }[];
     };
 
 /** New columns of the query, added to a table that is changed in its place. */
@@ -36,12 +41,18 @@ export function addDrift(project: Project, table: Definition, own: Place): LoadS
 }
 
 /** The column of the rows that are copied that a column goes on from, under its name or its former one. */
-export function columnBefore({ name, options }: ColumnDeclaration, { columns }: Extract<LoadBase, { readonly kind: 'copy' }>): string | undefined {
+export function columnBefore(
+  { name, options }: ColumnDeclaration,
+  { columns }: Extract<LoadBase, { readonly kind: 'copy' }>,
+): string | undefined {
   return [name, options['was']].find((n) => n !== undefined && columns.includes(n));
 }
 
 /** Columns of the contract that the events of the rows that are copied do not have. */
-export function addedToEvents(table: Definition, { remembers }: Extract<LoadBase, { readonly kind: 'copy' }>): string[] {
+export function addedToEvents(
+  table: Definition,
+  { remembers }: Extract<LoadBase, { readonly kind: 'copy' }>,
+): string[] {
   const events = remembers.find((r) => r.what === 'events');
   const has = (name: string | undefined) => events?.columns.some((c) => c.name === name) ?? true;
   return table.contract!.columns.filter((c) => !has(c.name) && !has(c.options['was'])).map((c) => c.name);
@@ -64,18 +75,23 @@ export function remembered(project: Project, table: Definition, target: Place, b
   if (base.kind === 'in place') return [];
   const statements: LoadStatement[] = [];
   const placeOf = (what: Remembered) => rememberedPlace(target, what);
-  const drop = (what: Remembered) => statements.push({ kind: 'build', sql: `drop table if exists ${qualified(placeOf(what))}` });
+  const drop = (what: Remembered) =>
+    statements.push({ kind: 'build', sql: `drop table if exists ${qualified(placeOf(what))}` });
   const there = base.kind === 'none' ? (base.there ?? []) : base.remembers;
   const { statements: changes, forgets } = migrateRemembered(project, table, there, placeOf);
   const from = base.kind === 'none' ? (base.formerly ?? target) : base.from;
   const isElsewhere = qualified(from) !== qualified(target);
   // Numbers and placeholders outlive a start over and a rebuild; what is known of rows does not.
-  const isKept = (what: Remembered) => !forgets.includes(what) && (base.kind === 'copy' || (what !== 'events' && what !== 'asked'));
+  const isKept = (what: Remembered) =>
+    !forgets.includes(what) && (base.kind === 'copy' || (what !== 'events' && what !== 'asked'));
   // What gave numbers and goes leaves the greatest behind.
   const left = forgets.flatMap((map) => {
     if (map !== 'keys' && map !== 'durable') return [];
     const column = there.find((t) => t.what === map)!.columns.some((c) => c.name === 'number$') ? 'number$' : 'number';
-    return [lastNumbersTable(placeOf('last')), keepLastNumber(placeOf('last'), map, rememberedPlace(from, map), column)].map((sql): LoadStatement => ({
+    return [
+      lastNumbersTable(placeOf('last')),
+      keepLastNumber(placeOf('last'), map, rememberedPlace(from, map), column),
+    ].map((sql): LoadStatement => ({
       kind: 'build',
       sql,
     }));
@@ -92,6 +108,7 @@ export function remembered(project: Project, table: Definition, target: Place, b
   }
   if (isElsewhere) statements.push(...left);
   const gone = (sql: string) =>
-    base.kind === 'none' && (['events', 'asked'] as const).some((what) => sql.startsWith(`alter table ${qualified(placeOf(what))} `));
+    base.kind === 'none' &&
+    (['events', 'asked'] as const).some((what) => sql.startsWith(`alter table ${qualified(placeOf(what))} `));
   return [...statements, ...changes.filter((c) => !gone(c.sql))];
 }

@@ -40,10 +40,21 @@ const HISTORY = `create table core.dim_berth (
 select berth_code as code, length_m, timestamptz '2026-01-01' as at from landing.berth;`;
 const FACT = `create table core.fact_call (call_no text primary key, berth_key bigint options (looked_up_by 'berth_code') references core.dim_berth (berth_key), berth_code text) with (load = merge, business_key = 'call_no');
 select call_no, berth_code from landing.call;`;
-const project = (files: Readonly<Record<string, string>> = {}) => projectOf({ 'core/dim_berth.sql': HISTORY, 'core/fact_call.sql': FACT, ...files });
+const project = (files: Readonly<Record<string, string>> = {}) =>
+  projectOf({ 'core/dim_berth.sql': HISTORY, 'core/fact_call.sql': FACT, ...files });
 
 const plan = (of: Project, name: string, more: Partial<PlanContext> = {}): LoadPlan =>
-  planLoad({ project: of, environment: productionEnvironment(['reader']), placeOf, time: '2026-03-01 10:00:00+00', run: '7', ...more }, definition(of, name));
+  planLoad(
+    {
+      project: of,
+      environment: productionEnvironment(['reader']),
+      placeOf,
+      time: '2026-03-01 10:00:00+00',
+      run: '7',
+      ...more,
+    },
+    definition(of, name),
+  );
 const before = ({ session, build }: LoadPlan) => [...session, ...build].map((s) => `${s.sql};`).join('\n');
 
 describe('a load goes on from rows of another contract', () => {
@@ -175,10 +186,14 @@ describe('a load goes on from rows of another contract', () => {
 
 describe('columns that the contract lacks', () => {
   const of = (query: string) =>
-    project({ 'core/t.sql': `create table core.t (call_no text not null) with (load = merge, business_key = 'call_no', drift = add);\n${query};` });
+    project({
+      'core/t.sql': `create table core.t (call_no text not null) with (load = merge, business_key = 'call_no', drift = add);\n${query};`,
+    });
   test('are taken over with their types', () => {
     const p = of('select call_no, tonnage from landing.call');
-    expect(driftColumns(p, definition(p, 'core.t')).map(({ name, type }) => [name, type])).toEqual([['tonnage', 'numeric(12,2)']]);
+    expect(driftColumns(p, definition(p, 'core.t')).map(({ name, type }) => [name, type])).toEqual([
+      ['tonnage', 'numeric(12,2)'],
+    ]);
     expect(withDrift(p, definition(p, 'core.t')).contract!.columns.map((c) => [c.name, c.type])).toEqual([
       ['call_no', 'text'],
       ['tonnage', 'numeric(12,2)'],
@@ -188,9 +203,13 @@ describe('columns that the contract lacks', () => {
     const p = of('select call_no, functions.unheard(tonnage) as x from landing.call');
     expect(untypedDrift(p, definition(p, 'core.t'))).toEqual(['x']);
     expect(() => withDrift(p, definition(p, 'core.t'))).toThrow('core.t: the type of x is not known');
-    expect(withDrift(p, definition(p, 'core.t'), new Map([['x', 'money']])).contract!.columns.at(-1)).toMatchObject({ name: 'x', type: 'money' });
+    expect(withDrift(p, definition(p, 'core.t'), new Map([['x', 'money']])).contract!.columns.at(-1)).toMatchObject({
+      name: 'x',
+      type: 'money',
+    });
   });
-  test('are left where nothing is said of drift', () => expect(driftColumns(project(), definition(project(), 'core.fact_call'))).toEqual([]));
+  test('are left where nothing is said of drift', () =>
+    expect(driftColumns(project(), definition(project(), 'core.fact_call'))).toEqual([]));
 });
 
 describe('statements before a load', () => {
@@ -218,7 +237,11 @@ describe('where the watermark’s bound takes effect', () => {
   const explained = (node: object) => JSON.stringify([{ Plan: { 'Node Type': 'Append', Plans: [node] } }]);
   const bound = "(at >= (current_setting('load.bound'::text))::timestamp with time zone)";
   test.each<[string, object, string]>([
-    ['an index', { 'Node Type': 'Index Scan', 'Relation Name': 'call', 'Index Cond': bound }, 'the watermark’s bound reaches an index of call'],
+    [
+      'an index',
+      { 'Node Type': 'Index Scan', 'Relation Name': 'call', 'Index Cond': bound },
+      'the watermark’s bound reaches an index of call',
+    ],
     [
       'a scan',
       { 'Node Type': 'Seq Scan', 'Relation Name': 'call', Filter: bound },
@@ -258,14 +281,21 @@ describe('an error of rows is traced', () => {
     `));
   test('to the queries in which it may arise, views first', () => {
     const viewed = projectOf();
-    expect(suspects(viewed, definition(viewed, 'core.fact_call'), names).map((s) => [s.of.path, s.inputs.map((i) => i.table)])).toEqual([
+    expect(
+      suspects(viewed, definition(viewed, 'core.fact_call'), names).map((s) => [
+        s.of.path,
+        s.inputs.map((i) => i.table),
+      ]),
+    ).toEqual([
       ['staging/berth.sql', ['landing.berth']],
       ['staging/call.sql', ['landing.call']],
       ['core/fact_call.sql', ['landing.call', 'landing.berth']],
     ]);
   });
   test('to a range of rows by their places', () =>
-    expect(rowsBetween(placeOf('landing.call'), 5, 2 * 512 + 7)).toBe(`select * from "landing"."call" where ctid >= '(0,5)'::tid and ctid < '(2,7)'::tid`));
+    expect(rowsBetween(placeOf('landing.call'), 5, 2 * 512 + 7)).toBe(
+      `select * from "landing"."call" where ctid >= '(0,5)'::tid and ctid < '(2,7)'::tid`,
+    ));
 });
 
 test('what a load fills is stood for in previews of tables that are not built', () => {
@@ -285,7 +315,10 @@ describe('loads that are taken away', () => {
     tables: [
       { plan: plan(p, 'core.dim_berth', { base: { kind: 'none' } }) },
       {
-        plan: planLoad({ project: p, environment: productionEnvironment(['reader']), placeOf }, p.tables.get('reference.flag') as never),
+        plan: planLoad(
+          { project: p, environment: productionEnvironment(['reader']), placeOf },
+          p.tables.get('reference.flag') as never,
+        ),
         rows: {
           header: ['flag_code', 'flag_name'],
           values: [
@@ -341,9 +374,13 @@ describe('plans of other tables', () => {
   };
   test('a check that calls a function of the project', () =>
     expect(
-      of('create table core.t (a text, check (functions.sound(a))) with (load = rebuild);\nselect berth_code as a from landing.berth;', {
-        'functions/sound.sql': 'create function functions.sound(a text) returns boolean language sql immutable return a is not null;',
-      }).counts,
+      of(
+        'create table core.t (a text, check (functions.sound(a))) with (load = rebuild);\nselect berth_code as a from landing.berth;',
+        {
+          'functions/sound.sql':
+            'create function functions.sound(a text) returns boolean language sql immutable return a is not null;',
+        },
+      ).counts,
     ).toMatchInlineSnapshot(`
      "select count(*) as total,
             count(*) filter (where ("functions"."sound"(a)
@@ -352,14 +389,19 @@ describe('plans of other tables', () => {
     `));
   test('schemas of the system are left as they are', () =>
     expect(
-      of('create table core.t (n bigint) with (load = rebuild);\nselect count(*) as n from information_schema.tables, pg_catalog.pg_class;').text,
+      of(
+        'create table core.t (n bigint) with (load = rebuild);\nselect count(*) as n from information_schema.tables, pg_catalog.pg_class;',
+      ).text,
     ).toContain('information_schema.tables, pg_catalog.pg_class'));
   test('an error of the statement leads back to the author’s text', () => {
     const sql = 'create table core.t (n bigint) with (load = rebuild);\nselect count(*) as n from landing.berth;';
     const { author, made } = of(sql);
     const build = made.build.find((b) => 'author' in b && b.author)!;
     const inText = build.sql.indexOf('count(*)');
-    expect([author!.path, sql.slice(author!.original(inText))]).toEqual(['core/t.sql', 'count(*) as n from landing.berth;']);
+    expect([author!.path, sql.slice(author!.original(inText))]).toEqual([
+      'core/t.sql',
+      'count(*) as n from landing.berth;',
+    ]);
   });
 });
 

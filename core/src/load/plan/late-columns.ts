@@ -15,7 +15,12 @@ export const GIVEN_LATE: readonly Role[] = ['surrogate key', 'durable key', 'row
  * rows, numbers of versions.
  * @param own where the copy is
  */
-export function lateColumns(target: Target, maps: readonly KeyMap[], own: Place, base: Extract<LoadBase, { readonly kind: 'copy' }>): LoadStatement[] {
+export function lateColumns(
+  target: Target,
+  maps: readonly KeyMap[],
+  own: Place,
+  base: Extract<LoadBase, { readonly kind: 'copy' }>,
+): LoadStatement[] {
   const late = target.columns.filter((c) => hasRole(c, ...GIVEN_LATE) && columnBefore(c, base) === undefined);
   if (late.length === 0) return [];
   const numbered = maps.filter((m) => late.includes(m.column));
@@ -28,7 +33,9 @@ export function lateColumns(target: Target, maps: readonly KeyMap[], own: Place,
   const valueOf = (c: ColumnDeclaration, ofNobody: boolean): string => {
     if (hasRole(c, 'row hash')) return rowHash(target, c, (of) => `t.${ident(of.name)}`);
     if (!hasRole(c, 'version number')) return ofNobody ? '0' : numbers.of(c)!;
-    return ofNobody ? '1' : `cast(row_number() over (partition by ${key.join(', ')} order by t.${ident(validFrom!)}) as ${c.type})`;
+    return ofNobody
+      ? '1'
+      : `cast(row_number() over (partition by ${key.join(', ')} order by t.${ident(validFrom!)}) as ${c.type})`;
   };
   const given = late.map((c) => `${valueOf(c, false)} as ${ident(c.name)}`).join(', ');
   const set = late.map((c) => `${ident(c.name)} = g.${ident(c.name)}`).join(', ');
@@ -36,7 +43,11 @@ export function lateColumns(target: Target, maps: readonly KeyMap[], own: Place,
   const statements = [
     ...numbered
       .filter((m) => m.method === 'sequence')
-      .flatMap((m) => [keyMapTable(m), lastNumbersTable(m.last), ...numbering(m, `(select * from ${table} as t where ${somebody})`)]),
+      .flatMap((m) => [
+        keyMapTable(m),
+        lastNumbersTable(m.last),
+        ...numbering(m, `(select * from ${table} as t where ${somebody})`),
+      ]),
     `update ${table} as t\nset ${set}\nfrom (select t.ctid as row$, ${given} from ${table} as t${numbers.join}\nwhere ${somebody}) as g\nwhere g.row$ = t.ctid`,
     ...(surrogate ? [`update ${table} as t\nset ${ofNobody}\nwhere t.${ident(surrogate.name)} = 0`] : []),
   ];

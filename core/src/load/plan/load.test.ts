@@ -8,7 +8,13 @@ import { definitionQuery, previewQuery } from '../../keys/definition-query.js';
 import { settingsOf } from '../../model/settings.js';
 import { boundSql, planIntake } from '../../intake/intake.js';
 import { planLoad } from './plan.js';
-import { besideSchema, productionEnvironment, workspaceEnvironment, workspacePrefix, type Place } from '../../model/place.js';
+import {
+  besideSchema,
+  productionEnvironment,
+  workspaceEnvironment,
+  workspacePrefix,
+  type Place,
+} from '../../model/place.js';
 import { keptFromOld, planSwap, type Dependent, type OldRelation } from './swap.js';
 
 beforeAll(loadParser);
@@ -39,7 +45,8 @@ describe('compiled text is the author’s, with names replaced', () => {
   const compile = (sql: string, names: Partial<Names> = {}) => {
     const project = projectOf({
       'core/x.sql': sql,
-      'functions/clean.sql': 'create function functions.clean(t text) returns text language sql immutable return trim(t);',
+      'functions/clean.sql':
+        'create function functions.clean(t text) returns text language sql immutable return trim(t);',
     });
     const table = definition(project, 'core.x');
     return compileText(project.files.get('core/x.sql')!, table.query!, table.query!, {
@@ -49,11 +56,27 @@ describe('compiled text is the author’s, with names replaced', () => {
     });
   };
   test.each<[string, string, string]>([
-    ['comments and layout stay', 'select a.x -- why\nfrom  staging.berth  a', 'select a.x -- why\nfrom  "w_staging"."berth"  a'],
+    [
+      'comments and layout stay',
+      'select a.x -- why\nfrom  staging.berth  a',
+      'select a.x -- why\nfrom  "w_staging"."berth"  a',
+    ],
     ['quoted names', 'select 1 as a from "staging"."berth"', 'select 1 as a from "w_staging"."berth"'],
-    ['three parts', 'select staging.berth.length_m from staging.berth', 'select "w_staging"."berth".length_m from "w_staging"."berth"'],
-    ['a common table expression hides', 'with berth as (select 1 as a) select a from berth', 'with berth as (select 1 as a) select a from berth'],
-    ['names in strings are left', "select 'staging.berth' as a from staging.berth", `select 'staging.berth' as a from "w_staging"."berth"`],
+    [
+      'three parts',
+      'select staging.berth.length_m from staging.berth',
+      'select "w_staging"."berth".length_m from "w_staging"."berth"',
+    ],
+    [
+      'a common table expression hides',
+      'with berth as (select 1 as a) select a from berth',
+      'with berth as (select 1 as a) select a from berth',
+    ],
+    [
+      'names in strings are left',
+      "select 'staging.berth' as a from staging.berth",
+      `select 'staging.berth' as a from "w_staging"."berth"`,
+    ],
     [
       'functions',
       'select functions.clean(b.berth_code) as a from staging.berth b',
@@ -67,13 +90,16 @@ describe('compiled text is the author’s, with names replaced', () => {
   ])('%s', (_, sql, expected) => expect(compile(sql).text).toBe(expected));
   test('parameters become literals where values are given', () => {
     const sql = "select current_setting('param.region') as r from staging.berth";
-    expect(compile(sql, { settings: new Map([['param.region', "no'rth"]]) }).text).toContain(`select 'no''rth'::text as r`);
+    expect(compile(sql, { settings: new Map([['param.region', "no'rth"]]) }).text).toContain(
+      `select 'no''rth'::text as r`,
+    );
     expect(compile(sql).text).toContain("current_setting('param.region')");
   });
   test('every offset leads back to the author’s', () => {
     const sql = 'select b.length_m, b.nothing from staging.berth b';
     const { text, original } = compile(sql);
-    for (const word of ['length_m', 'nothing', ' b.nothing', 'from']) expect(original(text.indexOf(word))).toBe(sql.indexOf(word));
+    for (const word of ['length_m', 'nothing', ' b.nothing', 'from'])
+      expect(original(text.indexOf(word))).toBe(sql.indexOf(word));
   });
 });
 
@@ -81,9 +107,13 @@ describe('previews before anything is built', () => {
   const project = () =>
     projectOf({
       'mart/m.sql': 'select call_no from core.fact_call',
-      'core/fact_call.sql': 'create table core.fact_call (call_no text primary key, tonnage numeric(8,1)); select c.call_no, c.tonnage from staging.call c',
+      'core/fact_call.sql':
+        'create table core.fact_call (call_no text primary key, tonnage numeric(8,1)); select c.call_no, c.tonnage from staging.call c',
     });
-  const names: Names = { placeOf: (t) => (t.startsWith('landing') ? place(t) : undefined), functionsSchema: 'functions' };
+  const names: Names = {
+    placeOf: (t) => (t.startsWith('landing') ? place(t) : undefined),
+    functionsSchema: 'functions',
+  };
   test('unbuilt tables are put in, each before what reads it, with the contract’s casts', () => {
     const p = project();
     const main = definitionQuery(p, definition(p, 'mart.m'), names);
@@ -116,7 +146,10 @@ create index on core.x (b);
 grant select on core.x to reporting;`;
   const plan = (environment = production) => {
     const project = projectOf({ 'core/x.sql': sql });
-    return planLoad({ project, environment, placeOf: place, parameters: new Map([['region', 'south']]) }, definition(project, 'core.x'));
+    return planLoad(
+      { project, environment, placeOf: place, parameters: new Map([['region', 'south']]) },
+      definition(project, 'core.x'),
+    );
   };
   test('a rebuild is made beside, in the contract’s order, checked, and finished there', () => {
     const { session, build, finish, countSql, target, beside } = plan();
@@ -154,26 +187,43 @@ grant select on core.x to reporting;`;
       grant select on "core~next"."x" to "reader""
     `);
   });
-  test('the author’s grants are for production only', () => expect(plan(workspace).finish.some((s) => s.sql.includes('reporting'))).toBe(false));
+  test('the author’s grants are for production only', () =>
+    expect(plan(workspace).finish.some((s) => s.sql.includes('reporting'))).toBe(false));
   test('a view has its parameters as literals', () => {
     const project = projectOf({ 'staging/v.sql': "select current_setting('param.region') as r from landing.berth" });
-    const { build, relation } = planLoad({ project, environment: production, placeOf: place }, definition(project, 'staging.v'));
+    const { build, relation } = planLoad(
+      { project, environment: production, placeOf: place },
+      definition(project, 'staging.v'),
+    );
     expect(relation).toBe('view');
     expect(build[0]!.sql).toBe(`create view "staging~next"."v" as\nselect 'north'::text as r from "landing"."berth"`);
   });
   test('a reference table is filled by COPY in the header’s order', () => {
-    const project = projectOf({ 'reference/flag.sql': 'create table reference.flag (flag_name text, flag_code text primary key)' });
-    const { build, copySql } = planLoad({ project, environment: production, placeOf: place }, project.tables.get('reference.flag') as ReferenceTable);
+    const project = projectOf({
+      'reference/flag.sql': 'create table reference.flag (flag_name text, flag_code text primary key)',
+    });
+    const { build, copySql } = planLoad(
+      { project, environment: production, placeOf: place },
+      project.tables.get('reference.flag') as ReferenceTable,
+    );
     expect(build[0]!.sql).toContain('"flag_name" text,\n  "flag_code" text');
-    expect(copySql).toBe('copy "reference~next"."flag" ("flag_code", "flag_name") from stdin (format csv, header true)');
+    expect(copySql).toBe(
+      'copy "reference~next"."flag" ("flag_code", "flag_name") from stdin (format csv, header true)',
+    );
   });
   test('a function goes into the environment’s schema', () => {
     const project = projectOf({
-      'functions/f.sql': 'create function functions.f() returns bigint language sql stable begin atomic select count(*) from landing.berth; end;',
+      'functions/f.sql':
+        'create function functions.f() returns bigint language sql stable begin atomic select count(*) from landing.berth; end;',
     });
     expect(
-      compileFunction(project, project.functions.get('f')!, { placeOf: (t) => ({ ...place(t), schema: 'w_landing' }), functionsSchema: 'w_functions' }),
-    ).toBe('create or replace function "w_functions"."f"() returns bigint language sql stable begin atomic select count(*) from "w_landing"."berth"; end');
+      compileFunction(project, project.functions.get('f')!, {
+        placeOf: (t) => ({ ...place(t), schema: 'w_landing' }),
+        functionsSchema: 'w_functions',
+      }),
+    ).toBe(
+      'create or replace function "w_functions"."f"() returns bigint language sql stable begin atomic select count(*) from "w_landing"."berth"; end',
+    );
   });
 });
 
@@ -221,7 +271,10 @@ describe('swaps', () => {
   test('a dependent of someone else stops it, by name', () =>
     expect(planSwap([item], [old], [{ ...view, ours: false }]).blockedBy?.map((d) => d.name)).toEqual(['v']));
   test('hand-made indexes and comments are kept, unless their column is gone', () => {
-    const index = (name: string, column: string) => ({ name, definition: `CREATE INDEX ${name} ON core.t USING btree (${column})` });
+    const index = (name: string, column: string) => ({
+      name,
+      definition: `CREATE INDEX ${name} ON core.t USING btree (${column})`,
+    });
     const fresh = { columns: ['a'], indexes: ['declared'], commented: [], comment: false };
     const before = {
       ...old,
@@ -240,7 +293,11 @@ describe('fingerprints', () => {
   const of = (files: Record<string, string>, table = 'core.fact_call') => fingerprints(projectOf(files)).get(table);
   const same = () => of({});
   test.each<[string, Record<string, string>, boolean]>([
-    ['a comment', { 'staging/berth.sql': '/* other */ select berth_code,\n length_m::numeric(6,1) as length_m from landing.berth' }, true],
+    [
+      'a comment',
+      { 'staging/berth.sql': '/* other */ select berth_code,\n length_m::numeric(6,1) as length_m from landing.berth' },
+      true,
+    ],
     [
       'documentation',
       {
@@ -249,7 +306,14 @@ describe('fingerprints', () => {
       },
       true,
     ],
-    ['a constant upstream', { 'staging/berth.sql': 'select berth_code, length_m::numeric(6,1) as length_m from landing.berth where length_m > 1' }, false],
+    [
+      'a constant upstream',
+      {
+        'staging/berth.sql':
+          'select berth_code, length_m::numeric(6,1) as length_m from landing.berth where length_m > 1',
+      },
+      false,
+    ],
     ['another table', { 'reference/flag.csv': 'flag_code,flag_name\nXX,Else\n' }, true],
     ['a parameter that it does not use', { 'parameters.sql': "set param.region = 'south'" }, true],
   ])('%s', (_, files, expected) => expect(of(files) === same()).toBe(expected));
@@ -260,17 +324,31 @@ describe('fingerprints', () => {
       'functions/f.sql': 'create function functions.f(t text) returns text language sql immutable return t;',
     };
     expect(of(uses)).not.toBe(of({ ...uses, 'parameters.sql': "set param.region = 'south'" }));
-    expect(of(uses)).not.toBe(of({ ...uses, 'functions/f.sql': 'create function functions.f(t text) returns text language sql immutable return trim(t);' }));
+    expect(of(uses)).not.toBe(
+      of({
+        ...uses,
+        'functions/f.sql': 'create function functions.f(t text) returns text language sql immutable return trim(t);',
+      }),
+    );
   });
   test.each<[string, string]>([
-    ['a check', "create table core.t (\n  call_no text check (functions.f(call_no) <> '')\n);\nselect call_no from staging.call"],
+    [
+      'a check',
+      "create table core.t (\n  call_no text check (functions.f(call_no) <> '')\n);\nselect call_no from staging.call",
+    ],
     [
       'an option',
       "create table core.t (\n  call_no text, tonnage text\n) with (load = merge, business_key = 'call_no', update_when = 'functions.f(q.tonnage) <> t.tonnage');\nselect call_no, tonnage::text as tonnage from staging.call",
     ],
   ])('a function that %s uses counts', (_, table) => {
     const meaning = (body: string) =>
-      of({ 'core/t.sql': table, 'functions/f.sql': `create function functions.f(t text) returns text language sql immutable return ${body};` }, 'core.t');
+      of(
+        {
+          'core/t.sql': table,
+          'functions/f.sql': `create function functions.f(t text) returns text language sql immutable return ${body};`,
+        },
+        'core.t',
+      );
     expect(meaning('t')).toBe(meaning('t'));
     expect(meaning('t')).not.toBe(meaning('trim(t)'));
   });
@@ -291,7 +369,12 @@ describe('intake', () => {
     ['all rows', '', {}, rows],
     ['at most some, for a trial', '', { limit: 10 }, `${rows} limit 10`],
     ['the declared limit', ", limit '7'", {}, `${rows} limit 7`],
-    ['a filter over declared names', ", only 'berth_id > 3 -- big'", {}, `select * from (${rows}) as "b" where (berth_id > 3 -- big\n)`],
+    [
+      'a filter over declared names',
+      ", only 'berth_id > 3 -- big'",
+      {},
+      `select * from (${rows}) as "b" where (berth_id > 3 -- big\n)`,
+    ],
     [
       'past a watermark',
       ", intake 'incremental', watermark 'at'",
@@ -300,21 +383,31 @@ describe('intake', () => {
     ],
     ['a bound without a declared watermark means nothing', '', { past: 'x' }, rows],
   ])('%s', (_, options, scope, expected) => {
-    expect(planIntake(production, source(options), scope).readSql).toBe(`copy (${expected}) to stdout with (format binary)`);
+    expect(planIntake(production, source(options), scope).readSql).toBe(
+      `copy (${expected}) to stdout with (format binary)`,
+    );
   });
   test('the bound goes back as far as declared, by the watermark’s type', () => {
     const place = { schema: 'landing', name: 'b' };
-    const bound = (options: string, columns?: string) => boundSql(source(`, intake 'incremental'${options}`, columns), place);
-    expect(bound(", watermark 'at'")).toBe('select cast(max("at") filter (where not "at" >= \'infinity\') as text) as past from "landing"."b"');
+    const bound = (options: string, columns?: string) =>
+      boundSql(source(`, intake 'incremental'${options}`, columns), place);
+    expect(bound(", watermark 'at'")).toBe(
+      'select cast(max("at") filter (where not "at" >= \'infinity\') as text) as past from "landing"."b"',
+    );
     expect(bound(", watermark 'at', look_back '3 days'")).toBe(
       `select cast((max("at") filter (where not "at" >= 'infinity') - interval '3 days') as text) as past from "landing"."b"`,
     );
-    expect(bound(", watermark 'n', look_back '100'", 'n bigint')).toBe(`select cast(floor(max("n") - '100'::numeric) as text) as past from "landing"."b"`);
+    expect(bound(", watermark 'n', look_back '100'", 'n bigint')).toBe(
+      `select cast(floor(max("n") - '100'::numeric) as text) as past from "landing"."b"`,
+    );
     expect(boundSql(source(''), place)).toBeUndefined();
   });
   test('a full copy is swapped in with its key; new rows are taken up, by the key or past the bound', () => {
     const full = planIntake(production, source(''));
-    expect([full.swaps, full.finish[0]!.sql]).toEqual([true, 'alter table "landing~next"."b" add constraint "b_pkey" primary key ("berth_id")']);
+    expect([full.swaps, full.finish[0]!.sql]).toEqual([
+      true,
+      'alter table "landing~next"."b" add constraint "b_pkey" primary key ("berth_id")',
+    ]);
     const incremental = ", intake 'incremental', watermark 'at'";
     const taken = planIntake(production, source(incremental), { past: '2026' });
     expect([taken.swaps, taken.finish[1]!.sql]).toEqual([
@@ -325,6 +418,8 @@ describe('intake', () => {
     expect(keyless.finish[1]!.sql).toBe(`delete from "landing"."b" where "at" > '2026'`);
   });
   test('types that are not PostgreSQL’s own go as text', () => {
-    expect(planIntake(production, source('', 'a text, p extensions.point3d')).copySql).toBe('copy "landing~next"."b" ("a", "p") from stdin');
+    expect(planIntake(production, source('', 'a text, p extensions.point3d')).copySql).toBe(
+      'copy "landing~next"."b" ("a", "p") from stdin',
+    );
   });
 });

@@ -108,9 +108,14 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   const placeOf = (name: string) => (isOwn(table, name) ? beside : context.placeOf(name));
   const settings = settingsFor(context, table);
   const makesView = table.kind === 'definition' && isView(table);
-  const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions'), ...(makesView ? { settings } : {}) };
+  const names: Names = {
+    placeOf,
+    functionsSchema: environment.schemaOf('functions'),
+    ...(makesView ? { settings } : {}),
+  };
   const checks = compiledChecks(project, table, target, names);
-  if (table.kind === 'definition' && loadsInSteps(table)) return planSteps(context, withDrift(project, table, context.driftTypes));
+  if (table.kind === 'definition' && loadsInSteps(table))
+    return planSteps(context, withDrift(project, table, context.driftTypes));
   const base = {
     table: table.fullName,
     target,
@@ -128,14 +133,22 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
       session: sessionStatements(new Map()),
       build: [{ kind: 'build', sql: createReference(table, beside) }],
       copySql: `copy ${qualified(beside)} (${idents(table.header)}) from stdin (format csv, header true)`,
-      finish: [...constraintStatements(checks, beside), ...afterStatements(context, table, names), analyze(beside), ...comments, ...grants],
+      finish: [
+        ...constraintStatements(checks, beside),
+        ...afterStatements(context, table, names),
+        analyze(beside),
+        ...comments,
+        ...grants,
+      ],
     };
   }
   if (!table.query) throw new Error(`${table.fullName} has no query`);
   const asked = definitionQuery(project, table, names);
   // In FROM, PostgreSQL takes nothing that writes; a view and a query under casts are refused by it as they are.
   const query = makesView || table.contract ? asked : wrapped('select * from (\n', asked, '\n) as q');
-  const head = makesView ? `create view ${qualified(beside)} as\n` : `create table ${qualified(beside)}${storage(table)} as\n`;
+  const head = makesView
+    ? `create view ${qualified(beside)} as\n`
+    : `create table ${qualified(beside)}${storage(table)} as\n`;
   const author = { path: table.path, original: (offset: number) => query.original(Math.max(0, offset - head.length)) };
   return {
     ...base,
@@ -152,7 +165,13 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
     ],
     finish: makesView
       ? [...comments, ...grants, ...afterStatements(context, table, names)]
-      : [...constraintStatements(checks, beside), ...afterStatements(context, table, names), analyze(beside), ...comments, ...grants],
+      : [
+          ...constraintStatements(checks, beside),
+          ...afterStatements(context, table, names),
+          analyze(beside),
+          ...comments,
+          ...grants,
+        ],
   };
 }
 
@@ -176,7 +195,8 @@ function settingsFor({ project, parameters }: PlanContext, table: Definition | R
 function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const { project, environment } = context;
   // A rebuilt table goes on from nothing but what is remembered beside it.
-  const base: LoadBase = context.base?.kind === 'none' || keepsRows(table) ? (context.base ?? { kind: 'none' }) : { kind: 'none' };
+  const base: LoadBase =
+    context.base?.kind === 'none' || keepsRows(table) ? (context.base ?? { kind: 'none' }) : { kind: 'none' };
   const target = targetPlace(environment, table);
   const own = base.kind === 'in place' ? target : besidePlace(environment, table);
   const placeOf = (name: string) => (isOwn(table, name) ? own : context.placeOf(name));
@@ -243,8 +263,17 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
       ? {
           anew: {
             beside: anew,
-            finish: finishOf(anew, policy.spec.kind === 'merge' ? keyProvenAnew({ ...policy, spec: policy.spec }) : undefined),
-            ...(checks.length ? { countSql: countStatement(checks, table.fullName, (name) => (name === table.fullName ? anew : placeOf(name))) } : {}),
+            finish: finishOf(
+              anew,
+              policy.spec.kind === 'merge' ? keyProvenAnew({ ...policy, spec: policy.spec }) : undefined,
+            ),
+            ...(checks.length
+              ? {
+                  countSql: countStatement(checks, table.fullName, (name) =>
+                    name === table.fullName ? anew : placeOf(name),
+                  ),
+                }
+              : {}),
           },
         }
       : {}),
@@ -253,7 +282,12 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
 }
 
 /** Hashes of rows that are copied, and of dimensions in them, as they are made today. */
-function hashedAnew(project: Project, target: Target, own: Place, base: Extract<LoadBase, { readonly kind: 'copy' }>): LoadStatement[] {
+function hashedAnew(
+  project: Project,
+  target: Target,
+  own: Place,
+  base: Extract<LoadBase, { readonly kind: 'copy' }>,
+): LoadStatement[] {
   return [
     ...(base.isRehashed ? rehash(target, own) : []),
     ...(base.rehashed ?? []).map(({ column, dimension, ...former }) =>
@@ -272,7 +306,9 @@ function timeOf({ time, lastTime }: PlanContext): string {
 /** The checks of a table's contract, with the project's functions in their conditions replaced. */
 function compiledChecks(project: Project, table: Table, target: Place, names: Names): ConstraintCheck[] {
   return constraintChecks(project, table, target).map((c) =>
-    c.expression !== undefined && namesFunctions(c.expression) ? { ...c, expression: compileCondition(c.expression, names) } : c,
+    c.expression !== undefined && namesFunctions(c.expression)
+      ? { ...c, expression: compileCondition(c.expression, names) }
+      : c,
   );
 }
 
@@ -281,7 +317,9 @@ function writableIn({ environment, placeOf }: PlanContext): PolicyContext['writa
   return (dimension) => {
     const home = targetPlace(environment, dimension);
     const own = placeOf(dimension.fullName);
-    return own.name === home.name && [home.schema, besideSchema(home.schema)].includes(own.schema) ? { own, home } : undefined;
+    return own.name === home.name && [home.schema, besideSchema(home.schema)].includes(own.schema)
+      ? { own, home }
+      : undefined;
   };
 }
 
@@ -298,22 +336,37 @@ function stateGrants(policy: PolicyContext, environment: Environment): LoadState
 }
 
 /** What tells the types of drift columns that the project does not say: a query without rows, and what it runs under. */
-export function driftProbe(context: PlanContext, table: Definition): { readonly session: readonly LoadStatement[]; readonly sql: string } | undefined {
+export function driftProbe(
+  context: PlanContext,
+  table: Definition,
+): { readonly session: readonly LoadStatement[]; readonly sql: string } | undefined {
   if (untypedDrift(context.project, table).length === 0) return undefined;
   const { environment, project, placeOf } = context;
-  const query = compileText(project.files.get(table.path)!, table.query!, table.query!, { placeOf, functionsSchema: environment.schemaOf('functions') });
-  return { session: sessionStatements(usedSettings(table, settingsFor(context, table))), sql: `select * from (\n${query.text}\n) as q limit 0` };
+  const query = compileText(project.files.get(table.path)!, table.query!, table.query!, {
+    placeOf,
+    functionsSchema: environment.schemaOf('functions'),
+  });
+  return {
+    session: sessionStatements(usedSettings(table, settingsFor(context, table))),
+    sql: `select * from (\n${query.text}\n) as q limit 0`,
+  };
 }
 
 export const analyze = (place: Place): LoadStatement => ({ kind: 'analyze', sql: `analyze ${qualified(place)}` });
 
 /** The settings that every statement of the warehouse runs under. */
-export const SESSION_SETTINGS: readonly string[] = ["set local timezone = 'UTC'", 'set local search_path = pg_catalog, extensions'];
+export const SESSION_SETTINGS: readonly string[] = [
+  "set local timezone = 'UTC'",
+  'set local search_path = pg_catalog, extensions',
+];
 
 function sessionStatements(settings: ReadonlyMap<string, string>): LoadStatement[] {
   return [
     ...SESSION_SETTINGS.map((sql): LoadStatement => ({ kind: 'session', sql })),
-    ...[...settings].map(([name, value]): LoadStatement => ({ kind: 'session', sql: `select set_config(${literal(name)}, ${literal(value)}, true)` })),
+    ...[...settings].map(([name, value]): LoadStatement => ({
+      kind: 'session',
+      sql: `select set_config(${literal(name)}, ${literal(value)}, true)`,
+    })),
   ];
 }
 
@@ -326,7 +379,11 @@ function usedSettings(table: Definition, settings: ReadonlyMap<string, string>):
 /** What `set` before the contract says. */
 function beforeStatements(project: Project, table: Definition): LoadStatement[] {
   const { text } = project.files.get(table.path)!;
-  return table.before.map((s) => ({ kind: 'session', sql: localSet(text.slice(s.start, s.end)), author: { path: table.path, original: () => s.start } }));
+  return table.before.map((s) => ({
+    kind: 'session',
+    sql: localSet(text.slice(s.start, s.end)),
+    author: { path: table.path, original: () => s.start },
+  }));
 }
 
 /** The option `before`: in the load's transaction, before the query, when the table is there to be changed. */
@@ -362,15 +419,28 @@ function afterStatements(context: PlanContext, table: Table, names: Names): Load
     });
 }
 
-function commentStatements(table: Definition | ReferenceTable, place: Place, relation: 'table' | 'view'): LoadStatement[] {
+function commentStatements(
+  table: Definition | ReferenceTable,
+  place: Place,
+  relation: 'table' | 'view',
+): LoadStatement[] {
   const statements: LoadStatement[] = [];
-  if (table.comment !== undefined) statements.push({ kind: 'comment', sql: `comment on ${relation} ${qualified(place)} is ${literal(table.comment)}` });
+  if (table.comment !== undefined)
+    statements.push({
+      kind: 'comment',
+      sql: `comment on ${relation} ${qualified(place)} is ${literal(table.comment)}`,
+    });
   const columns =
     table.kind === 'definition'
       ? table.columnComments
-      : new Map(table.contract?.columns.flatMap((c) => (c.comment === undefined ? [] : [[c.name, c.comment] as const])));
+      : new Map(
+          table.contract?.columns.flatMap((c) => (c.comment === undefined ? [] : [[c.name, c.comment] as const])),
+        );
   for (const [column, comment] of columns) {
-    statements.push({ kind: 'comment', sql: `comment on column ${qualified(place)}.${ident(column)} is ${literal(comment)}` });
+    statements.push({
+      kind: 'comment',
+      sql: `comment on column ${qualified(place)}.${ident(column)} is ${literal(comment)}`,
+    });
   }
   return statements;
 }

@@ -62,25 +62,39 @@ export function migrateRemembered(
     if (!shape) continue;
     const changes = columnChanges(table.contract!.columns, shape, columns, what);
     if (!changes) forgets.push(what);
-    else statements.push(...changes.map((change): LoadStatement => ({ kind: 'build', sql: `alter table ${qualified(placeOf(what))} ${change}` })));
+    else
+      statements.push(
+        ...changes.map((change): LoadStatement => ({
+          kind: 'build',
+          sql: `alter table ${qualified(placeOf(what))} ${change}`,
+        })),
+      );
   }
   return { statements, forgets };
 }
 
 /** The changes of one table's columns; undefined where they are those of another key. */
-function columnChanges(declared: readonly ColumnDeclaration[], wanted: readonly Shape[], there: readonly Shape[], what: Remembered): string[] | undefined {
+function columnChanges(
+  declared: readonly ColumnDeclaration[],
+  wanted: readonly Shape[],
+  there: readonly Shape[],
+  what: Remembered,
+): string[] | undefined {
   const has = (name: string) => there.some((c) => c.name === name);
   const formerOf = (name: string): string | undefined => {
     if (has(name)) return name;
     const was = declared.find((c) => c.name === name)?.options['was'];
     if (was !== undefined && has(was)) return was;
     // The column of numbers bears another name where a part of the key is called as it is.
-    return name.startsWith('number') ? ['number', 'number$'].find((n) => has(n) && !wanted.some((w) => w.name === n)) : undefined;
+    return name.startsWith('number')
+      ? ['number', 'number$'].find((n) => has(n) && !wanted.some((w) => w.name === n))
+      : undefined;
   };
   const pairs = wanted.map((column) => ({ column, former: formerOf(column.name) }));
   const kept = new Set(pairs.flatMap((p) => p.former ?? []));
   // What the query says besides the contract's columns, such as the instant of an event, stays as it is.
-  const isSaid = (name: string) => what === 'events' && !declared.some((c) => c.name === name) && !declared.some((c) => c.options['was'] === name);
+  const isSaid = (name: string) =>
+    what === 'events' && !declared.some((c) => c.name === name) && !declared.some((c) => c.options['was'] === name);
   const gone = there.filter((c) => !kept.has(c.name) && !(isSaid(c.name) && c.name !== ''));
   if (BY_KEY.has(what) && (gone.length > 0 || pairs.some((p) => p.former === undefined))) return undefined;
   const renamed = pairs.filter((p) => p.former !== undefined && p.former !== p.column.name);
@@ -92,7 +106,9 @@ function columnChanges(declared: readonly ColumnDeclaration[], wanted: readonly 
     ...pairs.flatMap(({ column: { name, type }, former }) => {
       if (former === undefined) return [`add column ${ident(name)} ${type}`];
       const before = there.find((c) => c.name === former)!;
-      return shortType(before.type) === type ? [] : [`alter column ${ident(name)} type ${type} using cast(${ident(name)} as ${type})`];
+      return shortType(before.type) === type
+        ? []
+        : [`alter column ${ident(name)} type ${type} using cast(${ident(name)} as ${type})`];
     }),
   ];
 }

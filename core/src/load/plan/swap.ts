@@ -210,12 +210,17 @@ export function planSwap(
   items: readonly SwapItem[],
   old: readonly OldRelation[],
   dependents: readonly Dependent[],
-  { dropped = [], goes = () => false }: { readonly dropped?: readonly Place[]; readonly goes?: (dependent: Dependent) => boolean } = {},
+  {
+    dropped = [],
+    goes = () => false,
+  }: { readonly dropped?: readonly Place[]; readonly goes?: (dependent: Dependent) => boolean } = {},
 ): SwapPlan {
   const gone = dependents.filter(goes);
   const kept = dependents.filter((d) => !goes(d));
   const oldAt = (place: Place) => old.find((o) => o.schema === place.schema && o.name === place.name);
-  const attached = items.flatMap(({ target }) => (oldAt(target)?.attached ?? []).map((a) => ({ ...a, schema: target.schema, name: a.name })));
+  const attached = items.flatMap(({ target }) =>
+    (oldAt(target)?.attached ?? []).map((a) => ({ ...a, schema: target.schema, name: a.name })),
+  );
   const blockers: Blocker[] = [...kept, ...attached].filter((d) => !d.ours);
   if (blockers.length) return { statements: [], gone: [], attached: [], blockedBy: blockers };
   const statements: string[] = [];
@@ -235,7 +240,8 @@ export function planSwap(
   }
   // Bodies may name tables as their callers find them, which this session does not.
   if (kept.some(isRoutine)) statements.push('set local check_function_bodies = off');
-  for (const d of kept) statements.push(...remake(d, [`alter ${d.kind} ${dependentName(d)} owner to ${ident(d.owner)}`]));
+  for (const d of kept)
+    statements.push(...remake(d, [`alter ${d.kind} ${dependentName(d)} owner to ${ident(d.owner)}`]));
   return { statements, gone, attached };
 }
 
@@ -270,7 +276,12 @@ export function planReplaceInPlace(item: SwapItem): string[] {
 export function keptFromOld(
   item: SwapItem,
   before: OldRelation,
-  fresh: { readonly columns: readonly string[]; readonly indexes: readonly string[]; readonly commented: readonly string[]; readonly comment: boolean },
+  fresh: {
+    readonly columns: readonly string[];
+    readonly indexes: readonly string[];
+    readonly commented: readonly string[];
+    readonly comment: boolean;
+  },
 ): string[] {
   const statements: string[] = [];
   if (item.relation === 'table' && before.relkind === 'r') {
@@ -280,10 +291,13 @@ export function keptFromOld(
       const on = / ON (ONLY )?/.exec(index.definition);
       const using = index.definition.indexOf(' USING ');
       if (gone || !on || using < 0) continue;
-      statements.push(`${index.definition.slice(0, on.index)} ON ${qualified(item.beside)}${index.definition.slice(using)}`);
+      statements.push(
+        `${index.definition.slice(0, on.index)} ON ${qualified(item.beside)}${index.definition.slice(using)}`,
+      );
     }
   }
-  if (!fresh.comment && before.comment !== null) statements.push(`comment on ${item.relation} ${qualified(item.beside)} is ${literal(before.comment)}`);
+  if (!fresh.comment && before.comment !== null)
+    statements.push(`comment on ${item.relation} ${qualified(item.beside)} is ${literal(before.comment)}`);
   for (const { column, comment } of before.column_comments) {
     if (fresh.columns.includes(column) && !fresh.commented.includes(column)) {
       statements.push(`comment on column ${qualified(item.beside)}.${ident(column)} is ${literal(comment)}`);
@@ -296,7 +310,9 @@ export function keptFromOld(
 function mentions(definition: string, column: string): boolean {
   return (
     definition.includes(ident(column)) ||
-    new RegExp(`(^|[^\\w"])${column.replaceAll(/[^\w]/g, '\\$&')}([^\\w"]|$)`).test(definition.slice(definition.indexOf(' USING ')))
+    new RegExp(`(^|[^\\w"])${column.replaceAll(/[^\w]/g, '\\$&')}([^\\w"]|$)`).test(
+      definition.slice(definition.indexOf(' USING ')),
+    )
   );
 }
 
@@ -323,7 +339,8 @@ function remake(d: Dependent, owned: readonly string[]): string[] {
     statements.push(...grantStatements(d.kind, name, d.grants));
   } else statements.push(...grantStatements('table', name, d.grants));
   if (d.comment !== null) statements.push(`comment on ${d.kind} ${name} is ${literal(d.comment)}`);
-  for (const c of d.column_comments) statements.push(`comment on column ${name}.${ident(c.column)} is ${literal(c.comment)}`);
+  for (const c of d.column_comments)
+    statements.push(`comment on column ${name}.${ident(c.column)} is ${literal(c.comment)}`);
   return statements;
 }
 

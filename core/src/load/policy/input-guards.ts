@@ -9,7 +9,10 @@ import type { Guard } from '../../compile/steps.js';
 import type { EditedText } from '../../sql/edits.js';
 import type { PolicyContext } from './context.js';
 /** That each row says how far it has come: without a watermark it would be added at every load, and after an endless one nothing would be. */
-export function watermarkGuards({ target, spec: { watermark } }: PolicyContext<AppendSpec>, query: EditedText): Guard[] {
+export function watermarkGuards(
+  { target, spec: { watermark } }: PolicyContext<AppendSpec>,
+  query: EditedText,
+): Guard[] {
   const [name, type] = [`q.${ident(watermark)}`, target.columns.find((c) => c.name === watermark)?.type ?? 'text'];
   const endless = isEndless(`cast(${name} as ${type})`, type);
   const rowsWhere = (condition: string) => wrapped(`select * from (\n`, query, `\n) as q where ${condition}`).text;
@@ -28,7 +31,12 @@ export function watermarkGuards({ target, spec: { watermark } }: PolicyContext<A
 }
 
 /** A query that finds something where a row's needed columns are null, or two rows have the same unique ones. */
-function faultyKeys(target: Target, unique: readonly string[], needed: readonly string[], asOf: string | undefined): string {
+function faultyKeys(
+  target: Target,
+  unique: readonly string[],
+  needed: readonly string[],
+  asOf: string | undefined,
+): string {
   const columns = columnsOf('q', unique);
   if (sortsFast(target, unique))
     return `select 'null or repeated keys' as problem from (select count(*) as n, count(distinct ${columns}) as keys from ${ROWS} as q) as counted where keys < n or ${rememberRows('n')} is null`;

@@ -9,7 +9,12 @@ import type { PolicyContext } from './context.js';
  * @param lost which changes take a row away
  * @param open which rows `k` of the table are open
  */
-export function lossGuard(context: PolicyContext<MergeSpec | HistorySpec>, changes: string, lost: string, open: string): LoadStep[] {
+export function lossGuard(
+  context: PolicyContext<MergeSpec | HistorySpec>,
+  changes: string,
+  lost: string,
+  open: string,
+): LoadStep[] {
   const { target, own, spec } = context;
   const largest = spec.largestLoss;
   if (largest === undefined) return [];

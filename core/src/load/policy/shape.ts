@@ -8,7 +8,8 @@ import type { LoadStep } from '../../compile/steps.js';
 const FEW_ROWS = 10_000;
 
 /** About how many rows a table has, as its statistics say. */
-const rowsOf = (place: Place) => `select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = ${literal(qualified(place))}::regclass`;
+const rowsOf = (place: Place) =>
+  `select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = ${literal(qualified(place))}::regclass`;
 
 /** How many rows change, all being found. */
 export const countedChanges = (changes: string): string => `select count(*) as changed, '' as about from ${changes}`;
@@ -42,7 +43,10 @@ interface Shapes {
  * Changes a table in its place, or writes it anew beside and swaps, by the share of its rows that the
  * load has found to change; `shape` says it for good. A load that changes nothing writes nothing.
  */
-export function shapeSteps(context: PolicyContext<MergeSpec | HistorySpec | EventsSpec>, { amount, share, inPlace, rewrite }: Shapes): LoadStep[] {
+export function shapeSteps(
+  context: PolicyContext<MergeSpec | HistorySpec | EventsSpec>,
+  { amount, share, inPlace, rewrite }: Shapes,
+): LoadStep[] {
   const { own, beside } = context;
   const { shape } = context.spec;
   if (!beside || shape === 'in_place') return [...inPlace];

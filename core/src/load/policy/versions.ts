@@ -20,7 +20,11 @@ export interface HistoryColumns {
 }
 
 /** @param corrects whether versioned columns are overwritten in open versions */
-export function historyColumns(target: Target, { overwriteScope }: HistorySpec | EventsSpec, { corrects }: { readonly corrects: boolean }): HistoryColumns {
+export function historyColumns(
+  target: Target,
+  { overwriteScope }: HistorySpec | EventsSpec,
+  { corrects }: { readonly corrects: boolean },
+): HistoryColumns {
   const by = (role: Role) => columnWith(target, role);
   const current = by('current flag');
   const version = by('version number');
@@ -32,7 +36,9 @@ export function historyColumns(target: Target, { overwriteScope }: HistorySpec |
     ...(current === undefined ? {} : { current }),
     ...(version === undefined ? {} : { version }),
     versioned: corrects ? [] : onChange('version'),
-    overwritten: corrects ? [...onChange('version'), ...onChange('overwrite'), ...onChange('keep')] : onChange('overwrite'),
+    overwritten: corrects
+      ? [...onChange('version'), ...onChange('overwrite'), ...onChange('keep')]
+      : onChange('overwrite'),
     kept: corrects ? [] : onChange('keep'),
     previous: target.columns.flatMap((c) => {
       const of = target.columns.find((o) => o.name === columnOption(c, 'previous_of'));

@@ -43,7 +43,10 @@ export function loadScript(script: Script): string {
     ...oldViews(script.tables),
   ];
   for (const table of script.tables) {
-    parts.push(`\n-- ${table.plan.table}`, ...pieces(table).map((p) => (p.block ? `do ${quotedBody(`begin\n${p.sql}\nend`)};` : `${p.sql.trim()};`)));
+    parts.push(
+      `\n-- ${table.plan.table}`,
+      ...pieces(table).map((p) => (p.block ? `do ${quotedBody(`begin\n${p.sql}\nend`)};` : `${p.sql.trim()};`)),
+    );
   }
   return [...parts, '\ncommit;', ''].join('\n');
 }
@@ -59,7 +62,11 @@ export function loadProcedures(script: Script): string {
     return `create or replace procedure ${name}() language plpgsql as ${quotedBody(`begin\n${body.join('\n')}\nend`)};`;
   });
   const all = qualified({ schema: script.functionsSchema, name: 'load_all' });
-  const steps = ['set local client_min_messages = warning;', ...oldViews(script.tables), ...named.map(({ name }) => `call ${name}();`)];
+  const steps = [
+    'set local client_min_messages = warning;',
+    ...oldViews(script.tables),
+    ...named.map(({ name }) => `call ${name}();`),
+  ];
   return [
     `-- ${script.title.replaceAll('\n', ' ')}`,
     `-- Run it once; then: call ${all}();`,
@@ -74,7 +81,9 @@ export function loadProcedures(script: Script): string {
 
 /** What has to be there, as comments. */
 const needed = ({ needs }: Script): string[] =>
-  needs.length ? ['-- It needs what follows, and makes all else:', ...needs.map((n) => `--   ${n.replaceAll('\n', ' ')}`)] : [];
+  needs.length
+    ? ['-- It needs what follows, and makes all else:', ...needs.map((n) => `--   ${n.replaceAll('\n', ' ')}`)]
+    : [];
 
 function beginning({ tables, functions, functionsSchema }: Script): string[] {
   const schemas = new Set([functionsSchema, ...tables.flatMap(({ plan }) => [plan.target.schema, plan.beside.schema])]);
@@ -101,7 +110,8 @@ function quotedBody(text: string): string {
 
 function pieces({ plan, rows }: ScriptTable): Piece[] {
   const found: Piece[] = [];
-  const add = (statements: readonly { readonly sql: string }[]) => found.push(...statements.map(({ sql }) => ({ sql, select: /^\s*select\b/i.test(sql) })));
+  const add = (statements: readonly { readonly sql: string }[]) =>
+    found.push(...statements.map(({ sql }) => ({ sql, select: /^\s*select\b/i.test(sql) })));
   add(plan.session);
   if (plan.makes)
     found.push({
@@ -129,7 +139,10 @@ type PlainStep = Exclude<LoadStep, { step: 'choose' | 'when' | 'explain' }>;
 
 function pieceOf(plan: LoadPlan, step: PlainStep): Piece {
   if (step.step === 'guard')
-    return { block: true, sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`)};\nend if;` };
+    return {
+      block: true,
+      sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`)};\nend if;`,
+    };
   if (step.step !== 'either') return { sql: step.sql, select: /^\s*select\b/i.test(step.sql) };
   const branch = (steps: readonly LoadStep[]) =>
     steps
@@ -140,7 +153,8 @@ function pieceOf(plan: LoadPlan, step: PlainStep): Piece {
 }
 
 /** A piece as a statement of a block. */
-const inBlock = (p: Piece): string => (p.block ? p.sql : `${p.select ? p.sql.replace(/^\s*select\b/i, 'perform') : p.sql};`.trim());
+const inBlock = (p: Piece): string =>
+  p.block ? p.sql : `${p.select ? p.sql.replace(/^\s*select\b/i, 'perform') : p.sql};`.trim();
 
 /** Steps without choices: tables are changed in their places, and what is needed only sometimes is done always. */
 function plainSteps(step: LoadStep): PlainStep[] {
@@ -161,9 +175,20 @@ function checkPieces(plan: LoadPlan): Piece[] {
   const binding = plan.checks.flatMap((check, i) => {
     if (check.advisory) return [];
     const allowed =
-      check.tolerate === undefined ? '0' : check.tolerate.kind === 'count' ? String(check.tolerate.count) : `${check.tolerate.share} * counted.total`;
-    return [`if counted.c${i} > ${allowed} then\n  raise exception '%: % rows at fault', ${literal(`check ${check.id} is broken`)}, counted.c${i};\nend if;`];
+      check.tolerate === undefined
+        ? '0'
+        : check.tolerate.kind === 'count'
+          ? String(check.tolerate.count)
+          : `${check.tolerate.share} * counted.total`;
+    return [
+      `if counted.c${i} > ${allowed} then\n  raise exception '%: % rows at fault', ${literal(`check ${check.id} is broken`)}, counted.c${i};\nend if;`,
+    ];
   });
   if (plan.countSql === undefined || binding.length === 0) return [];
-  return [{ block: true, sql: `declare counted record;\nbegin\nfor counted in ${plan.countSql} loop\n${binding.join('\n')}\nend loop;\nend;` }];
+  return [
+    {
+      block: true,
+      sql: `declare counted record;\nbegin\nfor counted in ${plan.countSql} loop\n${binding.join('\n')}\nend loop;\nend;`,
+    },
+  ];
 }

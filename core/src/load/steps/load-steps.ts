@@ -11,7 +11,17 @@ import { lookUpSteps } from '../../keys/look-ups.js';
 import { mergeSteps } from '../merge/merge.js';
 import { rebuildSteps } from '../rebuild/rebuild.js';
 import { readsDirectly } from '../../keys/direct.js';
-import { AS_USUAL, dropTemporary, dropTemporaryView, IN_PARALLEL, RAW_ROWS, ROWS, run, type Guard, type LoadStep } from '../../compile/steps.js';
+import {
+  AS_USUAL,
+  dropTemporary,
+  dropTemporaryView,
+  IN_PARALLEL,
+  RAW_ROWS,
+  ROWS,
+  run,
+  type Guard,
+  type LoadStep,
+} from '../../compile/steps.js';
 import { isFilled } from '../../language/contract.js';
 import { isView, keepsRows } from '../../language/policies.js';
 import { columnOf } from '../../language/roles.js';
@@ -27,16 +37,25 @@ export function loadsInSteps(table: Definition): boolean {
  * All steps of one load, from the author's compiled query to the counts.
  * @param first true where the table is empty: an append table then takes all
  */
-export function policySteps(context: PolicyContext, query: EditedText, path: string, { first = false }: { readonly first?: boolean } = {}): LoadStep[] {
+export function policySteps(
+  context: PolicyContext,
+  query: EditedText,
+  path: string,
+  { first = false }: { readonly first?: boolean } = {},
+): LoadStep[] {
   const { target } = context;
   const { table } = target;
   // Rows are found again by their place: nobody else may write until this load has ended. Readers go on.
-  const lock = !keepsRows(table) ? [] : [run('session', `lock table ${qualified(context.own)} in share row exclusive mode`)];
+  const lock = !keepsRows(table)
+    ? []
+    : [run('session', `lock table ${qualified(context.own)} in share row exclusive mode`)];
   const asUsual = run('session', AS_USUAL);
   const guards = inputGuards(context);
   const asked = guards.length ? [asUsual, ...guards, run('session', IN_PARALLEL)] : [];
   const steps = [...lock, ...rowsOfQuery(context, query, path, first), ...changing(context, guards, asked)];
-  const all = readsDirectly(context) ? [...steps, dropTemporaryView(ROWS, RAW_ROWS)] : [dropTemporary(ROWS, RAW_ROWS), ...steps, dropTemporary(ROWS)];
+  const all = readsDirectly(context)
+    ? [...steps, dropTemporaryView(ROWS, RAW_ROWS)]
+    : [dropTemporary(ROWS, RAW_ROWS), ...steps, dropTemporary(ROWS)];
   return [run('session', IN_PARALLEL), ...all, asUsual];
 }
 
@@ -75,7 +94,11 @@ function rowsOfQuery(context: PolicyContext, query: EditedText, path: string, fi
   const validFrom = columnOf(target.columns, 'valid from');
   const items = [
     ...target.given.map((c) => `cast(q.${ident(c.name)} as ${c.type}) as ${ident(c.name)}`),
-    ...target.extra.map((name) => (name === effective && validFrom ? `cast(q.${ident(name)} as ${validFrom.type}) as ${ident(name)}` : `q.${ident(name)}`)),
+    ...target.extra.map((name) =>
+      name === effective && validFrom
+        ? `cast(q.${ident(name)} as ${validFrom.type}) as ${ident(name)}`
+        : `q.${ident(name)}`,
+    ),
   ];
   const name = target.lookUps.length ? 'raw_rows' : 'query_rows';
   const select = `select ${items.join(',\n       ')}\nfrom (\n`;
@@ -94,7 +117,11 @@ function rowsOfQuery(context: PolicyContext, query: EditedText, path: string, fi
           step: 'either',
           sql: bound.none,
           then: [making('')],
-          otherwise: [bound.step, { step: 'explain', sql: `explain (format json) ${bounded.sql.slice(head.length - select.length)}` }, bounded],
+          otherwise: [
+            bound.step,
+            { step: 'explain', sql: `explain (format json) ${bounded.sql.slice(head.length - select.length)}` },
+            bounded,
+          ],
         }
       : making(''),
     ...(target.lookUps.length ? lookUpSteps(context) : []),

@@ -3,7 +3,10 @@ import { guard, run, together, type Guard, type LoadStep } from '../../compile/s
 import { runSteps, type AnswerRow, type StepHost } from './run-steps.js';
 
 /** A host that answers from a table and writes down what happens. */
-function hostOf(answers: Readonly<Record<string, readonly AnswerRow[]>> = {}, failing: Readonly<Record<string, string>> = {}) {
+function hostOf(
+  answers: Readonly<Record<string, readonly AnswerRow[]>> = {},
+  failing: Readonly<Record<string, string>> = {},
+) {
   const said: string[] = [];
   const host: StepHost = {
     run: async ({ sql }) => void said.push(`run ${sql}`),
@@ -54,18 +57,43 @@ describe('steps of a load', () => {
       [{ any: [{}] }],
       ['ask any', 'ask bad', 'held rows are bad', 'stopped: the query’s rows cannot be loaded'],
     ],
-    ['take a proof for its guards', [prove, one], [], ['attempt add key', 'held rows are bad', 'held rows are worse', 'run one']],
+    [
+      'take a proof for its guards',
+      [prove, one],
+      [],
+      ['attempt add key', 'held rows are bad', 'held rows are worse', 'run one'],
+    ],
     [
       'ask the guards of a proof that fails on keys',
       [prove],
       [{ worse: [{}] }, { 'add key': '23505' }],
       ['attempt add key', 'ask bad', 'held rows are bad', 'ask worse', 'stopped: rows are worse'],
     ],
-    ['and nobody where it fails on something else', [prove], [{}, { 'add key': '53100' }], ['attempt add key', 'stopped: 53100']],
-    ['are needed', [{ step: 'when', sql: 'q', steps: [one] }, two], [{ q: [{ needed: true }] }], ['ask q', 'run one', 'run two']],
+    [
+      'and nobody where it fails on something else',
+      [prove],
+      [{}, { 'add key': '53100' }],
+      ['attempt add key', 'stopped: 53100'],
+    ],
+    [
+      'are needed',
+      [{ step: 'when', sql: 'q', steps: [one] }, two],
+      [{ q: [{ needed: true }] }],
+      ['ask q', 'run one', 'run two'],
+    ],
     ['are not', [{ step: 'when', sql: 'q', steps: [one] }, two], [{ q: [{ needed: 'f' }] }], ['ask q', 'run two']],
-    ['one way', [{ step: 'either', sql: 'q', then: [one], otherwise: [two] }], [{ q: [{ holds: 't' }] }], ['ask q', 'run one']],
-    ['or the other', [{ step: 'either', sql: 'q', then: [one], otherwise: [two] }], [{ q: [{ holds: false }] }], ['ask q', 'run two']],
+    [
+      'one way',
+      [{ step: 'either', sql: 'q', then: [one], otherwise: [two] }],
+      [{ q: [{ holds: 't' }] }],
+      ['ask q', 'run one'],
+    ],
+    [
+      'or the other',
+      [{ step: 'either', sql: 'q', then: [one], otherwise: [two] }],
+      [{ q: [{ holds: false }] }],
+      ['ask q', 'run two'],
+    ],
     [
       'write a table anew',
       [{ step: 'choose', sql: 'q', inPlace: [one], rewrite: [two] }],
@@ -78,6 +106,11 @@ describe('steps of a load', () => {
       [{ q: [{ rewrite: false, note: 'little' }] }],
       ['ask q', 'note little', 'in place', 'run one'],
     ],
-    ['count', [{ step: 'count', sql: 'q', rows: { inserted: 'r' } }], [{ q: [{ inserted: '3', updated: 0 }] }], ['ask q', 'inserted 3 of r', 'updated 0']],
+    [
+      'count',
+      [{ step: 'count', sql: 'q', rows: { inserted: 'r' } }],
+      [{ q: [{ inserted: '3', updated: 0 }] }],
+      ['ask q', 'inserted 3 of r', 'updated 0'],
+    ],
   ])('%s', async (_, steps, host, expected) => expect(await hostOf(...host).play(steps)).toEqual(expected));
 });

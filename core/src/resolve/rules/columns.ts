@@ -15,21 +15,35 @@ export function startOf(file: IndexedFile, query: Range): Range {
  * What a name that could not be resolved is told as.
  * @param hints whether the nearest right name is looked for
  */
-export function columnDiagnostic(file: IndexedFile, problem: ColumnProblem, { hints }: { readonly hints: boolean }): Diagnostic {
+export function columnDiagnostic(
+  file: IndexedFile,
+  problem: ColumnProblem,
+  { hints }: { readonly hints: boolean },
+): Diagnostic {
   const start = file.at!(problem.location);
-  const end = 'parts' in problem ? endOfParts(file.text, start, problem.parts.length) : (nextToken(file.text, start)?.end ?? start);
+  const end =
+    'parts' in problem
+      ? endOfParts(file.text, start, problem.parts.length)
+      : (nextToken(file.text, start)?.end ?? start);
   const base = { severity: 'error', path: file.path, range: { start, end } } as const;
   switch (problem.kind) {
     case 'unknown': {
       const hint = hints ? didYouMean(problem.parts.at(-1)!, problem.names) : undefined;
       const message =
-        problem.parts.length > 1 ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}` : `there is no column ${problem.parts[0]}`;
+        problem.parts.length > 1
+          ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}`
+          : `there is no column ${problem.parts[0]}`;
       return { ...base, code: 'unknown-column', message, ...(hint ? { hint } : {}) };
     }
     case 'unknown-range': {
       const range = problem.parts.length > 1 ? problem.parts.slice(0, -1).join('.') : problem.parts[0]!;
       const hint = hints ? didYouMean(range, problem.names) : undefined;
-      return { ...base, code: 'unknown-table', message: `${range} is not a table of this query`, ...(hint ? { hint } : {}) };
+      return {
+        ...base,
+        code: 'unknown-table',
+        message: `${range} is not a table of this query`,
+        ...(hint ? { hint } : {}),
+      };
     }
     case 'ambiguous':
       return {
@@ -81,7 +95,8 @@ function usingToken(text: string, from: number, name: string): Range | undefined
     if (token.kind !== 'word' || token.text.toLowerCase() !== 'using') continue;
     for (let j = i + 1; j < tokens.length && tokens[j]!.text !== ')'; j++) {
       const inner = tokens[j]!;
-      if ((inner.kind === 'word' || inner.kind === 'quoted') && nameOf(inner) === name) return { start: inner.start, end: inner.end };
+      if ((inner.kind === 'word' || inner.kind === 'quoted') && nameOf(inner) === name)
+        return { start: inner.start, end: inner.end };
     }
   }
   return undefined;

@@ -21,7 +21,9 @@ export function conditionProblems(condition: string, table: string, columns: rea
 }
 
 /** A text as one condition, with the first thing in it that does more than read, or why it is none. */
-export function oneCondition(condition: string): { readonly node: Node; readonly effect?: string } | { readonly problem: string } {
+export function oneCondition(
+  condition: string,
+): { readonly node: Node; readonly effect?: string } | { readonly problem: string } {
   const parsed = parseSql(`select where (${condition}\n)`);
   if (parsed.error) return { problem: parsed.error.message };
   const [statement, ...more] = parsed.statements;

@@ -5,7 +5,9 @@ export class Authors1764300000000 implements MigrationInterface {
   async up(runner: QueryRunner): Promise<void> {
     await runner.query(`ALTER TABLE "draft" ADD "saved_by_id" uuid, ADD "authors" uuid array`);
     await runner.query(`UPDATE "draft" SET "saved_by_id" = "person_id", "authors" = array["person_id"]`);
-    await runner.query(`ALTER TABLE "draft" ALTER COLUMN "saved_by_id" SET NOT NULL, ALTER COLUMN "authors" SET NOT NULL`);
+    await runner.query(
+      `ALTER TABLE "draft" ALTER COLUMN "saved_by_id" SET NOT NULL, ALTER COLUMN "authors" SET NOT NULL`,
+    );
     await runner.query(
       `ALTER TABLE "draft" ADD CONSTRAINT "FK_b5c9c0e18f33f3c144020fe9572" FOREIGN KEY ("saved_by_id") REFERENCES "person"("id") ON DELETE RESTRICT ON UPDATE NO ACTION`,
     );

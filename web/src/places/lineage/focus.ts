@@ -13,7 +13,9 @@ export function focusOn(tables: readonly TableSummary[], focus: string | undefin
   const readers = new Map<string, string[]>();
   for (const t of tables) for (const r of t.reads) readers.set(r, [...(readers.get(r) ?? []), t.fullName]);
   const kept =
-    focus && reads.has(focus) ? new Set([...reachable(reads, [focus], up).keys(), ...reachable(readers, [focus], down).keys()]) : new Set(reads.keys());
+    focus && reads.has(focus)
+      ? new Set([...reachable(reads, [focus], up).keys(), ...reachable(readers, [focus], down).keys()])
+      : new Set(reads.keys());
   const shown = tables.filter((t) => kept.has(t.fullName));
   const edges = shown.flatMap((t) => t.reads.filter((r) => kept.has(r)).map((r) => [r, t.fullName] as const));
   return { tables: shown, edges };

@@ -17,7 +17,12 @@ let elk: InstanceType<typeof ELK> | undefined;
  * @param tables names with their layer's position
  */
 export async function layOut(
-  tables: readonly { readonly name: string; readonly layer: number; readonly width?: number; readonly height?: number }[],
+  tables: readonly {
+    readonly name: string;
+    readonly layer: number;
+    readonly width?: number;
+    readonly height?: number;
+  }[],
   edges: readonly (readonly [string, string])[],
 ): Promise<Placed> {
   elk ??= new ELK({ workerFactory: () => new Worker(workerAddress), algorithms: ['layered'] });

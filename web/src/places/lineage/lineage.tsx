@@ -70,7 +70,13 @@ function LineageSheet() {
             id: t.fullName,
             type: 'table',
             position,
-            data: { name: t.name, full: t.fullName, verdict: states.get(t.fullName)?.verdict ?? 'not run', focused: t.fullName === focus, found },
+            data: {
+              name: t.name,
+              full: t.fullName,
+              verdict: states.get(t.fullName)?.verdict ?? 'not run',
+              focused: t.fullName === focus,
+              found,
+            },
             draggable: false,
             connectable: false,
             ariaLabel: t.fullName,
@@ -87,7 +93,10 @@ function LineageSheet() {
         source: from,
         target: to,
         focusable: false,
-        style: { stroke: from === focus || to === focus ? 'var(--plan)' : 'var(--rule)', strokeWidth: from === focus || to === focus ? 1.8 : 1 },
+        style: {
+          stroke: from === focus || to === focus ? 'var(--plan)' : 'var(--rule)',
+          strokeWidth: from === focus || to === focus ? 1.8 : 1,
+        },
       })),
     [shown.edges, focus],
   );
@@ -99,7 +108,9 @@ function LineageSheet() {
   const choose = (table: string | undefined, hops: { up?: number; down?: number } = {}) =>
     setSearch(table ? { focus: table, up: String(hops.up ?? up), down: String(hops.down ?? down) } : {});
   const find = () => {
-    const hit = shown.tables.find((t) => t.name.startsWith(text.toLowerCase())) ?? shown.tables.find((t) => t.fullName.includes(text.toLowerCase()));
+    const hit =
+      shown.tables.find((t) => t.name.startsWith(text.toLowerCase())) ??
+      shown.tables.find((t) => t.fullName.includes(text.toLowerCase()));
     if (hit) choose(hit.fullName);
   };
   if (summary.tables.length === 0) return <Empty title="There is nothing to draw yet">Write a first definition.</Empty>;
@@ -242,7 +253,10 @@ function TableBox({ data }: NodeProps<TableNode>) {
 
 function Band({ data }: NodeProps<BandNode>) {
   return (
-    <div className="pointer-events-none border-x border-dashed border-line" style={{ width: data.width, height: data.height }}>
+    <div
+      className="pointer-events-none border-x border-dashed border-line"
+      style={{ width: data.width, height: data.height }}
+    >
       <div className="flex items-center gap-2 border-b border-line px-3" style={{ height: BAND_HEAD }}>
         <Hatch position={data.position} />
         <span className="caps">{data.label}</span>
@@ -267,7 +281,11 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
       <ul>
         {names.map((n) => (
           <li key={n}>
-            <button type="button" onClick={() => onFocus(n)} className="flex min-h-6 items-center gap-2 hover:text-plan hover:underline">
+            <button
+              type="button"
+              onClick={() => onFocus(n)}
+              className="flex min-h-6 items-center gap-2 hover:text-plan hover:underline"
+            >
               <VerdictMark verdict={states.get(n)?.verdict ?? 'not run'} size={11} /> {n}
             </button>
           </li>
@@ -275,12 +293,16 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
       </ul>
     );
   return (
-    <aside aria-label={table} className="flex w-[290px] shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4">
+    <aside
+      aria-label={table}
+      className="flex w-[290px] shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4"
+    >
       <header>
         <h2 className="sheet-title">{table}</h2>
         {chosen.comment && <p className="mt-1">{chosen.comment}</p>}
         <p className="mt-1 text-small text-soft">
-          {chosen.policy}, {state?.rows ? `${count(state.rows)} rows` : 'rows not counted'}, loaded {ago(state?.loadedAt)}
+          {chosen.policy}, {state?.rows ? `${count(state.rows)} rows` : 'rows not counted'}, loaded{' '}
+          {ago(state?.loadedAt)}
         </p>
         <Link to={address.table(slug, table)} className="text-plan underline">
           Open the bench
@@ -298,7 +320,11 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
         <section className="flex flex-col gap-1">
           <SectionTitle>Checks that do not hold</SectionTitle>
           {own.map((c) => (
-            <Link key={c.id} to={address.check(slug, c.id)} className="flex min-h-6 items-center gap-2 hover:text-plan hover:underline">
+            <Link
+              key={c.id}
+              to={address.check(slug, c.id)}
+              className="flex min-h-6 items-center gap-2 hover:text-plan hover:underline"
+            >
               <VerdictMark verdict={c.verdict} size={11} /> {c.title}
             </Link>
           ))}

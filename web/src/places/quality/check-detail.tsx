@@ -31,7 +31,12 @@ export function CheckDetail({ check }: { check: CheckState }) {
           <Link className="text-plan underline underline-offset-2" to={address.table(slug, check.table)}>
             {check.table}
           </Link>
-          , {check.kind === 'query' ? 'a query that must return no row' : check.kind === 'policy' ? 'comes with the load' : check.kind}
+          ,{' '}
+          {check.kind === 'query'
+            ? 'a query that must return no row'
+            : check.kind === 'policy'
+              ? 'comes with the load'
+              : check.kind}
           {check.advisory && ', advisory'}
           {check.tolerate && `, tolerates ${check.tolerate}`}
         </p>
@@ -60,12 +65,20 @@ export function CheckDetail({ check }: { check: CheckState }) {
           {latest.rows && latest.rows.rows.length > 0 && (
             <section aria-label="Rows at fault" className="flex flex-col gap-1.5">
               <SectionTitle
-                aside={latest.rows.rows.length < Number(latest.atFault) ? `first ${latest.rows.rows.length} of ${count(latest.atFault)}` : rows(latest.atFault)}
+                aside={
+                  latest.rows.rows.length < Number(latest.atFault)
+                    ? `first ${latest.rows.rows.length} of ${count(latest.atFault)}`
+                    : rows(latest.atFault)
+                }
               >
                 Rows at fault
               </SectionTitle>
               <div className="border border-line" style={{ height: Math.min(300, 42 + latest.rows.rows.length * 22) }}>
-                <Grid label="Rows at fault" columns={latest.rows.columns.map((name) => ({ name }))} rows={latest.rows.rows} />
+                <Grid
+                  label="Rows at fault"
+                  columns={latest.rows.columns.map((name) => ({ name }))}
+                  rows={latest.rows.rows}
+                />
               </div>
             </section>
           )}

@@ -4,7 +4,15 @@ import { VerdictMark } from '../../shared/marks';
 import { Tag } from '../../shared/ui/tag';
 
 /** One check with its verdict and how many rows are at fault. */
-export function CheckLine({ check: c, current, onChoose }: { check: CheckState; current: boolean; onChoose: (id: string) => void }) {
+export function CheckLine({
+  check: c,
+  current,
+  onChoose,
+}: {
+  check: CheckState;
+  current: boolean;
+  onChoose: (id: string) => void;
+}) {
   return (
     <button
       type="button"

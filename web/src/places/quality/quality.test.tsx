@@ -14,11 +14,16 @@ const show = async (checks: readonly CheckState[]) => {
   for (const c of checks) tables.set(c.table, [...(tables.get(c.table) ?? []), c]);
   const contract = (table: string, list: readonly CheckState[]) =>
     `create table ${table} (x integer${list.map((c) => `,\n  constraint ${c.id.split('/')[1]!} check (${c.title})`).join('')})${options(list)};\nselect 1 as x;\n`;
-  const files = Object.fromEntries([...tables].map(([table, list]) => [`${table.replace('.', '/')}.sql`, contract(table, list)]));
+  const files = Object.fromEntries(
+    [...tables].map(([table, list]) => [`${table.replace('.', '/')}.sql`, contract(table, list)]),
+  );
   const all = around();
   serve({
     ...all,
-    'GET workspaces/dues/files': { ...(all['GET workspaces/dues/files'] as object), files: { 'layers.sql': 'create schema core;', ...files } },
+    'GET workspaces/dues/files': {
+      ...(all['GET workspaces/dues/files'] as object),
+      files: { 'layers.sql': 'create schema core;', ...files },
+    },
     'GET workspaces/dues/state': { tables: [], checks: checks.filter((c) => c.verdict !== 'not run') },
     'GET workspaces/dues/check-history': [],
   });
@@ -27,8 +32,13 @@ const show = async (checks: readonly CheckState[]) => {
 
 const options = (list: readonly CheckState[]) => {
   const advisory = list.filter((c) => c.advisory).map((c) => c.id.split('/')[1]!);
-  const tolerated = list.filter((c) => c.tolerate).map((c) => `${c.id.split('/')[1]!} ${c.tolerate!.replace(' %', '%')}`);
-  const set = [...(advisory.length ? [`advisory = '${advisory.join(', ')}'`] : []), ...(tolerated.length ? [`tolerate = '${tolerated.join(', ')}'`] : [])];
+  const tolerated = list
+    .filter((c) => c.tolerate)
+    .map((c) => `${c.id.split('/')[1]!} ${c.tolerate!.replace(' %', '%')}`);
+  const set = [
+    ...(advisory.length ? [`advisory = '${advisory.join(', ')}'`] : []),
+    ...(tolerated.length ? [`tolerate = '${tolerated.join(', ')}'`] : []),
+  ];
   return set.length ? ` with (${set.join(', ')})` : '';
 };
 
@@ -60,14 +70,20 @@ test('tables with broken checks come first, the worst check first within each, a
     'core.a1 check',
     'holdsx > 10',
   ]);
-  await userEvent.click(within(screen.getByRole('group', { name: 'Only checks that' })).getByRole('button', { name: /^advisory/ }));
+  await userEvent.click(
+    within(screen.getByRole('group', { name: 'Only checks that' })).getByRole('button', { name: /^advisory/ }),
+  );
   expect(within(list).getAllByRole('listitem')).toHaveLength(2);
   await userEvent.click(within(list).getByRole('button', { name: /x > 4/ }));
   await waitFor(() => expect(screen.getByLabelText('address').textContent).toContain('/w/dues/quality/core.c'));
 });
 
 test('of many checks only those in sight are in the page', async () => {
-  await show(Array.from({ length: 2000 }, (_, i) => checkOf(`core.t${i % 400}/c${i}`, { table: `core.t${i % 400}`, title: `x > ${i}` })));
+  await show(
+    Array.from({ length: 2000 }, (_, i) =>
+      checkOf(`core.t${i % 400}/c${i}`, { table: `core.t${i % 400}`, title: `x > ${i}` }),
+    ),
+  );
   const list = await screen.findByRole('list', { name: 'Checks by table' });
   expect(within(list).getAllByRole('listitem').length).toBeLessThan(100);
   expect(within(list).getAllByRole('listitem')[0]!.getAttribute('aria-setsize')).toBe('2400');

@@ -22,7 +22,10 @@ export default function Quality() {
   const { '*': id } = useParams();
   const navigate = useNavigate();
   const [only, setOnly] = useState<Verdict>();
-  const counts = useMemo(() => new Map(VERDICTS.map((v) => [v, checks.filter((c) => c.verdict === v).length])), [checks]);
+  const counts = useMemo(
+    () => new Map(VERDICTS.map((v) => [v, checks.filter((c) => c.verdict === v).length])),
+    [checks],
+  );
   const tables = useMemo(() => {
     const shown = checks.filter((c) => only === undefined || c.verdict === only);
     const groups = new Map<string, CheckState[]>();
@@ -33,17 +36,26 @@ export default function Quality() {
     }
     const rank = (list: typeof checks) => Math.min(...list.map((c) => VERDICTS.indexOf(c.verdict)));
     return [...groups]
-      .map(([table, list]) => [table, [...list].sort((a, b) => VERDICTS.indexOf(a.verdict) - VERDICTS.indexOf(b.verdict))] as const)
+      .map(
+        ([table, list]) =>
+          [table, [...list].sort((a, b) => VERDICTS.indexOf(a.verdict) - VERDICTS.indexOf(b.verdict))] as const,
+      )
       .sort((a, b) => rank(a[1]) - rank(b[1]) || a[0].localeCompare(b[0]));
   }, [checks, only]);
-  const lines = useMemo(() => tables.flatMap(([table, list]): Line[] => [{ table, checks: list.length }, ...list.map((check) => ({ check }))]), [tables]);
+  const lines = useMemo(
+    () =>
+      tables.flatMap(([table, list]): Line[] => [{ table, checks: list.length }, ...list.map((check) => ({ check }))]),
+    [tables],
+  );
   const current = checks.find((c) => c.id === id) ?? (id ? undefined : tables[0]?.[1][0]);
   const layer = (table: string) => Math.max(0, layerPosition(table));
 
   if (checks.length === 0) {
     return (
       <Empty title="The project checks nothing yet">
-        <p>Keys and not null first: write them into a table’s contract, before its query. They are run with each load.</p>
+        <p>
+          Keys and not null first: write them into a table’s contract, before its query. They are run with each load.
+        </p>
       </Empty>
     );
   }
@@ -59,7 +71,8 @@ export default function Quality() {
               onClick={() => setOnly(only === v ? undefined : v)}
               className={`flex h-control-small min-w-0 items-center gap-1 rounded-edge border px-1 whitespace-nowrap ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
             >
-              <VerdictMark verdict={v} size={11} /> {v} <span className="font-mono text-small">{count(counts.get(v))}</span>
+              <VerdictMark verdict={v} size={11} /> {v}{' '}
+              <span className="font-mono text-small">{count(counts.get(v))}</span>
             </button>
           ))}
         </div>
@@ -74,7 +87,11 @@ export default function Quality() {
         >
           {(line) =>
             'check' in line ? (
-              <CheckLine check={line.check} current={line.check.id === current?.id} onChoose={(next) => void navigate(address.check(slug, next))} />
+              <CheckLine
+                check={line.check}
+                current={line.check.id === current?.id}
+                onChoose={(next) => void navigate(address.check(slug, next))}
+              />
             ) : (
               <h2 className="flex items-center gap-2 px-3 pt-3 pb-1">
                 <Hatch position={layer(line.table)} />

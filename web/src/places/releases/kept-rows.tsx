@@ -21,7 +21,15 @@ export const firstAnswers = (data: Comparison): Answers => ({
 });
 
 /** Tables that keep rows: what becomes of them, how their columns change, and what is lost for good. */
-export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answers: Answers; onAnswer: (answers: Answers) => void }) {
+export function KeptRows({
+  data,
+  answers,
+  onAnswer,
+}: {
+  data: Comparison;
+  answers: Answers;
+  onAnswer: (answers: Answers) => void;
+}) {
   if (data.migrations.length + data.losses.length + data.rehashes.length === 0) return null;
   return (
     <section className="flex flex-col gap-3">
@@ -48,7 +56,9 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
               {m.holders.map((h) => (
                 <li key={h.table} className="break-words">
                   <span className="font-mono text-small">{h.table}</span>{' '}
-                  {h.looksUpAgain ? 'holds numbers of it and looks them up again' : 'holds numbers of it and goes on holding those of rows that are gone'}
+                  {h.looksUpAgain
+                    ? 'holds numbers of it and looks them up again'
+                    : 'holds numbers of it and goes on holding those of rows that are gone'}
                 </li>
               ))}
             </ul>
@@ -66,7 +76,8 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
       {data.rehashes.length > 0 && <SectionTitle>Hashes recomputed</SectionTitle>}
       {data.rehashes.map((r) => (
         <p key={r.table} className="break-words">
-          <span className="font-mono text-small">{r.table}</span>: {r.columns.join(', ')}, so that equal values have equal hashes
+          <span className="font-mono text-small">{r.table}</span>: {r.columns.join(', ')}, so that equal values have
+          equal hashes
           {r.facts.length > 0 && `; with it the keys that ${r.facts.join(', ')} hold${r.facts.length === 1 ? 's' : ''}`}
         </p>
       ))}
@@ -76,10 +87,16 @@ export function KeptRows({ data, answers, onAnswer }: { data: Comparison; answer
           <input
             type="checkbox"
             checked={answers.consents.includes(loss)}
-            onChange={(e) => onAnswer({ ...answers, consents: e.target.checked ? [...answers.consents, loss] : answers.consents.filter((c) => c !== loss) })}
+            onChange={(e) =>
+              onAnswer({
+                ...answers,
+                consents: e.target.checked ? [...answers.consents, loss] : answers.consents.filter((c) => c !== loss),
+              })
+            }
           />
           <span className="min-w-0 break-words">
-            <span className="font-mono text-small">{loss}</span> {cutTo === undefined ? 'may be dropped' : `may be cut to ${cutTo}`}
+            <span className="font-mono text-small">{loss}</span>{' '}
+            {cutTo === undefined ? 'may be dropped' : `may be cut to ${cutTo}`}
           </span>
         </label>
       ))}

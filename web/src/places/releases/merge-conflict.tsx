@@ -10,12 +10,16 @@ import { Button } from '../../shared/ui/button';
 /** Files that production changed too: each is settled with one text before a release. */
 export function MergeConflict({ conflicts }: { conflicts: readonly FileConflict[] }) {
   const { slug } = useProject();
-  const [settled, setSettled] = useState<Readonly<Record<string, string>>>(() => Object.fromEntries(conflicts.map((c) => [c.path, c.mine ?? ''])));
+  const [settled, setSettled] = useState<Readonly<Record<string, string>>>(() =>
+    Object.fromEntries(conflicts.map((c) => [c.path, c.mine ?? ''])),
+  );
   const [take, { error, isLoading }] = useTakeProductionMutation();
   return (
     <div className="flex min-h-0 flex-1 flex-col gap-3 overflow-auto p-4">
       <h1 className="sheet-title">Production changed these files too</h1>
-      <p className="text-soft">Production’s text is on the left, yours on the right. Merge each file below; both sides stay in the history.</p>
+      <p className="text-soft">
+        Production’s text is on the left, yours on the right. Merge each file below; both sides stay in the history.
+      </p>
       {conflicts.map((c) => (
         <section key={c.path} className="flex flex-col gap-2">
           <h2 className="font-mono">{c.path}</h2>
@@ -36,7 +40,12 @@ export function MergeConflict({ conflicts }: { conflicts: readonly FileConflict[
         </section>
       ))}
       {error && <ProblemNote problem={error as ProblemBody} />}
-      <Button tone="act" disabled={isLoading} className="self-start" onClick={() => void take({ slug, files: settled })}>
+      <Button
+        tone="act"
+        disabled={isLoading}
+        className="self-start"
+        onClick={() => void take({ slug, files: settled })}
+      >
         Settle and take production over
       </Button>
     </div>

@@ -36,10 +36,19 @@ export function conditionsOf(data: Comparison): Condition[] {
     data.drafts.length
       ? { verdict: 'broken', text: `${plural(data.drafts.length, 'draft')} not committed` }
       : { verdict: 'holds', text: 'Everything is committed' },
-    ...(holding ? [{ verdict: 'holds', text: `${plural(holding, 'check')} ${holding === 1 ? 'holds' : 'hold'} in the workspace` } as const] : []),
+    ...(holding
+      ? [
+          {
+            verdict: 'holds',
+            text: `${plural(holding, 'check')} ${holding === 1 ? 'holds' : 'hold'} in the workspace`,
+          } as const,
+        ]
+      : []),
     ...(broken ? [{ verdict: 'broken', text: `${plural(broken, 'check')} broken in the workspace` } as const] : []),
     ...(advisory ? [{ verdict: 'advisory', text: `${advisory} advisory` } as const] : []),
-    ...(open ? [{ verdict: 'not run', text: `${plural(open, 'check')} not run here; the release runs them` } as const] : []),
+    ...(open
+      ? [{ verdict: 'not run', text: `${plural(open, 'check')} not run here; the release runs them` } as const]
+      : []),
     dropped.length || gone.length
       ? { verdict: 'advisory', text: `Dropped: ${[...dropped, ...gone].join(', ')}` }
       : { verdict: 'holds', text: 'Nothing is dropped' },
@@ -50,7 +59,10 @@ export function conditionsOf(data: Comparison): Condition[] {
 export function ReleasePanel({ data }: { data: Comparison }) {
   const nothing = data.files.length === 0;
   return (
-    <aside aria-label="Release" className="flex w-75 shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4">
+    <aside
+      aria-label="Release"
+      className="flex w-75 shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4"
+    >
       {nothing ? (
         <p className="text-soft">There is nothing to release: change a definition first.</p>
       ) : (
@@ -107,7 +119,13 @@ function CommitForm({ data }: { data: Comparison }) {
     >
       <label className="flex flex-col gap-1">
         <span className="caps">What changed, and why</span>
-        <textarea rows={3} value={message} onChange={(e) => setMessage(e.target.value)} maxLength={5000} className={area} />
+        <textarea
+          rows={3}
+          value={message}
+          onChange={(e) => setMessage(e.target.value)}
+          maxLength={5000}
+          className={area}
+        />
       </label>
       {error && <ProblemNote problem={error as ProblemBody} />}
       <Button tone="act" type="submit" disabled={isLoading || message.trim() === ''} {...(reason ? { reason } : {})}>
@@ -148,7 +166,13 @@ function ReleaseForm({ data }: { data: Comparison }) {
       <KeptRows data={data} answers={answers} onAnswer={setAnswers} />
       <label className="flex flex-col gap-1">
         <span className="caps">Message of the release</span>
-        <textarea rows={2} value={message} onChange={(e) => setMessage(e.target.value)} maxLength={5000} className={area} />
+        <textarea
+          rows={2}
+          value={message}
+          onChange={(e) => setMessage(e.target.value)}
+          maxLength={5000}
+          className={area}
+        />
       </label>
       {error && <ProblemNote problem={error as ProblemBody} />}
       <Button tone="act" type="submit" disabled={isLoading || message.trim() === ''} {...(reason ? { reason } : {})}>

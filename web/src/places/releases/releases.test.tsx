@@ -10,7 +10,13 @@ const { default: Releases } = await import('./releases');
 const { conditionsOf } = await import('./release-panel');
 afterEach(cleanup);
 
-const CHANGED = { table: 'core.dim_berth', kind: 'changed' as const, columnsAdded: ['length_m'], columnsDropped: [], columnsRetyped: [] };
+const CHANGED = {
+  table: 'core.dim_berth',
+  kind: 'changed' as const,
+  columnsAdded: ['length_m'],
+  columnsDropped: [],
+  columnsRetyped: [],
+};
 const NONE = { broken: 0, advisory: 0, 'not run': 0, holds: 0 };
 const COMPARISON: Comparison = {
   workspace: { slug: 'dues', name: 'Dues', owner: 'Jonas' },
@@ -48,7 +54,9 @@ describe('what has to be so before a release', () => {
       'advisory: Dropped: core.dim_berth, core.b.x',
     ],
     ['nothing', {}, 'holds: Nothing is dropped'],
-  ])('%s', (_, of, expected) => expect(conditionsOf({ ...COMPARISON, ...of }).map((c) => `${c.verdict}: ${c.text}`)).toContain(expected));
+  ])('%s', (_, of, expected) =>
+    expect(conditionsOf({ ...COMPARISON, ...of }).map((c) => `${c.verdict}: ${c.text}`)).toContain(expected),
+  );
 });
 
 const show = async (comparison: unknown, role: Person['role'] = 'releaser', answers: object = {}) => {
@@ -75,21 +83,33 @@ describe('a review', () => {
     const sent = await show(COMPARISON, 'releaser', { 'POST workspaces/dues/release': { id: 12 } });
     await userEvent.click(await screen.findByRole('button', { name: 'Release to production' }));
     expect(sent.changed).toEqual([
-      { method: 'POST', path: 'workspaces/dues/release', body: { message: 'Berths have a length', consents: [], treatments: {} } },
+      {
+        method: 'POST',
+        path: 'workspaces/dues/release',
+        body: { message: 'Berths have a length', consents: [], treatments: {} },
+      },
     ]);
     await waitFor(() => expect(screen.getByLabelText('address').textContent).toBe('/w/dues/runs/12'));
   });
   test('that is refused says why and loses nothing', async () => {
-    await show(COMPARISON, 'releaser', { 'POST workspaces/dues/release': new Problem(409, 'Another release came first', 'Release again.') });
+    await show(COMPARISON, 'releaser', {
+      'POST workspaces/dues/release': new Problem(409, 'Another release came first', 'Release again.'),
+    });
     await userEvent.type(await screen.findByRole('textbox', { name: 'Message of the release' }), ', measured');
     await userEvent.click(screen.getByRole('button', { name: 'Release to production' }));
     expect(await screen.findByText('Another release came first')).toBeTruthy();
-    expect((screen.getByRole('textbox', { name: 'Message of the release' }) as HTMLTextAreaElement).value).toBe('Berths have a length, measured');
+    expect((screen.getByRole('textbox', { name: 'Message of the release' }) as HTMLTextAreaElement).value).toBe(
+      'Berths have a length, measured',
+    );
   });
   test.each<[string, Person['role'], Partial<Comparison>]>([
     ['a role below releaser', 'editor', {}],
     ['errors', 'releaser', { errors: [{ path: 'x', message: 'y' }] }],
-    ['something dropped for good that is not confirmed', 'releaser', { losses: [{ of: 'core.old', kind: 'table' } as never] }],
+    [
+      'something dropped for good that is not confirmed',
+      'releaser',
+      { losses: [{ of: 'core.old', kind: 'table' } as never] },
+    ],
   ])('%s keeps it from being released', async (_, role, of) => {
     const sent = await show({ ...COMPARISON, ...of }, role);
     const button = await screen.findByRole('button', { name: 'Release to production' });
@@ -133,5 +153,14 @@ test('production lists its releases', async () => {
   serve({ ...around('viewer', 'production'), 'GET releases': [release] });
   await renderPlace(<Releases />, { at: '/w/production/releases' });
   const row = (await screen.findByText('Dues by tonnage')).closest('tr')!;
-  expect([...row.cells].map((c) => c.textContent)).toEqual(['3', 'Dues by tonnage', 'dues', 'Mira', '2 tables', expect.any(String), 'abcdef0', '4']);
+  expect([...row.cells].map((c) => c.textContent)).toEqual([
+    '3',
+    'Dues by tonnage',
+    'dues',
+    'Mira',
+    '2 tables',
+    expect.any(String),
+    'abcdef0',
+    '4',
+  ]);
 });

@@ -90,7 +90,10 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
     const paths = new Map(data.files.map((f) => [f.path.replace(/^.*\//, ''), f.path]));
     const own = data.tables
       .filter((t) => t.kind !== 'downstream')
-      .map((change) => ({ change, path: tables.get(change.table)?.path ?? paths.get(`${change.table.split('.')[1]}.sql`) }));
+      .map((change) => ({
+        change,
+        path: tables.get(change.table)?.path ?? paths.get(`${change.table.split('.')[1]}.sql`),
+      }));
     const shown = new Set(own.map((t) => t.path));
     const below = data.tables.filter((t) => t.kind === 'downstream');
     return [
@@ -106,7 +109,8 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
         <p className="caps">Review</p>
         <h2 className="font-cond text-title leading-tight font-semibold">{data.workspace.slug} → production</h2>
         <p className="text-small text-soft">
-          {plural(data.commits.length, 'commit')}, {plural(data.drafts.length, 'draft')}, opened by {data.workspace.owner}
+          {plural(data.commits.length, 'commit')}, {plural(data.drafts.length, 'draft')}, opened by{' '}
+          {data.workspace.owner}
         </p>
       </header>
       <VirtualList

@@ -32,7 +32,10 @@ export function RunSheet({ id, step }: { id: number; step: number | undefined })
   return (
     <div className="flex h-full min-h-0 flex-col">
       <RunHead run={run} />
-      <div ref={setScroller} className={`min-h-0 overflow-auto ${shown ? 'h-1/2 flex-none border-b border-rule' : 'flex-1'}`}>
+      <div
+        ref={setScroller}
+        className={`min-h-0 overflow-auto ${shown ? 'h-1/2 flex-none border-b border-rule' : 'flex-1'}`}
+      >
         <Timeline run={run} current={shown?.id} scroller={scroller} />
       </div>
       {shown && (
@@ -83,13 +86,20 @@ function RunHead({ run }: { run: RunDetail }) {
         )}
       </div>
       <p className="text-soft">
-        {run.person}, {moment(run.createdAt)}, commit <span className="font-mono text-small">{shortCommit(run.commit)}</span>,{' '}
-        {plural(run.parallelism, 'table')} at a time, {isGoing(run.state) ? `${ended} of ${run.steps.length} steps, ` : `${plural(run.steps.length, 'step')}, `}
-        {duration(run.startedAt ? (run.finishedAt ? new Date(run.finishedAt).getTime() : now) - new Date(run.startedAt).getTime() : null)}
+        {run.person}, {moment(run.createdAt)}, commit{' '}
+        <span className="font-mono text-small">{shortCommit(run.commit)}</span>, {plural(run.parallelism, 'table')} at a
+        time, {isGoing(run.state) ? `${ended} of ${run.steps.length} steps, ` : `${plural(run.steps.length, 'step')}, `}
+        {duration(
+          run.startedAt
+            ? (run.finishedAt ? new Date(run.finishedAt).getTime() : now) - new Date(run.startedAt).getTime()
+            : null,
+        )}
         {run.continues !== null && `, continues run ${run.continues}`}
         {Object.entries(run.parameters).map(([k, v]) => `, ${k} = ${v}`)}
       </p>
-      {isGoing(run.state) && <progress className="sr-only" aria-label="Steps done" max={run.steps.length} value={ended} />}
+      {isGoing(run.state) && (
+        <progress className="sr-only" aria-label="Steps done" max={run.steps.length} value={ended} />
+      )}
       {run.error && <p className="mt-1 text-broken">{run.error}</p>}
     </header>
   );
@@ -109,7 +119,15 @@ function useNow(ticking: boolean): number {
 const STEP_HEIGHT = 25;
 
 /** Rows are steps, bars their time; a step's hatch is its layer. */
-function Timeline({ run, current, scroller }: { run: RunDetail; current: number | undefined; scroller: HTMLElement | null }) {
+function Timeline({
+  run,
+  current,
+  scroller,
+}: {
+  run: RunDetail;
+  current: number | undefined;
+  scroller: HTMLElement | null;
+}) {
   const { slug, layerPosition: layer } = useProject();
   const navigate = useNavigate();
   const now = useNow(isGoing(run.state));
@@ -138,7 +156,10 @@ function Timeline({ run, current, scroller }: { run: RunDetail; current: number 
       <tbody>
         <Spacer height={above} />
         {rows.map((s) => (
-          <tr key={s.id} className={`h-control-small border-b border-line/60 ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}>
+          <tr
+            key={s.id}
+            className={`h-control-small border-b border-line/60 ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}
+          >
             <td className="px-4">
               <button
                 type="button"
@@ -185,7 +206,8 @@ function Timeline({ run, current, scroller }: { run: RunDetail; current: number 
 /** One mark for the worst verdict, and how many checks. */
 function StepChecks({ step }: { step: StepEntry }) {
   if (step.checks.length === 0) return null;
-  const worst = (['broken', 'advisory', 'holds'] as const).find((v) => step.checks.some((c) => c.verdict === v)) ?? 'not run';
+  const worst =
+    (['broken', 'advisory', 'holds'] as const).find((v) => step.checks.some((c) => c.verdict === v)) ?? 'not run';
   return (
     <span className="flex items-center gap-1.5">
       <VerdictMark verdict={worst} size={11} />
@@ -202,7 +224,14 @@ function Bar({ step, start, end, now }: { step: StepEntry; start: number; end: n
   const from = new Date(step.startedAt).getTime();
   const to = step.finishedAt ? new Date(step.finishedAt).getTime() : now;
   const share = (t: number) => Math.max(0, Math.min(100, ((t - start) / (end - start)) * 100));
-  const fill = step.state === 'failed' ? 'var(--broken)' : step.state === 'running' ? 'var(--accent)' : step.state === 'done' ? 'var(--plan)' : 'var(--notrun)';
+  const fill =
+    step.state === 'failed'
+      ? 'var(--broken)'
+      : step.state === 'running'
+        ? 'var(--accent)'
+        : step.state === 'done'
+          ? 'var(--plan)'
+          : 'var(--notrun)';
   return (
     <svg width="100%" height="11" aria-hidden>
       <line x1="0" x2="100%" y1="5.5" y2="5.5" stroke="var(--line)" />

@@ -26,9 +26,17 @@ const step = (id: number, of: Partial<StepEntry> = {}): StepEntry => ({
   ...of,
 });
 
-const show = async (run: Partial<RunDetail>, { role = 'editor' as Person['role'], at = '/w/dues/runs/7', answers = {} } = {}) => {
+const show = async (
+  run: Partial<RunDetail>,
+  { role = 'editor' as Person['role'], at = '/w/dues/runs/7', answers = {} } = {},
+) => {
   const detail = { ...runOf(7), steps: [step(1)], ...run };
-  const sent = serve({ ...around(role), 'GET runs': [runOf(8, { tables: ['core.a', 'core.b'] }), detail], 'GET runs/7': detail, ...answers });
+  const sent = serve({
+    ...around(role),
+    'GET runs': [runOf(8, { tables: ['core.a', 'core.b'] }), detail],
+    'GET runs/7': detail,
+    ...answers,
+  });
   await renderPlace(<Runs />, { at, route: '/w/:ws/runs/:run?/:step?' });
   return sent;
 };
@@ -42,7 +50,14 @@ describe('a run', () => {
     await show({
       steps: [
         step(1, { checks }),
-        step(2, { table: 'core.waits', state: 'waiting', waitsFor: ['core.dim_berth'], startedAt: null, finishedAt: null, rowsIn: null }),
+        step(2, {
+          table: 'core.waits',
+          state: 'waiting',
+          waitsFor: ['core.dim_berth'],
+          startedAt: null,
+          finishedAt: null,
+          rowsIn: null,
+        }),
       ],
       parameters: { region: 'south' },
     });
@@ -73,20 +88,26 @@ describe('a run', () => {
     ['failed', 'build', 'editor', 'production', false, false],
     ['failed', 'build', 'releaser', 'production', false, true],
   ];
-  test.each(buttons)('that is %s, a %s, seen by a %s in %s: can be stopped %s, continued %s', async (state, kind, role, environment, stop, goOn) => {
-    await show({ state, kind, environment }, { role });
-    await screen.findByRole('heading', { level: 1 });
-    expect([screen.queryByRole('button', { name: 'Stop' }) !== null, screen.queryByRole('button', { name: 'Continue from here' }) !== null]).toEqual([
-      stop,
-      goOn,
-    ]);
-  });
+  test.each(buttons)(
+    'that is %s, a %s, seen by a %s in %s: can be stopped %s, continued %s',
+    async (state, kind, role, environment, stop, goOn) => {
+      await show({ state, kind, environment }, { role });
+      await screen.findByRole('heading', { level: 1 });
+      expect([
+        screen.queryByRole('button', { name: 'Stop' }) !== null,
+        screen.queryByRole('button', { name: 'Continue from here' }) !== null,
+      ]).toEqual([stop, goOn]);
+    },
+  );
   test('is stopped, and one that failed is continued as a new one', async () => {
     const sent = await show({ state: 'running' }, { answers: { 'POST runs/7/stop': undefined } });
     await userEvent.click(await screen.findByRole('button', { name: 'Stop' }));
     expect(sent.changed).toEqual([{ method: 'POST', path: 'runs/7/stop', body: undefined }]);
     cleanup();
-    await show({ state: 'failed', error: 'The disk is full' }, { answers: { 'POST runs/7/continue': { id: 9 }, 'GET runs/9': { ...runOf(9), steps: [] } } });
+    await show(
+      { state: 'failed', error: 'The disk is full' },
+      { answers: { 'POST runs/7/continue': { id: 9 }, 'GET runs/9': { ...runOf(9), steps: [] } } },
+    );
     expect(await screen.findByText('The disk is full')).toBeTruthy();
     await userEvent.click(screen.getByRole('button', { name: 'Continue from here' }));
     expect((await screen.findByRole('heading', { name: 'Run 9: build in dues' })).textContent).toBeTruthy();
@@ -110,7 +131,10 @@ test('runs are listed newest first, each with what it ran', async () => {
 test('all tables are run by who may', async () => {
   const sent = await show({}, { answers: { 'POST workspaces/dues/runs': { id: 7 } } });
   await userEvent.click(await screen.findByRole('button', { name: 'Run all tables' }));
-  expect(sent.changed[0]).toMatchObject({ path: 'workspaces/dues/runs', body: { tables: [], upstream: false, downstream: false } });
+  expect(sent.changed[0]).toMatchObject({
+    path: 'workspaces/dues/runs',
+    body: { tables: [], upstream: false, downstream: false },
+  });
   cleanup();
   await show({}, { role: 'viewer' });
   await screen.findByRole('complementary', { name: 'Runs' });

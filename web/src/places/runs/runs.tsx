@@ -20,7 +20,10 @@ import { isGoing, RunWord } from './step-state';
 export default function Runs() {
   const { slug } = useProject();
   const { run, step } = useParams();
-  const { data, error, isLoading, refetch } = useRunsQuery(slug, { pollingInterval: 5000, skipPollingIfUnfocused: true });
+  const { data, error, isLoading, refetch } = useRunsQuery(slug, {
+    pollingInterval: 5000,
+    skipPollingIfUnfocused: true,
+  });
   if (isLoading) return <Loading what="Reading runs" />;
   if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
   if (!run && data?.[0]) return <Navigate replace to={address.run(slug, data[0].id)} />;
@@ -46,7 +49,10 @@ export default function Runs() {
           <RunSheet key={run} id={Number(run)} step={step === undefined ? undefined : Number(step)} />
         ) : (
           <Empty title={run ? 'This run does not exist' : 'Nothing has run here yet'}>
-            <p>A run builds tables in this workspace’s own schemas and checks them. What equals production is read from there.</p>
+            <p>
+              A run builds tables in this workspace’s own schemas and checks them. What equals production is read from
+              there.
+            </p>
           </Empty>
         )}
       </section>
@@ -77,7 +83,12 @@ const WHAT: Readonly<Record<RunEntry['kind'], string>> = { build: 'build', intak
 
 function RunLine({ run, current }: { run: RunEntry; current: boolean }) {
   const { slug } = useProject();
-  const what = run.tables.length === 0 ? 'all tables' : run.tables.length === 1 ? run.tables[0] : plural(run.tables.length, 'table');
+  const what =
+    run.tables.length === 0
+      ? 'all tables'
+      : run.tables.length === 1
+        ? run.tables[0]
+        : plural(run.tables.length, 'table');
   return (
     <li className="border-b border-line">
       <Link

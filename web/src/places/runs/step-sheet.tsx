@@ -41,7 +41,15 @@ function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | nu
           </div>
         ))}
       </dl>
-      {open !== undefined && shown && <FaultGrid title={open} about={`the load: ${open}`} word="of" rows={shown} atFault={counts[open] ?? shown.rows.length} />}
+      {open !== undefined && shown && (
+        <FaultGrid
+          title={open}
+          about={`the load: ${open}`}
+          word="of"
+          rows={shown}
+          atFault={counts[open] ?? shown.rows.length}
+        />
+      )}
       {note !== null && <p className="mt-1 text-small text-soft">{note}</p>}
     </section>
   );
@@ -73,20 +81,32 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
           <p className="font-medium text-broken">{place.message}</p>
           {place.path && (
             <p className="font-mono text-small">
-              <Link className="text-plan underline underline-offset-2" to={placeAddress(project, { ...place, path: place.path })}>
+              <Link
+                className="text-plan underline underline-offset-2"
+                to={placeAddress(project, { ...place, path: place.path })}
+              >
                 {place.path}
               </Link>
               {place.line !== undefined && ` line ${place.line}, column ${place.column}`}
             </p>
           )}
           {place.path && place.line !== undefined && (
-            <pre className="mt-1 overflow-x-auto font-mono text-small">{(textOf(place.path) ?? '').split('\n')[place.line - 1]}</pre>
+            <pre className="mt-1 overflow-x-auto font-mono text-small">
+              {(textOf(place.path) ?? '').split('\n')[place.line - 1]}
+            </pre>
           )}
           {place.detail && <p>{place.detail}</p>}
           {place.hint && <p className="text-soft">{place.hint}</p>}
         </div>
       )}
-      {place?.rows && <FaultGrid title="Rows that stopped the load" about={step.table} rows={place.rows} atFault={place.rows.rows.length} />}
+      {place?.rows && (
+        <FaultGrid
+          title="Rows that stopped the load"
+          about={step.table}
+          rows={place.rows}
+          atFault={place.rows.rows.length}
+        />
+      )}
       {step.counts && <Counts counts={step.counts} note={step.note} kinds={data.kinds} />}
       {data.results.length > 0 && (
         <section>
@@ -95,7 +115,10 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
             {data.results.map((r) => (
               <li key={r.id} className="flex items-center gap-2 border-b border-line/60 py-1">
                 <VerdictMark verdict={r.verdict} size={11} />
-                <Link to={address.check(slug, r.id)} className="min-w-0 flex-1 truncate hover:text-plan hover:underline">
+                <Link
+                  to={address.check(slug, r.id)}
+                  className="min-w-0 flex-1 truncate hover:text-plan hover:underline"
+                >
                   {titleOf(r.id)}
                 </Link>
                 <VerdictWord verdict={r.verdict} />
@@ -106,7 +129,13 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
         </section>
       )}
       {broken.map((r) => (
-        <FaultGrid key={r.id} title={`Rows at fault: ${titleOf(r.id)}`} about={r.id} rows={r.rows!} atFault={Number(r.atFault)} />
+        <FaultGrid
+          key={r.id}
+          title={`Rows at fault: ${titleOf(r.id)}`}
+          about={r.id}
+          rows={r.rows!}
+          atFault={Number(r.atFault)}
+        />
       ))}
       {data.statements.length > 0 && (
         <section className="flex flex-col gap-1.5">

@@ -14,7 +14,8 @@ import { Button } from '../../shared/ui/button';
 export function AuditLog() {
   const [typed, setTyped] = useState('');
   const text = useDeferredValue(typed.trim());
-  const { data, error, isLoading, isFetchingNextPage, hasNextPage, fetchNextPage, refetch } = useAuditInfiniteQuery(text);
+  const { data, error, isLoading, isFetchingNextPage, hasNextPage, fetchNextPage, refetch } =
+    useAuditInfiniteQuery(text);
   const entries = data?.pages.flat() ?? [];
   return (
     <section className="flex flex-col gap-2">
@@ -30,7 +31,9 @@ export function AuditLog() {
       />
       {error && <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />}
       {isLoading && <Loading what="Reading the log" />}
-      {data && entries.length === 0 && <Empty title={text ? `Nothing in the log says “${text}”` : 'Nothing has been done yet'} />}
+      {data && entries.length === 0 && (
+        <Empty title={text ? `Nothing in the log says “${text}”` : 'Nothing has been done yet'} />
+      )}
       {entries.length > 0 && (
         <table className="w-full border border-line text-left">
           <thead>

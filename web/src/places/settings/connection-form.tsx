@@ -20,9 +20,17 @@ interface Fields extends Omit<ConnectionInput, 'password'> {
 }
 
 /** Makes or changes a connection; a test says which part of it does not work. */
-export function ConnectionForm({ connection, onClose }: { connection: ConnectionEntry | undefined; onClose: () => void }) {
+export function ConnectionForm({
+  connection,
+  onClose,
+}: {
+  connection: ConnectionEntry | undefined;
+  onClose: () => void;
+}) {
   const { register, handleSubmit, getValues, trigger, formState } = useForm<Fields>({
-    defaultValues: connection ? { ...connection, password: '' } : { name: '', host: '', port: 5432, database: '', user: '', password: '', tls: 'verified' },
+    defaultValues: connection
+      ? { ...connection, password: '' }
+      : { name: '', host: '', port: 5432, database: '', user: '', password: '', tls: 'verified' },
   });
   const [keep, { error, isLoading: keeping }] = useKeepConnectionMutation();
   const [test, { data: tested, isLoading: testing, error: testError }] = useTestConnectionMutation();
@@ -56,7 +64,9 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
         </Field>
         <div className="grid grid-cols-[1fr_90px] gap-3">
           <Field label="Host" error={errors.host?.message}>
-            {(field) => <input {...field} {...register('host', needed('the machine’s name or address'))} className={inputClass} />}
+            {(field) => (
+              <input {...field} {...register('host', needed('the machine’s name or address'))} className={inputClass} />
+            )}
           </Field>
           <Field label="Port" error={errors.port?.message}>
             {(field) => (
@@ -75,11 +85,20 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
           </Field>
         </div>
         <Field label="Database" error={errors.database?.message}>
-          {(field) => <input {...field} {...register('database', needed('the database’s name'))} className={inputClass} />}
+          {(field) => (
+            <input {...field} {...register('database', needed('the database’s name'))} className={inputClass} />
+          )}
         </Field>
         <div className="grid grid-cols-2 gap-3">
           <Field label="User" error={errors.user?.message}>
-            {(field) => <input {...field} autoComplete="off" {...register('user', needed('the database’s user'))} className={inputClass} />}
+            {(field) => (
+              <input
+                {...field}
+                autoComplete="off"
+                {...register('user', needed('the database’s user'))}
+                className={inputClass}
+              />
+            )}
           </Field>
           <Field label="Password" error={errors.password?.message}>
             {(field) => (
@@ -118,7 +137,10 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
         )}
         {(error ?? testError) && <ProblemNote problem={(error ?? testError) as ProblemBody} />}
         <div className="flex justify-end gap-2">
-          <Button disabled={testing} onClick={() => void trigger().then((sound) => sound && void test({ id, input: inputOf(getValues()) }))}>
+          <Button
+            disabled={testing}
+            onClick={() => void trigger().then((sound) => sound && void test({ id, input: inputOf(getValues()) }))}
+          >
             {testing ? 'Trying it' : 'Test'}
           </Button>
           <Button type="submit" tone="act" disabled={keeping}>

@@ -19,12 +19,23 @@ const PORT = {
 };
 
 test('an administrator sees connections, binds a server and deletes one after a question', async () => {
-  const sent = serve({ ...around('administrator'), 'GET connections': [PORT], 'PUT connections/binding': undefined, 'DELETE connections/1': undefined });
+  const sent = serve({
+    ...around('administrator'),
+    'GET connections': [PORT],
+    'PUT connections/binding': undefined,
+    'DELETE connections/1': undefined,
+  });
   await renderPlace(<Connections />);
   const row = (await screen.findByText('db.test:5432/port')).closest('tr')!;
   expect(within(row).getByText('encrypted')).toBeTruthy();
   await userEvent.selectOptions(screen.getByRole('combobox', { name: /port.*workspaces/i }), 'Port office');
-  expect(sent.changed).toEqual([{ method: 'PUT', path: 'connections/binding', body: { server: 'port', environment: 'workspaces', connection: '1' } }]);
+  expect(sent.changed).toEqual([
+    {
+      method: 'PUT',
+      path: 'connections/binding',
+      body: { server: 'port', environment: 'workspaces', connection: '1' },
+    },
+  ]);
   await userEvent.click(screen.getByRole('button', { name: 'Delete Port office' }));
   const dialog = await screen.findByRole('alertdialog');
   expect(dialog.textContent).toContain('port can no longer be brought in.');
@@ -41,7 +52,11 @@ test('others see why they may not', async () => {
 
 test.each<[string, unknown, string]>([
   ['none', [], 'No connections yet'],
-  ['an error', new Problem(503, 'The database does not answer', 'Try again in a moment.'), 'The database does not answer'],
+  [
+    'an error',
+    new Problem(503, 'The database does not answer', 'Try again in a moment.'),
+    'The database does not answer',
+  ],
 ])('%s', async (_, answer, text) => {
   serve({ ...around('administrator'), 'GET connections': answer });
   await renderPlace(<Connections />);

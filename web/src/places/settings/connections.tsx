@@ -20,7 +20,9 @@ const ENVIRONMENTS: readonly BoundEnvironment[] = ['production', 'workspaces'];
 export function Connections() {
   const { data, error, isLoading, refetch } = useConnectionsQuery();
   const person = usePerson();
-  const reason = mayAct(person, 'administrator') ? undefined : `Only administrators can manage connections; you are a ${person.role}.`;
+  const reason = mayAct(person, 'administrator')
+    ? undefined
+    : `Only administrators can manage connections; you are a ${person.role}.`;
   const [editing, setEditing] = useState<ConnectionEntry | 'new'>();
   const [removing, setRemoving] = useState<ConnectionEntry>();
   const [remove] = useDeleteConnectionMutation();
@@ -57,10 +59,20 @@ export function Connections() {
                   <td className="px-3 font-mono text-small">{c.user}</td>
                   <td className="px-3">{c.tls}</td>
                   <td className="px-3 text-right">
-                    <Button tone="quiet" {...(reason ? { reason } : {})} aria-label={`Change ${c.name}`} onClick={() => setEditing(c)}>
+                    <Button
+                      tone="quiet"
+                      {...(reason ? { reason } : {})}
+                      aria-label={`Change ${c.name}`}
+                      onClick={() => setEditing(c)}
+                    >
                       Change
                     </Button>
-                    <Button tone="quiet" {...(reason ? { reason } : {})} aria-label={`Delete ${c.name}`} onClick={() => setRemoving(c)}>
+                    <Button
+                      tone="quiet"
+                      {...(reason ? { reason } : {})}
+                      aria-label={`Delete ${c.name}`}
+                      onClick={() => setRemoving(c)}
+                    >
                       Delete
                     </Button>
                   </td>
@@ -76,13 +88,17 @@ export function Connections() {
         </div>
       </section>
       <Bindings connections={data} reason={reason} />
-      {editing && <ConnectionForm connection={editing === 'new' ? undefined : editing} onClose={() => setEditing(undefined)} />}
+      {editing && (
+        <ConnectionForm connection={editing === 'new' ? undefined : editing} onClose={() => setEditing(undefined)} />
+      )}
       <ConfirmDestroy
         title={`Delete the connection ${removing?.name ?? ''}?`}
         what={
           <p>
             Its secret is destroyed.
-            {removing && removing.bound.length > 0 ? ` ${[...new Set(removing.bound.map((b) => b.server))].join(', ')} can no longer be brought in.` : ''}
+            {removing && removing.bound.length > 0
+              ? ` ${[...new Set(removing.bound.map((b) => b.server))].join(', ')} can no longer be brought in.`
+              : ''}
           </p>
         }
         action="Delete the connection"
@@ -103,7 +119,9 @@ function Bindings({ connections, reason }: { connections: readonly ConnectionEnt
   if (summary.servers.length === 0) return null;
   return (
     <section className="flex flex-col gap-2">
-      <SectionTitle aside="a server of the project is bound to one connection in each kind of environment">Where servers really are</SectionTitle>
+      <SectionTitle aside="a server of the project is bound to one connection in each kind of environment">
+        Where servers really are
+      </SectionTitle>
       <table className="w-full border border-line text-left">
         <thead>
           <tr className="border-b border-rule text-small">

@@ -7,7 +7,8 @@ import { around, FILES, renderPlace, serve, type Sent } from '../../testing';
 const { ProjectSettings } = await import('./project');
 afterEach(cleanup);
 
-const LAYERS = "create schema landing;\ncreate schema staging;\ncreate schema core;\ncomment on schema core is 'What is agreed.';\n";
+const LAYERS =
+  "create schema landing;\ncreate schema staging;\ncreate schema core;\ncomment on schema core is 'What is agreed.';\n";
 
 /** A workspace that keeps what is saved. */
 function keeping() {
@@ -23,7 +24,12 @@ function keeping() {
     'PUT workspaces/dues/drafts': ({ body }: Sent) => {
       const { path, text, version } = body as { path: string; text: string; version: number };
       expect(version).toBe(draft?.version ?? 0);
-      return { ...(draft = { path, text, version: version + 1 }), by: 'Jonas', at: '2026-01-01T00:00:00Z', isNew: false };
+      return {
+        ...(draft = { path, text, version: version + 1 }),
+        by: 'Jonas',
+        at: '2026-01-01T00:00:00Z',
+        isNew: false,
+      };
     },
   });
   return { sent, text: () => draft?.text };
@@ -40,7 +46,9 @@ test('layers are moved up and down, one after the other, and the text is what it
   await waitFor(() => expect(text()).toMatch(/landing;\s+create schema core;[\s\S]*create schema staging;/));
   await userEvent.click(await button('Move core down'));
   await waitFor(() => expect(text()).toMatch(/create schema staging;\s+create schema core;/));
-  await waitFor(() => expect((screen.getByRole('button', { name: 'Move core down' }) as HTMLButtonElement).disabled).toBe(true));
+  await waitFor(() =>
+    expect((screen.getByRole('button', { name: 'Move core down' }) as HTMLButtonElement).disabled).toBe(true),
+  );
   expect(text()!.match(/create schema/g)).toHaveLength(3);
 });
 

@@ -64,9 +64,17 @@ function Layers() {
             <span className="w-24 truncate font-medium" title={l.name}>
               {l.name}
             </span>
-            <span className="w-20 text-small text-soft">{plural(summary.tables.filter((t) => t.layer === l.name).length, 'table')}</span>
+            <span className="w-20 text-small text-soft">
+              {plural(summary.tables.filter((t) => t.layer === l.name).length, 'table')}
+            </span>
             <span className="flex-1 text-soft">{l.comment}</span>
-            <Button tone="quiet" aria-label={`Move ${l.name} up`} disabled={i === 0 || isBusy} {...(reason ? { reason } : {})} onClick={() => move(i, -1)}>
+            <Button
+              tone="quiet"
+              aria-label={`Move ${l.name} up`}
+              disabled={i === 0 || isBusy}
+              {...(reason ? { reason } : {})}
+              onClick={() => move(i, -1)}
+            >
               Up
             </Button>
             <Button

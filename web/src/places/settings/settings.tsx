@@ -43,7 +43,9 @@ export default function Settings() {
         </nav>
       </aside>
       <section aria-label={chosen?.title ?? 'Settings'} className="min-w-0 flex-1 overflow-auto bg-sheet">
-        <div className="flex flex-col gap-6 p-5">{chosen ? <chosen.Sheet /> : <Empty title="This page does not exist, or your role cannot see it" />}</div>
+        <div className="flex flex-col gap-6 p-5">
+          {chosen ? <chosen.Sheet /> : <Empty title="This page does not exist, or your role cannot see it" />}
+        </div>
       </section>
     </div>
   );

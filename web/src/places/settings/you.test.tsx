@@ -13,7 +13,12 @@ afterEach(cleanup);
 describe('access tokens', () => {
   const TOKEN = { id: 't1', label: 'laptop', createdAt: '2026-01-01T00:00:00Z', lastUsedAt: null };
   test('one is made, shown once, and deleted after a question', async () => {
-    const sent = serve({ ...around(), 'GET tokens': [TOKEN], 'POST tokens': { id: 't2', token: 'secret-token' }, 'DELETE tokens/t1': undefined });
+    const sent = serve({
+      ...around(),
+      'GET tokens': [TOKEN],
+      'POST tokens': { id: 't2', token: 'secret-token' },
+      'DELETE tokens/t1': undefined,
+    });
     await renderPlace(<You />);
     const make = await screen.findByRole('button', { name: 'Make a token' });
     expect((make as HTMLButtonElement).disabled).toBe(true);
@@ -21,7 +26,9 @@ describe('access tokens', () => {
     await userEvent.click(make);
     expect(await screen.findByText('secret-token')).toBeTruthy();
     await userEvent.click(await screen.findByRole('button', { name: 'Delete' }));
-    await userEvent.click(within(await screen.findByRole('alertdialog')).getByRole('button', { name: 'Delete the token' }));
+    await userEvent.click(
+      within(await screen.findByRole('alertdialog')).getByRole('button', { name: 'Delete the token' }),
+    );
     expect(sent.changed).toEqual([
       { method: 'POST', path: 'tokens', body: { label: 'desk' } },
       { method: 'DELETE', path: 'tokens/t1', body: undefined },
@@ -30,7 +37,9 @@ describe('access tokens', () => {
   test('how one’s own git reaches the project', async () => {
     serve({ ...around(), 'GET tokens': [] });
     await renderPlace(<You />);
-    expect((await screen.findByText(/git clone/)).textContent).toContain('jonas@localhost/git/project.git\ngit push origin HEAD:workspace/dues');
+    expect((await screen.findByText(/git clone/)).textContent).toContain(
+      'jonas@localhost/git/project.git\ngit push origin HEAD:workspace/dues',
+    );
     expect(screen.getByText('You have no token.')).toBeTruthy();
   });
   test('the theme is chosen', async () => {
@@ -52,8 +61,13 @@ describe('the log', () => {
     ...of,
   });
   test('entries have their details, and older ones are asked for behind the last', async () => {
-    const full = Array.from({ length: 100 }, (_, i) => entry(200 - i, { detail: { files: ['a.sql', 'b.sql'], none: null } }));
-    const sent = serve({ ...around('administrator'), 'GET audit': ({ path }: Sent) => (path.includes('before=101') ? [entry(7, { action: 'push' })] : full) });
+    const full = Array.from({ length: 100 }, (_, i) =>
+      entry(200 - i, { detail: { files: ['a.sql', 'b.sql'], none: null } }),
+    );
+    const sent = serve({
+      ...around('administrator'),
+      'GET audit': ({ path }: Sent) => (path.includes('before=101') ? [entry(7, { action: 'push' })] : full),
+    });
     await renderPlace(<AuditLog />);
     expect((await screen.findAllByText('files a.sql, b.sql')).length).toBe(100);
     await userEvent.click(screen.getByRole('button', { name: 'Older entries' }));
@@ -109,7 +123,11 @@ describe('a new connection', () => {
   });
   test.each<[string, object, string]>([
     ['works', { ok: true, version: '15.8', tables: 1 }, 'It works: PostgreSQL 15.8, 1 table to read.'],
-    ['does not', { ok: false, part: 'password', message: 'The password is not right', remedy: 'Type it again.' }, 'Type it again.'],
+    [
+      'does not',
+      { ok: false, part: 'password', message: 'The password is not right', remedy: 'Type it again.' },
+      'Type it again.',
+    ],
   ])('is tried before it is saved, and says that it %s', async (_, answer, text) => {
     const { sent, closed } = await show({ 'POST connections/test': answer, 'POST connections': { id: '1' } });
     await fill(SOUND);
@@ -117,7 +135,15 @@ describe('a new connection', () => {
     expect(await screen.findByText(text)).toBeTruthy();
     await userEvent.click(screen.getByRole('button', { name: 'Save' }));
     await waitFor(() => expect(closed()).toBe(1));
-    const body = { name: 'Port', host: 'db.test', port: 5433, database: 'port', user: 'reader', password: 'x', tls: 'verified' };
+    const body = {
+      name: 'Port',
+      host: 'db.test',
+      port: 5433,
+      database: 'port',
+      user: 'reader',
+      password: 'x',
+      tls: 'verified',
+    };
     expect(sent.changed).toEqual([
       { method: 'POST', path: 'connections/test', body: expect.objectContaining(body) },
       { method: 'POST', path: 'connections', body },

@@ -83,7 +83,8 @@ function Git() {
       </form>
       {made && (
         <p role="status" className="border-l-3 border-holds bg-raised px-3 py-2">
-          Copy it now, it is not shown again: <code className="font-mono text-small break-all select-all">{made.token}</code>
+          Copy it now, it is not shown again:{' '}
+          <code className="font-mono text-small break-all select-all">{made.token}</code>
         </p>
       )}
       <ul className="border-t border-line">

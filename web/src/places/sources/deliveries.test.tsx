@@ -27,7 +27,12 @@ const show = async (answers: object, reason?: string) => {
   return sent;
 };
 
-const STATES: readonly (readonly [state: DeliveryEntry['state'], reason: string | null, text: string, canRetry: boolean])[] = [
+const STATES: readonly (readonly [
+  state: DeliveryEntry['state'],
+  reason: string | null,
+  text: string,
+  canRetry: boolean,
+])[] = [
   ['loaded', null, 'loaded', false],
   ['empty', null, 'empty: nothing changed', false],
   ['repeated', 'x', 'the same as before: not loaded again', false],
@@ -35,7 +40,10 @@ const STATES: readonly (readonly [state: DeliveryEntry['state'], reason: string 
   ['unknown', null, 'failed: no table matches this file name', true],
 ];
 test.each(STATES)('a file that is %s', async (state, reason, text, canRetry) => {
-  const sent = await show({ 'GET deliveries': { files: [file(1, { state, reason })], more: false }, 'POST deliveries/1/retry': { run: 1 } });
+  const sent = await show({
+    'GET deliveries': { files: [file(1, { state, reason })], more: false },
+    'POST deliveries/1/retry': { run: 1 },
+  });
   const row = (await screen.findByText('rates_1.csv')).closest('tr')!;
   expect(row.textContent).toContain(text);
   expect(screen.queryByText(reason ?? 'nothing') !== null).toBe(reason !== null && state !== 'repeated');
@@ -72,7 +80,11 @@ test('rows set aside are shown with line, column, value and reason, and are save
 });
 
 test.each<[string, unknown, string]>([
-  ['none yet', { files: [], more: false }, 'No file has come yet. Put one into the folder, under a name that a pattern takes.'],
+  [
+    'none yet',
+    { files: [], more: false },
+    'No file has come yet. Put one into the folder, under a name that a pattern takes.',
+  ],
   ['an error', new Problem(500, 'Something went wrong in the server'), 'Something went wrong in the server'],
 ])('%s', async (_, answer, text) => {
   await show({ 'GET deliveries': answer });

@@ -93,7 +93,11 @@ interface PageProps {
 
 function Page({ search, state, before, reason, isLast, onMore }: PageProps) {
   const { data, error, refetch } = useDeliveriesQuery(
-    { ...(search.trim() ? { search: search.trim() } : {}), ...(state ? { state } : {}), ...(before === undefined ? {} : { before }) },
+    {
+      ...(search.trim() ? { search: search.trim() } : {}),
+      ...(state ? { state } : {}),
+      ...(before === undefined ? {} : { before }),
+    },
     { pollingInterval: before === undefined ? 10_000 : 0, skipPollingIfUnfocused: true },
   );
   const note = (children: React.ReactNode) => (
@@ -108,7 +112,11 @@ function Page({ search, state, before, reason, isLast, onMore }: PageProps) {
   if (error) return note(<ProblemNote problem={error as ProblemBody} again={() => void refetch()} />);
   if (!data) return note(<Loading what="Reading the deliveries" />);
   if (data.files.length === 0 && before === undefined)
-    return note(search || state ? 'No files match.' : 'No file has come yet. Put one into the folder, under a name that a pattern takes.');
+    return note(
+      search || state
+        ? 'No files match.'
+        : 'No file has come yet. Put one into the folder, under a name that a pattern takes.',
+    );
   return (
     <tbody>
       {data.files.map((f) => (
@@ -132,7 +140,11 @@ function FileRow({ file: f, reason }: { file: DeliveryEntry; reason: string | un
   const isWrong = f.state === 'failed' || f.state === 'unknown';
   const hasRejects = Number(f.rejects ?? '0') > 0;
   const again = (
-    <Button disabled={isLoading} {...(reason === undefined ? {} : { reason })} onClick={() => void retry(f.id).unwrap().catch(tell.problem)}>
+    <Button
+      disabled={isLoading}
+      {...(reason === undefined ? {} : { reason })}
+      onClick={() => void retry(f.id).unwrap().catch(tell.problem)}
+    >
       Retry
     </Button>
   );
@@ -143,19 +155,28 @@ function FileRow({ file: f, reason }: { file: DeliveryEntry; reason: string | un
         <td className="px-3">
           <span className="inline-flex items-baseline gap-1.5">
             <VerdictMark
-              verdict={f.state === 'loaded' ? 'holds' : f.state === 'empty' || f.state === 'repeated' ? 'not run' : 'broken'}
+              verdict={
+                f.state === 'loaded' ? 'holds' : f.state === 'empty' || f.state === 'repeated' ? 'not run' : 'broken'
+              }
               size={10}
               label={f.state}
             />
             {SAID[f.state]}
           </span>
-          {f.reason && f.state !== 'repeated' && <span className={`block text-small break-words ${isWrong ? 'text-broken' : 'text-soft'}`}>{f.reason}</span>}
+          {f.reason && f.state !== 'repeated' && (
+            <span className={`block text-small break-words ${isWrong ? 'text-broken' : 'text-soft'}`}>{f.reason}</span>
+          )}
           {isWrong && <span className="block py-1">{again}</span>}
         </td>
         <td className="px-3 text-right font-mono text-small">{count(f.rows)}</td>
         <td className="px-3 text-right font-mono text-small">
           {hasRejects ? (
-            <button type="button" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)} className="text-plan underline underline-offset-2">
+            <button
+              type="button"
+              aria-expanded={isOpen}
+              onClick={() => setOpen(!isOpen)}
+              className="text-plan underline underline-offset-2"
+            >
               {count(f.rejects)}
             </button>
           ) : (
@@ -181,7 +202,8 @@ function Rejects({ file, children }: { file: DeliveryEntry; children: React.Reac
   const { data, error, refetch } = useRejectsQuery(file.id);
   if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
   if (!data) return <Loading what="Reading what was set aside" />;
-  if (data.rows.length === 0) return <p className="text-soft">A later file replaced this one; its rejected rows are no longer kept.</p>;
+  if (data.rows.length === 0)
+    return <p className="text-soft">A later file replaced this one; its rejected rows are no longer kept.</p>;
   return (
     <div className="flex flex-col gap-2">
       <FaultGrid
@@ -196,7 +218,9 @@ function Rejects({ file, children }: { file: DeliveryEntry; children: React.Reac
           Save as CSV
         </a>
         {children}
-        <span className="text-small text-soft">Fix the declaration or the file first; rows that are then valid are loaded.</span>
+        <span className="text-small text-soft">
+          Fix the declaration or the file first; rows that are then valid are loaded.
+        </span>
       </div>
     </div>
   );

@@ -40,7 +40,10 @@ export function DriftSheet({
       .then(setFiles)
       .catch(tell.problem);
   const kept = () => {
-    tell.say(`${table} is as the system has it`, 'A draft of this workspace; it takes effect in production when it is released.');
+    tell.say(
+      `${table} is as the system has it`,
+      'A draft of this workspace; it takes effect in production when it is released.',
+    );
     onClose();
   };
   return (
@@ -71,8 +74,9 @@ export function DriftSheet({
             </tbody>
           </table>
           <p className="text-soft">
-            Compared {ago(comparedAt)}. Or leave a column out with the option <code className="font-mono text-small">left_out</code>, or let the table take what
-            comes with <code className="font-mono text-small">drift 'add'</code>.
+            Compared {ago(comparedAt)}. Or leave a column out with the option{' '}
+            <code className="font-mono text-small">left_out</code>, or let the table take what comes with{' '}
+            <code className="font-mono text-small">drift 'add'</code>.
           </p>
           <div className="flex justify-end">
             <Button tone="act" disabled={isLoading} {...(reason ? { reason } : {})} onClick={ask}>

@@ -21,7 +21,9 @@ export function DropFolder({ system }: { system: SourceSystem }) {
   const [look, { isLoading: looking }] = useLookIntoDropMutation();
   const picker = useRef<HTMLInputElement>(null);
   const tell = useTell();
-  const reason = mayAct(person, 'releaser') ? undefined : `Deliveries land in production: that needs the role releaser, yours is ${person.role}.`;
+  const reason = mayAct(person, 'releaser')
+    ? undefined
+    : `Deliveries land in production: that needs the role releaser, yours is ${person.role}.`;
   const take = () => look().unwrap().catch(tell.problem);
   const sendAll = async (files: readonly File[]) => {
     try {

@@ -71,7 +71,10 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
   const [files, setFiles] = useState<readonly ProposedFile[]>();
   const tell = useTell();
   const shown = useMemo(
-    () => (data?.tables ?? []).filter((t) => `${keyOf(t)} ${t.comment ?? ''}`.toLowerCase().includes(search.trim().toLowerCase())),
+    () =>
+      (data?.tables ?? []).filter((t) =>
+        `${keyOf(t)} ${t.comment ?? ''}`.toLowerCase().includes(search.trim().toLowerCase()),
+      ),
     [data, search],
   );
 
@@ -101,7 +104,11 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
       return next;
     });
   const ask = () =>
-    void propose({ slug, connection, tables: data.tables.filter((t) => chosen.has(keyOf(t))).map(({ schema, name }) => ({ schema, name })) })
+    void propose({
+      slug,
+      connection,
+      tables: data.tables.filter((t) => chosen.has(keyOf(t))).map(({ schema, name }) => ({ schema, name })),
+    })
       .unwrap()
       .then(setFiles)
       .catch(tell.problem);
@@ -116,12 +123,22 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
         onChange={(e) => setSearch(e.target.value)}
         className={inputClass}
       />
-      <div className="h-[42vh] overflow-auto border border-line bg-raised" tabIndex={0} role="group" aria-label="Tables of the connection">
+      <div
+        className="h-[42vh] overflow-auto border border-line bg-raised"
+        tabIndex={0}
+        role="group"
+        aria-label="Tables of the connection"
+      >
         <table className="w-full text-left">
           <thead className="sticky top-0 bg-raised">
             <tr className="border-b border-rule text-small">
               <th className="w-8 px-2 py-1">
-                <input type="checkbox" aria-label="All tables shown" checked={allShown} onChange={(e) => toggle(shown.map(keyOf), e.target.checked)} />
+                <input
+                  type="checkbox"
+                  aria-label="All tables shown"
+                  checked={allShown}
+                  onChange={(e) => toggle(shown.map(keyOf), e.target.checked)}
+                />
               </th>
               <th className="px-2 font-medium">table</th>
               <th className="px-2 text-right font-medium">rows, estimated</th>
@@ -134,13 +151,20 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
             {shown.map((t) => (
               <tr key={keyOf(t)} className="border-b border-line [content-visibility:auto]">
                 <td className="px-2 py-1">
-                  <input type="checkbox" aria-label={keyOf(t)} checked={chosen.has(keyOf(t))} onChange={(e) => toggle([keyOf(t)], e.target.checked)} />
+                  <input
+                    type="checkbox"
+                    aria-label={keyOf(t)}
+                    checked={chosen.has(keyOf(t))}
+                    onChange={(e) => toggle([keyOf(t)], e.target.checked)}
+                  />
                 </td>
                 <td className="px-2">
                   <span className="text-soft">{t.schema}.</span>
                   <span className="font-medium">{t.name}</span> {t.kind === 'view' && <Tag>view</Tag>}
                 </td>
-                <td className="px-2 text-right font-mono text-small">{t.rows === null ? 'not known' : count(Math.round(t.rows))}</td>
+                <td className="px-2 text-right font-mono text-small">
+                  {t.rows === null ? 'not known' : count(Math.round(t.rows))}
+                </td>
                 <td className="px-2 text-right font-mono text-small">{t.columns}</td>
                 <td className="max-w-72 truncate px-2 text-small text-soft">{t.comment}</td>
                 <td className="px-2 font-mono text-small">{t.declared ?? '–'}</td>
@@ -148,10 +172,16 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
             ))}
           </tbody>
         </table>
-        {shown.length === 0 && <Empty title={data.tables.length === 0 ? 'The connection may read no table' : `No table is called “${search}”`} />}
+        {shown.length === 0 && (
+          <Empty
+            title={data.tables.length === 0 ? 'The connection may read no table' : `No table is called “${search}”`}
+          />
+        )}
       </div>
       <div className="flex items-center justify-end gap-3">
-        <span className="text-small text-soft">Tables that are already declared keep your text and get what changed.</span>
+        <span className="text-small text-soft">
+          Tables that are already declared keep your text and get what changed.
+        </span>
         <Button tone="act" disabled={chosen.size === 0 || proposing} onClick={ask}>
           {proposing ? 'Reading columns and keys' : `Declare ${plural(chosen.size, 'table')}`}
         </Button>

@@ -23,7 +23,15 @@ const row = (of: Partial<Row> = {}): Row => ({
   comparedAt: null,
   newest: null,
   lateness: null,
-  last: { state: 'done', rowsOut: '1200', rowsIn: '1200', at: '2026-01-02T00:00:00Z', error: null, run: 4, milliseconds: 300 },
+  last: {
+    state: 'done',
+    rowsOut: '1200',
+    rowsIn: '1200',
+    at: '2026-01-02T00:00:00Z',
+    error: null,
+    run: 4,
+    milliseconds: 300,
+  },
   ...of,
 });
 const show = async (rows: readonly Row[], { role = 'releaser' as Person['role'], answers = {} } = {}) => {
@@ -59,7 +67,15 @@ describe('a source table', () => {
     expect(within(table).getByText(text)).toBeTruthy();
   });
   test('whose last intake failed says why', async () => {
-    await show([row({ last: { ...row().last!, state: 'failed', error: { message: 'relation does not exist', detail: 'ops.berths' } as never } })]);
+    await show([
+      row({
+        last: {
+          ...row().last!,
+          state: 'failed',
+          error: { message: 'relation does not exist', detail: 'ops.berths' } as never,
+        },
+      }),
+    ]);
     expect(await screen.findByText('relation does not exist ops.berths')).toBeTruthy();
   });
   test('shows its columns', async () => {
@@ -68,7 +84,9 @@ describe('a source table', () => {
     expect((await screen.findByText('numeric(6,1)')).closest('li')!.textContent).toBe('length_m numeric(6,1) ');
   });
   test('is brought in, and the way leads to the run', async () => {
-    const { sent, table } = await show([row()], { answers: { 'POST workspaces/dues/intake': { id: 5 }, 'POST workspaces/production/intake': { id: 5 } } });
+    const { sent, table } = await show([row()], {
+      answers: { 'POST workspaces/dues/intake': { id: 5 }, 'POST workspaces/production/intake': { id: 5 } },
+    });
     await userEvent.click(within(table).getByRole('button', { name: 'Bring in landing.berth' }));
     expect(sent.changed[0]).toMatchObject({ method: 'POST', body: { tables: ['landing.berth'] } });
     await waitFor(() => expect(screen.getByLabelText('address').textContent).toBe('/w/dues/runs/5'));
@@ -83,7 +101,9 @@ describe('a source table', () => {
 });
 
 test('the demo’s clock is moved on where there is one', async () => {
-  const { sent } = await show([row()], { answers: { 'GET harbour': { day: 3, date: '2026-03-03' }, 'POST harbour/advance': { day: 10, date: '2026-03-10' } } });
+  const { sent } = await show([row()], {
+    answers: { 'GET harbour': { day: 3, date: '2026-03-03' }, 'POST harbour/advance': { day: 10, date: '2026-03-10' } },
+  });
   await userEvent.click(await screen.findByRole('button', { name: 'A week' }));
   expect(sent.changed).toEqual([{ method: 'POST', path: 'harbour/advance', body: { days: 7 } }]);
   expect(await screen.findByText('It is 2026-03-10 in Saltmere')).toBeTruthy();

@@ -46,10 +46,14 @@ export default function Sources() {
         </div>
         {data?.length === 0 && (
           <Empty title="No source is declared yet">
-            <p>Import tables of a connection, or write create server and create foreign table into a file of sources/.</p>
+            <p>
+              Import tables of a connection, or write create server and create foreign table into a file of sources/.
+            </p>
           </Empty>
         )}
-        {inOrder(data ?? []).map((s) => (s.wrapper === 'file_fdw' ? <DropFolder key={s.server} system={s} /> : <System key={s.server} system={s} />))}
+        {inOrder(data ?? []).map((s) =>
+          s.wrapper === 'file_fdw' ? <DropFolder key={s.server} system={s} /> : <System key={s.server} system={s} />,
+        )}
         <Clock />
       </div>
       {importing && <ImportTables onClose={() => setImporting(false)} />}
@@ -133,7 +137,10 @@ function System({ system }: { system: SourceSystem }) {
           <thead>
             <tr className="sticky top-0 z-10 bg-sheet text-small shadow-[0_1px_0_var(--rule)]">
               {['table', 'columns', 'rows', 'last intake', 'rows out', 'rows in', 'took', ''].map((h, i) => (
-                <th key={i} className={`px-3 py-1 font-medium ${['rows', 'rows out', 'rows in', 'took', 'columns'].includes(h) ? 'text-right' : ''}`}>
+                <th
+                  key={i}
+                  className={`px-3 py-1 font-medium ${['rows', 'rows out', 'rows in', 'took', 'columns'].includes(h) ? 'text-right' : ''}`}
+                >
                   {h || <span className="sr-only">action</span>}
                 </th>
               ))}
@@ -165,7 +172,8 @@ function System({ system }: { system: SourceSystem }) {
 }
 
 /** Databases first, then what comes in files. */
-const inOrder = (systems: readonly SourceSystem[]) => [...systems].sort((a, b) => Number(a.wrapper === 'file_fdw') - Number(b.wrapper === 'file_fdw'));
+const inOrder = (systems: readonly SourceSystem[]) =>
+  [...systems].sort((a, b) => Number(a.wrapper === 'file_fdw') - Number(b.wrapper === 'file_fdw'));
 
 /** Why a person cannot write drafts here, if so. */
 function useDraftReason(): string | undefined {
@@ -211,7 +219,11 @@ function SourceRow({
             {row.incremental && <Tag>incremental</Tag>}
             {!row.sameAsProduction && <Tag tone="advisory">differs from production</Tag>}
             {row.drift && (
-              <button type="button" onClick={() => setComparing(true)} className="text-advisory-text underline underline-offset-2">
+              <button
+                type="button"
+                onClick={() => setComparing(true)}
+                className="text-advisory-text underline underline-offset-2"
+              >
                 drifted
               </button>
             )}
@@ -302,16 +314,24 @@ function Clock() {
   const move = (days: number) =>
     void advance(days)
       .unwrap()
-      .then((d) => tell.say(`It is ${d.date} in Saltmere`, 'New calls, corrections and changed vessels are in port_ops. Bring them in.'))
+      .then((d) =>
+        tell.say(
+          `It is ${d.date} in Saltmere`,
+          'New calls, corrections and changed vessels are in port_ops. Bring them in.',
+        ),
+      )
       .catch(tell.problem);
   const reason = mayAct(person, 'editor') ? undefined : `Only editors can move the clock; you are a ${person.role}.`;
   return (
-    <section aria-label="The harbour’s clock" className="flex items-center gap-4 border border-dashed border-rule px-4 py-2.5">
+    <section
+      aria-label="The harbour’s clock"
+      className="flex items-center gap-4 border border-dashed border-rule px-4 py-2.5"
+    >
       <div>
         <h2 className="caps">Stand-in: the harbour’s clock</h2>
         <p>
-          It is <span className="font-mono">{data.date}</span> in Saltmere, day {data.day} of the demo. Moving on writes {plural(1, 'day')} of new calls,
-          corrections and late rows into port_ops.
+          It is <span className="font-mono">{data.date}</span> in Saltmere, day {data.day} of the demo. Moving on writes{' '}
+          {plural(1, 'day')} of new calls, corrections and late rows into port_ops.
         </p>
       </div>
       <span className="flex-1" />

@@ -17,9 +17,16 @@ interface State {
 export function Clean() {
   const { slug, tables } = useProject();
   const [table, choose] = useSourceTable((t) => t.kind === 'source');
-  const { data: profile, isFetching } = useProfileQuery({ slug, table: table?.fullName ?? '', production: false }, { skip: !table });
+  const { data: profile, isFetching } = useProfileQuery(
+    { slug, table: table?.fullName ?? '', production: false },
+    { skip: !table },
+  );
   const source = { fullName: table?.fullName ?? '', columns: table?.columns ?? [] };
-  const initial = (): State => ({ columns: proposeClean(source, profile?.columns).map((c) => ({ ...c, out: false })), derived: [], only: '' });
+  const initial = (): State => ({
+    columns: proposeClean(source, profile?.columns).map((c) => ({ ...c, out: false })),
+    derived: [],
+    only: '',
+  });
   const [state, set] = useStateFor(`${source.fullName} ${profile ? 'profiled' : ''}`, initial);
   const change = (i: number, changes: Partial<State['columns'][number]>) =>
     set({ ...state, columns: state.columns.map((c, j) => (j === i ? { ...c, ...changes } : c)) });
@@ -36,7 +43,12 @@ export function Clean() {
       queries={table && kept.length ? [{ name: bareName(table.fullName), sql }] : []}
       wants={kept.length ? undefined : 'Keep at least one column.'}
     >
-      <TableSelect label="Source" value={table?.fullName} onChange={choose} tables={[...tables.values()].filter((t) => t.columns)} />
+      <TableSelect
+        label="Source"
+        value={table?.fullName}
+        onChange={choose}
+        tables={[...tables.values()].filter((t) => t.columns)}
+      />
       {isFetching && !profile ? (
         <Loading what="Looking at the values, to propose what to do" />
       ) : (
@@ -55,7 +67,13 @@ export function Clean() {
               {state.columns.map((c, i) => {
                 const type = source.columns.find((s) => s.name === c.from)?.type;
                 const textual = c.trim !== undefined;
-                const field = (label: string, value: string, onChange: (v: string) => void, width: string, disabled = false) => (
+                const field = (
+                  label: string,
+                  value: string,
+                  onChange: (v: string) => void,
+                  width: string,
+                  disabled = false,
+                ) => (
                   <input
                     aria-label={`${label} of ${c.from}`}
                     value={value}
@@ -68,7 +86,12 @@ export function Clean() {
                 return (
                   <tr key={c.from} className="border-b border-line">
                     <td className="px-1 py-1">
-                      <input type="checkbox" aria-label={`Keep ${c.from}`} checked={!c.out} onChange={(e) => change(i, { out: !e.target.checked })} />
+                      <input
+                        type="checkbox"
+                        aria-label={`Keep ${c.from}`}
+                        checked={!c.out}
+                        onChange={(e) => change(i, { out: !e.target.checked })}
+                      />
                     </td>
                     <td className="max-w-36 px-1">
                       <span className="block truncate" title={c.from}>
@@ -97,8 +120,17 @@ export function Clean() {
                           'w-24!',
                         )}
                     </td>
-                    <td className="px-1">{field('Cast', c.cast ?? '', (cast) => change(i, withOptional('cast', cast)), 'w-24!')}</td>
-                    <td className="px-1">{field('Instead of null', c.fallback ?? '', (v) => change(i, withOptional('fallback', v)), 'w-16!')}</td>
+                    <td className="px-1">
+                      {field('Cast', c.cast ?? '', (cast) => change(i, withOptional('cast', cast)), 'w-24!')}
+                    </td>
+                    <td className="px-1">
+                      {field(
+                        'Instead of null',
+                        c.fallback ?? '',
+                        (v) => change(i, withOptional('fallback', v)),
+                        'w-16!',
+                      )}
+                    </td>
                   </tr>
                 );
               })}
@@ -108,14 +140,22 @@ export function Clean() {
       )}
       <Decodes state={state} set={set} />
       <Derived state={state} set={set} />
-      <ConditionField label="Only rows where" value={state.only} onChange={(only) => set({ ...state, only })} placeholder="all rows" />
+      <ConditionField
+        label="Only rows where"
+        value={state.only}
+        onChange={(only) => set({ ...state, only })}
+        placeholder="all rows"
+      />
     </StarterSheet>
   );
 }
 
-const withOptional = (key: 'cast' | 'fallback', value: string): Partial<CleanColumn> => ({ [key]: value === '' ? undefined : value });
+const withOptional = (key: 'cast' | 'fallback', value: string): Partial<CleanColumn> => ({
+  [key]: value === '' ? undefined : value,
+});
 
-const nullTextsOf = (typed: string): string[] => (typed.trim() === '' ? [] : typed.split(',').map((t) => (t.trim() === "''" ? '' : t.trim())));
+const nullTextsOf = (typed: string): string[] =>
+  typed.trim() === '' ? [] : typed.split(',').map((t) => (t.trim() === "''" ? '' : t.trim()));
 
 function Decodes({ state, set }: { state: State; set: (next: State) => void }) {
   const decoded = state.columns.filter((c) => c.decode && !c.out);
@@ -134,7 +174,12 @@ function Decodes({ state, set }: { state: State; set: (next: State) => void }) {
       <div className="flex items-center gap-3">
         <h3 className="caps">Codes in words</h3>
         {free.length > 0 && (
-          <select aria-label="Decode a column" value="" onChange={(e) => change(e.target.value, [['', '']])} className={`${inputClass} w-44!`}>
+          <select
+            aria-label="Decode a column"
+            value=""
+            onChange={(e) => change(e.target.value, [['', '']])}
+            className={`${inputClass} w-44!`}
+          >
             <option value="">decode a column</option>
             {free.map((c) => (
               <option key={c.from}>{c.from}</option>
@@ -214,7 +259,9 @@ function Derived({ state, set }: { state: State; set: (next: State) => void }) {
         </div>
       ))}
       <div>
-        <Button onClick={() => set({ ...state, derived: [...state.derived, { name: '', expression: '' }] })}>Add a column</Button>
+        <Button onClick={() => set({ ...state, derived: [...state.derived, { name: '', expression: '' }] })}>
+          Add a column
+        </Button>
       </div>
     </section>
   );

@@ -4,7 +4,20 @@ import { useState } from 'react';
 import { inputClass } from '../../shared/ui/input';
 import { StarterSheet } from './starter-sheet';
 
-const MONTHS = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December'];
+const MONTHS = [
+  'January',
+  'February',
+  'March',
+  'April',
+  'May',
+  'June',
+  'July',
+  'August',
+  'September',
+  'October',
+  'November',
+  'December',
+];
 
 /** A calendar with its weeks and its fiscal year. */
 export function Dates() {
@@ -18,7 +31,11 @@ export function Dates() {
   });
   const change = (changes: Partial<typeof choices>) => setChoices({ ...choices, ...changes });
   const days = (Date.parse(choices.to) - Date.parse(choices.from)) / 86_400_000 + 1;
-  const wants = !(days >= 1) ? 'Choose a last day that is not before the first.' : days > 100_000 ? 'Choose fewer than 100,000 days.' : undefined;
+  const wants = !(days >= 1)
+    ? 'Choose a last day that is not before the first.'
+    : days > 100_000
+      ? 'Choose fewer than 100,000 days.'
+      : undefined;
   return (
     <StarterSheet
       title="Date dimension"
@@ -32,7 +49,11 @@ export function Dates() {
       </div>
       <label className="flex flex-col text-small">
         weeks
-        <select value={choices.weeks} onChange={(e) => change({ weeks: e.target.value as DateChoices['weeks'] })} className={`${inputClass} w-96!`}>
+        <select
+          value={choices.weeks}
+          onChange={(e) => change({ weeks: e.target.value as DateChoices['weeks'] })}
+          className={`${inputClass} w-96!`}
+        >
           <option value="iso">from Monday; week 1 has the first Thursday (ISO 8601)</option>
           <option value="sunday">from Sunday; week 1 has 1 January</option>
         </select>
@@ -40,7 +61,11 @@ export function Dates() {
       <div className="flex flex-wrap gap-4">
         <label className="flex flex-col text-small">
           the fiscal year begins in
-          <select value={choices.fiscalStart} onChange={(e) => change({ fiscalStart: Number(e.target.value) })} className={`${inputClass} w-40!`}>
+          <select
+            value={choices.fiscalStart}
+            onChange={(e) => change({ fiscalStart: Number(e.target.value) })}
+            className={`${inputClass} w-40!`}
+          >
             {MONTHS.map((m, i) => (
               <option key={m} value={i + 1}>
                 {m}

@@ -25,7 +25,11 @@ export function Dimension() {
   const of = table?.fullName ?? '';
   const [key, setKey] = useStateFor<string[]>(of, () => columns.filter((c) => c.isKey).map((c) => c.name));
   const [attributes, setAttributes] = useStateFor<Readonly<Record<string, Attribute>>>(of, () =>
-    Object.fromEntries(columns.flatMap((c) => (SAID_BY_VERSIONS.test(c.name) ? [] : [[c.name, { onChange: 'version', previous: false }]]))),
+    Object.fromEntries(
+      columns.flatMap((c) =>
+        SAID_BY_VERSIONS.test(c.name) ? [] : [[c.name, { onChange: 'version', previous: false }]],
+      ),
+    ),
   );
   const [history, setHistory] = useState(true);
   const [missing, setMissing] = useState<'keep' | 'close' | 'flag' | 'delete'>('keep');
@@ -42,13 +46,20 @@ export function Dimension() {
       source: of,
       key,
       keyTypes: key.map((k) => columns.find((c) => c.name === k)?.type),
-      attributes: others.flatMap((column) => (attributes[column.name] ? [{ column, ...attributes[column.name]! }] : [])),
+      attributes: others.flatMap((column) =>
+        attributes[column.name] ? [{ column, ...attributes[column.name]! }] : [],
+      ),
       history,
       missing,
       method,
     });
   return (
-    <StarterSheet title="Dimension" layer="core" queries={table && !wants ? [{ name: `dim_${bareName(of)}`, sql }] : []} wants={wants}>
+    <StarterSheet
+      title="Dimension"
+      layer="core"
+      queries={table && !wants ? [{ name: `dim_${bareName(of)}`, sql }] : []}
+      wants={wants}
+    >
       <TableSelect label="Members from" value={table?.fullName} onChange={choose} />
       <ColumnTicks legend="Business key" columns={columns} chosen={key} onChange={setKey} />
       <div className="flex flex-wrap items-end gap-4">
@@ -65,7 +76,11 @@ export function Dimension() {
         </label>
         <label className="flex flex-col text-small">
           members that vanish
-          <select value={missing} onChange={(e) => setMissing(e.target.value as typeof missing)} className={`${inputClass} w-44!`}>
+          <select
+            value={missing}
+            onChange={(e) => setMissing(e.target.value as typeof missing)}
+            className={`${inputClass} w-44!`}
+          >
             <option value="keep">stay</option>
             {history ? (
               <option value="close">have their version closed</option>
@@ -79,7 +94,11 @@ export function Dimension() {
         </label>
         <label className="flex flex-col text-small">
           keys
-          <select value={method} onChange={(e) => setMethod(e.target.value as typeof method)} className={`${inputClass} w-52!`}>
+          <select
+            value={method}
+            onChange={(e) => setMethod(e.target.value as typeof method)}
+            className={`${inputClass} w-52!`}
+          >
             <option value="sequence">numbers, given once</option>
             <option value="hash">hashes of the business key</option>
           </select>
@@ -104,7 +123,9 @@ export function Dimension() {
                     <input
                       type="checkbox"
                       checked={attribute !== undefined}
-                      onChange={(e) => change(c.name, e.target.checked ? { onChange: 'version', previous: false } : undefined)}
+                      onChange={(e) =>
+                        change(c.name, e.target.checked ? { onChange: 'version', previous: false } : undefined)
+                      }
                     />
                     {c.name}
                   </label>
@@ -117,7 +138,11 @@ export function Dimension() {
                         aria-label={`A change of ${c.name}`}
                         value={attribute.onChange}
                         onChange={(e) =>
-                          change(c.name, { ...attribute, onChange: e.target.value as OnChange, previous: attribute.previous && e.target.value !== 'keep' })
+                          change(c.name, {
+                            ...attribute,
+                            onChange: e.target.value as OnChange,
+                            previous: attribute.previous && e.target.value !== 'keep',
+                          })
                         }
                         className={inputClass}
                       >

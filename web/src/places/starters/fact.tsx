@@ -1,4 +1,10 @@
-import { factTable, proposeLookUps, shareFoundQuery, type DimensionTable, type FactLookUp } from '@ouvrage/core/starter';
+import {
+  factTable,
+  proposeLookUps,
+  shareFoundQuery,
+  type DimensionTable,
+  type FactLookUp,
+} from '@ouvrage/core/starter';
 import { useMemo, useState } from 'react';
 import { usePreviewMutation } from '../../data/rows';
 import { useProject } from '../../data/project';
@@ -53,12 +59,19 @@ export function Fact() {
       fullName,
       source: of,
       key,
-      columns: columns.filter((c) => kept.includes(c.name) || key.includes(c.name)).map((c) => ({ ...c, measure: measures.includes(c.name) })),
+      columns: columns
+        .filter((c) => kept.includes(c.name) || key.includes(c.name))
+        .map((c) => ({ ...c, measure: measures.includes(c.name) })),
       lookUps,
       policy,
     });
   return (
-    <StarterSheet title="Fact" layer="core" queries={table && !wants ? [{ name: `fact_${bareName(of)}`, sql }] : []} wants={wants}>
+    <StarterSheet
+      title="Fact"
+      layer="core"
+      queries={table && !wants ? [{ name: `fact_${bareName(of)}`, sql }] : []}
+      wants={wants}
+    >
       <TableSelect label="What happened, from" value={table?.fullName} onChange={choose} />
       <ColumnTicks legend="Grain: one row a" columns={columns} chosen={key} onChange={setKey} />
       <section aria-label="Keys of dimensions">
@@ -72,12 +85,17 @@ export function Fact() {
         )}
         {lookUps.map((l, i) => {
           const found = share(i);
-          const put = (changes: Partial<FactLookUp>) => change(lookUps.map((o, j) => (j === i ? { ...o, ...changes } : o)));
+          const put = (changes: Partial<FactLookUp>) =>
+            change(lookUps.map((o, j) => (j === i ? { ...o, ...changes } : o)));
           return (
             <div key={i} className="flex flex-wrap items-end gap-2 border-b border-line py-1.5 text-small">
               <label className="flex flex-col">
                 key
-                <input value={l.name} onChange={(e) => put({ name: e.target.value })} className={`${inputClass} w-36! font-mono text-small`} />
+                <input
+                  value={l.name}
+                  onChange={(e) => put({ name: e.target.value })}
+                  className={`${inputClass} w-36! font-mono text-small`}
+                />
               </label>
               <span className="pb-1.5 text-body">in {l.dimension.fullName} by</span>
               {l.dimension.key.map((part, n) => (
@@ -99,14 +117,26 @@ export function Fact() {
                     value={l.at}
                     none="now"
                     onChange={(at) =>
-                      change(lookUps.map((o, j) => (j === i ? { dimension: o.dimension, name: o.name, by: o.by, ...(at === undefined ? {} : { at }) } : o)))
+                      change(
+                        lookUps.map((o, j) =>
+                          j === i
+                            ? { dimension: o.dimension, name: o.name, by: o.by, ...(at === undefined ? {} : { at }) }
+                            : o,
+                        ),
+                      )
                     }
                   />
                 </label>
               )}
-              {found !== undefined && <span className={`pb-1.5 ${found < 0.95 ? 'text-advisory-text' : ''}`}>{percent(found)} found</span>}
+              {found !== undefined && (
+                <span className={`pb-1.5 ${found < 0.95 ? 'text-advisory-text' : ''}`}>{percent(found)} found</span>
+              )}
               <span className="flex-1" />
-              <Button tone="quiet" aria-label={`Leave out ${l.name}`} onClick={() => change(lookUps.filter((_, j) => j !== i))}>
+              <Button
+                tone="quiet"
+                aria-label={`Leave out ${l.name}`}
+                onClick={() => change(lookUps.filter((_, j) => j !== i))}
+              >
                 ×
               </Button>
             </div>
@@ -118,7 +148,8 @@ export function Fact() {
             value=""
             onChange={(e) => {
               const dimension = dimensions.find((d) => d.fullName === e.target.value);
-              if (dimension) change([...lookUps, { dimension, name: dimension.surrogate, by: dimension.key.map(() => '') }]);
+              if (dimension)
+                change([...lookUps, { dimension, name: dimension.surrogate, by: dimension.key.map(() => '') }]);
             }}
             className={`${inputClass} w-52!`}
           >
@@ -129,18 +160,39 @@ export function Fact() {
           </select>
           <Button
             disabled={!lookUps.length || open !== undefined || isLoading}
-            onClick={() => void ask({ slug, path: 'adhoc/share_found.sql', text: shareFoundQuery(of, lookUps), limit: lookUps.length })}
+            onClick={() =>
+              void ask({
+                slug,
+                path: 'adhoc/share_found.sql',
+                text: shareFoundQuery(of, lookUps),
+                limit: lookUps.length,
+              })
+            }
           >
             Count what is found
           </Button>
         </div>
         {error && <ProblemNote problem={error as ProblemBody} />}
       </section>
-      <ColumnTicks legend="Measures" columns={columns.filter((c) => isNumeric(c.type) && !key.includes(c.name))} chosen={measures} onChange={setMeasures} />
-      <ColumnTicks legend="Columns that it keeps" columns={columns.filter((c) => !key.includes(c.name))} chosen={kept} onChange={setKept} />
+      <ColumnTicks
+        legend="Measures"
+        columns={columns.filter((c) => isNumeric(c.type) && !key.includes(c.name))}
+        chosen={measures}
+        onChange={setMeasures}
+      />
+      <ColumnTicks
+        legend="Columns that it keeps"
+        columns={columns.filter((c) => !key.includes(c.name))}
+        chosen={kept}
+        onChange={setKept}
+      />
       <label className="flex flex-col text-small">
         how it is loaded
-        <select value={policy} onChange={(e) => setPolicy(e.target.value as typeof policy)} className={`${inputClass} w-72!`}>
+        <select
+          value={policy}
+          onChange={(e) => setPolicy(e.target.value as typeof policy)}
+          className={`${inputClass} w-72!`}
+        >
           <option value="merge">merge: rows that changed are updated</option>
           <option value="rebuild">rebuild: all rows each time</option>
         </select>

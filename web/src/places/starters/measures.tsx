@@ -61,11 +61,20 @@ export function Measures({
             />
             {ZEROABLE.includes(m.kind) && (
               <label className="flex items-center gap-1.5">
-                <input type="checkbox" checked={m.nullIsZero ?? false} onChange={(e) => change(i, { ...m, nullIsZero: e.target.checked })} /> null is 0
+                <input
+                  type="checkbox"
+                  checked={m.nullIsZero ?? false}
+                  onChange={(e) => change(i, { ...m, nullIsZero: e.target.checked })}
+                />{' '}
+                null is 0
               </label>
             )}
             <span className="flex-1" />
-            <Button tone="quiet" aria-label={`Remove measure ${i + 1}`} onClick={() => onChange(measures.filter((_, j) => j !== i))}>
+            <Button
+              tone="quiet"
+              aria-label={`Remove measure ${i + 1}`}
+              onClick={() => onChange(measures.filter((_, j) => j !== i))}
+            >
               ×
             </Button>
           </Row>
@@ -75,7 +84,12 @@ export function Measures({
       <Button
         onClick={() => {
           const column = columns[0]?.name;
-          onChange([...measures, column === undefined ? { kind: 'count', name: 'row_count' } : { kind: 'sum', column, name: measureName('sum', column) }]);
+          onChange([
+            ...measures,
+            column === undefined
+              ? { kind: 'count', name: 'row_count' }
+              : { kind: 'sum', column, name: measureName('sum', column) },
+          ]);
         }}
       >
         Add a measure

@@ -6,11 +6,14 @@ import { inputClass } from '../../shared/ui/input';
 import type { TableSummary } from '../../worker/protocol';
 
 /** The table in the address, or the first of a layer: a starter can be opened from a table's page. */
-export function useSourceTable(preferred: (table: TableSummary) => boolean): [TableSummary | undefined, (name: string) => void] {
+export function useSourceTable(
+  preferred: (table: TableSummary) => boolean,
+): [TableSummary | undefined, (name: string) => void] {
   const { tables } = useProject();
   const [search, setSearch] = useSearchParams();
   const asked = search.get('table');
-  const table = (asked === null ? undefined : tables.get(asked)) ?? [...tables.values()].find(preferred) ?? [...tables.values()][0];
+  const table =
+    (asked === null ? undefined : tables.get(asked)) ?? [...tables.values()].find(preferred) ?? [...tables.values()][0];
   return [table, (name) => setSearch({ table: name }, { replace: true })];
 }
 
@@ -32,7 +35,9 @@ export function TableSelect({
   const [filter, setFilter] = useState('');
   const all = tables ?? [...project.tables.values()];
   const isLong = all.length > MOST_OPTIONS;
-  const matching = isLong ? all.filter((t) => t.fullName === value || t.fullName.includes(filter.trim().toLowerCase())) : all;
+  const matching = isLong
+    ? all.filter((t) => t.fullName === value || t.fullName.includes(filter.trim().toLowerCase()))
+    : all;
   const list = matching.slice(0, MOST_OPTIONS);
   const layers = [...new Set(list.map((t) => t.layer))];
   const id = useId();
@@ -48,7 +53,12 @@ export function TableSelect({
           className={`${inputClass} mb-1`}
         />
       )}
-      <select id={id} value={value ?? ''} onChange={(e) => onChange(e.target.value)} className={`${inputClass} font-mono text-small`}>
+      <select
+        id={id}
+        value={value ?? ''}
+        onChange={(e) => onChange(e.target.value)}
+        className={`${inputClass} font-mono text-small`}
+      >
         {value === undefined && <option value="">choose a table</option>}
         {layers.map((layer) => (
           <optgroup key={layer} label={layer}>
@@ -61,7 +71,9 @@ export function TableSelect({
               ))}
           </optgroup>
         ))}
-        {matching.length > list.length && <option disabled>{`and ${count(matching.length - list.length)} more: filter them`}</option>}
+        {matching.length > list.length && (
+          <option disabled>{`and ${count(matching.length - list.length)} more: filter them`}</option>
+        )}
       </select>
     </div>
   );
@@ -81,7 +93,12 @@ export function ColumnSelect({
   none?: string;
 }) {
   return (
-    <select aria-label={label} value={value ?? ''} onChange={(e) => onChange(e.target.value || undefined)} className={`${inputClass} font-mono text-small`}>
+    <select
+      aria-label={label}
+      value={value ?? ''}
+      onChange={(e) => onChange(e.target.value || undefined)}
+      className={`${inputClass} font-mono text-small`}
+    >
       {(none !== undefined || value === undefined) && <option value="">{none ?? 'choose'}</option>}
       {columns.map((c) => (
         <option key={c.name}>{c.name}</option>
@@ -111,7 +128,11 @@ export function ColumnTicks({
             <input
               type="checkbox"
               checked={chosen.includes(c.name)}
-              onChange={(e) => onChange(columns.map((o) => o.name).filter((n) => (n === c.name ? e.target.checked : chosen.includes(n))))}
+              onChange={(e) =>
+                onChange(
+                  columns.map((o) => o.name).filter((n) => (n === c.name ? e.target.checked : chosen.includes(n))),
+                )
+              }
             />
             <span className="truncate">{c.name}</span>
           </label>

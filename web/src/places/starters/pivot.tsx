@@ -43,7 +43,10 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
   const [across, setAcross] = useStateFor<string | undefined>(key, () => undefined);
   const [measure, setMeasure] = useStateFor<Omit<Measure, 'name'>>(key, () => ({ kind: 'count' }));
   const [ask, { data, error, isLoading }] = usePreviewMutation();
-  const [values, setValues] = useStateFor<readonly { value: string | null; name: string }[]>(`${key} ${across ?? ''}`, () => []);
+  const [values, setValues] = useStateFor<readonly { value: string | null; name: string }[]>(
+    `${key} ${across ?? ''}`,
+    () => [],
+  );
   useEffect(() => {
     if (across === undefined || !table) return;
     const quoted = `"${across.replaceAll('"', '""')}"`;
@@ -60,7 +63,11 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
     setValues(found.map((value, i) => ({ value, name: names[i]! })));
   };
   const wants =
-    across === undefined ? 'Choose the column whose values become columns.' : values.length === 0 ? 'Take the values found in the data.' : undefined;
+    across === undefined
+      ? 'Choose the column whose values become columns.'
+      : values.length === 0
+        ? 'Take the values found in the data.'
+        : undefined;
   return (
     <StarterSheet
       title="Pivot"
@@ -68,23 +75,44 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
       wants={wants}
       queries={
         table && across !== undefined && wants === undefined
-          ? [{ name: `${bareName(table.fullName)}_by_${across}`, sql: pivot({ source: table.fullName, by, across, values, measure }) }]
+          ? [
+              {
+                name: `${bareName(table.fullName)}_by_${across}`,
+                sql: pivot({ source: table.fullName, by, across, values, measure }),
+              },
+            ]
           : []
       }
     >
       {choice}
       <TableSelect label="Table" value={table?.fullName} onChange={choose} />
-      <ColumnTicks legend="One row for each" columns={columns.filter((c) => c.name !== across)} chosen={by} onChange={setBy} />
+      <ColumnTicks
+        legend="One row for each"
+        columns={columns.filter((c) => c.name !== across)}
+        chosen={by}
+        onChange={setBy}
+      />
       <div className="grid grid-cols-3 gap-3 text-small">
         <label>
           values of
-          <ColumnSelect label="Column whose values become columns" columns={columns} value={across} onChange={setAcross} />
+          <ColumnSelect
+            label="Column whose values become columns"
+            columns={columns}
+            value={across}
+            onChange={setAcross}
+          />
         </label>
         <label>
           measure
           <select
             value={measure.kind}
-            onChange={(e) => setMeasure({ ...measure, kind: e.target.value as MeasureKind, ...(measure.column ? {} : { column: columns[0]?.name ?? '' }) })}
+            onChange={(e) =>
+              setMeasure({
+                ...measure,
+                kind: e.target.value as MeasureKind,
+                ...(measure.column ? {} : { column: columns[0]?.name ?? '' }),
+              })
+            }
             className={inputClass}
           >
             {KINDS.map((k) => (
@@ -117,14 +145,20 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
           </div>
           {values.map((v, i) => (
             <div key={i} className="flex items-center gap-2 border-b border-line py-1">
-              <span className="w-40 truncate font-mono text-small">{v.value === null ? <em>null</em> : v.value || '(empty)'}</span>
+              <span className="w-40 truncate font-mono text-small">
+                {v.value === null ? <em>null</em> : v.value || '(empty)'}
+              </span>
               <input
                 aria-label={`Name of the column for ${v.value ?? 'null'}`}
                 value={v.name}
                 onChange={(e) => setValues(values.map((o, j) => (j === i ? { ...o, name: e.target.value } : o)))}
                 className={`${inputClass} w-44! font-mono text-small`}
               />
-              <Button tone="quiet" aria-label={`Leave out ${v.value ?? 'null'}`} onClick={() => setValues(values.filter((_, j) => j !== i))}>
+              <Button
+                tone="quiet"
+                aria-label={`Leave out ${v.value ?? 'null'}`}
+                onClick={() => setValues(values.filter((_, j) => j !== i))}
+              >
                 ×
               </Button>
             </div>
@@ -154,7 +188,14 @@ function ToRows({ choice }: { choice: React.ReactNode }) {
           ? [
               {
                 name: `${bareName(table.fullName)}_rows`,
-                sql: unpivot({ source: table.fullName, keep, columns: turned, nameColumn: names.name, valueColumn: names.value, withoutNulls }),
+                sql: unpivot({
+                  source: table.fullName,
+                  keep,
+                  columns: turned,
+                  nameColumn: names.name,
+                  valueColumn: names.value,
+                  withoutNulls,
+                }),
               },
             ]
           : []
@@ -162,19 +203,38 @@ function ToRows({ choice }: { choice: React.ReactNode }) {
     >
       {choice}
       <TableSelect label="Table" value={table?.fullName} onChange={choose} />
-      <ColumnTicks legend="Keep" columns={columns.filter((c) => !turned.includes(c.name))} chosen={keep} onChange={setKeep} />
-      <ColumnTicks legend="Become rows" columns={columns.filter((c) => !keep.includes(c.name))} chosen={turned} onChange={setTurned} />
+      <ColumnTicks
+        legend="Keep"
+        columns={columns.filter((c) => !turned.includes(c.name))}
+        chosen={keep}
+        onChange={setKeep}
+      />
+      <ColumnTicks
+        legend="Become rows"
+        columns={columns.filter((c) => !keep.includes(c.name))}
+        chosen={turned}
+        onChange={setTurned}
+      />
       <div className="flex flex-wrap items-end gap-4 text-small">
         <label className="flex flex-col">
           column of names
-          <input value={names.name} onChange={(e) => setNames({ ...names, name: e.target.value })} className={`${inputClass} w-40! font-mono text-small`} />
+          <input
+            value={names.name}
+            onChange={(e) => setNames({ ...names, name: e.target.value })}
+            className={`${inputClass} w-40! font-mono text-small`}
+          />
         </label>
         <label className="flex flex-col">
           column of values
-          <input value={names.value} onChange={(e) => setNames({ ...names, value: e.target.value })} className={`${inputClass} w-40! font-mono text-small`} />
+          <input
+            value={names.value}
+            onChange={(e) => setNames({ ...names, value: e.target.value })}
+            className={`${inputClass} w-40! font-mono text-small`}
+          />
         </label>
         <label className="flex items-center gap-2">
-          <input type="checkbox" checked={withoutNulls} onChange={(e) => setWithoutNulls(e.target.checked)} /> leave out nulls
+          <input type="checkbox" checked={withoutNulls} onChange={(e) => setWithoutNulls(e.target.checked)} /> leave out
+          nulls
         </label>
       </div>
     </StarterSheet>

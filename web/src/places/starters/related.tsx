@@ -75,7 +75,8 @@ export function Related() {
     if (answers) setGuessed([...guessed, ...relationsFromValues(answers)]);
   };
 
-  const stepsAt = (parent: number, table: string) => stepsFrom(relations, table).filter((s) => parent < 0 || !(s.to === picked[parent]!.step.from && !s.toOne));
+  const stepsAt = (parent: number, table: string) =>
+    stepsFrom(relations, table).filter((s) => parent < 0 || !(s.to === picked[parent]!.step.from && !s.toOne));
   const [view, setView] = useState<'list' | 'diagram'>('list');
   const columnsOf = (table: string) => (tables.get(table)?.columns ?? []).map((c) => c.name);
   /** The base, what hangs on it, and what hangs on the tables that are picked already. */
@@ -102,7 +103,14 @@ export function Related() {
           else if (chosen.length === 0 && !picked.some((p) => p.parent === index)) change(without(picked, index));
           else change(picked.map((p, j) => (j === index ? { ...p, columns: chosen } : p)));
         };
-        boxes.push({ id, table: step.to, columns: step.toOne ? columnsOf(step.to) : [], ticked, many: !step.toOne, ...(step.toOne ? { onTick } : {}) });
+        boxes.push({
+          id,
+          table: step.to,
+          columns: step.toOne ? columnsOf(step.to) : [],
+          ticked,
+          many: !step.toOne,
+          ...(step.toOne ? { onTick } : {}),
+        });
         lines.push({ from, to: id, step });
         if (index >= 0 && step.toOne && boxes.length < 30) hang(index, id, step.to);
       }
@@ -125,7 +133,15 @@ export function Related() {
                 onChange={(e) =>
                   change(
                     e.target.checked
-                      ? [...picked, { parent, step: s, columns: [], aggregate: s.toOne ? undefined : [{ kind: 'count', name: `${bareName(s.to)}_count` }] }]
+                      ? [
+                          ...picked,
+                          {
+                            parent,
+                            step: s,
+                            columns: [],
+                            aggregate: s.toOne ? undefined : [{ kind: 'count', name: `${bareName(s.to)}_count` }],
+                          },
+                        ]
                       : without(picked, index),
                   )
                 }
@@ -134,12 +150,19 @@ export function Related() {
               <span className="truncate font-mono text-small text-soft">
                 {s.toColumns.join(', ')} = {s.fromColumns.join(', ')}
               </span>
-              {!s.declared && <Tag tone="advisory">{s.share === undefined ? 'guessed from names' : `guessed: ${percent(s.share)} of values found`}</Tag>}
+              {!s.declared && (
+                <Tag tone="advisory">
+                  {s.share === undefined ? 'guessed from names' : `guessed: ${percent(s.share)} of values found`}
+                </Tag>
+              )}
               {!s.toOne && <Tag>several rows</Tag>}
             </label>
             {index >= 0 && (
               <div className="py-1 pl-6">
-                <PickedColumns picked={picked[index]!} onChange={(next) => change(picked.map((p, j) => (j === index ? next : p)))} />
+                <PickedColumns
+                  picked={picked[index]!}
+                  onChange={(next) => change(picked.map((p, j) => (j === index ? next : p)))}
+                />
                 {s.toOne && depth < 2 && place(index, s.to, depth + 1)}
               </div>
             )}
@@ -152,10 +175,19 @@ export function Related() {
     <StarterSheet
       title="From related tables"
       layer="core"
-      queries={base && taken > 0 ? [{ name: `${bareName(key)}_with_${picked[0] ? bareName(picked[0].step.to) : 'nothing'}`, sql }] : []}
+      queries={
+        base && taken > 0
+          ? [{ name: `${bareName(key)}_with_${picked[0] ? bareName(picked[0].step.to) : 'nothing'}`, sql }]
+          : []
+      }
       wants={taken ? undefined : 'Tick a column.'}
     >
-      <TableSelect label="Base table: its rows stay" value={base?.fullName} onChange={choose} tables={[...tables.values()].filter((t) => t.columns)} />
+      <TableSelect
+        label="Base table: its rows stay"
+        value={base?.fullName}
+        onChange={choose}
+        tables={[...tables.values()].filter((t) => t.columns)}
+      />
       <div role="group" aria-label="Shown as" className="flex gap-1">
         {(['list', 'diagram'] as const).map((v) => (
           <button
@@ -174,11 +206,15 @@ export function Related() {
           <RelationDiagram tables={drawn.tables} edges={drawn.edges} />
         </div>
       )}
-      {view === 'list' && <ColumnTicks legend="Its columns" columns={base?.columns ?? []} chosen={columns} onChange={setColumns} />}
+      {view === 'list' && (
+        <ColumnTicks legend="Its columns" columns={base?.columns ?? []} chosen={columns} onChange={setColumns} />
+      )}
       <section aria-label="Related tables" className={view === 'list' ? '' : 'hidden'}>
         <h3 className="caps mb-1">Tables around it</h3>
         {stepsAt(-1, key).length === 0 && (
-          <p className="text-soft">No relation leads from this table. Declare one with foreign key or references in its contract.</p>
+          <p className="text-soft">
+            No relation leads from this table. Declare one with foreign key or references in its contract.
+          </p>
         )}
         {place(-1, key, 0)}
       </section>
@@ -195,7 +231,8 @@ export function Related() {
       {values.problem && <ProblemNote problem={values.problem} />}
       {multiplies(choices) && (
         <p className="border-l-3 border-advisory bg-raised px-3 py-2">
-          A table with several rows for one of the base is joined as it is: rows are multiplied. Summarise it first, with a measure.
+          A table with several rows for one of the base is joined as it is: rows are multiplied. Summarise it first,
+          with a measure.
         </p>
       )}
       <div className="flex items-center gap-3">
@@ -204,7 +241,8 @@ export function Related() {
         </Button>
         {after !== undefined && after !== null && before !== undefined && before !== null && (
           <p role="status" className={after === before ? '' : 'text-broken'}>
-            {count(before)} rows of {key}, {count(after)} after the joins{after === before ? ': none lost, none multiplied' : ''}.
+            {count(before)} rows of {key}, {count(after)} after the joins
+            {after === before ? ': none lost, none multiplied' : ''}.
           </p>
         )}
       </div>
@@ -225,7 +263,10 @@ function without(picked: readonly Picked[], index: number): Picked[] {
 function namesFor(p: Picked, base: readonly string[]): JoinedTable['columns'] {
   const role = roleOf(p.step);
   const inRole = role !== bareName(p.step.to);
-  return p.columns.map((column) => ({ column, name: (inRole || base.includes(column)) && !column.startsWith(`${role}_`) ? `${role}_${column}` : column }));
+  return p.columns.map((column) => ({
+    column,
+    name: (inRole || base.includes(column)) && !column.startsWith(`${role}_`) ? `${role}_${column}` : column,
+  }));
 }
 
 function PickedColumns({ picked, onChange }: { picked: Picked; onChange: (next: Picked) => void }) {
@@ -238,13 +279,24 @@ function PickedColumns({ picked, onChange }: { picked: Picked; onChange: (next: 
           <input
             type="checkbox"
             checked={picked.aggregate !== undefined}
-            onChange={(e) => onChange({ ...picked, aggregate: e.target.checked ? [{ kind: 'count', name: `${bareName(picked.step.to)}_count` }] : undefined })}
+            onChange={(e) =>
+              onChange({
+                ...picked,
+                aggregate: e.target.checked
+                  ? [{ kind: 'count', name: `${bareName(picked.step.to)}_count` }]
+                  : undefined,
+              })
+            }
           />
           summarise to one row first
         </label>
       )}
       {picked.aggregate ? (
-        <Measures columns={columns} measures={picked.aggregate} onChange={(aggregate) => onChange({ ...picked, aggregate })} />
+        <Measures
+          columns={columns}
+          measures={picked.aggregate}
+          onChange={(aggregate) => onChange({ ...picked, aggregate })}
+        />
       ) : (
         <ColumnTicks
           legend={`Columns of ${picked.step.to}`}

@@ -1,4 +1,14 @@
-import { Background, BackgroundVariant, Controls, Handle, Position, ReactFlow, type Edge, type Node, type NodeProps } from '@xyflow/react';
+import {
+  Background,
+  BackgroundVariant,
+  Controls,
+  Handle,
+  Position,
+  ReactFlow,
+  type Edge,
+  type Node,
+  type NodeProps,
+} from '@xyflow/react';
 import '@xyflow/react/dist/style.css';
 import type { Step } from '@ouvrage/core/starter';
 import { useEffect, useMemo, useState } from 'react';
@@ -51,7 +61,17 @@ export function RelationDiagram({ tables, edges }: { tables: readonly DiagramTab
       tables.flatMap((t, i) => {
         const position = placed?.placed.positions.get(t.id);
         return position
-          ? [{ id: t.id, type: 'table', position, data: { table: t, isBase: i === 0 }, draggable: true, connectable: false, focusable: false }]
+          ? [
+              {
+                id: t.id,
+                type: 'table',
+                position,
+                data: { table: t, isBase: i === 0 },
+                draggable: true,
+                connectable: false,
+                focusable: false,
+              },
+            ]
           : [];
       }),
     [tables, placed],
@@ -89,7 +109,10 @@ export function RelationDiagram({ tables, edges }: { tables: readonly DiagramTab
 
 function TableBox({ data: { table, isBase } }: NodeProps<TableNode>) {
   return (
-    <div className={`border bg-raised text-small ${isBase ? 'border-2 border-ink' : 'border-rule'}`} style={{ width: WIDTH }}>
+    <div
+      className={`border bg-raised text-small ${isBase ? 'border-2 border-ink' : 'border-rule'}`}
+      style={{ width: WIDTH }}
+    >
       <Handle type="target" position={Position.Left} className="opacity-0!" />
       <p className="truncate border-b border-line px-2 py-1 font-medium" title={table.table}>
         {table.table}

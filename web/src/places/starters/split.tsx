@@ -20,7 +20,9 @@ export function Split() {
   const { slug } = useProject();
   const [table, choose] = useSourceTable((t) => t.layer === 'staging');
   const name = bareName(table?.fullName ?? 'x');
-  const [parts, setParts] = useStateFor<readonly Part[]>(table?.fullName ?? '', () => [{ name: `${name}_1`, condition: '' }]);
+  const [parts, setParts] = useStateFor<readonly Part[]>(table?.fullName ?? '', () => [
+    { name: `${name}_1`, condition: '' },
+  ]);
   const [remainder, setRemainder] = useState(true);
   const [ask, { data, error, isLoading, reset }] = usePreviewMutation();
   const sound = parts.filter((p) => p.condition.trim() !== '');
@@ -30,7 +32,9 @@ export function Split() {
     setParts(next);
   };
   const queries = sound.length
-    ? [...splitTable({ source, parts: sound, ...(remainder ? { remainder: `${name}_rest` } : {}) })].map(([part, sql]) => ({ name: part, sql }))
+    ? [...splitTable({ source, parts: sound, ...(remainder ? { remainder: `${name}_rest` } : {}) })].map(
+        ([part, sql]) => ({ name: part, sql }),
+      )
     : [];
   const counted = data?.rows[0];
   return (
@@ -59,20 +63,31 @@ export function Split() {
               onChange={(e) => change(parts.map((o, j) => (j === i ? { ...o, condition: e.target.value } : o)))}
               className={`${inputClass} font-mono text-small`}
             />
-            <span className="w-20 text-right font-mono text-small">{counted && sound.includes(p) ? count(counted[1 + sound.indexOf(p)]) : ''}</span>
-            <Button tone="quiet" aria-label={`Remove part ${i + 1}`} onClick={() => change(parts.filter((_, j) => j !== i))}>
+            <span className="w-20 text-right font-mono text-small">
+              {counted && sound.includes(p) ? count(counted[1 + sound.indexOf(p)]) : ''}
+            </span>
+            <Button
+              tone="quiet"
+              aria-label={`Remove part ${i + 1}`}
+              onClick={() => change(parts.filter((_, j) => j !== i))}
+            >
               ×
             </Button>
           </div>
         ))}
         <label className="flex items-center gap-2">
-          <input type="checkbox" checked={remainder} onChange={(e) => setRemainder(e.target.checked)} /> a table of all rows that no part takes
+          <input type="checkbox" checked={remainder} onChange={(e) => setRemainder(e.target.checked)} /> a table of all
+          rows that no part takes
         </label>
         <div className="flex gap-2">
-          <Button onClick={() => change([...parts, { name: `${name}_${parts.length + 1}`, condition: '' }])}>Add a part</Button>
+          <Button onClick={() => change([...parts, { name: `${name}_${parts.length + 1}`, condition: '' }])}>
+            Add a part
+          </Button>
           <Button
             disabled={sound.length === 0 || isLoading}
-            onClick={() => void ask({ slug, path: 'adhoc/split_counts.sql', text: splitCounts({ source, parts: sound }), limit: 1 })}
+            onClick={() =>
+              void ask({ slug, path: 'adhoc/split_counts.sql', text: splitCounts({ source, parts: sound }), limit: 1 })
+            }
           >
             Count rows
           </Button>
@@ -81,7 +96,8 @@ export function Split() {
       {error && <ProblemNote problem={error as ProblemBody} />}
       {counted && (
         <p role="status" className="border-l-3 border-plan bg-raised px-3 py-2">
-          Of {count(counted[0])} rows, {count(counted.at(-2))} are in more than one part and {count(counted.at(-1))} in none.
+          Of {count(counted[0])} rows, {count(counted.at(-2))} are in more than one part and {count(counted.at(-1))} in
+          none.
         </p>
       )}
     </StarterSheet>

@@ -26,7 +26,8 @@ export function Stack() {
     const answers = await values.look(stackPairs(sources, columns));
     if (answers) setColumns(matchByValues(sources, columns, answers));
   };
-  const change = (i: number, changes: Partial<StackedColumn>) => setColumns(columns.map((c, j) => (j === i ? { ...c, ...changes } : c)));
+  const change = (i: number, changes: Partial<StackedColumn>) =>
+    setColumns(columns.map((c, j) => (j === i ? { ...c, ...changes } : c)));
   const untyped = columns.filter((c) => !c.type);
   const wants =
     sources.length < 2
@@ -45,20 +46,38 @@ export function Stack() {
         })
       : undefined;
   return (
-    <StarterSheet title="Stack tables" queries={sql === undefined ? [] : [{ name: `all_${bareName(chosen[0] ?? 'rows')}`, sql }]} wants={wants}>
+    <StarterSheet
+      title="Stack tables"
+      queries={sql === undefined ? [] : [{ name: `all_${bareName(chosen[0] ?? 'rows')}`, sql }]}
+      wants={wants}
+    >
       <div className="flex flex-col gap-2">
         {chosen.map((name, i) => (
           <div key={i} className="flex items-end gap-2">
             <div className="flex-1">
-              <TableSelect label={`Table ${i + 1}`} value={name} onChange={(next) => setChosen(chosen.map((c, j) => (j === i ? next : c)))} />
+              <TableSelect
+                label={`Table ${i + 1}`}
+                value={name}
+                onChange={(next) => setChosen(chosen.map((c, j) => (j === i ? next : c)))}
+              />
             </div>
-            <Button tone="quiet" aria-label={`Remove table ${i + 1}`} onClick={() => setChosen(chosen.filter((_, j) => j !== i))}>
+            <Button
+              tone="quiet"
+              aria-label={`Remove table ${i + 1}`}
+              onClick={() => setChosen(chosen.filter((_, j) => j !== i))}
+            >
               ×
             </Button>
           </div>
         ))}
         <div>
-          <Button onClick={() => setChosen([...chosen, [...tables.keys()].find((t) => !chosen.includes(t)) ?? chosen[0] ?? ''])}>Add a table</Button>
+          <Button
+            onClick={() =>
+              setChosen([...chosen, [...tables.keys()].find((t) => !chosen.includes(t)) ?? chosen[0] ?? ''])
+            }
+          >
+            Add a table
+          </Button>
         </div>
       </div>
       {sources.length > 1 && (
@@ -105,7 +124,11 @@ export function Stack() {
                   </td>
                 ))}
                 <td>
-                  <Button tone="quiet" aria-label={`Leave out ${c.name}`} onClick={() => setColumns(columns.filter((_, j) => j !== i))}>
+                  <Button
+                    tone="quiet"
+                    aria-label={`Leave out ${c.name}`}
+                    onClick={() => setColumns(columns.filter((_, j) => j !== i))}
+                  >
                     ×
                   </Button>
                 </td>
@@ -125,11 +148,17 @@ export function Stack() {
       {values.problem && <ProblemNote problem={values.problem} />}
       <div className="flex flex-wrap items-end gap-4">
         <label className="flex items-center gap-2">
-          <input type="checkbox" checked={distinct} onChange={(e) => setDistinct(e.target.checked)} /> equal rows once only
+          <input type="checkbox" checked={distinct} onChange={(e) => setDistinct(e.target.checked)} /> equal rows once
+          only
         </label>
         <label className="flex flex-col text-small">
           column that says the origin
-          <input value={origin} onChange={(e) => setOrigin(e.target.value)} placeholder="none" className={`${inputClass} w-40! font-mono text-small`} />
+          <input
+            value={origin}
+            onChange={(e) => setOrigin(e.target.value)}
+            placeholder="none"
+            className={`${inputClass} w-40! font-mono text-small`}
+          />
         </label>
         <label className="flex flex-col text-small">
           order

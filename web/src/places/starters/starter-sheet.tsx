@@ -54,7 +54,9 @@ export function StarterSheet({
   const shown = Math.min(open, queries.length - 1);
   const sqlOf = (i: number) => {
     const sql = queries[i]?.sql ?? '';
-    return typeof sql === 'string' ? sql : sql(fullName(i), (name) => fullName(queries.findIndex((q) => q.name === name)));
+    return typeof sql === 'string'
+      ? sql
+      : sql(fullName(i), (name) => fullName(queries.findIndex((q) => q.name === name)));
   };
   const query = queries[shown] && { sql: sqlOf(shown) };
   const others = Object.fromEntries(queries.flatMap((_, i) => (i === shown ? [] : [[pathOf(i), sqlOf(i)]])));
@@ -62,10 +64,13 @@ export function StarterSheet({
   const preview = usePreview(pathOf(shown), () => undefined);
   // What reads another table of this sheet can be asked of the database only when that one is kept.
   const dependent = query !== undefined && queries.some((_, i) => i !== shown && query.sql.includes(fullName(i)));
-  const types = useTypes(query && problems.length === 0 && !dependent ? { path: pathOf(shown), text: query.sql } : undefined);
+  const types = useTypes(
+    query && problems.length === 0 && !dependent ? { path: pathOf(shown), text: query.sql } : undefined,
+  );
 
   const wrongName = queries.map((_, i) => nameProblem(nameOf(i), pathOf(i), paths)).find((p) => p !== undefined);
-  const twice = new Set(queries.map((_, i) => nameOf(i))).size < queries.length ? 'Two tables have the same name.' : undefined;
+  const twice =
+    new Set(queries.map((_, i) => nameOf(i))).size < queries.length ? 'Two tables have the same name.' : undefined;
   const refused = isProduction
     ? 'Production changes by a release only: open a workspace.'
     : mayAct(person, 'editor')
@@ -111,7 +116,12 @@ export function StarterSheet({
           >
             Preview
           </Button>
-          <Button tone="act" disabled={keeping || queries.length === 0} {...(refused ? { reason: refused } : {})} onClick={() => void store()}>
+          <Button
+            tone="act"
+            disabled={keeping || queries.length === 0}
+            {...(refused ? { reason: refused } : {})}
+            onClick={() => void store()}
+          >
             Save {queries.length > 1 ? 'drafts' : 'draft'}
           </Button>
         </div>
@@ -131,7 +141,11 @@ export function StarterSheet({
           </div>
         )}
         <div className="max-h-[46%] shrink-0 overflow-auto px-3.5 py-2">
-          {query ? <Sql text={query.sql} label="SQL of the definition" /> : <p className="text-soft">{wants ?? 'Choose what the query is made from.'}</p>}
+          {query ? (
+            <Sql text={query.sql} label="SQL of the definition" />
+          ) : (
+            <p className="text-soft">{wants ?? 'Choose what the query is made from.'}</p>
+          )}
           {refused && queries.length > 0 && <p className="pt-1 text-small text-advisory-text">{refused}</p>}
           {problems.map((p, i) => (
             <p key={i} role="alert" className="pt-1 text-small text-broken">
@@ -145,7 +159,9 @@ export function StarterSheet({
               {types.line === undefined ? '' : ` (line ${types.line})`}
             </p>
           )}
-          {types.columns && <p className="pt-1 text-small text-soft">{types.columns.map((c) => `${c.name} ${c.type}`).join(', ')}</p>}
+          {types.columns && (
+            <p className="pt-1 text-small text-soft">{types.columns.map((c) => `${c.name} ${c.type}`).join(', ')}</p>
+          )}
         </div>
         <div className="min-h-0 flex-1 border-t border-line">
           <PreviewPanel preview={preview} table={nameOf(shown)} />
@@ -156,12 +172,17 @@ export function StarterSheet({
 }
 
 function nameProblem(name: string, path: string, paths: readonly string[]): string | undefined {
-  if (!/^[a-z_][a-z0-9_]*$/.test(name)) return 'A table’s name has lower-case letters, digits and underscores, and begins with a letter.';
+  if (!/^[a-z_][a-z0-9_]*$/.test(name))
+    return 'A table’s name has lower-case letters, digits and underscores, and begins with a letter.';
   return paths.includes(path) ? `${path} exists already: choose another name.` : undefined;
 }
 
 /** What the project says of the query, as it would of a file that is being typed. */
-function useDiagnostics(path: string | undefined, sql: string | undefined, others: Readonly<Record<string, string>>): readonly PlacedDiagnostic[] {
+function useDiagnostics(
+  path: string | undefined,
+  sql: string | undefined,
+  others: Readonly<Record<string, string>>,
+): readonly PlacedDiagnostic[] {
   const around = JSON.stringify(others);
   const [found, setFound] = useState<{ sql: string; problems: readonly PlacedDiagnostic[] }>();
   const tell = useTell();
@@ -170,10 +191,12 @@ function useDiagnostics(path: string | undefined, sql: string | undefined, other
     let current = true;
     const timer = setTimeout(
       () =>
-        void projectWorker.ask<'edit'>({ kind: 'edit', path, text: sql, others: JSON.parse(around) as Record<string, string> }).then(
-          (a) => current && setFound({ sql, problems: a.diagnostics.filter((d) => d.severity === 'error') }),
-          (error: Error) => current && tell.problem(readerProblem(error)),
-        ),
+        void projectWorker
+          .ask<'edit'>({ kind: 'edit', path, text: sql, others: JSON.parse(around) as Record<string, string> })
+          .then(
+            (a) => current && setFound({ sql, problems: a.diagnostics.filter((d) => d.severity === 'error') }),
+            (error: Error) => current && tell.problem(readerProblem(error)),
+          ),
       150,
     );
     return () => {
@@ -196,7 +219,10 @@ function useTypes(query: { readonly path: string; readonly text: string } | unde
   const [settled, setSettled] = useState(query);
   const { path, text } = query ?? {};
   useEffect(() => {
-    const timer = setTimeout(() => setSettled(path === undefined || text === undefined ? undefined : { path, text }), 500);
+    const timer = setTimeout(
+      () => setSettled(path === undefined || text === undefined ? undefined : { path, text }),
+      500,
+    );
     return () => clearTimeout(timer);
   }, [path, text]);
   const current = settled !== undefined && settled.path === path && settled.text === text;
@@ -204,5 +230,9 @@ function useTypes(query: { readonly path: string; readonly text: string } | unde
   if (!current) return {};
   const problem = error as ProblemBody | undefined;
   const line = (problem?.['error'] as { line?: number } | undefined)?.line;
-  return { ...(currentData ? { columns: currentData } : {}), ...(problem ? { problem } : {}), ...(line === undefined ? {} : { line }) };
+  return {
+    ...(currentData ? { columns: currentData } : {}),
+    ...(problem ? { problem } : {}),
+    ...(line === undefined ? {} : { line }),
+  };
 }

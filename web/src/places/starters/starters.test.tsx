@@ -10,7 +10,8 @@ afterEach(cleanup);
 
 const MORE = {
   ...FILES,
-  'layers.sql': 'create schema landing; create schema reference; create schema staging; create schema core; create schema mart;',
+  'layers.sql':
+    'create schema landing; create schema reference; create schema staging; create schema core; create schema mart;',
   'sources/port.sql': `create server port foreign data wrapper postgres_fdw;
 create foreign table landing.berth (berth_code text not null, length_m numeric(6,1), primary key (berth_code)) server port;
 create foreign table landing.stay (stay_no integer not null, berth_code text references landing.berth (berth_code), cargo text, tonnes numeric(10,2), came timestamptz, primary key (stay_no)) server port;`,
@@ -28,7 +29,13 @@ const show = async (starter: string, table: string, { role = 'editor' as Person[
     'POST workspaces/dues/describe': [{ name: 'x', type: 'text' }],
     'POST workspaces/dues/profile': new Problem(409, 'not built'),
     'POST workspaces/dues/preview': new Problem(409, 'not built'),
-    'PUT workspaces/dues/drafts': ({ body }: Sent) => ({ ...(body as object), version: 1, by: 'Jonas', at: '2026-01-01T00:00:00Z', isNew: true }),
+    'PUT workspaces/dues/drafts': ({ body }: Sent) => ({
+      ...(body as object),
+      version: 1,
+      by: 'Jonas',
+      at: '2026-01-01T00:00:00Z',
+      isNew: true,
+    }),
     ...answers,
   });
   await renderPlace(<Starters />, { at: `/w/dues/new/${starter}?table=${table}`, route: '/w/:ws/new/:starter' });
@@ -37,7 +44,9 @@ const show = async (starter: string, table: string, { role = 'editor' as Person[
 };
 
 const tick = (legend: string, column: string) =>
-  userEvent.click(within(screen.getByRole('group', { name: legend })).getByRole('checkbox', { name: new RegExp(`^${column}`) }));
+  userEvent.click(
+    within(screen.getByRole('group', { name: legend })).getByRole('checkbox', { name: new RegExp(`^${column}`) }),
+  );
 const choose = (label: string, value: string) => userEvent.selectOptions(screen.getByLabelText(label), value);
 const type = async (label: string, text: string) => {
   await userEvent.clear(screen.getByLabelText(label));
@@ -45,8 +54,20 @@ const type = async (label: string, text: string) => {
 };
 
 /** What is chosen in each starter, and the drafts that it saves. */
-const CASES: readonly (readonly [starter: string, table: string, choices: () => Promise<unknown>, paths: readonly string[], texts: readonly RegExp[]])[] = [
-  ['clean', 'landing.stay', () => type('Only rows where', 'tonnes > 0'), ['staging/stay_2.sql'], [/from landing\.stay\nwhere \(tonnes > 0\)/]],
+const CASES: readonly (readonly [
+  starter: string,
+  table: string,
+  choices: () => Promise<unknown>,
+  paths: readonly string[],
+  texts: readonly RegExp[],
+])[] = [
+  [
+    'clean',
+    'landing.stay',
+    () => type('Only rows where', 'tonnes > 0'),
+    ['staging/stay_2.sql'],
+    [/from landing\.stay\nwhere \(tonnes > 0\)/],
+  ],
   [
     'summarise',
     'staging.stay',
@@ -54,7 +75,13 @@ const CASES: readonly (readonly [starter: string, table: string, choices: () => 
     ['mart/stay_by_berth_code.sql'],
     [/select\n {2}berth_code,\n {2}count\(\*\) as row_count\nfrom staging\.stay\ngroup by/],
   ],
-  ['split', 'staging.stay', () => type('Condition of part 1', 'tonnes > 100'), ['staging/stay_1.sql'], [/where \(tonnes > 100\)/]],
+  [
+    'split',
+    'staging.stay',
+    () => type('Condition of part 1', 'tonnes > 100'),
+    ['staging/stay_1.sql'],
+    [/where \(tonnes > 100\)/],
+  ],
   [
     'dimension',
     'staging.berth',
@@ -62,7 +89,13 @@ const CASES: readonly (readonly [starter: string, table: string, choices: () => 
     ['core/dim_berth_2.sql'],
     [/role 'valid from'[\s\S]*business_key = 'berth_code'/],
   ],
-  ['fact', 'staging.stay', async () => undefined, ['core/fact_stay.sql'], [/looked_up_by 'berth_code'[\s\S]*from staging\.stay/]],
+  [
+    'fact',
+    'staging.stay',
+    async () => undefined,
+    ['core/fact_stay.sql'],
+    [/looked_up_by 'berth_code'[\s\S]*from staging\.stay/],
+  ],
   ['dates', 'staging.stay', () => choose('the fiscal year begins in', 'July'), ['core/dim_date.sql'], [/fiscal_year/]],
 ];
 
@@ -82,13 +115,23 @@ describe('each starter saves the SQL of its choices as a draft', () => {
     const drafts = sent.changed.filter((s) => s.method === 'PUT').map((s) => s.body as { path: string; text: string });
     expect(drafts.map((d) => d.path).slice(0, paths.length)).toEqual(paths);
     for (const [i, text] of texts.entries()) expect(drafts[i]!.text).toMatch(text);
-    await waitFor(() => expect(screen.getByLabelText('address').textContent).toBe(`/w/dues/tables/${paths[0]!.replace('/', '.').replace('.sql', '')}`));
+    await waitFor(() =>
+      expect(screen.getByLabelText('address').textContent).toBe(
+        `/w/dues/tables/${paths[0]!.replace('/', '.').replace('.sql', '')}`,
+      ),
+    );
   });
 });
 
 describe('a draft is not saved', () => {
   test.each<[string, string, string, Person['role'], string]>([
-    ['under a name that is there', 'summarise', 'dim_berth', 'editor', 'core/dim_berth.sql exists already: choose another name.'],
+    [
+      'under a name that is there',
+      'summarise',
+      'dim_berth',
+      'editor',
+      'core/dim_berth.sql exists already: choose another name.',
+    ],
     [
       'under a name that PostgreSQL would quote',
       'summarise',
@@ -106,7 +149,9 @@ describe('a draft is not saved', () => {
     expect(sent.changed.filter((s) => s.method === 'PUT')).toEqual([]);
   });
   test('where the server refuses it, which is told', async () => {
-    await show('summarise', 'staging.stay', { answers: { 'PUT workspaces/dues/drafts': new Problem(409, 'Somebody has saved another') } });
+    await show('summarise', 'staging.stay', {
+      answers: { 'PUT workspaces/dues/drafts': new Problem(409, 'Somebody has saved another') },
+    });
     await userEvent.click(await screen.findByRole('button', { name: 'Save draft' }));
     expect(await screen.findByText('Somebody has saved another')).toBeTruthy();
   });
@@ -114,7 +159,9 @@ describe('a draft is not saved', () => {
 
 test('what the project and the database say of the query is shown below it', async () => {
   await show('summarise', 'staging.stay', {
-    answers: { 'POST workspaces/dues/describe': new Problem(422, 'column "x" does not exist', undefined, { error: { line: 3 } }) },
+    answers: {
+      'POST workspaces/dues/describe': new Problem(422, 'column "x" does not exist', undefined, { error: { line: 3 } }),
+    },
   });
   expect(await screen.findByText('column "x" does not exist (line 3)')).toBeTruthy();
   await type('Only rows where', 'nothing_here > 0');

@@ -9,7 +9,9 @@ export function Summarise() {
   const [table, choose] = useSourceTable((t) => t.layer === 'core');
   const columns = table?.columns ?? [];
   const [by, setBy] = useStateFor<string[]>(table?.fullName ?? '', () => []);
-  const [measures, setMeasures] = useStateFor<readonly Measure[]>(table?.fullName ?? '', () => [{ kind: 'count', name: 'row_count' }]);
+  const [measures, setMeasures] = useStateFor<readonly Measure[]>(table?.fullName ?? '', () => [
+    { kind: 'count', name: 'row_count' },
+  ]);
   const [only, setOnly] = useState('');
   const sql = summarise({ source: table?.fullName ?? '', by, measures, ...(only.trim() ? { only } : {}) });
   const ready = table && measures.length > 0;
@@ -17,7 +19,16 @@ export function Summarise() {
     <StarterSheet
       title="Summarise"
       layer="mart"
-      queries={ready ? [{ name: by.length ? `${bareName(table.fullName)}_by_${by[0]!}` : `${bareName(table.fullName)}_total`, sql }] : []}
+      queries={
+        ready
+          ? [
+              {
+                name: by.length ? `${bareName(table.fullName)}_by_${by[0]!}` : `${bareName(table.fullName)}_total`,
+                sql,
+              },
+            ]
+          : []
+      }
       wants={measures.length ? undefined : 'Add a measure.'}
     >
       <TableSelect label="Table" value={table?.fullName} onChange={choose} />

@@ -15,7 +15,9 @@ const NUMERIC = /^(smallint|integer|bigint|numeric|real|double)/;
 export function Target() {
   const { tables } = useProject();
   const list = [...tables.values()];
-  const [targetName, setTargets] = useState<string | undefined>(() => list.find((t) => t.kind === 'reference' && /target|goal|plan/.test(t.name))?.fullName);
+  const [targetName, setTargets] = useState<string | undefined>(
+    () => list.find((t) => t.kind === 'reference' && /target|goal|plan/.test(t.name))?.fullName,
+  );
   const [actualName, setActuals] = useState<string>();
   const targets = tables.get(targetName ?? '');
   const actuals = tables.get(actualName ?? '');
@@ -45,7 +47,13 @@ export function Target() {
           : undefined;
   const sql =
     wants === undefined
-      ? againstTargets({ targets: targets!.fullName, actuals: actuals!.fullName, grain, measures, ...(only.trim() ? { only } : {}) })
+      ? againstTargets({
+          targets: targets!.fullName,
+          actuals: actuals!.fullName,
+          grain,
+          measures,
+          ...(only.trim() ? { only } : {}),
+        })
       : undefined;
   return (
     <StarterSheet
@@ -55,8 +63,18 @@ export function Target() {
       queries={sql === undefined ? [] : [{ name: `${bareName(targetName!)}_reached`, sql }]}
     >
       <div className="grid grid-cols-2 gap-3">
-        <TableSelect label="Targets" value={targetName} onChange={setTargets} tables={list.filter((t) => t.kind === 'reference')} />
-        <TableSelect label="What was achieved" value={actualName} onChange={setActuals} tables={list.filter((t) => t.kind === 'definition')} />
+        <TableSelect
+          label="Targets"
+          value={targetName}
+          onChange={setTargets}
+          tables={list.filter((t) => t.kind === 'reference')}
+        />
+        <TableSelect
+          label="What was achieved"
+          value={actualName}
+          onChange={setActuals}
+          tables={list.filter((t) => t.kind === 'definition')}
+        />
       </div>
       {targets && actuals && (
         <>
@@ -73,7 +91,11 @@ export function Target() {
                   onChange={(e) => setGrain(grain.map((o, j) => (j === i ? { ...o, expression: e.target.value } : o)))}
                   className={`${inputClass} flex-1 font-mono text-small`}
                 />
-                <Button tone="quiet" aria-label={`Leave out ${g.column}`} onClick={() => setGrain(grain.filter((_, j) => j !== i))}>
+                <Button
+                  tone="quiet"
+                  aria-label={`Leave out ${g.column}`}
+                  onClick={() => setGrain(grain.filter((_, j) => j !== i))}
+                >
                   ×
                 </Button>
               </Row>
@@ -86,7 +108,12 @@ export function Target() {
               return (
                 <Row key={i}>
                   <span className="w-40">
-                    <ColumnSelect label={`Target ${i + 1}`} columns={numbers} value={m.target} onChange={(target) => target && change({ ...m, target })} />
+                    <ColumnSelect
+                      label={`Target ${i + 1}`}
+                      columns={numbers}
+                      value={m.target}
+                      onChange={(target) => target && change({ ...m, target })}
+                    />
                   </span>
                   against the sum of
                   <span className="w-40">
@@ -104,7 +131,11 @@ export function Target() {
                     onChange={(e) => change({ ...m, name: e.target.value })}
                     className={`${inputClass} w-32! font-mono text-small`}
                   />
-                  <Button tone="quiet" aria-label={`Remove measure ${i + 1}`} onClick={() => setMeasures(measures.filter((_, j) => j !== i))}>
+                  <Button
+                    tone="quiet"
+                    aria-label={`Remove measure ${i + 1}`}
+                    onClick={() => setMeasures(measures.filter((_, j) => j !== i))}
+                  >
                     ×
                   </Button>
                 </Row>
@@ -114,7 +145,14 @@ export function Target() {
               <Button
                 disabled={numbers.length === 0}
                 onClick={() =>
-                  setMeasures([...measures, { target: numbers[0]!.name, actual: { kind: 'sum', column: '' }, name: `measure_${measures.length + 1}` }])
+                  setMeasures([
+                    ...measures,
+                    {
+                      target: numbers[0]!.name,
+                      actual: { kind: 'sum', column: '' },
+                      name: `measure_${measures.length + 1}`,
+                    },
+                  ])
                 }
               >
                 Add a measure

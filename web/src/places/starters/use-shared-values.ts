@@ -17,7 +17,12 @@ export function useSharedValues() {
       setTold('No column is left whose type fits another.');
       return [];
     }
-    const answer = await ask({ slug, path: 'adhoc/shared_values.sql', text: sharedValuesQuery(pairs), limit: pairs.length });
+    const answer = await ask({
+      slug,
+      path: 'adhoc/shared_values.sql',
+      text: sharedValuesQuery(pairs),
+      limit: pairs.length,
+    });
     if (!answer.data) return undefined;
     const found = readSharedValues(pairs, answer.data.rows);
     setTold(`${plural(pairs.length, 'pair')} of columns compared.`);

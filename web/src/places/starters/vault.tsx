@@ -15,7 +15,9 @@ export function Vault() {
   const [name, setName] = useStateFor(of, () => bareName(of || 'x'));
   const [key, setKey] = useStateFor<string[]>(of, () => columns.filter((c) => c.isKey).map((c) => c.name));
   const [attributes, setAttributes] = useStateFor<string[] | undefined>(of, () => undefined);
-  const relations = summary.relations.filter((r) => r.from === of && r.to !== of && !r.fromColumns.some((c) => key.includes(c)));
+  const relations = summary.relations.filter(
+    (r) => r.from === of && r.to !== of && !r.fromColumns.some((c) => key.includes(c)),
+  );
   const [linked, setLinked] = useStateFor<Readonly<Record<string, string>>>(of, () =>
     Object.fromEntries(relations.map((r) => [r.fromColumns.join(), bareName(r.to)])),
   );
@@ -28,7 +30,9 @@ export function Vault() {
   const related: VaultEntity[] = [
     ...relations.flatMap((r) => {
       const called = linked[r.fromColumns.join()];
-      return called ? [{ name: called, key: r.fromColumns.map(column), also: { table: r.to, columns: r.toColumns } }] : [];
+      return called
+        ? [{ name: called, key: r.fromColumns.map(column), also: { table: r.to, columns: r.toColumns } }]
+        : [];
     }),
     ...byHand.map((h) => ({ name: h.name, key: [column(h.column)] })),
   ];
@@ -59,13 +63,21 @@ export function Vault() {
         <TableSelect label="Rows from" value={table?.fullName} onChange={choose} />
         <label className="flex flex-col text-small">
           one of them is a
-          <input value={name} onChange={(e) => setName(e.target.value)} className={`${inputClass} w-40! font-mono text-small`} />
+          <input
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            className={`${inputClass} w-40! font-mono text-small`}
+          />
         </label>
       </div>
       <ColumnTicks legend="Business key" columns={columns} chosen={key} onChange={setKey} />
       <section aria-label="Links" className="flex flex-col gap-1.5">
         <h3 className="caps">Linked with</h3>
-        {relations.length === 0 && <p className="text-soft">The project knows of no table that it points to: name columns that are keys of something else.</p>}
+        {relations.length === 0 && (
+          <p className="text-soft">
+            The project knows of no table that it points to: name columns that are keys of something else.
+          </p>
+        )}
         {relations.map((r) => {
           const by = r.fromColumns.join();
           const called = linked[by];
@@ -76,8 +88,13 @@ export function Vault() {
           return (
             <div key={`${by} ${r.to}`} className="flex flex-wrap items-center gap-2">
               <label className="flex items-center gap-2">
-                <input type="checkbox" checked={called !== undefined} onChange={(e) => change(e.target.checked ? bareName(r.to) : undefined)} />
-                <span className="font-mono text-small">{r.fromColumns.join(', ')}</span> of {tables.get(r.to)?.fullName ?? r.to}
+                <input
+                  type="checkbox"
+                  checked={called !== undefined}
+                  onChange={(e) => change(e.target.checked ? bareName(r.to) : undefined)}
+                />
+                <span className="font-mono text-small">{r.fromColumns.join(', ')}</span> of{' '}
+                {tables.get(r.to)?.fullName ?? r.to}
               </label>
               {called !== undefined && (
                 <input
@@ -108,18 +125,26 @@ export function Vault() {
         <div className="w-64">
           <ColumnSelect
             label="Another key"
-            columns={columns.filter((c) => !key.includes(c.name) && !related.some((e) => e.key.some((k) => k.name === c.name)))}
+            columns={columns.filter(
+              (c) => !key.includes(c.name) && !related.some((e) => e.key.some((k) => k.name === c.name)),
+            )}
             value={undefined}
             none="another key …"
             onChange={(c) => c && setByHand([...byHand, { column: c, name: c.replace(/_(no|id|code|key)$/, '') }])}
           />
         </div>
       </section>
-      <ColumnTicks legend="What the satellite says" columns={columns.filter((c) => !key.includes(c.name))} chosen={described} onChange={setAttributes} />
+      <ColumnTicks
+        legend="What the satellite says"
+        columns={columns.filter((c) => !key.includes(c.name))}
+        chosen={described}
+        onChange={setAttributes}
+      />
       <section aria-label="To read it by" className="flex flex-col gap-1.5">
         <h3 className="caps">To read it by</h3>
         <label className="flex items-center gap-2">
-          <input type="checkbox" checked={pointInTime} onChange={(e) => setPointInTime(e.target.checked)} /> which version held at the end of each day
+          <input type="checkbox" checked={pointInTime} onChange={(e) => setPointInTime(e.target.checked)} /> which
+          version held at the end of each day
         </label>
         {pointInTime && (
           <div className="flex gap-3 pl-6">
@@ -129,7 +154,13 @@ export function Vault() {
           </div>
         )}
         <label className="flex items-center gap-2">
-          <input type="checkbox" checked={bridge} disabled={related.length === 0} onChange={(e) => setBridge(e.target.checked)} /> a bridge over all links
+          <input
+            type="checkbox"
+            checked={bridge}
+            disabled={related.length === 0}
+            onChange={(e) => setBridge(e.target.checked)}
+          />{' '}
+          a bridge over all links
         </label>
       </section>
     </StarterSheet>

@@ -50,7 +50,10 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
             {table.fullName}
           </h1>
           <nav aria-label="Facets" className="flex">
-            {FACETS.filter(([key]) => (key !== 'values' || table.csvPath !== undefined) && (key !== 'load' || table.kind !== 'source')).map(([key, label]) => (
+            {FACETS.filter(
+              ([key]) =>
+                (key !== 'values' || table.csvPath !== undefined) && (key !== 'load' || table.kind !== 'source'),
+            ).map(([key, label]) => (
               <Link
                 key={key}
                 to={address.table(slug, table.fullName, key)}
@@ -152,7 +155,11 @@ export function DefinitionFacet({
           handle={editor}
         />
       </div>
-      <Diagnostics diagnostics={diagnostics} elsewhere={file.answer?.elsewhere ?? 0} onGo={(d) => editor.current?.goTo(d.range.start)} />
+      <Diagnostics
+        diagnostics={diagnostics}
+        elsewhere={file.answer?.elsewhere ?? 0}
+        onGo={(d) => editor.current?.goTo(d.range.start)}
+      />
     </div>
   );
   if (!preview) return body;
@@ -161,7 +168,10 @@ export function DefinitionFacet({
       <Panel defaultSize="58%" minSize="20%">
         {body}
       </Panel>
-      <Separator className="h-[5px] border-t border-rule bg-paper data-[separator=hover]:bg-wash" aria-label="Height of the preview" />
+      <Separator
+        className="h-[5px] border-t border-rule bg-paper data-[separator=hover]:bg-wash"
+        aria-label="Height of the preview"
+      />
       <Panel minSize="15%">
         <PreviewPanel preview={preview} table={name} inputs={inputs} />
       </Panel>
@@ -169,14 +179,28 @@ export function DefinitionFacet({
   );
 }
 
-function Diagnostics({ diagnostics, elsewhere, onGo }: { diagnostics: readonly PlacedDiagnostic[]; elsewhere: number; onGo: (d: PlacedDiagnostic) => void }) {
+function Diagnostics({
+  diagnostics,
+  elsewhere,
+  onGo,
+}: {
+  diagnostics: readonly PlacedDiagnostic[];
+  elsewhere: number;
+  onGo: (d: PlacedDiagnostic) => void;
+}) {
   if (diagnostics.length === 0 && elsewhere === 0) return null;
   return (
     <ul aria-label="Problems" className="max-h-28 shrink-0 overflow-auto border-t border-line bg-paper/60">
       {diagnostics.map((d, i) => (
         <li key={i}>
-          <button type="button" onClick={() => onGo(d)} className="flex w-full gap-2 px-3.5 py-1 text-left hover:bg-wash">
-            <span className={`shrink-0 font-mono text-small ${d.severity === 'error' ? 'text-broken' : 'text-advisory-text'}`}>
+          <button
+            type="button"
+            onClick={() => onGo(d)}
+            className="flex w-full gap-2 px-3.5 py-1 text-left hover:bg-wash"
+          >
+            <span
+              className={`shrink-0 font-mono text-small ${d.severity === 'error' ? 'text-broken' : 'text-advisory-text'}`}
+            >
               {d.line}:{d.column}
             </span>
             <span>
@@ -186,7 +210,11 @@ function Diagnostics({ diagnostics, elsewhere, onGo }: { diagnostics: readonly P
           </button>
         </li>
       ))}
-      {elsewhere > 0 && <li className="px-3.5 py-1 text-advisory-text">This edit causes {plural(elsewhere, 'error')} in other definitions.</li>}
+      {elsewhere > 0 && (
+        <li className="px-3.5 py-1 text-advisory-text">
+          This edit causes {plural(elsewhere, 'error')} in other definitions.
+        </li>
+      )}
     </ul>
   );
 }

@@ -10,17 +10,30 @@ export function ChecksFacet({ table }: { table: string }) {
   const { checks } = useProject();
   const own = checks.filter((c) => c.table === table);
   const [chosen, setChosen] = useState<string>();
-  const current = own.find((c) => c.id === chosen) ?? own.find((c) => c.verdict === 'broken') ?? own.find((c) => c.verdict === 'advisory') ?? own[0];
+  const current =
+    own.find((c) => c.id === chosen) ??
+    own.find((c) => c.verdict === 'broken') ??
+    own.find((c) => c.verdict === 'advisory') ??
+    own[0];
   if (!current) {
     return (
       <Empty title="Nothing is checked here yet">
-        <p>Declare columns and constraints in a contract (create table … before the query), or write a query over rows that should not exist in checks/.</p>
+        <p>
+          Declare columns and constraints in a contract (create table … before the query), or write a query over rows
+          that should not exist in checks/.
+        </p>
       </Empty>
     );
   }
   return (
     <div className="flex h-full min-h-0">
-      <VirtualList label={`Checks of ${table}`} items={own} keyOf={(c) => c.id} height={34} className="w-[330px] shrink-0 border-r border-line">
+      <VirtualList
+        label={`Checks of ${table}`}
+        items={own}
+        keyOf={(c) => c.id}
+        height={34}
+        className="w-[330px] shrink-0 border-r border-line"
+      >
         {(check) => <CheckLine check={check} current={check.id === current.id} onChoose={setChosen} />}
       </VirtualList>
       <div className="min-w-0 flex-1 overflow-auto">

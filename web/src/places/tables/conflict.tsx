@@ -13,7 +13,9 @@ export function Conflict({ path, file }: { path: string; file: FileText }) {
   return (
     <Modal wide title={`${path} was changed by ${conflict.by} in the meantime`} open onClose={file.leaveConflict}>
       <div className="flex flex-col gap-3">
-        <p className="text-soft">Nothing is lost: theirs is on the left, yours on the right. Choose one, or merge them below.</p>
+        <p className="text-soft">
+          Nothing is lost: theirs is on the left, yours on the right. Choose one, or merge them below.
+        </p>
         <div className="h-64 border border-line">
           <Diff path={path} before={conflict.theirs ?? ''} after={conflict.mine} sideBySide />
         </div>

@@ -21,7 +21,9 @@ function Bench({ first, onText }: { first: string; onText: (text: string) => voi
   useEffect(() => {
     void loadParser().then(() => {
       answer({ kind: 'open', files: { ...FILES, [PATH]: text } });
-      const { contract, diagnostics } = answer({ kind: 'edit', path: PATH, text }) as EditAnswer & { contract: ContractView };
+      const { contract, diagnostics } = answer({ kind: 'edit', path: PATH, text }) as EditAnswer & {
+        contract: ContractView;
+      };
       setRead({ view: contract, diagnostics });
     });
     onText(text);
@@ -43,14 +45,26 @@ const CONTRACT =
 test('a definition without a contract gets one from its query, with the types that the project knows', async () => {
   const text = await show('select berth_code, length_m from landing.berth;');
   await userEvent.click(await screen.findByRole('button', { name: 'Contract from the query' }));
-  await waitFor(() => expect(text()).toMatch(/create table core\.t \(\s+berth_code +text,\s+length_m +numeric\(6,1\)\s+\)/));
+  await waitFor(() =>
+    expect(text()).toMatch(/create table core\.t \(\s+berth_code +text,\s+length_m +numeric\(6,1\)\s+\)/),
+  );
   expect(await screen.findByText('Contract and query match.')).toBeTruthy();
 });
 
 describe('a contract that differs from its query says how, and follows it', () => {
   test.each<[string, string, string, RegExp]>([
-    ['a column more', CONTRACT.replace('length_m from', 'length_m, berth_code as other from'), 'The query also returns other.', /other +text/],
-    ['a column less', CONTRACT.replace(', length_m from', ' from'), 'The query does not return length_m.', /\(\s+berth_code text not null\s+\)/],
+    [
+      'a column more',
+      CONTRACT.replace('length_m from', 'length_m, berth_code as other from'),
+      'The query also returns other.',
+      /other +text/,
+    ],
+    [
+      'a column less',
+      CONTRACT.replace(', length_m from', ' from'),
+      'The query does not return length_m.',
+      /\(\s+berth_code text not null\s+\)/,
+    ],
   ])('%s', async (_, sql, said, after) => {
     const text = await show(sql);
     expect(await screen.findByText(said)).toBeTruthy();
@@ -60,7 +74,9 @@ describe('a contract that differs from its query says how, and follows it', () =
   });
   test('a type that only the database knows is asked of it', async () => {
     const preview = { columns: [{ name: 'x', type: 'uuid' }], rows: [], isFull: false };
-    const text = await show(CONTRACT.replace('length_m from', 'length_m, gen_random_uuid() as x from'), { 'POST workspaces/dues/preview': preview });
+    const text = await show(CONTRACT.replace('length_m from', 'length_m, gen_random_uuid() as x from'), {
+      'POST workspaces/dues/preview': preview,
+    });
     await userEvent.click(await screen.findByRole('button', { name: 'Update contract from query' }));
     await waitFor(() => expect(text()).toMatch(/x +uuid/));
   });

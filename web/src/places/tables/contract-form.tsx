@@ -1,6 +1,15 @@
 import { rulesOf, words, choicesIn, optionsFor, SHOWN_WHEN } from './contract-options';
 import type { ContractColumn, ContractEdit, ContractView } from '@ouvrage/core/assist';
-import { choicesOf, COLUMN_OPTIONS, COLUMN_ROLES, DEFAULT_POLICY, LOAD_POLICIES, POLICIES, roleFits, TABLE_OPTIONS } from '@ouvrage/core/language';
+import {
+  choicesOf,
+  COLUMN_OPTIONS,
+  COLUMN_ROLES,
+  DEFAULT_POLICY,
+  LOAD_POLICIES,
+  POLICIES,
+  roleFits,
+  TABLE_OPTIONS,
+} from '@ouvrage/core/language';
 import { useEffect, useState, type ReactNode } from 'react';
 import { usePreviewMutation } from '../../data/rows';
 import { useProject } from '../../data/project';
@@ -27,7 +36,8 @@ export function ContractForm({ path, file, view }: { path: string; file: FileTex
       },
       (error: Error) => tell.problem(readerProblem(error)),
     );
-  if (file.diagnostics.some((d) => d.code === 'syntax')) return <p className="p-3.5 text-soft">Fix the syntax error to continue in the form.</p>;
+  if (file.diagnostics.some((d) => d.code === 'syntax'))
+    return <p className="p-3.5 text-soft">Fix the syntax error to continue in the form.</p>;
   return (
     <div className="flex flex-col gap-4 p-3.5">
       <AgainstQuery path={path} file={file} view={view} change={change} />
@@ -49,17 +59,32 @@ export function ContractForm({ path, file, view }: { path: string; file: FileTex
 }
 
 /** What differs between contract and query, with one action to take the query's side. */
-function AgainstQuery({ path, file, view, change }: { path: string; file: FileText; view: ContractView; change: Change }) {
+function AgainstQuery({
+  path,
+  file,
+  view,
+  change,
+}: {
+  path: string;
+  file: FileText;
+  view: ContractView;
+  change: Change;
+}) {
   const { slug } = useProject();
   const [preview, { isLoading }] = usePreviewMutation();
   const tell = useTell();
   const { missing, extra, types } = view.differences;
   /** Types that only the database knows are asked of it. */
-  const take = async (columns: readonly { readonly name: string; readonly type?: string }[]): Promise<{ name: string; type: string }[] | undefined> => {
+  const take = async (
+    columns: readonly { readonly name: string; readonly type?: string }[],
+  ): Promise<{ name: string; type: string }[] | undefined> => {
     if (columns.every((c) => c.type !== undefined)) return columns.map((c) => ({ name: c.name, type: c.type! }));
     try {
       const rows = await preview({ slug, path, text: file.text, limit: 1 }).unwrap();
-      return columns.map((c) => ({ name: c.name, type: c.type ?? rows.columns.find((r) => r.name === c.name)?.type ?? 'text' }));
+      return columns.map((c) => ({
+        name: c.name,
+        type: c.type ?? rows.columns.find((r) => r.name === c.name)?.type ?? 'text',
+      }));
     } catch (error) {
       tell.problem(error as ProblemBody);
       return undefined;
@@ -68,7 +93,9 @@ function AgainstQuery({ path, file, view, change }: { path: string; file: FileTe
   if (!view.declared)
     return (
       <section className="flex flex-col items-start gap-2">
-        <p className="text-soft">This definition has no contract: its columns are those of its query, and nothing is said of them.</p>
+        <p className="text-soft">
+          This definition has no contract: its columns are those of its query, and nothing is said of them.
+        </p>
         <Button
           tone="act"
           disabled={isLoading || missing.length === 0}
@@ -78,14 +105,19 @@ function AgainstQuery({ path, file, view, change }: { path: string; file: FileTe
         </Button>
       </section>
     );
-  if (missing.length + extra.length + types.length === 0) return <p className="text-holds-text">Contract and query match.</p>;
+  if (missing.length + extra.length + types.length === 0)
+    return <p className="text-holds-text">Contract and query match.</p>;
   return (
-    <section aria-label="Contract against query" className="flex flex-col gap-1.5 border-l-3 border-advisory bg-raised px-2.5 py-2">
+    <section
+      aria-label="Contract against query"
+      className="flex flex-col gap-1.5 border-l-3 border-advisory bg-raised px-2.5 py-2"
+    >
       {missing.length > 0 && <p>The query also returns {missing.map((c) => c.name).join(', ')}.</p>}
       {extra.length > 0 && <p>The query does not return {extra.join(', ')}.</p>}
       {types.map((t) => (
         <p key={t.name}>
-          {t.name} is <span className="font-mono text-small">{t.ofQuery}</span> in the query, <span className="font-mono text-small">{t.declared}</span> here.
+          {t.name} is <span className="font-mono text-small">{t.ofQuery}</span> in the query,{' '}
+          <span className="font-mono text-small">{t.declared}</span> here.
         </p>
       ))}
       <Button
@@ -121,7 +153,13 @@ function TableFields({ view, change }: { view: ContractView; change: Change }) {
         <select
           aria-label="load"
           value={view.policy}
-          onChange={(e) => change({ kind: 'table option', option: 'load', value: e.target.value === DEFAULT_POLICY ? '' : e.target.value })}
+          onChange={(e) =>
+            change({
+              kind: 'table option',
+              option: 'load',
+              value: e.target.value === DEFAULT_POLICY ? '' : e.target.value,
+            })
+          }
           className={inputClass}
         >
           {LOAD_POLICIES.map((p) => (
@@ -141,7 +179,12 @@ function TableFields({ view, change }: { view: ContractView; change: Change }) {
         </Row>
       ))}
       <Row label="more">
-        <select aria-label="Another option of the table" value="" onChange={(e) => setAdded(e.target.value)} className={inputClass}>
+        <select
+          aria-label="Another option of the table"
+          value=""
+          onChange={(e) => setAdded(e.target.value)}
+          className={inputClass}
+        >
           <option value="">another option …</option>
           {unset.map((o) => (
             <option key={o} value={o}>
@@ -151,7 +194,12 @@ function TableFields({ view, change }: { view: ContractView; change: Change }) {
         </select>
       </Row>
       <Row label="comment">
-        <Value label="Comment of the table" value={view.comment ?? ''} long onSet={(text) => change({ kind: 'comment', text })} />
+        <Value
+          label="Comment of the table"
+          value={view.comment ?? ''}
+          long
+          onSet={(text) => change({ kind: 'comment', text })}
+        />
       </Row>
     </section>
   );
@@ -174,15 +222,31 @@ function ColumnFields({ column, view, change }: { column: ContractColumn; view: 
       >
         <span className="min-w-0 flex-1 truncate font-medium">{name}</span>
         <span className="font-mono text-small text-soft">{column.type}</span>
-        {isKey ? <Tag>key</Tag> : options['role'] ? <Tag>{options['role']}</Tag> : column.notNull ? <Tag>not null</Tag> : null}
+        {isKey ? (
+          <Tag>key</Tag>
+        ) : options['role'] ? (
+          <Tag>{options['role']}</Tag>
+        ) : column.notNull ? (
+          <Tag>not null</Tag>
+        ) : null}
       </button>
       {open && (
         <div className="flex flex-col gap-1.5 px-2 pb-2.5">
           <Row label="type">
-            <Value label={`Type of ${name}`} value={column.type} needed onSet={(type) => change({ kind: 'type', column: name, type })} />
+            <Value
+              label={`Type of ${name}`}
+              value={column.type}
+              needed
+              onSet={(type) => change({ kind: 'type', column: name, type })}
+            />
           </Row>
           <Row label="role" help={COLUMN_OPTIONS.role.help}>
-            <Value label={`Role of ${name}`} value={options['role'] ?? ''} choices={roles} onSet={(value) => option('role', value)} />
+            <Value
+              label={`Role of ${name}`}
+              value={options['role'] ?? ''}
+              choices={roles}
+              onSet={(value) => option('role', value)}
+            />
           </Row>
           {(Object.keys(SHOWN_WHEN) as (keyof typeof SHOWN_WHEN)[])
             .filter((key) => options[key] !== undefined || SHOWN_WHEN[key](column, view))
@@ -197,7 +261,12 @@ function ColumnFields({ column, view, change }: { column: ContractColumn; view: 
               </Row>
             ))}
           <Row label="comment">
-            <Value label={`Comment of ${name}`} value={column.comment ?? ''} long onSet={(text) => change({ kind: 'comment', column: name, text })} />
+            <Value
+              label={`Comment of ${name}`}
+              value={column.comment ?? ''}
+              long
+              onSet={(text) => change({ kind: 'comment', column: name, text })}
+            />
           </Row>
           <label className="flex items-center gap-2">
             <input
@@ -229,7 +298,11 @@ function TableConstraints({ view, change }: { view: ContractView; change: Change
     <section className="flex flex-col gap-1.5">
       <SectionTitle>Checks over several columns</SectionTitle>
       <Constraints found={found} onDrop={(name) => change({ kind: 'drop constraint', name })} />
-      <NewConstraint label="New check of the table" example="unique (a, b)" onAdd={(text) => change({ kind: 'add constraint', text })} />
+      <NewConstraint
+        label="New check of the table"
+        example="unique (a, b)"
+        onAdd={(text) => change({ kind: 'add constraint', text })}
+      />
     </section>
   );
 }

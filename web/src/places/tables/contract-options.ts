@@ -1,10 +1,18 @@
 import type { ContractView, ContractColumn } from '@ouvrage/core/assist';
-import { TABLE_OPTIONS, POLICIES, choicesOf, optionFits, COLUMN_OPTIONS, type ColumnOption } from '@ouvrage/core/language';
+import {
+  TABLE_OPTIONS,
+  POLICIES,
+  choicesOf,
+  optionFits,
+  COLUMN_OPTIONS,
+  type ColumnOption,
+} from '@ouvrage/core/language';
 import type { LoadPolicy } from '@ouvrage/core/model';
 import type { OptionRule } from '@ouvrage/core/language';
 type Rules = Readonly<Record<string, OptionRule>>;
 
-export const rulesOf = (rules: Rules, name: string): OptionRule | undefined => (Object.hasOwn(rules, name) ? rules[name] : undefined);
+export const rulesOf = (rules: Rules, name: string): OptionRule | undefined =>
+  Object.hasOwn(rules, name) ? rules[name] : undefined;
 
 export const words = (option: string): string => option.replaceAll('_', ' ');
 
@@ -17,14 +25,17 @@ export function choicesIn(policy: LoadPolicy, option: string): readonly string[]
 /** The options of a table that mean something to its policy, or are set: those that are rarely needed last. */
 export function optionsFor(view: ContractView): string[] {
   const fitting = Object.entries<OptionRule>(TABLE_OPTIONS).filter(([, rule]) => optionFits(rule, view.policy));
-  const known = [...fitting.filter(([, rule]) => !rule.rare), ...fitting.filter(([, rule]) => rule.rare)].map(([name]) => name);
+  const known = [...fitting.filter(([, rule]) => !rule.rare), ...fitting.filter(([, rule]) => rule.rare)].map(
+    ([name]) => name,
+  );
   return [...new Set([...known, ...Object.keys(view.options)])].filter((name) => name !== 'load');
 }
 
 /** Options of a column that are shown where they are set, or where another setting asks for them. */
 export const SHOWN_WHEN = {
   on_change: (column, view) => optionFits(COLUMN_OPTIONS.on_change, view.policy) && !column.filled,
-  looked_up_by: (column, view) => view.constraints.some((c) => c.kind === 'references' && c.columns.length === 1 && c.columns[0] === column.name),
+  looked_up_by: (column, view) =>
+    view.constraints.some((c) => c.kind === 'references' && c.columns.length === 1 && c.columns[0] === column.name),
   at: isLookedUp,
   before_first: isLookedUp,
   missing: isLookedUp,

@@ -31,7 +31,9 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
           )}
         </span>
       </div>
-      <div className="min-h-0 flex-1 overflow-auto">{asForm ? <ContractForm path={table.path} file={file} view={view} /> : <Columns table={table} />}</div>
+      <div className="min-h-0 flex-1 overflow-auto">
+        {asForm ? <ContractForm path={table.path} file={file} view={view} /> : <Columns table={table} />}
+      </div>
       <TitleBlock table={table} />
     </Foldable>
   );
@@ -40,7 +42,8 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
 function Columns({ table }: { table: TableSummary }) {
   const { checks } = useProject();
   const [open, setOpen] = useState<string>();
-  if (table.columns === undefined) return <p className="p-3.5 text-soft">Columns are shown once the definition has no errors.</p>;
+  if (table.columns === undefined)
+    return <p className="p-3.5 text-soft">Columns are shown once the definition has no errors.</p>;
   const own = checks.filter((c) => c.table === table.fullName);
   return (
     <ul>
@@ -58,18 +61,34 @@ function Columns({ table }: { table: TableSummary }) {
 }
 
 function ContractWord({ table, file }: { table: TableSummary; file: FileText }) {
-  const wrong = file.answer?.diagnostics.filter((d) => d.code === 'contract-column' && d.severity === 'error').length ?? 0;
+  const wrong =
+    file.answer?.diagnostics.filter((d) => d.code === 'contract-column' && d.severity === 'error').length ?? 0;
   const errors = file.answer?.diagnostics.some((d) => d.severity === 'error');
   if (!table.hasContract) return <span className="text-small text-soft">from the query</span>;
   if (table.kind === 'source') return <span className="text-small text-soft">as declared</span>;
   if (wrong) return <span className="text-small text-broken">differs from the query</span>;
-  return errors ? <span className="text-small text-soft">query has errors</span> : <span className="text-small text-holds-text">matches the query</span>;
+  return errors ? (
+    <span className="text-small text-soft">query has errors</span>
+  ) : (
+    <span className="text-small text-holds-text">matches the query</span>
+  );
 }
 
 const RANK: readonly Verdict[] = ['holds', 'not run', 'advisory', 'broken'];
-const worstOf = (checks: readonly CheckState[]): Verdict | undefined => checks.map((c) => c.verdict).sort((a, b) => RANK.indexOf(b) - RANK.indexOf(a))[0];
+const worstOf = (checks: readonly CheckState[]): Verdict | undefined =>
+  checks.map((c) => c.verdict).sort((a, b) => RANK.indexOf(b) - RANK.indexOf(a))[0];
 
-function ColumnLine({ column, checks, open, onToggle }: { column: ColumnSummary; checks: readonly CheckState[]; open: boolean; onToggle: () => void }) {
+function ColumnLine({
+  column,
+  checks,
+  open,
+  onToggle,
+}: {
+  column: ColumnSummary;
+  checks: readonly CheckState[];
+  open: boolean;
+  onToggle: () => void;
+}) {
   const { slug, tables } = useProject();
   const verdict = worstOf(checks);
   const tag = column.isKey ? 'key' : (column.role ?? (column.notNull ? 'not null' : undefined));
@@ -99,7 +118,9 @@ function ColumnLine({ column, checks, open, onToggle }: { column: ColumnSummary;
                 <Link key={c.id} to={address.check(slug, c.id)}>
                   <Tag tone={c.verdict === 'broken' ? 'broken' : c.verdict === 'advisory' ? 'advisory' : 'plain'}>
                     {c.title}
-                    {c.atFault && c.atFault !== '0' ? `: ${rows(c.atFault)}${c.verdict === 'advisory' ? ', advisory' : ''}` : ''}
+                    {c.atFault && c.atFault !== '0'
+                      ? `: ${rows(c.atFault)}${c.verdict === 'advisory' ? ', advisory' : ''}`
+                      : ''}
                   </Tag>
                 </Link>
               ))}
@@ -150,7 +171,11 @@ function TitleBlock({ table }: { table: TableSummary }) {
       </Field>
       <Field label="Last load" span={2}>
         {state?.run ? (
-          <Link to={address.run(slug, state.run)} className="text-plan underline underline-offset-2" title={state.loadedAt ?? undefined}>
+          <Link
+            to={address.run(slug, state.run)}
+            className="text-plan underline underline-offset-2"
+            title={state.loadedAt ?? undefined}
+          >
             {ago(state.loadedAt)}
           </Link>
         ) : (

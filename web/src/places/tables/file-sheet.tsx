@@ -53,7 +53,13 @@ export function FileSheet({ path }: { path: string }) {
             </Suspense>
           </div>
         ) : (
-          <DefinitionFacet path={path} name={path} file={file} editor={editor} preview={isQuery ? preview : undefined} />
+          <DefinitionFacet
+            path={path}
+            name={path}
+            file={file}
+            editor={editor}
+            preview={isQuery ? preview : undefined}
+          />
         )}
       </div>
       <Conflict path={path} file={file} />

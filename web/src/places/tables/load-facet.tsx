@@ -19,15 +19,25 @@ export function LoadFacet({ table, unsaved }: { table: TableSummary; unsaved: bo
     <div className="flex h-full min-h-0 flex-col">
       <div className="flex min-h-[38px] shrink-0 flex-wrap items-center gap-3 border-b border-line px-3.5 text-small">
         <label className="flex items-center gap-2">
-          <input type="checkbox" checked={upstream} onChange={(e) => setUpstream(e.target.checked)} /> with what it needs
+          <input type="checkbox" checked={upstream} onChange={(e) => setUpstream(e.target.checked)} /> with what it
+          needs
         </label>
-        <select aria-label="Form" value={form} onChange={(e) => setForm(e.target.value as ScriptForm)} className={`${inputClass} w-48!`}>
+        <select
+          aria-label="Form"
+          value={form}
+          onChange={(e) => setForm(e.target.value as ScriptForm)}
+          className={`${inputClass} w-48!`}
+        >
           <option value="script">one script for psql</option>
           <option value="procedures">stored procedures</option>
         </select>
         {unsaved && <span className="text-advisory-text">what is typed and not kept is not in it</span>}
         <span className="flex-1" />
-        <a href={scriptAddress(slug, of)} download={`${table.fullName}.${form}.sql`} className="font-medium text-plan hover:underline">
+        <a
+          href={scriptAddress(slug, of)}
+          download={`${table.fullName}.${form}.sql`}
+          className="font-medium text-plan hover:underline"
+        >
           Save
         </a>
       </div>

@@ -33,7 +33,9 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
   const { slug } = useProject();
   const tell = useTell();
   const copy = () => {
-    const lines = [shown.map((c) => c.name), ...rows.map((r) => r.map((v) => v ?? ''))].map((r) => r.map((v) => v.replace(/[\t\r\n]+/g, ' ')).join('\t'));
+    const lines = [shown.map((c) => c.name), ...rows.map((r) => r.map((v) => v ?? ''))].map((r) =>
+      r.map((v) => v.replace(/[\t\r\n]+/g, ' ')).join('\t'),
+    );
     navigator.clipboard.writeText(lines.join('\n')).then(
       () => tell.say(`${plural(rows.length, 'row')} copied`, 'With the header, columns separated by tabs.'),
       () => tell.say('The browser did not let it be copied', 'Save the rows as CSV instead.'),
@@ -65,10 +67,18 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
           <Button>Save as</Button>
         </DropdownMenu.Trigger>
         <DropdownMenu.Portal>
-          <DropdownMenu.Content align="end" sideOffset={4} className="z-50 border border-rule bg-raised py-1 text-ink shadow-sm">
+          <DropdownMenu.Content
+            align="end"
+            sideOffset={4}
+            className="z-50 border border-rule bg-raised py-1 text-ink shadow-sm"
+          >
             {FORMATS.map(([format, name]) => (
               <DropdownMenu.Item key={format} asChild>
-                <a href={exportAddress(slug, table, look, format)} download className="block px-3 py-1 data-highlighted:bg-wash data-highlighted:outline-none">
+                <a
+                  href={exportAddress(slug, table, look, format)}
+                  download
+                  className="block px-3 py-1 data-highlighted:bg-wash data-highlighted:outline-none"
+                >
                   {name}, all rows
                 </a>
               </DropdownMenu.Item>
@@ -92,7 +102,11 @@ function AddFilter({ columns, onAdd }: { columns: Props['columns']; onAdd: (filt
         <Button disabled={columns.length === 0}>Filter</Button>
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content align="start" sideOffset={4} className="z-50 border border-rule bg-raised p-3 text-ink shadow-sm">
+        <Popover.Content
+          align="start"
+          sideOffset={4}
+          className="z-50 border border-rule bg-raised p-3 text-ink shadow-sm"
+        >
           <form
             className="flex items-end gap-2"
             onSubmit={(e) => {
@@ -103,17 +117,34 @@ function AddFilter({ columns, onAdd }: { columns: Props['columns']; onAdd: (filt
               setOpen(false);
             }}
           >
-            <select aria-label="Column" value={name} onChange={(e) => setColumn(e.target.value)} className={`${inputClass} w-40!`}>
+            <select
+              aria-label="Column"
+              value={name}
+              onChange={(e) => setColumn(e.target.value)}
+              className={`${inputClass} w-40!`}
+            >
               {columns.map((c) => (
                 <option key={c.name}>{c.name}</option>
               ))}
             </select>
-            <select aria-label="Comparison" value={op} onChange={(e) => setOp(e.target.value as FilterOp)} className={`${inputClass} w-28!`}>
+            <select
+              aria-label="Comparison"
+              value={op}
+              onChange={(e) => setOp(e.target.value as FilterOp)}
+              className={`${inputClass} w-28!`}
+            >
               {OPS.map((o) => (
                 <option key={o}>{o}</option>
               ))}
             </select>
-            {!bare(op) && <input aria-label="Value" value={value} onChange={(e) => setValue(e.target.value)} className={`${inputClass} w-40!`} />}
+            {!bare(op) && (
+              <input
+                aria-label="Value"
+                value={value}
+                onChange={(e) => setValue(e.target.value)}
+                className={`${inputClass} w-40!`}
+              />
+            )}
             <Button type="submit" tone="act">
               Add
             </Button>
@@ -124,7 +155,15 @@ function AddFilter({ columns, onAdd }: { columns: Props['columns']; onAdd: (filt
   );
 }
 
-function ChooseColumns({ columns, chosen, onChoose }: { columns: Props['columns']; chosen: readonly string[]; onChoose: (show: string[]) => void }) {
+function ChooseColumns({
+  columns,
+  chosen,
+  onChoose,
+}: {
+  columns: Props['columns'];
+  chosen: readonly string[];
+  onChoose: (show: string[]) => void;
+}) {
   const all = columns.map((c) => c.name);
   const shown = chosen.length ? chosen : all;
   const toggle = (name: string) => {
@@ -134,10 +173,16 @@ function ChooseColumns({ columns, chosen, onChoose }: { columns: Props['columns'
   return (
     <Popover.Root>
       <Popover.Trigger asChild>
-        <Button disabled={columns.length === 0}>{chosen.length ? `${chosen.length} of ${all.length} columns` : 'Columns'}</Button>
+        <Button disabled={columns.length === 0}>
+          {chosen.length ? `${chosen.length} of ${all.length} columns` : 'Columns'}
+        </Button>
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content align="start" sideOffset={4} className="z-50 max-h-[50vh] overflow-auto border border-rule bg-raised p-3 text-ink shadow-sm">
+        <Popover.Content
+          align="start"
+          sideOffset={4}
+          className="z-50 max-h-[50vh] overflow-auto border border-rule bg-raised p-3 text-ink shadow-sm"
+        >
           <fieldset>
             <legend className="caps mb-1">Columns shown</legend>
             {all.map((name) => (

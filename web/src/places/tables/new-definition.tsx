@@ -41,7 +41,9 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
     setName('');
     reset();
     onClose();
-    void navigate(kind === 'view' || kind === 'table' ? address.table(slug, `${layer}.${name}`) : address.file(slug, path));
+    void navigate(
+      kind === 'view' || kind === 'table' ? address.table(slug, `${layer}.${name}`) : address.file(slug, path),
+    );
   };
   return (
     <Modal title="New definition" open={open} onClose={onClose}>
@@ -74,7 +76,13 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
         )}
         <label className="flex flex-col gap-1">
           Name
-          <input autoFocus value={name} onChange={(e) => setName(e.target.value)} className={`${inputClass} font-mono`} aria-invalid={wrong !== undefined} />
+          <input
+            autoFocus
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            className={`${inputClass} font-mono`}
+            aria-invalid={wrong !== undefined}
+          />
           <span className={wrong ? 'text-broken' : 'text-soft'}>{wrong ?? `The file is ${path}`}</span>
         </label>
         {error && <ProblemNote problem={error as ProblemBody} />}
@@ -104,7 +112,10 @@ function draftOf(kind: Kind, layer: string, name: string): { path: string; text:
     case 'table':
       return { path: `${layer}/${shown}.sql`, text: `create table ${layer}.${shown} as\nselect 1 as first_column;\n` };
     case 'check':
-      return { path: `checks/${shown}.sql`, text: `create view checks.${shown} as\nselect 1 as row_that_should_not_exist\nwhere false;\n` };
+      return {
+        path: `checks/${shown}.sql`,
+        text: `create view checks.${shown} as\nselect 1 as row_that_should_not_exist\nwhere false;\n`,
+      };
     case 'adhoc':
       return { path: `adhoc/${shown}.sql`, text: 'select 1 as first_column;\n' };
   }

@@ -49,7 +49,9 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
             ))}
           </ul>
         </div>
-        <div className="min-w-0 flex-1">{commit ? <CommitDiff slug={slug} path={path} commit={commit} /> : <Empty title="No commit yet" />}</div>
+        <div className="min-w-0 flex-1">
+          {commit ? <CommitDiff slug={slug} path={path} commit={commit} /> : <Empty title="No commit yet" />}
+        </div>
       </section>
       <section className="min-h-0 overflow-auto px-3.5 py-2" aria-label="Loads">
         <SectionTitle aside="newest first">Loads</SectionTitle>
@@ -61,11 +63,16 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
           <table className="mt-1.5 w-full text-left">
             <thead>
               <tr className="border-b border-rule text-small">
-                {['run', 'ended', 'environment', 'by', 'rows', 'what the load did', 'took', 'when', 'commit'].map((h) => (
-                  <th key={h} className={`px-2 py-1 font-medium whitespace-nowrap ${h === 'rows' || h === 'took' ? 'text-right' : ''}`}>
-                    {h}
-                  </th>
-                ))}
+                {['run', 'ended', 'environment', 'by', 'rows', 'what the load did', 'took', 'when', 'commit'].map(
+                  (h) => (
+                    <th
+                      key={h}
+                      className={`px-2 py-1 font-medium whitespace-nowrap ${h === 'rows' || h === 'took' ? 'text-right' : ''}`}
+                    >
+                      {h}
+                    </th>
+                  ),
+                )}
               </tr>
             </thead>
             <tbody>
@@ -85,7 +92,9 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
                   <td className="w-full max-w-0 truncate px-2 text-small" title={done(l.counts)}>
                     {done(l.counts)}
                   </td>
-                  <td className="px-2 text-right font-mono text-small whitespace-nowrap">{duration(between(l.startedAt, l.finishedAt))}</td>
+                  <td className="px-2 text-right font-mono text-small whitespace-nowrap">
+                    {duration(between(l.startedAt, l.finishedAt))}
+                  </td>
                   <td className="px-2 font-mono text-small whitespace-nowrap">{moment(l.finishedAt)}</td>
                   <td className="px-2 font-mono text-small">{shortCommit(l.commit)}</td>
                 </tr>

@@ -30,7 +30,9 @@ export function PreviewPanel({
     <div className="flex h-full min-h-0 flex-col">
       {showing && rows && (
         <Modal title="The SQL that ran" open onClose={() => setShowing(false)} wide>
-          <p className="pb-2 text-soft">The query with the names of this environment, read-only, as it runs in any client.</p>
+          <p className="pb-2 text-soft">
+            The query with the names of this environment, read-only, as it runs in any client.
+          </p>
           <Sql text={rows.sql} label="SQL that ran" />
         </Modal>
       )}
@@ -51,7 +53,11 @@ export function PreviewPanel({
             rows && (
               <>
                 <PreviewFigures rows={rows} /> ·{' '}
-                <button type="button" className="text-plan underline underline-offset-2" onClick={() => setShowing(true)}>
+                <button
+                  type="button"
+                  className="text-plan underline underline-offset-2"
+                  onClick={() => setShowing(true)}
+                >
                   SQL that ran
                 </button>
               </>
@@ -65,7 +71,14 @@ export function PreviewPanel({
         ) : problem && !running ? (
           <div className="flex h-full flex-col gap-3 overflow-auto p-3">
             <ProblemNote problem={problem} />
-            {failed?.rows && <FaultGrid title="Rows that stop the query" about={table} rows={failed.rows} atFault={failed.rows.rows.length} />}
+            {failed?.rows && (
+              <FaultGrid
+                title="Rows that stop the query"
+                about={table}
+                rows={failed.rows}
+                atFault={failed.rows.rows.length}
+              />
+            )}
           </div>
         ) : rows ? (
           rows.rows.length ? (
@@ -77,7 +90,10 @@ export function PreviewPanel({
           )
         ) : (
           <Empty title="Nothing previewed yet">
-            <p>Ctrl Enter, or Preview, runs the query as it is written, drafts upstream included. Nothing is built and nothing is kept.</p>
+            <p>
+              Ctrl Enter, or Preview, runs the query as it is written, drafts upstream included. Nothing is built and
+              nothing is kept.
+            </p>
           </Empty>
         )}
       </div>
@@ -98,10 +114,14 @@ export function PreviewFigures({ rows }: { rows: Rows }) {
   return (
     <>
       {all}, {duration(rows.milliseconds)}
-      {rows.isFull && <span title="Values are long; more rows would not fit into one answer.">, as many as one answer holds</span>}
+      {rows.isFull && (
+        <span title="Values are long; more rows would not fit into one answer.">, as many as one answer holds</span>
+      )}
       {rows.sampled && <span className="text-advisory-text">, from a sample of {rows.sampled}</span>}
       {rows.inlined.length > 0 && (
-        <span title={`Not built in this workspace, so their queries were put in: ${rows.inlined.join(', ')}`}>, from drafts of {rows.inlined.join(', ')}</span>
+        <span title={`Not built in this workspace, so their queries were put in: ${rows.inlined.join(', ')}`}>
+          , from drafts of {rows.inlined.join(', ')}
+        </span>
       )}
     </>
   );

@@ -13,7 +13,11 @@ export function barsOf(column: ColumnProfile): Bar[] {
   const { name, frequent, histogram, distinct, nulls } = column;
   const few = distinct !== null && distinct <= frequent.length;
   if (histogram?.length && !few && column.least !== null && column.greatest !== null) return stepsOf(column);
-  const bars: Bar[] = frequent.map(([value, n]) => ({ label: value === '' ? '(empty)' : value, count: n, filters: [{ column: name, op: '=', value }] }));
+  const bars: Bar[] = frequent.map(([value, n]) => ({
+    label: value === '' ? '(empty)' : value,
+    count: n,
+    filters: [{ column: name, op: '=', value }],
+  }));
   return nulls > 0 ? [...bars, { label: '(null)', count: nulls, filters: [{ column: name, op: 'is null' }] }] : bars;
 }
 
@@ -31,7 +35,10 @@ function stepsOf({ name, type, shape, least, greatest, histogram }: ColumnProfil
       : String(Number(value.toPrecision(6)));
   const counts = new Map(histogram);
   return Array.from({ length: HISTOGRAM_STEPS }, (_, step) => {
-    const [from, to] = [step === 0 ? least! : said(at(step)), step === HISTOGRAM_STEPS - 1 ? greatest! : said(at(step + 1))];
+    const [from, to] = [
+      step === 0 ? least! : said(at(step)),
+      step === HISTOGRAM_STEPS - 1 ? greatest! : said(at(step + 1)),
+    ];
     return {
       label: `${said(at(step))} to ${said(at(step + 1))}`,
       count: counts.get(step) ?? 0,

@@ -21,7 +21,13 @@ import { barsOf, type Bar } from './profile-bars';
 echarts.use([BarChart, GridComponent, TooltipComponent, SVGRenderer]);
 
 /** What each column holds; beside production's where the workspace has built the table itself. */
-export default function ProfileView({ table, onFilter }: { table: TableSummary; onFilter: (filters: readonly RowFilter[]) => void }) {
+export default function ProfileView({
+  table,
+  onFilter,
+}: {
+  table: TableSummary;
+  onFilter: (filters: readonly RowFilter[]) => void;
+}) {
   const { slug, isProduction, states } = useProject();
   const { data, error, isLoading, refetch } = useProfileQuery({ slug, table: table.fullName, production: false });
   const differs = !isProduction && states.get(table.fullName)?.where !== 'production';
@@ -53,7 +59,9 @@ export default function ProfileView({ table, onFilter }: { table: TableSummary; 
       {data.columns.map((c) => (
         <section key={c.name} aria-label={c.name} className="flex gap-5 border-b border-line px-3.5 py-2">
           <ColumnFigures column={c} rows={data.rows} onFilter={onFilter} />
-          {beside && other.data && <Other column={other.data.columns.find((o) => o.name === c.name)} rows={other.data.rows} />}
+          {beside && other.data && (
+            <Other column={other.data.columns.find((o) => o.name === c.name)} rows={other.data.rows} />
+          )}
         </section>
       ))}
     </div>
@@ -61,7 +69,8 @@ export default function ProfileView({ table, onFilter }: { table: TableSummary; 
 }
 
 function lookedAt(p: ProfileAnswer): string {
-  const what = p.share < 1 ? `a sample of ${count(p.rows)} of about ${rowsWord(p.estimatedRows)}` : `all ${rowsWord(p.rows)}`;
+  const what =
+    p.share < 1 ? `a sample of ${count(p.rows)} of about ${rowsWord(p.estimatedRows)}` : `all ${rowsWord(p.rows)}`;
   return `From ${what}, in ${duration(p.milliseconds)}. Click a bar to see its rows.`;
 }
 
@@ -86,7 +95,8 @@ function ColumnFigures({
   onFilter?: (filters: readonly RowFilter[]) => void;
 }) {
   const share = (n: number) => (rows === 0 ? '–' : `${((n / rows) * 100).toFixed(n > 0 && n / rows < 0.01 ? 2 : 1)} %`);
-  const shown = (v: string | null | undefined) => (v === null || v === undefined ? '–' : cell(v, column.type) || '(empty)');
+  const shown = (v: string | null | undefined) =>
+    v === null || v === undefined ? '–' : cell(v, column.type) || '(empty)';
   const figures: readonly (readonly [string, string])[] = [
     ['nulls', `${count(column.nulls)} (${share(column.nulls)})`],
     ['distinct', count(column.distinct)],
@@ -103,8 +113,14 @@ function ColumnFigures({
           ['5 to 95 %', `${shown(column.quantiles[0])} to ${shown(column.quantiles[4])}`],
         ] as const)
       : []),
-    ...(column.lengths ? ([['length', `${column.lengths.least} to ${column.lengths.greatest}, mean ${trimmed(column.lengths.mean)}`]] as const) : []),
-    ...(column.patterns?.length && column.patterns.length < 4 ? ([['pattern', column.patterns.map(([p]) => p || '(empty)').join('  ')]] as const) : []),
+    ...(column.lengths
+      ? ([
+          ['length', `${column.lengths.least} to ${column.lengths.greatest}, mean ${trimmed(column.lengths.mean)}`],
+        ] as const)
+      : []),
+    ...(column.patterns?.length && column.patterns.length < 4
+      ? ([['pattern', column.patterns.map(([p]) => p || '(empty)').join('  ')]] as const)
+      : []),
   ];
   const bars = barsOf(column);
   return (
@@ -141,7 +157,17 @@ function ColumnFigures({
 /** `12.500000` is `12.5`. */
 const trimmed = (n: string) => (n.includes('.') ? n.replace(/0+$/, '').replace(/\.$/, '') : n);
 
-function Bars({ label, bars, upright, onChoose }: { label: string; bars: readonly Bar[]; upright: boolean; onChoose?: (bar: Bar) => void }) {
+function Bars({
+  label,
+  bars,
+  upright,
+  onChoose,
+}: {
+  label: string;
+  bars: readonly Bar[];
+  upright: boolean;
+  onChoose?: (bar: Bar) => void;
+}) {
   const place = useRef<HTMLDivElement>(null);
   const theme = useAppSelector((s) => s.interface.theme);
   const choose = useRef(onChoose);
@@ -153,17 +179,25 @@ function Bars({ label, bars, upright, onChoose }: { label: string; bars: readonl
     const colour = (token: string) => style.getPropertyValue(`--${token}`).trim();
     const chart = echarts.init(place.current!, null, { renderer: 'svg' });
     const text = { color: colour('soft'), fontFamily: 'IBM Plex Mono', fontSize: 10 };
-    const category = { type: 'category', data: bars.map((b) => b.label), axisTick: { show: false }, axisLine: { lineStyle: { color: colour('rule') } } };
+    const category = {
+      type: 'category',
+      data: bars.map((b) => b.label),
+      axisTick: { show: false },
+      axisLine: { lineStyle: { color: colour('rule') } },
+    };
     const value = { type: 'value', splitLine: { show: false }, axisLabel: { show: false } };
     chart.setOption({
       animation: false,
       grid: upright ? { left: 4, right: 4, top: 6, bottom: 18 } : { left: 118, right: 46, top: 2, bottom: 2 },
-      xAxis: upright ? { ...category, axisLabel: { ...text, interval: Math.max(1, Math.floor(bars.length / 4)) } } : value,
+      xAxis: upright
+        ? { ...category, axisLabel: { ...text, interval: Math.max(1, Math.floor(bars.length / 4)) } }
+        : value,
       yAxis: upright ? value : { ...category, inverse: true, axisLabel: { ...text, width: 108, overflow: 'truncate' } },
       tooltip: {
         renderMode: 'richText',
         textStyle: { fontFamily: 'IBM Plex Mono', fontSize: 11 },
-        formatter: ({ dataIndex }: { dataIndex: number }) => `${bars[dataIndex]!.label}\n${rowsWord(bars[dataIndex]!.count)}`,
+        formatter: ({ dataIndex }: { dataIndex: number }) =>
+          `${bars[dataIndex]!.label}\n${rowsWord(bars[dataIndex]!.count)}`,
       },
       series: [
         {
@@ -172,7 +206,9 @@ function Bars({ label, bars, upright, onChoose }: { label: string; bars: readonl
           barCategoryGap: upright ? '8%' : '25%',
           itemStyle: { color: colour('plan') },
           cursor: choose.current ? 'pointer' : 'default',
-          label: upright ? { show: false } : { ...text, show: true, position: 'right', formatter: ({ value: v }: { value: number }) => count(v) },
+          label: upright
+            ? { show: false }
+            : { ...text, show: true, position: 'right', formatter: ({ value: v }: { value: number }) => count(v) },
         },
       ],
     });

@@ -25,7 +25,12 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
   const wrong = useMemo(() => new Map(problems.map((p) => [`${p.row} ${p.column}`, p.message])), [problems]);
   const [sort, setSort] = useState<{ column: string; descending: boolean }>();
   const scroller = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 10 });
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: 10,
+  });
   const write = (next: readonly (readonly CsvField[])[]) => file.setText(csvText(header, next));
   const change = (row: number, at: number, value: CsvField) =>
     write(rows.map((r, i) => (i === row ? header.map((_, j) => (j === at ? value : (r[j] ?? null))) : r)));
@@ -34,7 +39,15 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
     const at = header.indexOf(column);
     const numeric = isNumeric(columns.find((c) => c.name === column)?.type);
     const compare = (a: CsvField, b: CsvField) =>
-      a === null || b === null ? Number(a === null) - Number(b === null) : numeric ? Number(a) - Number(b) : a < b ? -1 : a > b ? 1 : 0;
+      a === null || b === null
+        ? Number(a === null) - Number(b === null)
+        : numeric
+          ? Number(a) - Number(b)
+          : a < b
+            ? -1
+            : a > b
+              ? 1
+              : 0;
     setSort({ column, descending });
     write([...rows].sort((a, b) => compare(a[at] ?? null, b[at] ?? null) * (descending ? -1 : 1)));
   };
@@ -55,7 +68,10 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
   if (broken.length || header.length === 0) {
     return (
       <Empty title="This file is not a table yet">
-        <p>{broken[0] ? `Line ${broken[0].line}: ${broken[0].message}.` : 'It has no header row.'} Mend it under Definition, or in its file.</p>
+        <p>
+          {broken[0] ? `Line ${broken[0].line}: ${broken[0].message}.` : 'It has no header row.'} Mend it under
+          Definition, or in its file.
+        </p>
       </Empty>
     );
   }
@@ -81,8 +97,18 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
                   : `every value is of its type, and the contract’s checks hold${checks.covered < rows.length ? ` in the first ${plural(checks.covered, 'row')}` : ''}`}
         </span>
       </div>
-      <div ref={scroller} role="table" aria-label={`Values of ${table.fullName}`} className="min-h-0 flex-1 overflow-auto" tabIndex={0}>
-        <div role="row" className="sticky top-0 z-10 grid border-b border-rule bg-sheet" style={{ gridTemplateColumns: template }}>
+      <div
+        ref={scroller}
+        role="table"
+        aria-label={`Values of ${table.fullName}`}
+        className="min-h-0 flex-1 overflow-auto"
+        tabIndex={0}
+      >
+        <div
+          role="row"
+          className="sticky top-0 z-10 grid border-b border-rule bg-sheet"
+          style={{ gridTemplateColumns: template }}
+        >
           <div role="columnheader" className="px-2 py-1 text-small text-soft">
             row
           </div>
@@ -101,7 +127,9 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
               >
                 {name}
               </button>
-              <span className="ml-1.5 font-mono text-tiny font-normal text-soft">{columns.find((c) => c.name === name)?.type}</span>
+              <span className="ml-1.5 font-mono text-tiny font-normal text-soft">
+                {columns.find((c) => c.name === name)?.type}
+              </span>
             </div>
           ))}
           <div role="columnheader">
@@ -138,7 +166,12 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
                 );
               })}
               <div role="cell">
-                <Button tone="quiet" disabled={file.readOnly} aria-label={`Delete row ${index + 1}`} onClick={() => write(rows.filter((_, i) => i !== index))}>
+                <Button
+                  tone="quiet"
+                  disabled={file.readOnly}
+                  aria-label={`Delete row ${index + 1}`}
+                  onClick={() => write(rows.filter((_, i) => i !== index))}
+                >
                   ×
                 </Button>
               </div>

@@ -56,7 +56,11 @@ export function RowsFacet({ table }: { table: TableSummary }) {
   const { look, view, set } = useLook();
   return (
     <div className="flex h-full min-h-0 flex-col">
-      <div role="group" aria-label="Shown as" className="flex h-bar shrink-0 items-center gap-1 border-b border-line px-3.5">
+      <div
+        role="group"
+        aria-label="Shown as"
+        className="flex h-bar shrink-0 items-center gap-1 border-b border-line px-3.5"
+      >
         {VIEWS.filter((v) => v !== 'versions' || table.history).map((v) => (
           <button
             key={v}
@@ -94,16 +98,27 @@ function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook
     const own = look.sort.find((s) => s.column === column);
     // Ascending, descending, not at all.
     const rest = look.sort.filter((s) => s.column !== column);
-    onLook({ ...look, sort: !own ? [{ column, descending: false }] : own.descending ? rest : [{ column, descending: true }, ...rest] });
+    onLook({
+      ...look,
+      sort: !own ? [{ column, descending: false }] : own.descending ? rest : [{ column, descending: true }, ...rest],
+    });
   };
   return (
     <>
-      <LookBar table={table.fullName} columns={table.columns ?? first?.columns ?? []} look={look} onLook={onLook} rows={rows} shown={first?.columns ?? []} />
+      <LookBar
+        table={table.fullName}
+        columns={table.columns ?? first?.columns ?? []}
+        look={look}
+        onLook={onLook}
+        rows={rows}
+        shown={first?.columns ?? []}
+      />
       <p className="flex h-[26px] shrink-0 items-center justify-between border-b border-line px-3.5 text-small text-soft">
         <span>{first ? WHERE[first.where] : ''}</span>
         <span className="font-mono" aria-live="polite">
           {isFetchingNextPage && 'loading more · '}
-          {first?.total && `${count(rows.length)} of ${first.total.exact ? '' : 'about '}${count(first.total.rows)} rows · ${duration(first.milliseconds)}`}
+          {first?.total &&
+            `${count(rows.length)} of ${first.total.exact ? '' : 'about '}${count(first.total.rows)} rows · ${duration(first.milliseconds)}`}
         </span>
       </p>
       <div className="min-h-0 flex-1">

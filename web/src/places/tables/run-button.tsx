@@ -31,7 +31,11 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
   const allowed = mayAct(person, isProduction ? 'releaser' : 'editor');
   const policy = tables.get(table)?.policy;
   const stateful = policy !== undefined && policy !== 'intake' && policy !== 'reference' && keepsRows({ policy });
-  const run = async (upstream: boolean, downstream: boolean, more: { parameters?: Readonly<Record<string, string>>; startOver?: readonly string[] } = {}) => {
+  const run = async (
+    upstream: boolean,
+    downstream: boolean,
+    more: { parameters?: Readonly<Record<string, string>>; startOver?: readonly string[] } = {},
+  ) => {
     try {
       await before();
       const made = await start({ slug, tables: [table], upstream, downstream, ...more }).unwrap();
@@ -40,10 +44,18 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
       tell.problem(error);
     }
   };
-  const reason = allowed ? undefined : `You are a ${person.role}: ${isProduction ? 'only releasers can run in production' : 'only editors can run tables'}.`;
+  const reason = allowed
+    ? undefined
+    : `You are a ${person.role}: ${isProduction ? 'only releasers can run in production' : 'only editors can run tables'}.`;
   return (
     <div className="flex">
-      <Button tone="act" disabled={isLoading} {...(reason ? { reason } : {})} onClick={() => void run(true, false)} className="rounded-r-none">
+      <Button
+        tone="act"
+        disabled={isLoading}
+        {...(reason ? { reason } : {})}
+        onClick={() => void run(true, false)}
+        className="rounded-r-none"
+      >
         Run table
       </Button>
       {allowed && (
@@ -55,7 +67,11 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
             <ChevronDown size={13} aria-hidden />
           </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
-            <DropdownMenu.Content align="end" sideOffset={4} className="z-50 min-w-48 border border-rule bg-raised py-1 shadow-lg">
+            <DropdownMenu.Content
+              align="end"
+              sideOffset={4}
+              className="z-50 min-w-48 border border-rule bg-raised py-1 shadow-lg"
+            >
               {CHOICES.map(([label, up, down]) => (
                 <DropdownMenu.Item
                   key={label}
@@ -85,13 +101,19 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
           </DropdownMenu.Portal>
         </DropdownMenu.Root>
       )}
-      {asking && <RunParameters table={table} onClose={() => setAsking(false)} onRun={(parameters) => void run(true, false, { parameters })} />}
+      {asking && (
+        <RunParameters
+          table={table}
+          onClose={() => setAsking(false)}
+          onRun={(parameters) => void run(true, false, { parameters })}
+        />
+      )}
       <ConfirmDestroy
         title={`Start ${table} over?`}
         what={
           <p>
-            This deletes its rows, versions and stored events {isProduction ? 'in production' : 'in this workspace'}, then reloads it from its query. Members
-            keep their numbers; versions get new ones.
+            This deletes its rows, versions and stored events {isProduction ? 'in production' : 'in this workspace'},
+            then reloads it from its query. Members keep their numbers; versions get new ones.
           </p>
         }
         action="Start over"

@@ -28,13 +28,28 @@ export function SampleChoice({ inputs, preview }: { inputs: readonly string[]; p
         </Button>
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content align="start" side="top" sideOffset={4} className="z-50 flex flex-col gap-2 border border-rule bg-raised p-3 text-ink shadow-sm">
-          <select aria-label="Input" value={table} onChange={(e) => setSample({ table: e.target.value, share: 0.1 })} className={`${inputClass} w-64!`}>
+        <Popover.Content
+          align="start"
+          side="top"
+          sideOffset={4}
+          className="z-50 flex flex-col gap-2 border border-rule bg-raised p-3 text-ink shadow-sm"
+        >
+          <select
+            aria-label="Input"
+            value={table}
+            onChange={(e) => setSample({ table: e.target.value, share: 0.1 })}
+            className={`${inputClass} w-64!`}
+          >
             {inputs.map((t) => (
               <option key={t}>{t}</option>
             ))}
           </select>
-          <select aria-label="How much of it" value={how} onChange={(e) => choose(e.target.value)} className={inputClass}>
+          <select
+            aria-label="How much of it"
+            value={how}
+            onChange={(e) => choose(e.target.value)}
+            className={inputClass}
+          >
             <option value="all">all rows</option>
             {SHARES.map((s) => (
               <option key={s} value={s}>
@@ -55,7 +70,12 @@ export function SampleChoice({ inputs, preview }: { inputs: readonly string[]; p
                 className={`${inputClass} w-20!`}
               />
               <span className="whitespace-nowrap">rows of each</span>
-              <select aria-label="Column" value={sample.by[0]} onChange={(e) => setSample({ ...sample, by: [e.target.value] })} className={inputClass}>
+              <select
+                aria-label="Column"
+                value={sample.by[0]}
+                onChange={(e) => setSample({ ...sample, by: [e.target.value] })}
+                className={inputClass}
+              >
                 {columns.map((c) => (
                   <option key={c.name}>{c.name}</option>
                 ))}

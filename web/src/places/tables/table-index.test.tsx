@@ -12,10 +12,30 @@ const { TableIndex } = await import('./table-index');
 afterEach(cleanup);
 
 const show = async (role: Person['role'] = 'editor', answers: object = {}) => {
-  const drafts = [{ path: 'core/dim_berth.sql', text: FILES['core/dim_berth.sql']!, version: 1, by: 'Jonas', at: '2026-01-01T00:00:00Z', isNew: false }];
-  const files = { ...(around()['GET workspaces/dues/files'] as object), files: { ...FILES, 'core/broken.sql': 'select nothing from staging.berth' }, drafts };
-  const tables = [{ table: 'staging.berth', where: 'production', rows: '3', loadedAt: null, run: null, verdict: 'broken' }];
-  const sent = serve({ ...around(role), 'GET workspaces/dues/files': files, 'GET workspaces/dues/state': { tables, checks: [] }, ...answers });
+  const drafts = [
+    {
+      path: 'core/dim_berth.sql',
+      text: FILES['core/dim_berth.sql']!,
+      version: 1,
+      by: 'Jonas',
+      at: '2026-01-01T00:00:00Z',
+      isNew: false,
+    },
+  ];
+  const files = {
+    ...(around()['GET workspaces/dues/files'] as object),
+    files: { ...FILES, 'core/broken.sql': 'select nothing from staging.berth' },
+    drafts,
+  };
+  const tables = [
+    { table: 'staging.berth', where: 'production', rows: '3', loadedAt: null, run: null, verdict: 'broken' },
+  ];
+  const sent = serve({
+    ...around(role),
+    'GET workspaces/dues/files': files,
+    'GET workspaces/dues/state': { tables, checks: [] },
+    ...answers,
+  });
   await renderPlace(<TableIndex current="staging.berth" />);
   await screen.findByRole('listbox');
   return sent;
@@ -25,7 +45,14 @@ const options = () => screen.getAllByRole('option').map((o) => o.textContent);
 describe('the index of tables and files', () => {
   test('by layer, with drafts, errors and verdicts', async () => {
     await show();
-    expect(options()).toEqual(['berthnot run', 'berthbroken', 'brokenerrornot run', 'dim_berthdraftnot run', 'layers.sql', 'port.sql']);
+    expect(options()).toEqual([
+      'berthnot run',
+      'berthbroken',
+      'brokenerrornot run',
+      'dim_berthdraftnot run',
+      'layers.sql',
+      'port.sql',
+    ]);
   });
   test('is narrowed as one types, and says where nothing is called that', async () => {
     await show();
@@ -48,7 +75,10 @@ describe('the index of tables and files', () => {
 
 describe('a new definition', () => {
   const begin = async (answers: object = {}) => {
-    const sent = await show('editor', { 'PUT workspaces/dues/drafts': { path: 'x', text: 'x', version: 1, by: 'Jonas', at: '', isNew: true }, ...answers });
+    const sent = await show('editor', {
+      'PUT workspaces/dues/drafts': { path: 'x', text: 'x', version: 1, by: 'Jonas', at: '', isNew: true },
+      ...answers,
+    });
     await userEvent.click(screen.getByRole('button', { name: 'New definition' }));
     await screen.findByRole('dialog');
     return sent;
@@ -91,7 +121,16 @@ describe('filters and columns of rows', () => {
   const bar = async (look: Look = LOOK) => {
     serve(around());
     const looks: Look[] = [];
-    await renderPlace(<LookBar table="core.t" columns={COLUMNS} look={look} onLook={(l) => void looks.push(l)} rows={[['x\ty', null]]} shown={COLUMNS} />);
+    await renderPlace(
+      <LookBar
+        table="core.t"
+        columns={COLUMNS}
+        look={look}
+        onLook={(l) => void looks.push(l)}
+        rows={[['x\ty', null]]}
+        shown={COLUMNS}
+      />,
+    );
     await screen.findByRole('button', { name: 'Filter' });
     return looks;
   };

@@ -39,7 +39,9 @@ export function TableIndex({ current }: { current: string | undefined }) {
       const line = lines[i]!;
       if (line.kind === 'head') continue;
       virtual.scrollToIndex(i);
-      void navigate(line.kind === 'table' ? address.table(project.slug, line.full) : address.file(project.slug, line.path));
+      void navigate(
+        line.kind === 'table' ? address.table(project.slug, line.full) : address.file(project.slug, line.path),
+      );
       return;
     }
   };
@@ -78,7 +80,11 @@ export function TableIndex({ current }: { current: string | undefined }) {
         {lines.length === 0 && <p className="p-3 text-soft">Nothing is called that.</p>}
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
           {virtual.getVirtualItems().map((item) => (
-            <div key={lines[item.index]!.key} className="absolute top-0 left-0 w-full" style={{ transform: `translateY(${item.start}px)`, height: item.size }}>
+            <div
+              key={lines[item.index]!.key}
+              className="absolute top-0 left-0 w-full"
+              style={{ transform: `translateY(${item.start}px)`, height: item.size }}
+            >
               <IndexLine line={lines[item.index]!} current={isCurrent(lines[item.index]!, current)} />
             </div>
           ))}
@@ -89,7 +95,8 @@ export function TableIndex({ current }: { current: string | undefined }) {
   );
 }
 
-const isCurrent = (line: Line, current: string | undefined) => (line.kind === 'table' ? line.full === current : line.kind === 'file' && line.path === current);
+const isCurrent = (line: Line, current: string | undefined) =>
+  line.kind === 'table' ? line.full === current : line.kind === 'file' && line.path === current;
 
 function IndexLine({ line, current }: { line: Line; current: boolean }) {
   const { slug, states, drafts, tables, summary } = useProject();
@@ -104,21 +111,38 @@ function IndexLine({ line, current }: { line: Line; current: boolean }) {
   const look = `flex h-full items-center gap-2 border-l-3 pr-3 pl-[29px] ${current ? 'border-plan bg-sheet font-semibold' : 'border-transparent hover:bg-sheet/70'}`;
   if (line.kind === 'file') {
     return (
-      <Link role="option" aria-selected={current} tabIndex={-1} to={address.file(slug, line.path)} className={look} title={line.path}>
+      <Link
+        role="option"
+        aria-selected={current}
+        tabIndex={-1}
+        to={address.file(slug, line.path)}
+        className={look}
+        title={line.path}
+      >
         <span className="flex-1 truncate">{line.path.split('/').slice(-1)[0]}</span>
         {drafts.has(line.path) && <span className="text-small text-advisory-text">draft</span>}
       </Link>
     );
   }
   const table = tables.get(line.full)!;
-  const wrong = summary.diagnostics.some((d) => d.severity === 'error' && d.path === table.path && table.kind === 'definition');
+  const wrong = summary.diagnostics.some(
+    (d) => d.severity === 'error' && d.path === table.path && table.kind === 'definition',
+  );
   return (
-    <Link role="option" aria-selected={current} tabIndex={-1} to={address.table(slug, line.full)} className={look} title={table.comment ?? line.full}>
+    <Link
+      role="option"
+      aria-selected={current}
+      tabIndex={-1}
+      to={address.table(slug, line.full)}
+      className={look}
+      title={table.comment ?? line.full}
+    >
       <span className="flex-1 truncate">{line.name}</span>
       {wrong ? (
         <span className="text-small text-broken">error</span>
       ) : (
-        drafts.has(table.path) && table.kind !== 'source' && <span className="text-small text-advisory-text">draft</span>
+        drafts.has(table.path) &&
+        table.kind !== 'source' && <span className="text-small text-advisory-text">draft</span>
       )}
       <VerdictMark verdict={states.get(line.full)?.verdict ?? 'not run'} size={11} />
     </Link>
@@ -129,7 +153,9 @@ function linesOf({ summary, paths, tables }: ReturnType<typeof useProject>, filt
   const lines: Line[] = [];
   const matching = (text: string) => filter === '' || text.toLowerCase().includes(filter);
   summary.layers.forEach((layer, position) => {
-    const own = summary.tables.filter((t) => t.layer === layer.name && matching(t.fullName)).sort((a, b) => a.name.localeCompare(b.name));
+    const own = summary.tables
+      .filter((t) => t.layer === layer.name && matching(t.fullName))
+      .sort((a, b) => a.name.localeCompare(b.name));
     if (own.length === 0 && filter !== '') return;
     lines.push({ kind: 'head', key: `layer ${layer.name}`, label: layer.name, position });
     for (const t of own) lines.push({ kind: 'table', key: t.fullName, name: t.name, full: t.fullName });

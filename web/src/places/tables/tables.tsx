@@ -34,7 +34,11 @@ function NoTable({ name }: { name: string | undefined }) {
   if (name) {
     return (
       <Empty title={`There is no table ${name} here`}>
-        <p>{slug === PRODUCTION ? 'Production does not have it: it may be in a workspace.' : 'It may have been renamed, or deleted by a draft.'}</p>
+        <p>
+          {slug === PRODUCTION
+            ? 'Production does not have it: it may be in a workspace.'
+            : 'It may have been renamed, or deleted by a draft.'}
+        </p>
         <a href={address.place(slug, 'tables')} className="text-plan underline">
           See all tables
         </a>
@@ -42,7 +46,9 @@ function NoTable({ name }: { name: string | undefined }) {
     );
   }
   const first =
-    summary.tables.find((t) => t.kind === 'definition' && t.layer === 'core') ?? summary.tables.find((t) => t.kind === 'definition') ?? summary.tables[0];
+    summary.tables.find((t) => t.kind === 'definition' && t.layer === 'core') ??
+    summary.tables.find((t) => t.kind === 'definition') ??
+    summary.tables[0];
   if (first) return <Navigate replace to={address.table(slug, first.fullName)} />;
   return (
     <Empty title="The project has no table yet">

@@ -56,7 +56,12 @@ export function useFileText(path: string) {
 
   const readOnly = isProduction || !mayAct(person, 'editor');
   const changed = typed !== undefined || draft !== undefined;
-  const sound = /\.sql$/.test(path) && !readOnly && changed && answer !== undefined && !answer.diagnostics.some((d) => d.severity === 'error');
+  const sound =
+    /\.sql$/.test(path) &&
+    !readOnly &&
+    changed &&
+    answer !== undefined &&
+    !answer.diagnostics.some((d) => d.severity === 'error');
   const ofDatabase = useDatabaseProblems(path, text, sound);
   const diagnostics = useMemo(() => [...(answer?.diagnostics ?? []), ...ofDatabase], [answer, ofDatabase]);
 
@@ -75,7 +80,12 @@ export function useFileText(path: string) {
       } catch (error) {
         const problem = error as ProblemBody;
         if (problem.code === 'draft-conflict') {
-          setConflict({ mine: next, theirs: problem['theirs'] as string | null, by: String(problem['by']), version: Number(problem['version']) });
+          setConflict({
+            mine: next,
+            theirs: problem['theirs'] as string | null,
+            by: String(problem['by']),
+            version: Number(problem['version']),
+          });
         } else tell.problem(problem);
         return undefined;
       }
@@ -125,7 +135,16 @@ function useDatabaseProblems(path: string, text: string, sound: boolean): readon
     () =>
       (currentData ?? []).map(({ message, hint, line = 1, column = 1 }) => {
         const start = offsetOf(text, line, column);
-        return { code: 'database', severity: 'error', path, message, line, column, range: { start, end: start + 1 }, ...(hint ? { hint } : {}) };
+        return {
+          code: 'database',
+          severity: 'error',
+          path,
+          message,
+          line,
+          column,
+          range: { start, end: start + 1 },
+          ...(hint ? { hint } : {}),
+        };
       }),
     [currentData, path, text],
   );

@@ -20,13 +20,26 @@ export interface Typed {
 export function useReferenceChecks(table: TableSummary, typed: Typed, unsound: readonly ReferenceProblem[]) {
   const { slug, summary } = useProject();
   const [ask, { isLoading }] = usePreviewMutation();
-  const [answer, setAnswer] = useState<{ readonly of: string; readonly problems: readonly ReferenceProblem[]; readonly failure?: ProblemBody }>();
+  const [answer, setAnswer] = useState<{
+    readonly of: string;
+    readonly problems: readonly ReferenceProblem[];
+    readonly failure?: ProblemBody;
+  }>();
   const checks = useMemo(
-    () => summary.checks.flatMap((c) => (c.kind !== 'query' && c.kind !== 'policy' && c.table === table.fullName ? [c] : [])),
+    () =>
+      summary.checks.flatMap((c) =>
+        c.kind !== 'query' && c.kind !== 'policy' && c.table === table.fullName ? [c] : [],
+      ),
     [summary.checks, table.fullName],
   );
   const sql = useMemo(
-    () => referenceCheckQuery({ name: table.name, columns: table.columns ?? [] }, checks, typed, new Set(unsound.map((p) => p.row))),
+    () =>
+      referenceCheckQuery(
+        { name: table.name, columns: table.columns ?? [] },
+        checks,
+        typed,
+        new Set(unsound.map((p) => p.row)),
+      ),
     [table, checks, typed, unsound],
   );
   useEffect(() => {
@@ -37,7 +50,11 @@ export function useReferenceChecks(table: TableSummary, typed: Typed, unsound: r
         if (!current) return;
         const problems = (found.data?.rows ?? []).map(([row, check]): ReferenceProblem => {
           const broken = checks[Number(check)]!;
-          return { row: Number(row), column: broken.columns[0] ?? typed.header[0]!, message: `breaks ${broken.name}: ${broken.title}` };
+          return {
+            row: Number(row),
+            column: broken.columns[0] ?? typed.header[0]!,
+            message: `breaks ${broken.name}: ${broken.title}`,
+          };
         });
         setAnswer({ of: sql, problems, ...(found.error ? { failure: found.error as ProblemBody } : {}) });
       });

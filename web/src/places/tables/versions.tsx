@@ -38,7 +38,8 @@ export function Versions({ table }: { table: TableSummary }) {
   const [key, setKey] = useState<readonly string[]>(history.key.map(() => ''));
   const [ask, { data, error, isLoading }] = usePreviewMutation();
   const [asked, setAsked] = useState<Question>();
-  const question = (): Question => (kind === 'as of' ? { kind, at: to } : kind === 'key' ? { kind, key } : { kind, from, to });
+  const question = (): Question =>
+    kind === 'as of' ? { kind, at: to } : kind === 'key' ? { kind, key } : { kind, from, to };
   const show = (q: Question) => {
     setAsked(q);
     const text =
@@ -69,13 +70,25 @@ export function Versions({ table }: { table: TableSummary }) {
           show(question());
         }}
       >
-        <select aria-label="What to see" value={kind} onChange={(e) => setKind(e.target.value as Question['kind'])} className={`${inputClass} w-44!`}>
+        <select
+          aria-label="What to see"
+          value={kind}
+          onChange={(e) => setKind(e.target.value as Question['kind'])}
+          className={`${inputClass} w-44!`}
+        >
           <option value="as of">the table as of a date</option>
           <option value="key">all versions of one key</option>
           <option value="compare">two dates compared</option>
         </select>
         {kind === 'compare' && <DateField beside label="From" value={from!} onChange={(d) => setDates([d, to!])} />}
-        {kind !== 'key' && <DateField beside label={kind === 'compare' ? 'To' : 'As of the end of'} value={to!} onChange={(d) => setDates([from!, d])} />}
+        {kind !== 'key' && (
+          <DateField
+            beside
+            label={kind === 'compare' ? 'To' : 'As of the end of'}
+            value={to!}
+            onChange={(d) => setDates([from!, d])}
+          />
+        )}
         {kind === 'key' &&
           history.key.map((k, i) => (
             <label key={k} className="flex items-center gap-1.5 text-small">
@@ -149,7 +162,10 @@ function Timeline({ history, rows }: { history: HistoryTable; rows: Rows }) {
         const to = valueOf(row, history.validTo);
         return (
           <li key={i} className="relative border-l-2 border-plan pb-4 pl-5">
-            <span aria-hidden className={`absolute top-1 -left-[6px] size-2.5 rounded-full border-2 border-plan ${to === null ? 'bg-plan' : 'bg-sheet'}`} />
+            <span
+              aria-hidden
+              className={`absolute top-1 -left-[6px] size-2.5 rounded-full border-2 border-plan ${to === null ? 'bg-plan' : 'bg-sheet'}`}
+            />
             <p className="font-mono text-small">
               {valueOf(row, history.validFrom)} <span className="text-soft">to</span> {to ?? 'now'}
             </p>
@@ -160,7 +176,8 @@ function Timeline({ history, rows }: { history: HistoryTable; rows: Rows }) {
                     <div key={name} className="contents">
                       <dt className="text-soft">{name}</dt>
                       <dd>
-                        <span className="text-soft line-through">{valueOf(before, name) ?? 'null'}</span> {valueOf(row, name) ?? 'null'}
+                        <span className="text-soft line-through">{valueOf(before, name) ?? 'null'}</span>{' '}
+                        {valueOf(row, name) ?? 'null'}
                       </dd>
                     </div>
                   ))}

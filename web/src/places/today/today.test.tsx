@@ -36,11 +36,27 @@ test('where nothing needs anybody it says so, and what to do first', async () =>
   expect(screen.getByRole('link', { name: 'Open a table' }).getAttribute('href')).toBe('/w/dues/tables');
 });
 
-const broken: CheckState = checkOf('core.dim_berth/dim_berth_pkey', { verdict: 'broken', atFault: '12', title: 'berth_key tells rows apart' });
+const broken: CheckState = checkOf('core.dim_berth/dim_berth_pkey', {
+  verdict: 'broken',
+  atFault: '12',
+  title: 'berth_key tells rows apart',
+});
 const AT = '2026-01-02T00:00:00Z';
 /** Each thing that may need somebody, with what is read of it and where it leads. */
-const NEEDS: readonly (readonly [name: string, answer: Partial<TodayAnswer>, heading: string, text: string, to: string])[] = [
-  ['a broken check', { broken: [broken] }, 'Broken checks 1', 'core.dim_berth: berth_key tells rows apart', '/w/dues/quality/core.dim_berth/dim_berth_pkey'],
+const NEEDS: readonly (readonly [
+  name: string,
+  answer: Partial<TodayAnswer>,
+  heading: string,
+  text: string,
+  to: string,
+])[] = [
+  [
+    'a broken check',
+    { broken: [broken] },
+    'Broken checks 1',
+    'core.dim_berth: berth_key tells rows apart',
+    '/w/dues/quality/core.dim_berth/dim_berth_pkey',
+  ],
   [
     'an error',
     { errors: [{ path: 'core/dim_berth.sql', message: 'there is no column x', line: 3, column: 7 }] },
@@ -48,9 +64,21 @@ const NEEDS: readonly (readonly [name: string, answer: Partial<TodayAnswer>, hea
     'there is no column x',
     '/w/dues/tables/core.dim_berth?at=3.7',
   ],
-  ['a late source', { late: [{ table: 'landing.berth', since: null, allowed: '26 hours' }] }, 'Late sources 1', 'landing.berth is late', '/w/dues/sources'],
+  [
+    'a late source',
+    { late: [{ table: 'landing.berth', since: null, allowed: '26 hours' }] },
+    'Late sources 1',
+    'landing.berth is late',
+    '/w/dues/sources',
+  ],
   ['a drifted source', { drifted: ['landing.berth'] }, 'Drifted sources 1', 'landing.berth', '/w/dues/sources'],
-  ['a failed file', { failedFiles: [{ file: 'x.csv', reason: null, at: AT }] }, 'Failed files 1', 'x.csv: it could not be loaded', '/w/dues/sources'],
+  [
+    'a failed file',
+    { failedFiles: [{ file: 'x.csv', reason: null, at: AT }] },
+    'Failed files 1',
+    'x.csv: it could not be loaded',
+    '/w/dues/sources',
+  ],
   [
     'a server without a connection',
     { toBind: [{ server: 'port', workspaces: ['dues'] }] },
@@ -58,8 +86,20 @@ const NEEDS: readonly (readonly [name: string, answer: Partial<TodayAnswer>, hea
     'port is bound to no connection',
     '/w/dues/settings/connections',
   ],
-  ['a failed run', { failedRuns: [runOf(7, { state: 'failed' })] }, 'Failed runs 1', 'Run 7, build by Jonas', '/w/dues/runs/7'],
-  ['a draft', { drafts: [{ path: 'core/x.sql', by: 'Jonas', at: AT }] }, 'Drafts 1', 'core/x.sql', '/w/dues/files/core/x.sql'],
+  [
+    'a failed run',
+    { failedRuns: [runOf(7, { state: 'failed' })] },
+    'Failed runs 1',
+    'Run 7, build by Jonas',
+    '/w/dues/runs/7',
+  ],
+  [
+    'a draft',
+    { drafts: [{ path: 'core/x.sql', by: 'Jonas', at: AT }] },
+    'Drafts 1',
+    'core/x.sql',
+    '/w/dues/files/core/x.sql',
+  ],
   [
     'an advisory check',
     { advisory: [{ ...broken, verdict: 'advisory' }] },

@@ -15,7 +15,11 @@ import { RunWord, StepWord } from '../runs/step-state';
 /** What needs a person, in order; then what was built and how long it took. */
 export default function Today() {
   const { slug, name, isProduction } = useProject();
-  const { data, error, isLoading, refetch } = useTodayQuery(slug, { refetchOnMountOrArgChange: true, pollingInterval: 20_000, skipPollingIfUnfocused: true });
+  const { data, error, isLoading, refetch } = useTodayQuery(slug, {
+    refetchOnMountOrArgChange: true,
+    pollingInterval: 20_000,
+    skipPollingIfUnfocused: true,
+  });
   if (isLoading) return <Loading what="Gathering what needs you" />;
   if (error || !data)
     return (
@@ -23,7 +27,15 @@ export default function Today() {
         <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
       </div>
     );
-  const needs = [data.broken, data.failedRuns, data.errors, data.late, data.drifted, data.failedFiles, data.toBind].reduce((n, l) => n + l.length, 0);
+  const needs = [
+    data.broken,
+    data.failedRuns,
+    data.errors,
+    data.late,
+    data.drifted,
+    data.failedFiles,
+    data.toBind,
+  ].reduce((n, l) => n + l.length, 0);
   return (
     <div className="h-full overflow-auto bg-sheet">
       <div className="mx-auto grid max-w-[1180px] grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-x-9 p-5 max-[1000px]:grid-cols-1">
@@ -49,7 +61,9 @@ function Needs({ data }: { data: TodayAnswer }) {
   const project = useProject();
   const { slug } = project;
   const { broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts } = data;
-  const nothing = [broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts].every((list) => list.length === 0);
+  const nothing = [broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts].every(
+    (list) => list.length === 0,
+  );
   return (
     <>
       {nothing && <p>No check is broken, no source is late, no run failed, no draft is open.</p>}
@@ -84,7 +98,13 @@ function Needs({ data }: { data: TodayAnswer }) {
       </Section>
       <Section title="Drifted sources" items={data.drifted}>
         {(table) => (
-          <Line key={table} to={address.place(slug, 'sources')} mark={<Hatch position={0} />} title={table} aside="columns differ from the declaration" />
+          <Line
+            key={table}
+            to={address.place(slug, 'sources')}
+            mark={<Hatch position={0} />}
+            title={table}
+            aside="columns differ from the declaration"
+          />
         )}
       </Section>
       <Section title="Failed files" items={data.failedFiles}>
@@ -142,7 +162,15 @@ function Needs({ data }: { data: TodayAnswer }) {
   );
 }
 
-function Section<T>({ title, items, children }: { title: string; items: readonly T[]; children: (item: T) => ReactNode }) {
+function Section<T>({
+  title,
+  items,
+  children,
+}: {
+  title: string;
+  items: readonly T[];
+  children: (item: T) => ReactNode;
+}) {
   if (items.length === 0) return null;
   return (
     <section>
@@ -184,7 +212,9 @@ function Line({ to, mark, title, aside }: { to: string; mark: ReactNode; title: 
 function Built({ data }: { data: TodayAnswer }) {
   const { slug, layerPosition: position } = useProject();
   const { lastRun, lastRelease } = data;
-  const steps = [...(lastRun?.steps ?? [])].filter((s) => s.milliseconds !== null).sort((a, b) => (b.milliseconds ?? 0) - (a.milliseconds ?? 0));
+  const steps = [...(lastRun?.steps ?? [])]
+    .filter((s) => s.milliseconds !== null)
+    .sort((a, b) => (b.milliseconds ?? 0) - (a.milliseconds ?? 0));
   return (
     <aside aria-label="What was built" className="flex flex-col gap-5">
       <section>
@@ -193,8 +223,12 @@ function Built({ data }: { data: TodayAnswer }) {
           <dl className="border-b border-line py-1.5">
             <dt className="font-medium">{lastRelease.message}</dt>
             <dd className="text-soft">
-              {lastRelease.person}, {ago(lastRelease.at)}, {plural(lastRelease.tables.length, 'table')} from {lastRelease.workspace},{' '}
-              <Link className="font-mono text-small text-plan underline underline-offset-2" to={address.run(slug, lastRelease.runId)}>
+              {lastRelease.person}, {ago(lastRelease.at)}, {plural(lastRelease.tables.length, 'table')} from{' '}
+              {lastRelease.workspace},{' '}
+              <Link
+                className="font-mono text-small text-plan underline underline-offset-2"
+                to={address.run(slug, lastRelease.runId)}
+              >
                 {shortCommit(lastRelease.commit)}
               </Link>
             </dd>
@@ -211,7 +245,8 @@ function Built({ data }: { data: TodayAnswer }) {
               <Link className="text-plan underline underline-offset-2" to={address.run(slug, lastRun.id)}>
                 Run {lastRun.id}, {lastRun.kind}
               </Link>{' '}
-              <RunWord state={lastRun.state} />, {ago(lastRun.finishedAt)}, {duration(between(lastRun.startedAt, lastRun.finishedAt))}
+              <RunWord state={lastRun.state} />, {ago(lastRun.finishedAt)},{' '}
+              {duration(between(lastRun.startedAt, lastRun.finishedAt))}
             </p>
             <table className="w-full text-left">
               <thead className="sr-only">

@@ -12,7 +12,12 @@ const TONES: Readonly<Record<Tone, string>> = {
   quiet: 'border-transparent bg-transparent text-plan enabled:hover:underline px-1',
 };
 
-export function Button({ tone = 'plain', className = '', reason, ...props }: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: Tone; reason?: string }) {
+export function Button({
+  tone = 'plain',
+  className = '',
+  reason,
+  ...props
+}: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: Tone; reason?: string }) {
   const button = (
     <button
       type="button"

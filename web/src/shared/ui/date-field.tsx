@@ -6,7 +6,17 @@ const ISO = 'yyyy-MM-dd';
 export const isDate = (text: string): boolean => /^\d{4}-\d{2}-\d{2}$/.test(text) && isMatch(text, ISO);
 
 /** A day, typed and shown as 2026-03-01 whatever the browser's language. What is no day yet is told, and changes nothing. */
-export function DateField({ label, value, onChange, beside = false }: { label: string; value: string; onChange: (date: string) => void; beside?: boolean }) {
+export function DateField({
+  label,
+  value,
+  onChange,
+  beside = false,
+}: {
+  label: string;
+  value: string;
+  onChange: (date: string) => void;
+  beside?: boolean;
+}) {
   const [typed, setTyped] = useState(value);
   useEffect(() => setTyped(value), [value]);
   const wrong = typed !== '' && !isDate(typed);

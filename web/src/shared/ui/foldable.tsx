@@ -17,7 +17,17 @@ function useFolded(name: string): [boolean, (folded: boolean) => void] {
  * A panel at the side of a sheet that folds to a strip, so that the sheet has its room.
  * @param width Tailwind's class for the width of the open panel
  */
-export function Foldable({ name, side, width, children }: { name: string; side: 'left' | 'right'; width: string; children: ReactNode }) {
+export function Foldable({
+  name,
+  side,
+  width,
+  children,
+}: {
+  name: string;
+  side: 'left' | 'right';
+  width: string;
+  children: ReactNode;
+}) {
   const [folded, fold] = useFolded(name);
   const Icon = (side === 'left') === folded ? ChevronRight : ChevronLeft;
   const word = `${folded ? 'Show' : 'Fold'} the ${name.toLowerCase()}`;

@@ -6,7 +6,10 @@ export function Hint({ text, children }: { text: string; children: ReactNode }) 
     <Tooltip.Root delayDuration={250}>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
       <Tooltip.Portal>
-        <Tooltip.Content sideOffset={5} className="z-50 max-w-80 rounded-edge border border-rule bg-raised px-2 py-1 text-small text-ink shadow-sm">
+        <Tooltip.Content
+          sideOffset={5}
+          className="z-50 max-w-80 rounded-edge border border-rule bg-raised px-2 py-1 text-small text-ink shadow-sm"
+        >
           {text}
         </Tooltip.Content>
       </Tooltip.Portal>

@@ -2,7 +2,8 @@ import { Button } from './button';
 import type { ProblemBody } from '@ouvrage/api/problem';
 /** An error: what happened, where, and what to do. */
 export function ProblemNote({ problem, again }: { problem: ProblemBody; again?: () => void }) {
-  const error = problem['error'] as { path?: string; line?: number; column?: number; detail?: string; hint?: string } | undefined;
+  const error = problem['error'] as
+    { path?: string; line?: number; column?: number; detail?: string; hint?: string } | undefined;
   return (
     <div role="alert" className="border-l-3 border-broken bg-raised px-3 py-2">
       <p className="font-medium text-broken">

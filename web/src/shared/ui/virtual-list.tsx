@@ -14,7 +14,15 @@ interface VirtualListProps<T> {
 }
 
 /** A list of any length, of which only what is in sight is in the page. */
-export function VirtualList<T>({ label, items, keyOf, height, className = '', current = -1, children }: VirtualListProps<T>) {
+export function VirtualList<T>({
+  label,
+  items,
+  keyOf,
+  height,
+  className = '',
+  current = -1,
+  children,
+}: VirtualListProps<T>) {
   const scroller = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({
     count: items.length,
@@ -54,7 +62,12 @@ export function VirtualList<T>({ label, items, keyOf, height, className = '', cu
  * @param height of each row, in pixels
  */
 export function useVirtualRows<T>(items: readonly T[], scroller: HTMLElement | null, height: number) {
-  const virtual = useVirtualizer({ count: items.length, getScrollElement: () => scroller, estimateSize: () => height, overscan: 20 });
+  const virtual = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => scroller,
+    estimateSize: () => height,
+    overscan: 20,
+  });
   const shown = virtual.getVirtualItems();
   return {
     rows: shown.map((item) => items[item.index]!),

@@ -16,7 +16,11 @@ export function columnsAgainstQuery(table: Definition, columns: readonly Column[
     if (isFilled(c)) {
       if (given)
         found.push(
-          columnProblem({ path: table.path, range: c.range }, `${c.name} is filled by the load, and the query returns it too`, 'remove it from the query'),
+          columnProblem(
+            { path: table.path, range: c.range },
+            `${c.name} is filled by the load, and the query returns it too`,
+            'remove it from the query',
+          ),
         );
       continue;
     }
@@ -25,14 +29,23 @@ export function columnsAgainstQuery(table: Definition, columns: readonly Column[
       found.push(columnProblem({ path: table.path, range: c.range }, `the query returns no column ${c.name}`, hint));
     } else if (given.type !== undefined && given.type !== c.type && narrows(given.type, c.type)) {
       const message = `${c.name} is ${given.type} in the query and ${c.type} in the contract: values could be cut or refused`;
-      found.push({ ...columnProblem({ path: table.path, range: c.range }, message, 'widen the contract, or round in the query'), severity: 'warning' });
+      found.push({
+        ...columnProblem({ path: table.path, range: c.range }, message, 'widen the contract, or round in the query'),
+        severity: 'warning',
+      });
     }
   }
   const drift = optionOf(table, 'drift');
   for (const name of drift === 'add' || drift === 'ignore' ? [] : only(columns, declared)) {
     if (helpers.has(name)) continue;
     const hint = didYouMean(name, only(declared, columns)) ?? 'declare it, or remove it from the query';
-    found.push(columnProblem({ path: table.path, range: query }, `the contract does not declare column ${name}, which the query returns`, hint));
+    found.push(
+      columnProblem(
+        { path: table.path, range: query },
+        `the contract does not declare column ${name}, which the query returns`,
+        hint,
+      ),
+    );
   }
   return found;
 }

@@ -13,7 +13,14 @@ export function constraintDiagnostics(
   const found: Diagnostic[] = [];
   const report = (code: Diagnostic['code'], message: string, hint?: string) => {
     const range = constraintRange(around.file.text, constraint.start);
-    found.push({ code, severity: 'error', path: table.path, range, message: `constraint ${constraint.name}: ${message}`, ...(hint ? { hint } : {}) });
+    found.push({
+      code,
+      severity: 'error',
+      path: table.path,
+      range,
+      message: `constraint ${constraint.name}: ${message}`,
+      ...(hint ? { hint } : {}),
+    });
   };
   for (const name of constraint.columns) {
     if (declared.some((c) => c.name === name)) continue;
@@ -30,12 +37,17 @@ export function constraintDiagnostics(
   const target = constraint.references;
   if (!target) return found;
   if (!around.tables.has(target.table)) {
-    report('unknown-table', `it references ${target.table}, which is not a table of the project`, didYouMean(target.table, around.tables.keys()));
+    report(
+      'unknown-table',
+      `it references ${target.table}, which is not a table of the project`,
+      didYouMean(target.table, around.tables.keys()),
+    );
     return found;
   }
   const names = around.columns.get(target.table)?.map((c) => c.name);
   for (const column of target.columns) {
-    if (names && !names.includes(column)) report('unknown-column', `${target.table} has no column ${column}`, didYouMean(column, names));
+    if (names && !names.includes(column))
+      report('unknown-column', `${target.table} has no column ${column}`, didYouMean(column, names));
   }
   return found;
 }

@@ -12,7 +12,11 @@ export function namedConstraints(table: Definition, contract: Contract): Diagnos
       .filter((name) => !names.includes(name))
       .map((name) => {
         const hint = didYouMean(name, names) ?? `its constraints are ${names.join(', ')}`;
-        return columnProblem({ path: table.path, range: set!.range }, `option ${option} names ${name}, which is not a constraint of ${table.fullName}`, hint);
+        return columnProblem(
+          { path: table.path, range: set!.range },
+          `option ${option} names ${name}, which is not a constraint of ${table.fullName}`,
+          hint,
+        );
       });
   });
 }

@@ -14,14 +14,20 @@ const ALLOWED: Readonly<Record<string, 'read' | 'change'>> = {
 };
 
 /** What is wrong with the option, or nothing. @param own the table's full name @param reads tables that its query reads */
-export function beforeProblem(text: string, own: string, reads: readonly string[], { keeps }: { readonly keeps: boolean }): string | undefined {
+export function beforeProblem(
+  text: string,
+  own: string,
+  reads: readonly string[],
+  { keeps }: { readonly keeps: boolean },
+): string | undefined {
   const parsed = parseSql(text);
   if (parsed.error) return parsed.error.message;
   for (const statement of parsed.statements) {
     const [kind] = Object.keys(statement.node);
     const allowed = ALLOWED[kind ?? ''];
     if (!allowed) return 'only set, select, analyze, lock, insert, update and delete are allowed there';
-    if (kind === 'VacuumStmt' && !/^\s*analyze\b/i.test(text.slice(statement.start, statement.end))) return 'vacuum cannot run inside a transaction';
+    if (kind === 'VacuumStmt' && !/^\s*analyze\b/i.test(text.slice(statement.start, statement.end)))
+      return 'vacuum cannot run inside a transaction';
     const { tables: mentioned, effects } = mentionsIn(parsed, statement.node);
     const call = effects.find((e) => e.kind === 'call');
     if (call) return call.message;
@@ -41,6 +47,9 @@ export const before: LoadRule = (load) => {
   const option = load.option('before');
   if (!option) return;
   const reads = (table.query?.tables ?? []).map((t) => `${t.layer ?? ''}.${t.name}`);
-  const problem = beforeProblem(option.value, table.each?.declared ?? table.fullName, reads, { keeps: keepsRows(table) });
-  if (problem !== undefined) load.report(`option before: ${problem}`, 'write statements with semicolons between', option.range);
+  const problem = beforeProblem(option.value, table.each?.declared ?? table.fullName, reads, {
+    keeps: keepsRows(table),
+  });
+  if (problem !== undefined)
+    load.report(`option before: ${problem}`, 'write statements with semicolons between', option.range);
 };

@@ -11,7 +11,11 @@ export const conditions: LoadRule = (load) => {
     if (!option) continue;
     const condition = oneCondition(option.value);
     if ('problem' in condition) {
-      load.report(`option ${name}: ${condition.problem}`, 'write one condition over q, the query’s row, and t, the table’s', option.range);
+      load.report(
+        `option ${name}: ${condition.problem}`,
+        'write one condition over q, the query’s row, and t, the table’s',
+        option.range,
+      );
       continue;
     }
     if (condition.effect) load.report(`option ${name}: ${condition.effect}`, 'a condition only reads', option.range);
@@ -22,7 +26,11 @@ export const conditions: LoadRule = (load) => {
     ]);
     for (const wrong of new Set(problems.map((p) => ('parts' in p ? p.parts.join('.') : '')))) {
       const names = target.map((c) => c.name);
-      load.report(`option ${name}: there is no ${wrong}`, didYouMean(wrong.split('.').at(-1)!, names) ?? 'write q.column or t.column', option.range);
+      load.report(
+        `option ${name}: there is no ${wrong}`,
+        didYouMean(wrong.split('.').at(-1)!, names) ?? 'write q.column or t.column',
+        option.range,
+      );
     }
   }
 };

@@ -25,16 +25,27 @@ function problems(definition: string): string[] {
     .diagnostics.filter((d) => d.path === 'core/t.sql')
     .map((d) => `[${definition.slice(d.range.start, d.range.end)}] ${d.message}${d.hint ? ` (${d.hint})` : ''}`);
 }
-const table = (columns: string, options: string, query = 'select k, x from landing.src') => `create table core.t (${columns}) with (${options});\n${query};`;
+const table = (columns: string, options: string, query = 'select k, x from landing.src') =>
+  `create table core.t (${columns}) with (${options});\n${query};`;
 const VALID = "f timestamptz options (role 'valid from'), u timestamptz options (role 'valid to')";
 
 describe('what a policy lacks', () => {
   test.each<[string, string, string[]]>([
-    ['append', table('k text, x text', 'load = append'), ["[load] load = append needs a watermark (write watermark = 'column')"]],
+    [
+      'append',
+      table('k text, x text', 'load = append'),
+      ["[load] load = append needs a watermark (write watermark = 'column')"],
+    ],
     [
       'look back without a key',
-      table('k text, at timestamptz', "load = append, watermark = 'at', look_back = '1 day'", 'select k, at from landing.src'),
-      ["[look_back] look_back needs a business key, which tells rows that are there already (write business_key = 'column')"],
+      table(
+        'k text, at timestamptz',
+        "load = append, watermark = 'at', look_back = '1 day'",
+        'select k, at from landing.src',
+      ),
+      [
+        "[look_back] look_back needs a business key, which tells rows that are there already (write business_key = 'column')",
+      ],
     ],
     [
       'merge',
@@ -49,7 +60,11 @@ describe('what a policy lacks', () => {
         "[load] load = history needs a column with the role valid to (write options (role 'valid to') on it)",
       ],
     ],
-    ['dated', table('k text, x text', 'load = dated'), ["[load] load = dated needs a column with the role as of (write options (role 'as of') on it)"]],
+    [
+      'dated',
+      table('k text, x text', 'load = dated'),
+      ["[load] load = dated needs a column with the role as of (write options (role 'as of') on it)"],
+    ],
     [
       'a surrogate key without what it stands for',
       table("i bigint options (role 'surrogate key'), k text, x text", 'load = rebuild'),
@@ -58,11 +73,17 @@ describe('what a policy lacks', () => {
     [
       'a mark for vanished rows',
       table('k text, x text', "load = merge, business_key = 'k', missing_rows = flag"),
-      ["[missing_rows] missing_rows = flag needs a column with the role deleted flag (write options (role 'deleted flag') on a boolean column)"],
+      [
+        "[missing_rows] missing_rows = flag needs a column with the role deleted flag (write options (role 'deleted flag') on a boolean column)",
+      ],
     ],
     [
       'the whole truth',
-      table('k text, at timestamptz', "load = merge, business_key = 'k', missing_rows = delete", 'select k, at from staging.part'),
+      table(
+        'k text, at timestamptz',
+        "load = merge, business_key = 'k', missing_rows = delete",
+        'select k, at from staging.part',
+      ),
       [
         '[missing_rows] missing_rows = delete needs the whole truth, but landing.part is loaded incrementally (use missing_rows = keep, or bring the source in in full)',
       ],
@@ -70,7 +91,9 @@ describe('what a policy lacks', () => {
     [
       'whose value was before',
       table(`k text, x text, y text options (on_change 'previous'), ${VALID}`, "load = history, business_key = 'k'"),
-      ["[y] y has to say whose previous value it holds (write previous_of 'column', a column that is versioned or overwritten)"],
+      [
+        "[y] y has to say whose previous value it holds (write previous_of 'column', a column that is versioned or overwritten)",
+      ],
     ],
   ])('%s', (_, definition, expected) => expect(problems(definition)).toEqual(expected));
 });
@@ -95,7 +118,9 @@ describe('what a policy cannot use', () => {
     [
       'writing anew what only the table still has',
       table('k text, x text', "load = merge, business_key = 'k', drift = add, shape = rewrite"),
-      ['[shape] a table with drift = add is never rewritten (columns that only the table still has would be lost; leave shape out)'],
+      [
+        '[shape] a table with drift = add is never rewritten (columns that only the table still has would be lost; leave shape out)',
+      ],
     ],
     [
       'writing anew when versions were written',
@@ -104,7 +129,9 @@ describe('what a policy cannot use', () => {
         "load = history, business_key = 'k', effective_from = 'at', shape = rewrite",
         'select k, at from staging.part',
       ),
-      ['[shape] a history from events that keeps loaded at is never rewritten (versions that stay the same keep what l says of them; leave shape out)'],
+      [
+        '[shape] a history from events that keeps loaded at is never rewritten (versions that stay the same keep what l says of them; leave shape out)',
+      ],
     ],
     [
       'a filled column that the query returns',
@@ -118,7 +145,11 @@ describe('what a policy cannot use', () => {
     ],
     [
       'an unknown event time',
-      table(`k text, x text, ${VALID}`, "load = history, business_key = 'k', effective_from = 'att'", 'select k, x, at from landing.src'),
+      table(
+        `k text, x text, ${VALID}`,
+        "load = history, business_key = 'k', effective_from = 'att'",
+        'select k, x, at from landing.src',
+      ),
       [
         '[effective_from] option effective_from: the query returns no column att (did you mean at?)',
         '[select] the contract does not declare column at, which the query returns (declare it, or remove it from the query)',
@@ -132,15 +163,22 @@ describe('what a policy cannot use', () => {
     [
       'two conditions',
       table('k text, x text', "load = merge, business_key = 'k', delete_when = 'q.x = ''1''; drop table x'"),
-      ['[delete_when] option delete_when: syntax error at or near ";" (write one condition over q, the query’s row, and t, the table’s)'],
+      [
+        '[delete_when] option delete_when: syntax error at or near ";" (write one condition over q, the query’s row, and t, the table’s)',
+      ],
     ],
   ])('%s', (_, definition, expected) => expect(problems(definition)).toEqual(expected));
 });
 
 describe('look-ups', () => {
-  const fact = (column: string, query = 'select k, x from landing.src') => table(`k text, ${column}`, "load = merge, business_key = 'k'", query);
+  const fact = (column: string, query = 'select k, x from landing.src') =>
+    table(`k text, ${column}`, "load = merge, business_key = 'k'", query);
   test.each<[string, string, string[]]>([
-    ['a sound one, by a column that the contract lacks', fact("i bigint options (looked_up_by 'x') not null references core.dim (id)"), []],
+    [
+      'a sound one, by a column that the contract lacks',
+      fact("i bigint options (looked_up_by 'x') not null references core.dim (id)"),
+      [],
+    ],
     [
       'one without a reference',
       fact("i bigint options (looked_up_by 'x')"),
@@ -170,7 +208,13 @@ test('a table in which keys are looked up is read by those that look them up, an
       ['layers.sql', 'create schema landing; create schema core;'],
       ['sources/s.sql', SOURCES],
       ['core/dim.sql', DIM],
-      ['core/t.sql', table("k text, i bigint options (looked_up_by 'x') not null references core.dim (id)", "load = merge, business_key = 'k'")],
+      [
+        'core/t.sql',
+        table(
+          "k text, i bigint options (looked_up_by 'x') not null references core.dim (id)",
+          "load = merge, business_key = 'k'",
+        ),
+      ],
     ]),
   );
   expect(read.diagnostics).toEqual([]);

@@ -16,8 +16,10 @@ function lookUp(load: CheckedLoad, column: ColumnDeclaration): void {
   const other = lookedUpTable(load.table, column.name);
   const dimension = other === undefined ? undefined : load.around.tables.get(other);
   if (isView(load.table)) at('a view cannot look keys up', 'write load = rebuild or load = merge');
-  if (other === undefined) return at('looked_up_by needs to know in which table', 'write references layer.table (key) on the column');
-  if (dimension?.kind !== 'definition') return at(`${other} is not a definition of the project`, 'look keys up in a table that Ouvrage loads');
+  if (other === undefined)
+    return at('looked_up_by needs to know in which table', 'write references layer.table (key) on the column');
+  if (dimension?.kind !== 'definition')
+    return at(`${other} is not a definition of the project`, 'look keys up in a table that Ouvrage loads');
   const key = namesIn(optionOf(dimension, 'business_key'));
   if (!columnOf(dimension.contract?.columns ?? [], 'surrogate key'))
     return at(`${other} has no surrogate key`, "give one of its columns options (role 'surrogate key')");
@@ -32,5 +34,8 @@ function lookUp(load: CheckedLoad, column: ColumnDeclaration): void {
   const returned = load.around.query?.map((c) => c.name);
   for (const name of [...by, ...namesIn(columnOption(column, 'at'))])
     if (returned && !returned.includes(name))
-      at(`the query returns no column ${name}`, didYouMean(name, returned) ?? 'add it to the query; the contract need not have it');
+      at(
+        `the query returns no column ${name}`,
+        didYouMean(name, returned) ?? 'add it to the query; the contract need not have it',
+      );
 }

@@ -5,7 +5,8 @@ import { hasRole, roleFits, roleOf, ROLES } from '../../../language/roles.js';
 import type { LoadPolicy } from '../../../model/project.js';
 import type { LoadRule } from './load.js';
 
-const ruleOf = (rules: Readonly<Record<string, OptionRule>>, name: string): OptionRule | undefined => (Object.hasOwn(rules, name) ? rules[name] : undefined);
+const ruleOf = (rules: Readonly<Record<string, OptionRule>>, name: string): OptionRule | undefined =>
+  Object.hasOwn(rules, name) ? rules[name] : undefined;
 const isFor = (policies: readonly LoadPolicy[] = []): string => `it is for ${policiesInWords(policies)}`;
 
 /** Options and roles that mean nothing to the policy. */
@@ -13,14 +14,17 @@ export const misplaced: LoadRule = (load) => {
   const { policy, contract } = load.table;
   for (const [name, { range }] of contract?.options ?? []) {
     const rule = ruleOf(TABLE_OPTIONS, name);
-    if (rule && !optionFits(rule, policy)) load.report(`option ${name} means nothing to load = ${policy}`, isFor(rule.policies), range);
+    if (rule && !optionFits(rule, policy))
+      load.report(`option ${name} means nothing to load = ${policy}`, isFor(rule.policies), range);
   }
   for (const column of load.columns) {
     const role = roleOf(column);
-    if (role !== undefined && !roleFits(role, policy)) load.report(`role ${role} means nothing to load = ${policy}`, isFor(ROLES[role].policies), column.range);
+    if (role !== undefined && !roleFits(role, policy))
+      load.report(`role ${role} means nothing to load = ${policy}`, isFor(ROLES[role].policies), column.range);
     for (const name of Object.keys(column.options)) {
       const rule = ruleOf(COLUMN_OPTIONS, name);
-      if (rule && !optionFits(rule, policy)) load.report(`${name} means nothing to load = ${policy}`, isFor(rule.policies), column.range);
+      if (rule && !optionFits(rule, policy))
+        load.report(`${name} means nothing to load = ${policy}`, isFor(rule.policies), column.range);
     }
   }
 };
@@ -30,7 +34,11 @@ export const shape: LoadRule = (load) => {
   const asked = load.option('shape');
   if (asked?.value !== 'rewrite') return;
   if (load.option('drift')?.value === 'add')
-    load.report('a table with drift = add is never rewritten', 'columns that only the table still has would be lost; leave shape out', asked.range);
+    load.report(
+      'a table with drift = add is never rewritten',
+      'columns that only the table still has would be lost; leave shape out',
+      asked.range,
+    );
   const stamp = load.option('effective_from') && load.columns.find((c) => hasRole(c, 'loaded at', 'run id'));
   if (stamp)
     load.report(
@@ -45,7 +53,8 @@ export const previousOf: LoadRule = (load) => {
   for (const column of load.columns) {
     if (columnOption(column, 'on_change') !== 'previous') continue;
     const of = load.columns.find((c) => c.name === columnOption(column, 'previous_of'));
-    const changes = of && !isFilled(of) && ['version', 'overwrite'].includes(columnOption(of, 'on_change') ?? 'version');
+    const changes =
+      of && !isFilled(of) && ['version', 'overwrite'].includes(columnOption(of, 'on_change') ?? 'version');
     if (!changes)
       load.report(
         `${column.name} has to say whose previous value it holds`,

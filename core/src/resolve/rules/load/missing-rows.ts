@@ -9,9 +9,17 @@ export const missingRows: LoadRule = (load) => {
   const missing = load.option('missing_rows');
   const removes = missing !== undefined && missing.value !== 'keep';
   if (missing?.value === 'flag' && !load.withRole('deleted flag'))
-    load.report('missing_rows = flag needs a column with the role deleted flag', "write options (role 'deleted flag') on a boolean column", missing.range);
+    load.report(
+      'missing_rows = flag needs a column with the role deleted flag',
+      "write options (role 'deleted flag') on a boolean column",
+      missing.range,
+    );
   if (missing && possible.length && !possible.includes(missing.value))
-    load.report(`load = ${policy} does not support missing_rows = ${missing.value}`, `use ${possible.join(', ')}`, missing.range);
+    load.report(
+      `load = ${policy} does not support missing_rows = ${missing.value}`,
+      `use ${possible.join(', ')}`,
+      missing.range,
+    );
   if (missing && specOf(load.table).kind === 'events')
     load.report(
       'missing_rows means nothing to a history from events: a key without events says nothing',

@@ -19,8 +19,14 @@ export const namedColumns: LoadRule = (load) => {
     const names = (ofQuery ? query! : load.given()).map((c) => c.name);
     for (const name of namesIn(set.value)) {
       if (names.includes(name)) continue;
-      const message = ofQuery ? `the query returns no column ${name}` : `${load.table.fullName} has no column ${name} of the query`;
-      load.report(`option ${option}: ${message}`, didYouMean(name, names) ?? `there are ${names.join(', ')}`, set.range);
+      const message = ofQuery
+        ? `the query returns no column ${name}`
+        : `${load.table.fullName} has no column ${name} of the query`;
+      load.report(
+        `option ${option}: ${message}`,
+        didYouMean(name, names) ?? `there are ${names.join(', ')}`,
+        set.range,
+      );
     }
   }
 };

@@ -10,7 +10,19 @@ import { namedColumns } from './named-columns.js';
 import { needs } from './needs.js';
 import { comparedTypes, watermarkType } from './types.js';
 
-const RULES: readonly LoadRule[] = [needs, missingRows, misplaced, shape, previousOf, namedColumns, comparedTypes, watermarkType, conditions, before, lookUps];
+const RULES: readonly LoadRule[] = [
+  needs,
+  missingRows,
+  misplaced,
+  shape,
+  previousOf,
+  namedColumns,
+  comparedTypes,
+  watermarkType,
+  conditions,
+  before,
+  lookUps,
+];
 
 /** Whether a table's load has all that its policy needs, and nothing that it cannot use. */
 export function loadDiagnostics(table: Definition, around: LoadSurroundings): Diagnostic[] {

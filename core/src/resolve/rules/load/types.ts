@@ -10,7 +10,11 @@ export const comparedTypes: LoadRule = (load) => {
   for (const column of load.columns) {
     if (isFilled(column)) continue;
     const isKey = key.includes(column.name);
-    const problem = isKey ? keyProblem(column.type) : comparesColumn(spec, column) ? comparisonProblem(column.type) : undefined;
+    const problem = isKey
+      ? keyProblem(column.type)
+      : comparesColumn(spec, column)
+        ? comparisonProblem(column.type)
+        : undefined;
     const hint = isKey
       ? 'choose key columns whose values can be distinguished'
       : 'its load compares rows: cast it to text in the query, and declare it as text';
@@ -21,10 +25,12 @@ export const comparedTypes: LoadRule = (load) => {
 /** A watermark has a greatest value, and one can go back from it. */
 export const watermarkType: LoadRule = (load) => {
   const [watermark, back] = [load.option('watermark'), load.option('look_back')];
-  const type = specOf(load.table).kind === 'append' ? load.columns.find((c) => c.name === watermark?.value)?.type : undefined;
+  const type =
+    specOf(load.table).kind === 'append' ? load.columns.find((c) => c.name === watermark?.value)?.type : undefined;
   if (!watermark || type === undefined) return;
   const unfit = watermarkProblem(type);
-  if (unfit !== undefined) return load.report(`option watermark: ${unfit}`, 'choose a time or a number that grows', watermark.range);
+  if (unfit !== undefined)
+    return load.report(`option watermark: ${unfit}`, 'choose a time or a number that grows', watermark.range);
   const wrong = back && lookBackProblem(type, back.value);
   if (wrong !== undefined) load.report(`option look_back: ${wrong}`, `the watermark is of type ${type}`, back!.range);
 };

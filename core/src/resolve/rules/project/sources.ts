@@ -20,6 +20,8 @@ export function ownTableDiagnostics(tables: Iterable<Table>, layers: readonly La
     const { schema, name } = remotePlace(table);
     if (!layers.some((l) => l.name === schema)) return [];
     const message = `${table.fullName} is assigned to ${schema}, which is a layer of the project`;
-    return errorAt({ path: table.path, range: table.nameRange }, 'bad-option', message, { hint: `read ${schema}.${name} itself` });
+    return errorAt({ path: table.path, range: table.nameRange }, 'bad-option', message, {
+      hint: `read ${schema}.${name} itself`,
+    });
   });
 }

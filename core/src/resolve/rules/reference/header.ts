@@ -11,14 +11,25 @@ export function referenceColumns(table: ReferenceTable): { columns: readonly Col
     if (table.header.includes(c.name)) continue;
     const undeclared = table.header.filter((h) => !declared.has(h));
     const hint = didYouMean(c.name, undeclared) ?? 'add it to the header row';
-    diagnostics.push(columnProblem({ path: table.path, range: c.range }, `${table.csvPath} has no column ${c.name}`, hint));
+    diagnostics.push(
+      columnProblem({ path: table.path, range: c.range }, `${table.csvPath} has no column ${c.name}`, hint),
+    );
   }
   for (const name of table.contract ? table.header : []) {
     if (declared.has(name)) continue;
     const missing = [...declared.keys()].filter((t) => !table.header.includes(t));
     const hint = didYouMean(name, missing) ?? 'declare it';
-    diagnostics.push(columnProblem({ path: table.path, range: table.nameRange }, `the contract does not declare column ${name} of ${table.csvPath}`, hint));
+    diagnostics.push(
+      columnProblem(
+        { path: table.path, range: table.nameRange },
+        `the contract does not declare column ${name} of ${table.csvPath}`,
+        hint,
+      ),
+    );
   }
   const names = table.contract ? [...declared.keys()] : table.header;
-  return { columns: names.map((name) => ({ name, type: declared.get(name)?.type ?? 'text', origins: [] })), diagnostics };
+  return {
+    columns: names.map((name) => ({ name, type: declared.get(name)?.type ?? 'text', origins: [] })),
+    diagnostics,
+  };
 }
