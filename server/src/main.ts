@@ -8,7 +8,7 @@ import { Config } from './shared/config.js';
 import { isConnectionLost } from './shared/connection-lost.js';
 import { isFullDisk, watchDisk } from './shared/disk.js';
 import { logger } from './shared/problem.js';
-import { DeliveryService } from './delivery/delivery.service.js';
+import { DeliveryWatcher } from './delivery/delivery-watcher.js';
 
 const tell = (message: Record<string, unknown>) => process.send?.(message);
 
@@ -60,5 +60,5 @@ process.on('disconnect', () => void end(1));
 
 await app.listen(config.port, '127.0.0.1');
 await app.get(Seeder).seed((text) => tell({ kind: 'progress', text }));
-app.get(DeliveryService).watch();
+app.get(DeliveryWatcher).watch();
 tell({ kind: 'ready' });

@@ -11,7 +11,7 @@ import { RunService } from './run/run.service.js';
 import { Config } from './shared/config.js';
 import { randomToken } from './shared/secret.js';
 import { ConnectionService } from './connection/connection.service.js';
-import { DeliveryService } from './delivery/delivery.service.js';
+import { DeliveryWatcher } from './delivery/delivery-watcher.js';
 import { IntakeService } from './source/intake.service.js';
 import { HarbourService } from './standin/harbour.service.js';
 
@@ -28,7 +28,7 @@ export class Seeder {
     private readonly intake: IntakeService,
     private readonly runs: RunService,
     private readonly harbour: HarbourService,
-    private readonly deliveries: DeliveryService,
+    private readonly deliveries: DeliveryWatcher,
   ) {}
 
   /** Does nothing where there are people already. */

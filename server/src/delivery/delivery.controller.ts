@@ -1,22 +1,22 @@
-import type { DeliveryList, Rejects, DeliveryEntry } from '@ouvrage/api/delivery';
-import type { Sent } from '../shared/answers.js';
 import { BadRequestException, Controller, Get, HttpCode, Param, Post, Query, Req, Res } from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
+import type { DeliveryEntry, DeliveryList, Rejects } from '@ouvrage/api/delivery';
 import { IsIn, IsString, Matches } from 'class-validator';
 import type { Request, Response } from 'express';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
+import { CONTENT_TYPES, written } from '../look/export-formats.js';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
-import { fileAnswer } from '../shared/answers.js';
+import { fileAnswer, type Sent } from '../shared/answers.js';
 import { Optional, OptionalText, OptionalWhole, Whole } from '../shared/fields.js';
-import { Problem } from '../shared/problem.js';
-import { CONTENT_TYPES, written } from '../look/export-formats.js';
 import { leaving } from '../shared/leaving.js';
-import { DELIVERY_STATES, type Delivery, type DeliveryState } from './delivery.entities.js';
+import { Problem } from '../shared/problem.js';
 import { DeliveryListService } from './delivery-list.service.js';
-import { DeliveryService } from './delivery.service.js';
+import { DeliveryWatcher } from './delivery-watcher.js';
+import { type Delivery, DELIVERY_STATES, type DeliveryState } from './delivery.entities.js';
+import { DropFolder } from './drop-folder.js';
 
 class FileQuery {
   /** A plain file name. */
@@ -77,7 +77,8 @@ const deliveryOut = ({
 @Controller('api/deliveries')
 export class DeliveryController {
   constructor(
-    private readonly deliveries: DeliveryService,
+    private readonly folder: DropFolder,
+    private readonly watcher: DeliveryWatcher,
     private readonly lists: DeliveryListService,
     private readonly people: PeopleService,
   ) {}
@@ -86,7 +87,7 @@ export class DeliveryController {
   @Get()
   async list(@Query() { search, state, before }: ListQuery): Promise<Sent<DeliveryList>> {
     const { files, more } = await this.lists.search({ text: search, state, before });
-    return { folder: this.deliveries.folder, files: files.map(deliveryOut), more };
+    return { folder: this.folder.folder, files: files.map(deliveryOut), more };
   }
 
   /** Rows of a file that were set aside: line, column, value and reason. */
@@ -117,7 +118,7 @@ export class DeliveryController {
   @HttpCode(200)
   async retry(@Me() me: Person, @Param() { id }: IdParam): Promise<Sent<DeliveryList>> {
     const delivery = await this.lists.one(id);
-    await this.deliveries.putBack(delivery);
+    await this.folder.putBack(delivery);
     await this.people.audit(me, 'file delivered again', delivery.file);
     return this.look(me);
   }
@@ -129,7 +130,7 @@ export class DeliveryController {
   async upload(@Me() me: Person, @Query() { name }: FileQuery, @Req() request: Request): Promise<void> {
     if (request.headers['content-type'] !== 'application/octet-stream')
       throw new BadRequestException('send the file as application/octet-stream');
-    await this.deliveries.receive(name, request);
+    await this.folder.receive(name, request);
     await this.people.audit(me, 'file delivered', name);
   }
 
@@ -139,7 +140,7 @@ export class DeliveryController {
   @HttpCode(200)
   async look(@Me() me: Person): Promise<Sent<DeliveryList>> {
     try {
-      await this.deliveries.look(0);
+      await this.watcher.look(0);
     } catch (error) {
       throw new Problem(
         500,
@@ -148,7 +149,7 @@ export class DeliveryController {
         error instanceof Error ? error.message : String(error),
       );
     }
-    await this.people.audit(me, 'drop folder looked into', this.deliveries.folder);
+    await this.people.audit(me, 'drop folder looked into', this.folder.folder);
     return this.list({});
   }
 }

@@ -8,7 +8,9 @@ import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { DeliveryController } from './delivery.controller.js';
 import { Delivery } from './delivery.entities.js';
 import { DeliveryListService } from './delivery-list.service.js';
-import { DeliveryService } from './delivery.service.js';
+import { DeliveryLoader } from './delivery-loader.js';
+import { DeliveryWatcher } from './delivery-watcher.js';
+import { DropFolder } from './drop-folder.js';
 
 @Module({
   imports: [
@@ -20,7 +22,7 @@ import { DeliveryService } from './delivery.service.js';
     SourceModule,
   ],
   controllers: [DeliveryController],
-  providers: [DeliveryListService, DeliveryService],
-  exports: [DeliveryListService, DeliveryService],
+  providers: [DeliveryListService, DropFolder, DeliveryLoader, DeliveryWatcher],
+  exports: [DeliveryListService, DropFolder, DeliveryWatcher],
 })
 export class DeliveryModule {}

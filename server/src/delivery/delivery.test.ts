@@ -4,8 +4,9 @@ import path from 'node:path';
 import { Readable } from 'node:stream';
 import pg from 'pg';
 import request from 'supertest';
-import { draft, startApplication, workspace, type Client, type TestApplication } from '../testing.js';
-import { DeliveryService } from './delivery.service.js';
+import { type Client, draft, startApplication, type TestApplication, workspace } from '../testing.js';
+import { DeliveryWatcher } from './delivery-watcher.js';
+import { DropFolder } from './drop-folder.js';
 
 interface DeliveryView {
   readonly file: string;
@@ -300,13 +301,13 @@ test('a file that no pattern takes is told; one that is still being written is n
     file: 'surprise.xlsx',
     state: 'unknown',
     table: null,
-    reason: 'no table of the project has a pattern that takes this name',
+    reason: 'no table of the project has a pattern that matches this name',
   });
   const name = 'berth_rates_2030-06-01.csv';
   await writeFile(folder(name), 'berth_code,rate,charged\nGW-1,7,by day\n');
-  await application.app.get(DeliveryService).look(60_000);
+  await application.app.get(DeliveryWatcher).look(60_000);
   expect(await readdir(folder())).toContain(name);
-  await application.app.get(DeliveryService).look(0);
+  await application.app.get(DeliveryWatcher).look(0);
   expect(await readdir(folder())).not.toContain(name);
 });
 
@@ -341,7 +342,7 @@ test('200,000 rows are loaded as they are read', async () => {
         yield Array.from({ length: 1000 }, (_, j) => `B-${i}-${j},${(j % 900) + 1}.25,by day\n`).join('');
     })(),
   );
-  await application.app.get(DeliveryService).receive('berth_rates_2030-08-01.csv', body);
+  await application.app.get(DropFolder).receive('berth_rates_2030-08-01.csv', body);
   const { body: looked } = await mira.send('post', '/api/deliveries/look');
   expect(
     (looked as { files: DeliveryView[] }).files.find((f) => f.file === 'berth_rates_2030-08-01.csv'),

@@ -1,40 +1,40 @@
-import { loaderOn } from '../load/loader.js';
+import type { StepError } from '@ouvrage/api/run';
 import { worst } from '@ouvrage/core/check';
-import { compileFunction, REMEMBERED, rememberedPlace, type Hashing } from '@ouvrage/core/compile';
+import { compileFunction, type Hashing, REMEMBERED, rememberedPlace } from '@ouvrage/core/compile';
 import { fingerprints, functionsOf } from '@ouvrage/core/graph';
-import { besidePlace, targetPlace, type Dependent, type SwapItem } from '@ouvrage/core/load';
+import { besidePlace, type Dependent, type SwapItem, targetPlace } from '@ouvrage/core/load';
 import {
-  settingsOf,
   type Definition,
   type Environment,
   type Place,
   type Project,
   type ReferenceTable,
+  settingsOf,
   type SourceTable,
 } from '@ouvrage/core/model';
 import { literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
-import type { Clock } from '../warehouse/loaded.js';
+import type { CheckOutcome } from '../load/check-outcome.js';
+import { type Loader, loaderOn } from '../load/loader.js';
+import { errorOfRows, traceRows } from '../load/trace.js';
+import type { BuildKit } from '../run/build-kit.js';
+import { type BaseSurroundings, planFrom } from '../run/load-base.js';
+import { Run, type RunStep } from '../run/run.entities.js';
+import type { StepJournal } from '../run/step-journal.js';
 import {
-  BuildService,
-  LOAD_TIME,
   brokenError,
+  checkName,
   didOf,
+  LOAD_TIME,
   problemError,
   stoppedChecks,
   stoppedError,
-} from '../run/build.service.js';
-import { planFrom, type BaseSurroundings } from '../run/load-base.js';
-import { errorOfRows, traceRows } from '../load/trace.js';
+} from '../run/step-results.js';
 import { logger, Problem } from '../shared/problem.js';
-import type { StepJournal } from '../run/step-journal.js';
-import type { StepError } from '@ouvrage/api/run';
-import { Run, type RunStep } from '../run/run.entities.js';
-import { landingBeside } from '../source/landing.js';
 import { intakeError, IntakeService, keepsLanded } from '../source/intake.service.js';
+import { landingBeside } from '../source/landing.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
-import type { CheckOutcome } from '../load/check-outcome.js';
-import type { Loader } from '../load/loader.js';
+import type { Clock } from '../warehouse/loaded.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 
@@ -72,7 +72,7 @@ export class ReleaseTransaction {
     private readonly after: Project,
     private readonly environment: Environment,
     private readonly client: pg.PoolClient,
-    private readonly builds: BuildService,
+    private readonly kit: BuildKit,
     private readonly journal: StepJournal,
     private readonly warehouse: WarehouseService,
     private readonly intake: IntakeService,
@@ -152,7 +152,7 @@ export class ReleaseTransaction {
     try {
       await this.client.query('savepoint before_table');
       const bases = await this.bases();
-      const when = (await this.builds.loadTimes(this.after, bases))(table.fullName);
+      const when = (await this.kit.loadTimes(this.after, bases))(table.fullName);
       const treatment = this.run.request.release?.treatments?.[table.fullName];
       const plan = await planFrom(
         loader,
@@ -168,7 +168,7 @@ export class ReleaseTransaction {
         { ...bases, startOver: treatment === 'start over' },
       );
       loader.inputs = this.placeOf;
-      const { rows, checks } = await this.builds.makeAndCheck(loader, plan, this.after, 'others');
+      const { rows, checks } = await this.kit.makeAndCheck(loader, plan, this.after, 'others');
       if (worst(checks.map((c) => c.verdict)) === 'broken') {
         this.failure = { step, loader, checks };
         return false;
@@ -242,7 +242,7 @@ export class ReleaseTransaction {
 
   private async check(step: RunStep): Promise<boolean> {
     const loader = loaderOn(this.client, this.environment);
-    const outcome = await this.builds.checkFile(loader, this.after, step.table.slice('checks/'.length), {
+    const outcome = await this.kit.checkFile(loader, this.after, checkName(step.table), {
       placeOf: this.placeOf,
       functionsSchema: this.environment.schemaOf('functions'),
       settings: settingsOf(this.after),

@@ -1,43 +1,43 @@
+import { Injectable, type OnModuleInit } from '@nestjs/common';
+import { InjectRepository } from '@nestjs/typeorm';
 import type { FileConflict } from '@ouvrage/api/project';
 import type { CheckState } from '@ouvrage/api/quality';
 import type { ComparedTexts, Comparison, ReleaseEntry } from '@ouvrage/api/release';
-import type { Sent } from '../shared/answers.js';
-import { columnWith } from '@ouvrage/core/language';
-import { Injectable, type OnModuleInit } from '@nestjs/common';
-import { InjectRepository } from '@nestjs/typeorm';
 import { targetOf } from '@ouvrage/core/compile';
-import { SESSION_SETTINGS, rehashedColumns } from '@ouvrage/core/load';
+import { columnWith } from '@ouvrage/core/language';
+import { rehashedColumns, SESSION_SETTINGS } from '@ouvrage/core/load';
 import type { Project } from '@ouvrage/core/model';
 import { schemaNames } from '@ouvrage/core/resolve';
 import {
   compareProjects,
-  wrongFormerNames,
   holdersOf,
-  losses,
-  migrations,
   type Loss,
+  losses,
   type Migration,
+  migrations,
   type ProjectChange,
   type Treatment,
+  wrongFormerNames,
 } from '@ouvrage/core/review';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
 import { QualityService } from '../quality/quality.service.js';
-import { BuildService } from '../run/build.service.js';
+import { BuildKit } from '../run/build-kit.js';
 import { planTables } from '../run/run-plan.js';
-import { Release, Run, type RunStep } from '../run/run.entities.js';
 import { RunQueue } from '../run/run-queue.js';
+import { Release, Run, type RunStep } from '../run/run.entities.js';
 import { RunService } from '../run/run.service.js';
 import { StepJournal } from '../run/step-journal.js';
+import type { Sent } from '../shared/answers.js';
 import { isConnectionLost } from '../shared/connection-lost.js';
-import { runFirst, type FirstRun } from './first-run.js';
-import { ReleaseCompletion } from './release-completion.js';
-import { ReleaseTransaction } from './release-transaction.js';
 import { logger, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
 import type { Loaded } from '../warehouse/loaded.js';
 import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
+import { type FirstRun, runFirst } from './first-run.js';
+import { ReleaseCompletion } from './release-completion.js';
+import { ReleaseTransaction } from './release-transaction.js';
 
 /** What is asked for. */
 export interface ReleaseRequest {
@@ -76,7 +76,7 @@ export class ReleaseService implements OnModuleInit {
     @InjectRepository(Release) private readonly releases: Repository<Release>,
     private readonly projects: ProjectService,
     private readonly runs: RunService,
-    private readonly builds: BuildService,
+    private readonly kit: BuildKit,
     private readonly journal: StepJournal,
     private readonly warehouse: WarehouseService,
     private readonly quality: QualityService,
@@ -307,7 +307,7 @@ export class ReleaseService implements OnModuleInit {
       after,
       environment,
       client,
-      this.builds,
+      this.kit,
       this.journal,
       this.warehouse,
       this.intake,

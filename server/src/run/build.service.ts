@@ -1,33 +1,27 @@
-import { loaderOn, type NextOfLoad } from '../load/loader.js';
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
+import type { StepError } from '@ouvrage/api/run';
 import { readThroughViews } from '@ouvrage/core/assist';
-import { queryCheck, queryCheckStatements, verdictOf, worst } from '@ouvrage/core/check';
-import { compileText } from '@ouvrage/core/compile';
-import { fingerprints, functionsOf } from '@ouvrage/core/graph';
-import { SESSION_SETTINGS, targetPlace, type LoadPlan, type PlanContext } from '@ouvrage/core/load';
-import { settingsOf, type Environment, type Place, type Project } from '@ouvrage/core/model';
+import { worst } from '@ouvrage/core/check';
+import { fingerprints } from '@ouvrage/core/graph';
+import { type LoadPlan, targetPlace } from '@ouvrage/core/load';
+import { type Environment, type Place, type Project, settingsOf } from '@ouvrage/core/model';
 import { schemaNames } from '@ouvrage/core/resolve';
-import { lineColumn, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
+import { type Loader, loaderOn } from '../load/loader.js';
+import { errorOfRows, traceRows } from '../load/trace.js';
 import { PRODUCTION, ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
 import { logger, Problem } from '../shared/problem.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
-import { policyOutcome, type CheckOutcome } from '../load/check-outcome.js';
-import type { Loader } from '../load/loader.js';
-import { FAULT_ROWS } from '../warehouse/statements.js';
-import { stepError } from '../warehouse/sql-error.js';
 import type { Standing } from '../warehouse/loaded.js';
+import { stepError } from '../warehouse/sql-error.js';
 import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
-import type { StepError } from '@ouvrage/api/run';
+import { BuildKit, type LoadTime, refuseEffects } from './build-kit.js';
+import { type BaseSurroundings, planFrom } from './load-base.js';
 import type { Run, RunStep } from './run.entities.js';
-import { ClockService } from './clock.service.js';
-import { type Clock } from '../warehouse/loaded.js';
-import { planFrom, type BaseSurroundings } from './load-base.js';
-import { checkLongDates } from './reference-dates.js';
 import { RunService } from './run.service.js';
 import { StepJournal } from './step-journal.js';
-import { errorOfRows, traceRows } from '../load/trace.js';
+import { brokenError, checkName, didOf, LOAD_TIME, problemError, stoppedChecks, stoppedError } from './step-results.js';
 
 /** All that the steps of one run share. */
 interface BuildContext {
@@ -51,7 +45,7 @@ export class BuildService implements OnModuleInit {
     @Inject(Config) private readonly config: Config,
     private readonly runs: RunService,
     private readonly journal: StepJournal,
-    private readonly clock: ClockService,
+    private readonly kit: BuildKit,
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
   ) {}
@@ -83,7 +77,7 @@ export class BuildService implements OnModuleInit {
       bases,
       built,
       placeOf,
-      times: await this.loadTimes(project, bases),
+      times: await this.kit.loadTimes(project, bases),
       parameters: new Map(Object.entries(run.request.parameters)),
     };
   }
@@ -105,7 +99,7 @@ export class BuildService implements OnModuleInit {
   private async build(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     const context = await this.context(run);
     const names = (kind: RunStep['kind']) => steps.filter((s) => s.kind === kind).map((s) => s.table);
-    await this.makeFunctions(context, names('load'), names('check').map(checkName));
+    await this.kit.makeFunctions(context, names('load'), names('check').map(checkName));
     const waiting = new Map(steps.filter((s) => s.state === 'waiting').map((s) => [s.table, s]));
     const ended = new Map<string, 'done' | 'bad'>(
       steps.filter((s) => s.state === 'reused').map((s) => [s.table, 'done']),
@@ -151,24 +145,6 @@ export class BuildService implements OnModuleInit {
     return signal.aborted ? 'stopped' : failed ? 'failed' : 'succeeded';
   }
 
-  /** The project's functions that tables and files of checks use, in the environment's own schema. */
-  private async makeFunctions(
-    { project, environment }: BuildContext,
-    tables: Iterable<string>,
-    checks: Iterable<string> = [],
-  ): Promise<void> {
-    const names = {
-      placeOf: (t: string) => targetPlace(environment, project.tables.get(t)!),
-      functionsSchema: environment.schemaOf('functions'),
-    };
-    const functions = functionsOf(
-      project,
-      tables,
-      [...checks].flatMap((name) => project.checks.get(name)?.query ?? []),
-    );
-    await this.warehouse.makeFunctions(environment, project, functions, names);
-  }
-
   /** One step on one connection. @returns whether what waits for it may start */
   private async step(context: BuildContext, step: RunStep, signal: AbortSignal): Promise<boolean> {
     const { run, environment } = context;
@@ -210,7 +186,7 @@ export class BuildService implements OnModuleInit {
     if (!cause || !of || !('query' in of)) return {};
     try {
       // Views that are production's are looked into, too.
-      await this.makeFunctions(context, readThroughViews(project, of));
+      await this.kit.makeFunctions(context, readThroughViews(project, of));
       const client = await this.warehouse.connect(this.warehouse.builder(environment));
       try {
         await client.query('begin');
@@ -253,7 +229,7 @@ export class BuildService implements OnModuleInit {
       },
     );
     loader.inputs = placeOf;
-    const { plan, rows, checks } = await this.makeAndCheck(loader, planned, project, 'swap');
+    const { plan, rows, checks } = await this.kit.makeAndCheck(loader, planned, project, 'swap');
     if (worst(checks.map((c) => c.verdict)) === 'broken') {
       await client.query('rollback');
       this.journal.end(
@@ -283,48 +259,6 @@ export class BuildService implements OnModuleInit {
     return true;
   }
 
-  /**
-   * When loads take place: by the clock that a table was first loaded with, and always later than its last load.
-   * @throws Problem, when asked of a table, where that clock has gone back since
-   */
-  async loadTimes(project: Project, { here, released }: BaseSurroundings): Promise<(table: string) => LoadTime> {
-    const harbour = await this.clock.harbour();
-    const clockOf = await this.clock.clocks(project);
-    return (table) => {
-      const last = here.get(table) ?? released.loaded.get(table);
-      const clock = harbour === undefined ? 'real' : (last?.clock ?? clockOf(table));
-      const now = clock === 'stand-in' ? harbour! : new Date();
-      if (last?.loadTime !== undefined && Date.parse(last.loadTime) - now.getTime() > CLOCK_SLACK_MILLISECONDS)
-        throw new Problem(
-          409,
-          'clock-behind',
-          `${table} was last loaded at ${last.loadTime}, and the ${clock === 'real' ? 'real' : 'demo'} clock says ${now.toISOString()}`,
-          'Set the clock right, or start the table over.',
-        );
-      return {
-        clock,
-        plan: {
-          ...(clock === 'stand-in' ? { time: harbour!.toISOString() } : {}),
-          ...(last?.loadTime === undefined ? {} : { lastTime: last.loadTime }),
-        },
-      };
-    };
-  }
-
-  /** Makes one table beside and runs its checks; shared with releases, where all swaps come last. */
-  async makeAndCheck(
-    loader: Loader,
-    plan: LoadPlan,
-    project: Project,
-    next: NextOfLoad,
-  ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
-    const table = project.tables.get(plan.table)!;
-    if (table.kind !== 'reference') return loader.makeBeside(plan, { next });
-    const { text } = project.files.get(table.csvPath)!;
-    await checkLongDates(table, text);
-    return loader.makeBeside(plan, { csv: text, next });
-  }
-
   /** @param closing statements that end the transaction once the table is in its place */
   private async putInPlace(loader: Loader, plan: LoadPlan, closing: readonly string[]): Promise<void> {
     if (!plan.swaps) return loader.conclude(closing);
@@ -337,7 +271,7 @@ export class BuildService implements OnModuleInit {
 
   private async runCheck(context: BuildContext, step: RunStep, loader: Loader): Promise<boolean> {
     const { run, project, environment, placeOf, parameters } = context;
-    const outcome = await this.checkFile(loader, project, checkName(step.table), {
+    const outcome = await this.kit.checkFile(loader, project, checkName(step.table), {
       placeOf,
       functionsSchema: environment.schemaOf('functions'),
       settings: settingsOf(project, parameters),
@@ -352,112 +286,4 @@ export class BuildService implements OnModuleInit {
     this.journal.end(run, step, change, [outcome]);
     return !broken;
   }
-
-  /** Runs one file of checks/; shared with releases. */
-  async checkFile(
-    loader: Loader,
-    project: Project,
-    name: string,
-    names: Parameters<typeof compileText>[3],
-  ): Promise<CheckOutcome> {
-    const file = project.checks.get(name)!;
-    refuseEffects(project, file.path);
-    const check = queryCheck(file);
-    const compiled = compileText(project.files.get(file.path)!, file.query, file.query, names);
-    const sql = queryCheckStatements(compiled.text, FAULT_ROWS);
-    const head = sql.count.indexOf(compiled.text);
-    // Taken back with the savepoint, as nothing else can make a transaction write again.
-    await loader.run({
-      kind: 'session',
-      sql: [...SESSION_SETTINGS, 'savepoint before_check', 'set local transaction_read_only = on'].join(';\n'),
-    });
-    const { rows } = await loader.run({
-      kind: 'check',
-      sql: sql.count,
-      author: { path: file.path, original: (o) => compiled.original(Math.max(0, o - head)) },
-    });
-    const atFault = String((rows[0] as { c0: string }).c0);
-    const place = check.about === undefined ? undefined : names.placeOf(check.about);
-    const total =
-      atFault !== '0' && place
-        ? String(
-            (
-              (await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` }))
-                .rows[0] as { total: string }
-            ).total,
-          )
-        : null;
-    const faults = atFault === '0' ? null : await loader.faultRows(sql.rows);
-    await loader.run({ kind: 'session', sql: 'rollback to savepoint before_check' });
-    return {
-      id: check.id,
-      table: check.about ?? check.reads[0] ?? '',
-      verdict: verdictOf(check, Number(atFault), total === null ? undefined : Number(total)),
-      atFault,
-      total,
-      sql: sql.rows,
-      rows: faults,
-    };
-  }
-}
-
-/** @throws Problem for a file in which something does more than read: it is not run */
-function refuseEffects(project: Project, path: string): void {
-  const found = project.diagnostics.find((d) => d.code === 'not-only-reading' && d.path === path);
-  if (!found) return;
-  const { line } = lineColumn(project.files.get(path)!.text, found.range.start);
-  throw new Problem(422, 'not-only-reading', `${path}, line ${line}: ${found.message}`, found.hint);
-}
-
-/** How far a clock may be behind the last load: clocks are set, and nothing shows. */
-const CLOCK_SLACK_MILLISECONDS = 60_000;
-/** The load's time as its transaction has it. */
-export const LOAD_TIME = `nullif(current_setting('load.time', true), '')`;
-
-/** When a load takes place. */
-export interface LoadTime {
-  readonly clock: Clock;
-  readonly plan: Pick<PlanContext, 'time' | 'lastTime'>;
-}
-
-/** The name of a file of checks/ that a step runs. */
-const checkName = (step: string): string => step.slice('checks/'.length);
-
-/** What a load did: what it counted, if it counts anything, rows of each kind, and why it took its shape. */
-export const didOf = ({ counts, kinds, note }: Loader, clock?: Clock) => ({
-  counts: Object.keys(counts).length ? counts : null,
-  kinds: Object.keys(kinds).length ? kinds : null,
-  note:
-    [note, clock === 'stand-in' ? 'its time is the demo clock’s' : undefined]
-      .filter((n) => n !== undefined)
-      .join('; ') || null,
-});
-
-/** The check of the policy that stopped a load. */
-export const stoppedChecks = (table: string, error: unknown): CheckOutcome[] =>
-  error instanceof LoadStopped && error.check !== undefined
-    ? [policyOutcome(table, error.check.name, error.check.sql, error.rows)]
-    : [];
-
-/** A load that could not begin. */
-export const problemError = ({ title, detail }: Problem): StepError => ({
-  message: title,
-  ...(detail === undefined ? {} : { hint: detail }),
-});
-
-/** A load that was stopped by rows that may not be, with those rows. */
-export function stoppedError({ message, hint, rows }: LoadStopped): StepError {
-  return { message, rows, hint: `${hint === undefined ? '' : `${hint} `}The table is as it was.` };
-}
-
-export function brokenError(checks: readonly CheckOutcome[]): StepError {
-  const broken = checks.filter((c) => c.verdict === 'broken');
-  const named = broken.map(
-    (c) =>
-      `${c.id.split('/').at(-1)} (${Number(c.atFault).toLocaleString('en')} ${c.atFault === '1' ? 'row' : 'rows'})`,
-  );
-  return {
-    message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`,
-    hint: `${checks.some((c) => c.id.startsWith('checks/')) ? 'What is downstream was not loaded' : 'The table is as it was'}. The rows at fault are with the check.`,
-  };
 }

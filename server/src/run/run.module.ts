@@ -4,6 +4,7 @@ import { PeopleModule } from '../people/people.module.js';
 import { ProjectModule } from '../project/project.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { Setting } from '../shared/setting.entity.js';
+import { BuildKit } from './build-kit.js';
 import { BuildService } from './build.service.js';
 import { ClockService } from './clock.service.js';
 import { ProgressService } from './progress.service.js';
@@ -22,7 +23,7 @@ import { StepJournal } from './step-journal.js';
     WarehouseModule,
   ],
   controllers: [RunController],
-  providers: [ProgressService, RunQueue, RunService, BuildService, ClockService, ScriptService, StepJournal],
-  exports: [RunQueue, RunService, BuildService, ClockService, StepJournal],
+  providers: [ProgressService, RunQueue, RunService, BuildKit, BuildService, ClockService, ScriptService, StepJournal],
+  exports: [RunQueue, RunService, BuildKit, ClockService, StepJournal],
 })
 export class RunModule {}

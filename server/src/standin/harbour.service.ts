@@ -7,7 +7,7 @@ import { from as copyFrom } from 'pg-copy-streams';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Repository } from 'typeorm';
-import { DeliveryService } from '../delivery/delivery.service.js';
+import { DropFolder } from '../delivery/drop-folder.js';
 import { Setting } from '../shared/setting.entity.js';
 import { HARBOUR_DAY } from '../run/clock.service.js';
 import { written } from '../look/export-formats.js';
@@ -20,7 +20,7 @@ export class HarbourService {
   constructor(
     @Inject(Config) private readonly config: Config,
     @InjectRepository(Setting) private readonly settings: Repository<Setting>,
-    private readonly deliveries: DeliveryService,
+    private readonly folder: DropFolder,
   ) {}
 
   /** The harbour's day, undefined where there is no demo. */
@@ -49,7 +49,7 @@ export class HarbourService {
       const batches = async function* () {
         yield rows.map((r) => [...r]);
       };
-      await this.deliveries.receive(
+      await this.folder.receive(
         name,
         text === undefined ? Readable.from(written('parquet', columns, batches())) : Readable.from([text]),
       );

@@ -1,0 +1,149 @@
+import { Injectable } from '@nestjs/common';
+import { queryCheck, queryCheckStatements, verdictOf } from '@ouvrage/core/check';
+import { compileText } from '@ouvrage/core/compile';
+import { functionsOf } from '@ouvrage/core/graph';
+import { type LoadPlan, type PlanContext, SESSION_SETTINGS, targetPlace } from '@ouvrage/core/load';
+import type { Environment, Project } from '@ouvrage/core/model';
+import { lineColumn, qualified } from '@ouvrage/core/sql';
+import type { CheckOutcome } from '../load/check-outcome.js';
+import { Loader, type NextOfLoad } from '../load/loader.js';
+import { Problem } from '../shared/problem.js';
+import type { Clock } from '../warehouse/loaded.js';
+import { FAULT_ROWS } from '../warehouse/statements.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { ClockService } from './clock.service.js';
+import type { BaseSurroundings } from './load-base.js';
+import { checkLongDates } from './reference-dates.js';
+
+/** How far a clock may be behind the last load: clocks are set, and nothing shows. */
+const CLOCK_SLACK_MILLISECONDS = 60_000;
+
+/** When a load takes place. */
+export interface LoadTime {
+  readonly clock: Clock;
+  readonly plan: Pick<PlanContext, 'time' | 'lastTime'>;
+}
+
+/** What a run's build and a release's build share: one table made beside and checked, one file of checks, the times of loads. */
+@Injectable()
+export class BuildKit {
+  constructor(
+    private readonly clock: ClockService,
+    private readonly warehouse: WarehouseService,
+  ) {}
+
+  /** The project's functions that tables and files of checks use, in the environment's own schema. */
+  async makeFunctions(
+    { project, environment }: { readonly project: Project; readonly environment: Environment },
+    tables: Iterable<string>,
+    checks: Iterable<string> = [],
+  ): Promise<void> {
+    const names = {
+      placeOf: (t: string) => targetPlace(environment, project.tables.get(t)!),
+      functionsSchema: environment.schemaOf('functions'),
+    };
+    const functions = functionsOf(
+      project,
+      tables,
+      [...checks].flatMap((name) => project.checks.get(name)?.query ?? []),
+    );
+    await this.warehouse.makeFunctions(environment, project, functions, names);
+  }
+
+  /**
+   * When loads take place: by the clock that a table was first loaded with, and always later than its last load.
+   * @throws Problem, when asked of a table, where that clock has gone back since
+   */
+  async loadTimes(project: Project, { here, released }: BaseSurroundings): Promise<(table: string) => LoadTime> {
+    const harbour = await this.clock.harbour();
+    const clockOf = await this.clock.clocks(project);
+    return (table) => {
+      const last = here.get(table) ?? released.loaded.get(table);
+      const clock = harbour === undefined ? 'real' : (last?.clock ?? clockOf(table));
+      const now = clock === 'stand-in' ? harbour! : new Date();
+      if (last?.loadTime !== undefined && Date.parse(last.loadTime) - now.getTime() > CLOCK_SLACK_MILLISECONDS)
+        throw new Problem(
+          409,
+          'clock-behind',
+          `${table} was last loaded at ${last.loadTime}, and the ${clock === 'real' ? 'real' : 'demo'} clock says ${now.toISOString()}`,
+          'Set the clock right, or start the table over.',
+        );
+      return {
+        clock,
+        plan: {
+          ...(clock === 'stand-in' ? { time: harbour!.toISOString() } : {}),
+          ...(last?.loadTime === undefined ? {} : { lastTime: last.loadTime }),
+        },
+      };
+    };
+  }
+
+  /** Makes one table beside and runs its checks; shared with releases, where all swaps come last. */
+  async makeAndCheck(
+    loader: Loader,
+    plan: LoadPlan,
+    project: Project,
+    next: NextOfLoad,
+  ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
+    const table = project.tables.get(plan.table)!;
+    if (table.kind !== 'reference') return loader.makeBeside(plan, { next });
+    const { text } = project.files.get(table.csvPath)!;
+    await checkLongDates(table, text);
+    return loader.makeBeside(plan, { csv: text, next });
+  }
+
+  /** Runs one file of checks/; shared with releases. */
+  async checkFile(
+    loader: Loader,
+    project: Project,
+    name: string,
+    names: Parameters<typeof compileText>[3],
+  ): Promise<CheckOutcome> {
+    const file = project.checks.get(name)!;
+    refuseEffects(project, file.path);
+    const check = queryCheck(file);
+    const compiled = compileText(project.files.get(file.path)!, file.query, file.query, names);
+    const sql = queryCheckStatements(compiled.text, FAULT_ROWS);
+    const head = sql.count.indexOf(compiled.text);
+    // Taken back with the savepoint, as nothing else can make a transaction write again.
+    await loader.run({
+      kind: 'session',
+      sql: [...SESSION_SETTINGS, 'savepoint before_check', 'set local transaction_read_only = on'].join(';\n'),
+    });
+    const { rows } = await loader.run({
+      kind: 'check',
+      sql: sql.count,
+      author: { path: file.path, original: (o) => compiled.original(Math.max(0, o - head)) },
+    });
+    const atFault = String((rows[0] as { c0: string }).c0);
+    const place = check.about === undefined ? undefined : names.placeOf(check.about);
+    const total =
+      atFault !== '0' && place
+        ? String(
+            (
+              (await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` }))
+                .rows[0] as { total: string }
+            ).total,
+          )
+        : null;
+    const faults = atFault === '0' ? null : await loader.faultRows(sql.rows);
+    await loader.run({ kind: 'session', sql: 'rollback to savepoint before_check' });
+    return {
+      id: check.id,
+      table: check.about ?? check.reads[0] ?? '',
+      verdict: verdictOf(check, Number(atFault), total === null ? undefined : Number(total)),
+      atFault,
+      total,
+      sql: sql.rows,
+      rows: faults,
+    };
+  }
+}
+
+/** @throws Problem for a file in which something does more than read: it is not run */
+export function refuseEffects(project: Project, path: string): void {
+  const found = project.diagnostics.find((d) => d.code === 'not-only-reading' && d.path === path);
+  if (!found) return;
+  const { line } = lineColumn(project.files.get(path)!.text, found.range.start);
+  throw new Problem(422, 'not-only-reading', `${path}, line ${line}: ${found.message}`, found.hint);
+}
