@@ -19,3 +19,4 @@ export {
   suspects,
   valueQueries,
 } from './trace.js';
+export { quickFix } from './quick-fix.js';

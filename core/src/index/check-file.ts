@@ -2,6 +2,7 @@ import { readOptions } from './contract.js';
 import { dottedRange } from './mentions.js';
 import type { Range } from '../sql/positions.js';
 import { optional, type FileReader } from './file-reader.js';
+import { checkWithoutQuery, otherName } from './messages.js';
 import type { CheckQuery, Query } from '../model/project.js';
 import { CHECK_OPTIONS, checkOptions } from '../language/options.js';
 
@@ -25,24 +26,15 @@ export function checkFile(file: FileReader): void {
     const view = node.ViewStmt.view ?? {};
     const nameRange = dottedRange(file.text, file.parsed.at(view.location), view.schemaname ? 2 : 1);
     if (view.schemaname !== 'checks' || view.relname !== file.stem) {
-      file.problem(
-        'name-mismatch',
-        nameRange,
-        `the file is ${file.path}, the check ${view.schemaname ?? ''}.${view.relname ?? ''}`,
-        `name it checks.${file.stem}`,
-      );
+      const written = `${view.schemaname ?? ''}.${view.relname ?? ''}`;
+      file.problem(nameRange, otherName(file.path, 'check', { written, expected: `checks.${file.stem}` }));
     }
     const options = readOptions(file.parsed, node.ViewStmt.options ?? []);
     file.result.diagnostics.push(...checkOptions(file.path, options, CHECK_OPTIONS, 'a check'));
     pushCheck(file, file.stem, nameRange, file.query(select, file.rangeAfterAs(statement)), options);
   }
   if (file.result.checks.length === 0 && file.result.diagnostics.length === 0)
-    file.problem(
-      'no-query',
-      file.whole(),
-      'the check has no query',
-      'write select … that returns the rows that should not exist',
-    );
+    file.problem(file.whole(), checkWithoutQuery);
 }
 
 function pushCheck(

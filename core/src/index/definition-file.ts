@@ -6,6 +6,15 @@ import type { Statement } from '../sql/parser.js';
 import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
 import { optional, withComments, type FileReader } from './file-reader.js';
+import {
+  aboutOtherTable,
+  definitionWithoutQuery,
+  optionWithoutContract,
+  otherName,
+  queryOfReference,
+  secondContract,
+  secondQuery,
+} from './messages.js';
 import type { AfterStatement, Contract, Definition, LoadPolicy, Query, Writable } from '../model/project.js';
 import { checkOptions, COLUMN_OPTIONS, TABLE_OPTIONS } from '../language/options.js';
 
@@ -27,7 +36,7 @@ export function definitionFile(file: FileReader, layer: string, { isSound }: { r
   for (const statement of file.parsed.statements) definitionStatement(file, statement, state);
   if (layer === 'reference') return referenceContract(file, state);
   if (!state.query && isSound && file.result.diagnostics.length === 0) {
-    file.problem('no-query', file.whole(), 'the definition has no query', 'write a select that makes the table’s rows');
+    file.problem(file.whole(), definitionWithoutQuery);
   }
   const declared = LOAD_POLICIES.find((policy) => policy === state.contract?.options.get('load')?.value);
   pushDefinition(file, state, state.form ?? declared ?? (state.contract ? DEFAULT_POLICY : 'view'));
@@ -38,8 +47,7 @@ function refuseOption(file: FileReader, option: Node): void {
   if (!('DefElem' in option)) return;
   const start = file.parsed.at(option.DefElem.location);
   const name = option.DefElem.defname ?? '';
-  const hint = 'declare the columns: create table … (…) with (…); and the query after it';
-  file.problem('bad-option', { start, end: start + name.length }, `option ${name} needs a contract`, hint);
+  file.problem({ start, end: start + name.length }, optionWithoutContract(name));
 }
 
 function pushDefinition(file: FileReader, state: DefinitionState, policy: LoadPolicy): void {
@@ -81,13 +89,7 @@ function columnComments(file: FileReader, fullName: string): ReadonlyMap<string,
 
 /** `reference/x.sql` holds the contract of `reference/x.csv`; the two are joined when the project is resolved. */
 function referenceContract(file: FileReader, state: DefinitionState): void {
-  if (state.query)
-    file.problem(
-      'statement-not-allowed',
-      state.query,
-      'a reference table has no query',
-      'its rows are in the CSV file beside this contract',
-    );
+  if (state.query) file.problem(state.query, queryOfReference);
   if (!state.contract) return;
   delete state.query;
   pushDefinition(file, state, 'rebuild');
@@ -131,23 +133,11 @@ function takeName(file: FileReader, state: DefinitionState, relation: RangeVar):
   const expected = `${state.layer}.${file.stem}`;
   const written = relation.schemaname ? `${relation.schemaname}.${relation.relname ?? ''}` : (relation.relname ?? '');
   state.nameRange = range;
-  if (written !== expected)
-    file.problem(
-      'name-mismatch',
-      range,
-      `the file is ${file.path}, the table ${written}`,
-      `write ${expected}, or rename the file`,
-    );
+  if (written !== expected) file.problem(range, otherName(file.path, 'table', { written, expected }));
 }
 
 function takeContract(file: FileReader, state: DefinitionState, create: CreateStmt, statement: Statement): void {
-  if (state.contract)
-    return file.problem(
-      'statement-not-allowed',
-      file.firstWord(statement),
-      'the definition has a second contract',
-      'one file makes one table',
-    );
+  if (state.contract) return file.problem(file.firstWord(statement), secondContract);
   takeName(file, state, create.relation ?? {});
   state.contract = readContract(
     file.parsed,
@@ -166,13 +156,7 @@ function takeQuery(
   range: Range,
   form: LoadPolicy | undefined,
 ): void {
-  if (state.query)
-    return file.problem(
-      'statement-not-allowed',
-      file.firstWord(range),
-      'the definition has a second query',
-      'one file makes one table',
-    );
+  if (state.query) return file.problem(file.firstWord(range), secondQuery);
   state.query = file.query(select, range);
   if (form) state.form = form;
 }
@@ -185,13 +169,7 @@ function takeAfter(file: FileReader, state: DefinitionState, statement: Statemen
   const kind = 'IndexStmt' in node ? 'index' : 'GrantStmt' in node ? 'grant' : 'analyze';
   const own = `${state.layer}.${file.stem}`;
   for (const t of tables) {
-    if (`${t.layer ?? ''}.${t.name}` !== own)
-      file.problem(
-        'statement-not-allowed',
-        t,
-        `this statement is about ${t.layer ?? ''}.${t.name}`,
-        `only ${own} may be changed here`,
-      );
+    if (`${t.layer ?? ''}.${t.name}` !== own) file.problem(t, aboutOtherTable(`${t.layer ?? ''}.${t.name}`, own));
   }
   const indexName =
     'IndexStmt' in node && node.IndexStmt.idxname ? indexNameRange(file, statement, node.IndexStmt.idxname) : undefined;

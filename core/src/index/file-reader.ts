@@ -5,7 +5,8 @@ import { parseStatements } from '../sql/statements.js';
 import { strings } from '../sql/nodes.js';
 import { rangeOfLine, startsOfLines, type Range } from '../sql/positions.js';
 import { nextToken, tokenize } from '../sql/tokens.js';
-import type { DiagnosticCode } from '../model/diagnostic.js';
+import { errorAt, type Finding } from '../model/diagnostic.js';
+import { columnTwice, effect, statementNotAllowed, syntaxError } from './messages.js';
 import type { Contract, IndexedFile, Query } from '../model/project.js';
 import type { Effect } from './only-reading.js';
 import { checkOptions } from '../language/options.js';
@@ -43,15 +44,8 @@ export class FileReader {
     };
   }
 
-  problem(code: DiagnosticCode, range: Range, message: string, hint?: string): void {
-    this.result.diagnostics.push({
-      code,
-      severity: 'error',
-      path: this.path,
-      range,
-      message,
-      ...(hint ? { hint } : {}),
-    });
+  problem({ start, end }: Range, finding: Finding): void {
+    this.result.diagnostics.push(errorAt({ path: this.path, range: { start, end } }, finding));
   }
 
   whole(): Range {
@@ -68,7 +62,7 @@ export class FileReader {
     this.result.statements = [...kept, ...broken]
       .map(({ start, end }) => ({ start, end }))
       .sort((a, b) => a.start - b.start);
-    for (const error of errors) this.problem('syntax', error.range, error.message);
+    for (const error of errors) this.problem(error.range, syntaxError(error.message));
     return errors.length === 0;
   }
 
@@ -78,7 +72,7 @@ export class FileReader {
   }
 
   notAllowed(statement: Statement, what: string): void {
-    this.problem('statement-not-allowed', this.firstWord(statement), `this statement is not allowed here`, what);
+    this.problem(this.firstWord(statement), statementNotAllowed(what));
   }
 
   /** A query of the file; what in it does more than read is reported. */
@@ -89,9 +83,9 @@ export class FileReader {
   }
 
   effects(found: readonly Effect[]): void {
-    for (const { location, message, hint } of found) {
-      const token = nextToken(this.text, this.parsed.at(location));
-      this.problem('not-only-reading', token ? { start: token.start, end: token.end } : this.whole(), message, hint);
+    for (const one of found) {
+      const token = nextToken(this.text, this.parsed.at(one.location));
+      this.problem(token ?? this.whole(), effect(one));
     }
   }
 
@@ -128,7 +122,7 @@ export class FileReader {
         this.result.diagnostics.push(...checkOptions(this.path, option, allowed, what));
       }
       if (contract.columns.findIndex((c) => c.name === column.name) < i)
-        this.problem('duplicate-column', column.range, `column ${column.name} is declared twice`);
+        this.problem(column.range, columnTwice(column.name));
     }
   }
 

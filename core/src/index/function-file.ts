@@ -6,6 +6,18 @@ import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
 import { typeText } from '../sql/types.js';
 import type { FileReader } from './file-reader.js';
+import {
+  changesRole,
+  definersRights,
+  dynamicSql,
+  effect,
+  functionLanguage,
+  mayChangeData,
+  onlySelects,
+  otherName,
+  procedure,
+  volatileCall,
+} from './messages.js';
 import { effectOfCall, isVolatile } from './only-reading.js';
 
 /** `functions/`: one function a file, which only reads. */
@@ -20,12 +32,8 @@ export function functionFile(file: FileReader): void {
     const nameRange = file.rangeAfterWord(statement, ['function', 'procedure'], names.length);
     const name = names.at(-1) ?? '';
     if (names.length !== 2 || names[0] !== FUNCTIONS_SCHEMA || name !== file.stem) {
-      file.problem(
-        'name-mismatch',
-        nameRange,
-        `the file is ${file.path}, the function ${names.join('.')}`,
-        `name it functions.${file.stem}`,
-      );
+      const expected = `functions.${file.stem}`;
+      file.problem(nameRange, otherName(file.path, 'function', { written: names.join('.'), expected }));
     }
     const { tables, functions, effects } = mentionsIn(file.parsed, create.sql_body ?? {});
     file.effects(effects);
@@ -49,77 +57,55 @@ function onlyReads(file: FileReader, statement: Statement, create: CreateFunctio
   const options = new Map(
     (create.options ?? []).flatMap((o) => ('DefElem' in o ? [[o.DefElem.defname ?? '', o.DefElem] as const] : [])),
   );
-  const report = (range: Range, message: string, hint: string) =>
-    file.problem('not-only-reading', range, message, hint);
   const placeOf = (location: number | undefined): Range => {
     const start = file.parsed.at(location);
     return { start, end: tokenize(file.text, start, statement.end)[0]?.end ?? start };
   };
-  if (create.is_procedure) return report(nameRange, 'no query can call a procedure', 'write create function');
+  if (create.is_procedure) return file.problem(nameRange, procedure);
   const textOf = (name: string): string | undefined => {
     const arg = options.get(name)?.arg;
     return arg && 'String' in arg ? arg.String.sval : undefined;
   };
   const volatility = textOf('volatility');
   if (volatility !== 'immutable' && volatility !== 'stable')
-    report(
+    file.problem(
       options.has('volatility') ? placeOf(options.get('volatility')!.location) : nameRange,
-      `${file.stem} may change something, as it is ${volatility === undefined ? 'not declared immutable or stable' : 'declared volatile'}`,
-      'write immutable where its result depends on its arguments alone, else stable',
+      mayChangeData(file.stem, volatility),
     );
   const security = options.get('security');
   if (security?.arg && 'Boolean' in security.arg && security.arg.Boolean.boolval)
-    report(placeOf(security.location), 'a function runs with the rights of who calls it', 'leave security definer out');
+    file.problem(placeOf(security.location), definersRights);
   const setting = options.get('set')?.arg;
   if (
     setting &&
     'VariableSetStmt' in setting &&
     ['role', 'session_authorization'].includes(setting.VariableSetStmt.name ?? '')
   )
-    report(
-      placeOf(options.get('set')!.location),
-      'a function keeps the role that it is called with',
-      `leave set ${setting.VariableSetStmt.name!} out`,
-    );
+    file.problem(placeOf(options.get('set')!.location), changesRole(setting.VariableSetStmt.name!));
   const language = textOf('language')?.toLowerCase() ?? 'sql';
   if (language !== 'sql' && language !== 'plpgsql')
-    report(
-      placeOf(options.get('language')?.location),
-      `the language ${language} is not for functions of the project`,
-      'write it in sql or plpgsql',
-    );
-  reportCalls(file, statement, language, report);
+    file.problem(placeOf(options.get('language')?.location), functionLanguage(language));
+  reportCalls(file, statement, language);
   const as = options.get('as')?.arg;
   const body = as && 'List' in as ? strings(as.List.items)[0] : undefined;
-  if (body !== undefined && language === 'sql') statementsOnlyRead(body, placeOf(options.get('as')!.location), report);
+  if (body !== undefined && language === 'sql') statementsOnlyRead(file, body, placeOf(options.get('as')!.location));
 }
 
 /** Calls inside a body, by its words: also where the body is a string. */
-function reportCalls(
-  file: FileReader,
-  statement: Statement,
-  language: string,
-  report: (range: Range, message: string, hint: string) => void,
-): void {
+function reportCalls(file: FileReader, statement: Statement, language: string): void {
   const outer = tokenize(file.text, statement.start, statement.end);
   const inner = outer.filter((t) => t.kind === 'string').flatMap((t) => tokensInside(file.text, t));
   for (const tokens of [outer, inner]) {
     for (const [i, token] of tokens.entries()) {
       if (token.kind !== 'word' && token.kind !== 'quoted') continue;
       const name = nameOf(token);
-      const range = { start: token.start, end: token.end };
       if (tokens === inner && language === 'plpgsql' && token.kind === 'word' && name === 'execute')
-        report(range, 'execute runs SQL that nobody has read', 'write the statement itself');
+        file.problem(token, dynamicSql);
       if (tokens[i + 1]?.text !== '(') continue;
       // Calls outside of strings are read from the tree.
-      const effect = tokens === inner ? effectOfCall(name, 0) : undefined;
-      if (effect) report(range, effect.message, effect.hint);
-      else if (isVolatile(name))
-        report(
-          range,
-          `${name}() gives another value at each call`,
-          'a function of the project calls immutable and stable functions only',
-        );
+      const found = tokens === inner ? effectOfCall(name, 0) : undefined;
+      if (found) file.problem(token, effect(found));
+      else if (isVolatile(name)) file.problem(token, volatileCall(name));
     }
   }
 }
@@ -134,19 +120,14 @@ function tokensInside(
 }
 
 /** A body in a string may hold select and nothing else. */
-function statementsOnlyRead(
-  body: string,
-  range: Range,
-  report: (range: Range, message: string, hint: string) => void,
-): void {
+function statementsOnlyRead(file: FileReader, body: string, range: Range): void {
   const parsed = parseSql(body);
   for (const { node } of parsed.statements) {
-    if (!('SelectStmt' in node))
-      report(range, 'a function of the project holds select and nothing else', 'leave the other statements out');
+    if (!('SelectStmt' in node)) file.problem(range, onlySelects);
     else
-      for (const { message, hint } of mentionsIn(parsed, node).effects.filter(
+      for (const found of mentionsIn(parsed, node).effects.filter(
         (e) => e.kind === 'statement' && !e.message.startsWith('$'),
       ))
-        report(range, message, hint);
+        file.problem(range, effect(found));
   }
 }

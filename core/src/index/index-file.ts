@@ -6,7 +6,8 @@ import { functionFile } from './function-file.js';
 import { referenceFile } from './reference-file.js';
 import { sourcesFile } from './source-file.js';
 import { byteToCharacter, type Range } from '../sql/positions.js';
-import type { Diagnostic } from '../model/diagnostic.js';
+import { errorAt, type Diagnostic } from '../model/diagnostic.js';
+import { misplacedFile, readTooLong, TOO_LARGE, unreadableFile } from './messages.js';
 import type { IndexedFile } from '../model/project.js';
 
 const FOLDERS: Readonly<Record<string, (file: FileReader) => void>> = {
@@ -29,32 +30,15 @@ export function indexFile(path: string, text: string): IndexedFile {
 }
 
 /** A fault of the program in reading a file: said of that file, and of no other. */
-export const unreadable = (path: string, range: Range, error: unknown): Diagnostic => ({
-  code: 'unreadable',
-  severity: 'error',
-  path,
-  range,
-  message: `this file could not be read: ${error instanceof RangeError ? 'it is nested too deep or too large' : error instanceof Error ? error.message : String(error)}`,
-  hint: 'make definitions of its own of some parts',
-});
+export const unreadable = (path: string, range: Range, error: unknown): Diagnostic => {
+  const why = error instanceof Error ? error.message : String(error);
+  return errorAt({ path, range }, unreadableFile(error instanceof RangeError ? TOO_LARGE : why));
+};
 
 /** A file that took longer to read than it may. @param limit milliseconds */
 export function tooSlow(path: string, text: string, limit: number): IndexedFile {
   const { result } = new FileReader(path, text);
-  const message = `this file could not be read within ${limit / 1000} seconds`;
-  return {
-    ...result,
-    diagnostics: [
-      {
-        code: 'unreadable',
-        severity: 'error',
-        path,
-        range: { start: 0, end: 0 },
-        message,
-        hint: 'divide it into several files',
-      },
-    ],
-  };
+  return { ...result, diagnostics: [errorAt({ path, range: { start: 0, end: 0 } }, readTooLong(limit))] };
 }
 
 /** An indexed file as it can be sent from one thread to another; `restored` gives it back what it lacks. */
@@ -80,13 +64,7 @@ function sqlFile(file: FileReader, folder: string): void {
   } else if (folder) definitionFile(file, folder, { isSound });
   else if (file.path === 'layers.sql') layersFile(file);
   else if (file.path === 'parameters.sql') parametersFile(file);
-  else
-    file.problem(
-      'misplaced-file',
-      file.whole(),
-      'a definition belongs in the folder of its layer',
-      'move the file into a layer’s folder, for example staging/',
-    );
+  else file.problem(file.whole(), misplacedFile);
 }
 
 function layersFile(file: FileReader): void {

@@ -6,7 +6,7 @@ export interface Effect {
   readonly hint: string;
 }
 
-const ONLY_READS = 'a query of the project only reads: its load writes';
+const ONLY_READS = 'queries only read; loads do the writing';
 
 /** Statements that change rows, as the parser's nodes are called. */
 const WRITES: Readonly<Record<string, string>> = {
@@ -45,7 +45,7 @@ export function effectOf(key: string, value: object): Effect | undefined {
         kind: 'statement',
         location: (value as { rel?: { location?: number } }).rel?.location ?? 0,
         message: 'select into is not allowed here',
-        hint: 'the file’s name says which table the rows go into',
+        hint: 'the file name determines the table',
       };
     case 'LockingClause': {
       const [first] =
@@ -53,8 +53,8 @@ export function effectOf(key: string, value: object): Effect | undefined {
       return {
         kind: 'statement',
         location: first?.RangeVar?.location ?? 0,
-        message: 'a query of the project locks no rows',
-        hint: 'leave for update or for share out',
+        message: 'a query cannot lock rows',
+        hint: 'remove for update or for share',
       };
     }
     case 'ParamRef':

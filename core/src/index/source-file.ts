@@ -3,6 +3,7 @@ import { readContract, readOptions } from './contract.js';
 import { dottedRange } from './mentions.js';
 import type { Statement } from '../sql/parser.js';
 import { optional, withComments, type Comments, type FileReader } from './file-reader.js';
+import { sourceWithoutLayer } from './messages.js';
 import { checkOptions, SOURCE_COLUMN_OPTIONS, SOURCE_TABLE_OPTIONS } from '../language/options.js';
 
 /** `sources/`: servers and the tables that live there. */
@@ -35,8 +36,7 @@ function sourceTable(
   const relation: RangeVar = (base as CreateStmt).relation ?? {};
   const name = relation.relname ?? '';
   const nameRange = dottedRange(file.text, file.parsed.at(relation.location), relation.schemaname ? 2 : 1);
-  if (!relation.schemaname)
-    file.problem('table-without-layer', nameRange, `${name} has no layer`, `write landing.${name}`);
+  if (!relation.schemaname) file.problem(nameRange, sourceWithoutLayer(name));
   const layer = relation.schemaname ?? 'landing';
   const contract = withComments(
     readContract(file.parsed, name, { elements: (base as CreateStmt).tableElts, options: foreign.options }, statement),

@@ -1,5 +1,13 @@
-import { didYouMean } from '../sql/nearest.js';
-import type { Diagnostic } from '../model/diagnostic.js';
+import { errorAt, type Diagnostic } from '../model/diagnostic.js';
+import {
+  badOption,
+  neitherLengthNorNumber,
+  notALength,
+  notAShare,
+  notAWholeNumber,
+  notOneOf,
+  unknownOption,
+} from './messages.js';
 import type { IndexedFile, LoadPolicy, OptionValue } from '../model/project.js';
 import { LOAD_POLICIES } from './policies.js';
 import { COLUMN_ROLES } from './roles.js';
@@ -225,21 +233,16 @@ export function choicesOf({ value }: OptionRule): readonly string[] | undefined 
 /** Why an option cannot have a value; undefined where it can. */
 function valueProblemOf(rule: OptionRule, value: string): string | undefined {
   const choices = choicesOf(rule);
-  if (choices && !choices.includes(value)) {
-    const near = didYouMean(value, choices);
-    return `${value} is none of ${choices.join(', ')}${near ? `; ${near}` : ''}`;
-  }
+  if (choices && !choices.includes(value)) return notOneOf(value, choices);
   switch (rule.value.kind) {
     case 'count':
-      return /^\d+$/.test(value) ? undefined : `${value} is not a whole number`;
+      return /^\d+$/.test(value) ? undefined : notAWholeNumber(value);
     case 'share':
-      return /^\d+(\.\d+)?%?$/.test(value) ? undefined : `${value} is neither a count nor a percentage such as 0.5%`;
+      return /^\d+(\.\d+)?%?$/.test(value) ? undefined : notAShare(value);
     case 'interval':
-      return INTERVAL.test(value) ? undefined : `${value} is not a length of time such as 26 hours`;
+      return INTERVAL.test(value) ? undefined : notALength(value);
     case 'interval or number':
-      return INTERVAL.test(value) || /^\s*\d+(\.\d+)?\s*$/.test(value)
-        ? undefined
-        : `${value} is neither a length of time such as 3 days nor a number`;
+      return INTERVAL.test(value) || /^\s*\d+(\.\d+)?\s*$/.test(value) ? undefined : neitherLengthNorNumber(value);
     default:
       return undefined;
   }
@@ -255,21 +258,9 @@ export function checkOptions(
   const found: Diagnostic[] = [];
   for (const [name, { value, range }] of options) {
     const rule = Object.hasOwn(allowed, name) ? allowed[name] : undefined;
-    if (!rule) {
-      const near = didYouMean(name, Object.keys(allowed));
-      found.push({
-        code: 'unknown-option',
-        severity: 'error',
-        path,
-        range,
-        message: `${what} has no option ${name}`,
-        ...(near ? { hint: near } : {}),
-      });
-      continue;
-    }
-    const problem = valueProblemOf(rule, value);
-    if (problem)
-      found.push({ code: 'bad-option', severity: 'error', path, range, message: `option ${name}: ${problem}` });
+    const problem = rule && valueProblemOf(rule, value);
+    if (!rule) found.push(errorAt({ path, range }, unknownOption(what, name, Object.keys(allowed))));
+    else if (problem) found.push(errorAt({ path, range }, badOption(name, problem)));
   }
   return found;
 }

@@ -10,7 +10,7 @@ const WITHOUT_EQUALITY: ReadonlySet<string> = new Set(['xml', 'jsonpath']);
 /** Why rows cannot be compared by values of a type; undefined where they can. json is compared as jsonb. */
 export function comparisonProblem(type: string): string | undefined {
   const base = baseOf(type);
-  if (GEOMETRIC.has(base)) return `values of type ${type} that are equal to PostgreSQL need not be the same`;
+  if (GEOMETRIC.has(base)) return `PostgreSQL treats different values of type ${type} as equal`;
   if (WITHOUT_EQUALITY.has(base)) return `PostgreSQL cannot compare values of type ${type}`;
   return base === 'json' && isArray(type) ? `PostgreSQL cannot compare values of type ${type}` : undefined;
 }
@@ -57,7 +57,7 @@ export const GOES_BACK_BY_NUMBERS = /^(smallint|integer|bigint|numeric|real|doub
 export function lookBackProblem(type: string, back: string): string | undefined {
   const isNumber = /^\s*\d+(\.\d+)?\s*$/.test(back);
   if (GOES_BACK_IN_TIME.test(type))
-    return isNumber ? `of a ${baseOf(type)}, go back by a span of time, such as '3 days'` : undefined;
-  if (GOES_BACK_BY_NUMBERS.test(type)) return isNumber ? undefined : `of a ${baseOf(type)}, go back by a number`;
-  return `one cannot go back in values of type ${type}`;
+    return isNumber ? `for a ${baseOf(type)} it is a length of time such as '3 days'` : undefined;
+  if (GOES_BACK_BY_NUMBERS.test(type)) return isNumber ? undefined : `for type ${baseOf(type)} it is a number`;
+  return `look_back is not possible for values of type ${type}`;
 }

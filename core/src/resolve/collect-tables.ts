@@ -1,6 +1,6 @@
 import { errorAt, type Diagnostic } from '../model/diagnostic.js';
+import { addLayer, duplicateTable, unknownLayer, withoutCsv } from './messages.js';
 import type { Definition, IndexedFile, Layer, Table } from '../model/project.js';
-import { didYouMean } from '../sql/nearest.js';
 import { fanOut, fansOut } from './fan-out.js';
 import { withContract } from './reference-contract.js';
 import { unreadDates } from './rules/reference/dates.js';
@@ -20,7 +20,7 @@ export function collectTables(files: ReadonlyMap<string, IndexedFile>, layers: r
   const add = (table: Table): void => {
     const other = tables.get(table.fullName);
     if (other) {
-      diagnostics.push(duplicate(table, other));
+      diagnostics.push(duplicateTable(placeOf(table), table.fullName, placeOf(other)));
       return;
     }
     tables.set(table.fullName, table);
@@ -30,7 +30,8 @@ export function collectTables(files: ReadonlyMap<string, IndexedFile>, layers: r
   const fanning: Definition[] = [];
   for (const file of files.values())
     for (const table of file.tables) {
-      if (!byLayer.has(table.layer)) diagnostics.push(unknownLayer(table, byLayer.keys()));
+      if (!byLayer.has(table.layer))
+        diagnostics.push(errorAt(placeOf(table), unknownLayer(table.layer, byLayer.keys(), addLayer(table.layer))));
       if (table.kind === 'definition' && table.layer === 'reference') contracts.push(table);
       else if (table.kind === 'definition' && fansOut(table)) fanning.push(table);
       else add(table);
@@ -38,7 +39,7 @@ export function collectTables(files: ReadonlyMap<string, IndexedFile>, layers: r
   for (const contract of contracts) {
     const csv = tables.get(contract.fullName);
     if (csv?.kind !== 'reference') {
-      diagnostics.push(withoutCsv(contract));
+      diagnostics.push(errorAt(placeOf(contract), withoutCsv(contract.path)));
       continue;
     }
     const table = withContract(csv, contract);
@@ -54,19 +55,3 @@ export function collectTables(files: ReadonlyMap<string, IndexedFile>, layers: r
 }
 
 const placeOf = ({ path, nameRange: range }: Table) => ({ path, range });
-
-const duplicate = (table: Table, other: Table): Diagnostic =>
-  errorAt(placeOf(table), 'duplicate-table', `${table.fullName} is already made by ${other.path}`, {
-    hint: 'rename one of the files',
-    related: [{ ...placeOf(other), message: 'the other one' }],
-  });
-
-const unknownLayer = (table: Table, layers: Iterable<string>): Diagnostic =>
-  errorAt(placeOf(table), 'unknown-layer', `${table.layer} is not a layer`, {
-    hint: didYouMean(table.layer, layers) ?? `write create schema ${table.layer} in layers.sql`,
-  });
-
-const withoutCsv = (contract: Definition): Diagnostic =>
-  errorAt(placeOf(contract), 'unknown-table', `there is no CSV file beside ${contract.path}`, {
-    hint: `add ${contract.path.replace(/\.sql$/, '.csv')}`,
-  });

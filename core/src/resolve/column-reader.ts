@@ -6,7 +6,8 @@ import { contractDiagnostics } from './rules/contract/contract.js';
 import { type ContractSurroundings } from './rules/contract/surroundings.js';
 import { referenceColumns } from './rules/reference/header.js';
 import { driftedColumns } from './rules/contract/columns-against-query.js';
-import type { Diagnostic } from '../model/diagnostic.js';
+import { errorAt, type Diagnostic } from '../model/diagnostic.js';
+import { sameColumnTwice, tooManyColumns, unnamedColumn } from './messages.js';
 import { partialInputs } from '../graph/inputs.js';
 import type { Column, IndexedFile, ProjectFunction, Query, Table } from '../model/project.js';
 import { loadDiagnostics } from './rules/load/rules.js';
@@ -87,27 +88,13 @@ export class ColumnReader {
     const diagnostics = problems.map((p, i) =>
       columnDiagnostic(this.around.files.get(path)!, p, { hints: i < MOST_HINTS }),
     );
+    const start = { path, range: startOf(this.around.files.get(path)!, query) };
     if (columns && columns.length > MOST_COLUMNS)
-      diagnostics.push({
-        code: 'too-many-columns',
-        severity: 'error',
-        path,
-        range: startOf(this.around.files.get(path)!, query),
-        message: `the query returns ${columns.length} columns; a table has ${MOST_COLUMNS} at most`,
-        hint: 'leave some out, or make several tables',
-      });
+      diagnostics.push(errorAt(start, tooManyColumns(columns.length, MOST_COLUMNS)));
     const seen = new Set<string>();
     for (const column of columns && columns.length <= MOST_COLUMNS ? columns : []) {
-      if (column.name !== '?column?' && seen.has(column.name)) {
-        diagnostics.push({
-          code: 'duplicate-column',
-          severity: 'error',
-          path,
-          range: startOf(this.around.files.get(path)!, query),
-          message: `the query returns two columns named ${column.name}`,
-          hint: 'give one of them another name with as',
-        });
-      }
+      if (column.name !== '?column?' && seen.has(column.name))
+        diagnostics.push(errorAt(start, sameColumnTwice(column.name)));
       seen.add(column.name);
     }
     return { columns, diagnostics };
@@ -121,14 +108,7 @@ export class ColumnReader {
       const token = location === undefined ? undefined : nextToken(file.text, file.at!(location));
       return token ? [{ start: token.start, end: token.end }] : [];
     });
-    return (places.length ? places : [startOf(file, query)]).map((range) => ({
-      code: 'unnamed-column',
-      severity: 'error',
-      path,
-      range,
-      message: 'a column of the query has no name',
-      hint: 'name it with as',
-    }));
+    return (places.length ? places : [startOf(file, query)]).map((range) => errorAt({ path, range }, unnamedColumn));
   }
 
   private surroundings(path: string): ContractSurroundings {

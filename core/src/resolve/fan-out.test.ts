@@ -77,29 +77,27 @@ describe('what is wrong with a list is said', () => {
       'no column of it',
       at("'mart_{terminl_code}'"),
       undefined,
-      ['[each_schema] each_schema: reference.terminal has no column terminl_code (did you mean terminal_code?)'],
+      ['[each_schema] reference.terminal has no column terminl_code (did you mean terminal_code?)'],
     ],
     [
       'the same name for all',
       at("'mart_all'"),
       undefined,
-      [
-        "[each_schema] each_schema has to be made from the rows of the list (write each_schema = 'mart_{terminal_code}')",
-      ],
+      ["[each_schema] each_schema must name a column of the list (write each_schema = 'mart_{terminal_code}')"],
     ],
     [
       'two rows, one name',
       at("'mart_{region}'"),
       'terminal_code,region\nnq,north\ntb,north\n',
       [
-        '[each_schema] each_schema: two rows of reference.terminal give mart_north (take a column that tells the rows apart)',
+        '[each_schema] each_schema: two rows of reference.terminal give mart_north (use a column that distinguishes the rows)',
       ],
     ],
     [
       'the name of a layer',
       at("'{terminal_code}'"),
       'terminal_code,region\nmart,north\n',
-      ["[each_schema] each_schema: mart is taken (put something before it: 'mart_{terminal_code}')"],
+      ["[each_schema] each_schema: mart is already in use (add a prefix: 'mart_{terminal_code}')"],
     ],
     [
       'a row without a value',
@@ -125,7 +123,7 @@ describe('what is wrong with a list is said', () => {
       'a list without a name for its tables',
       CALLS.replace(", each_schema = 'mart_{terminal_code}'", ''),
       undefined,
-      ["[for_each] each_schema has to be made from the rows of the list (write each_schema = 'mart_{terminal_code}')"],
+      ["[for_each] each_schema must name a column of the list (write each_schema = 'mart_{terminal_code}')"],
     ],
     [
       'another mistake is said once',

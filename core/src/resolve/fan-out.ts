@@ -1,7 +1,20 @@
 import { optionOf } from '../language/contract.js';
-import { didYouMean } from '../sql/nearest.js';
 import { readCsv } from '../index/csv.js';
-import type { Diagnostic } from '../model/diagnostic.js';
+import { errorAt, type Diagnostic } from '../model/diagnostic.js';
+import {
+  asFinding,
+  badSchema,
+  emptyList,
+  listLacks,
+  missingValue,
+  noColumnInTemplate,
+  notAList,
+  sameSchema,
+  schemaTaken,
+  schemaTooLong,
+  withoutList,
+  type FanOutMessage,
+} from './fan-out-messages.js';
 import type { Definition, Each, IndexedFile, Layer, ReferenceTable, Table } from '../model/project.js';
 
 /** Schemas that Ouvrage or PostgreSQL keep for themselves. */
@@ -30,7 +43,7 @@ export function fanOut(
 ): FanOut {
   const list = tables.get(optionOf(table, 'for_each') ?? '');
   const csv = list?.kind === 'reference' ? csvOf(list) : undefined;
-  if (list?.kind !== 'reference' || !csv) return { tables: [table], diagnostics: [notAList(table, tables)] };
+  if (list?.kind !== 'reference' || !csv) return { tables: [table], diagnostics: [noList(table, tables)] };
   const ofTable = known.get(table) ?? new WeakMap<IndexedFile, FanOut>();
   known.set(table, ofTable);
   const before = ofTable.get(csv);
@@ -40,60 +53,37 @@ export function fanOut(
   return found;
 }
 
-function problem(table: Definition, option: string, message: string, hint: string): Diagnostic {
+function problem(table: Definition, option: string, message: FanOutMessage): Diagnostic {
   const range = table.contract?.options.get(option)?.range ?? table.nameRange;
-  return { code: 'policy', severity: 'error', path: table.path, range, message, hint };
+  return errorAt({ path: table.path, range }, asFinding(table.policy, message));
 }
 
-function notAList(table: Definition, tables: ReadonlyMap<string, Table>): Diagnostic {
+function noList(table: Definition, tables: ReadonlyMap<string, Table>): Diagnostic {
   const name = optionOf(table, 'for_each');
   const references = [...tables.values()].filter((t) => t.kind === 'reference').map((t) => t.fullName);
-  if (name === undefined)
-    return problem(table, 'each_schema', 'each_schema needs a list', "write for_each = 'reference.table'");
-  return problem(
-    table,
-    'for_each',
-    `for_each: ${name} is not a reference table`,
-    didYouMean(name, references) ?? `there are ${references.join(', ') || 'none'}`,
-  );
+  return name === undefined
+    ? problem(table, 'each_schema', withoutList)
+    : problem(table, 'for_each', notAList(name, references));
 }
 
 function expand(table: Definition, list: ReferenceTable, csv: IndexedFile, layers: readonly Layer[]): FanOut {
   const template = optionOf(table, 'each_schema');
   const parts = [...(template ?? '').matchAll(/\{([^}]*)\}/g)].map((m) => m[1]!);
-  const alone = (message: string, hint: string, option = 'each_schema'): FanOut => ({
+  const alone = (message: FanOutMessage, option = 'each_schema'): FanOut => ({
     tables: [table],
-    diagnostics: [problem(table, option, message, hint)],
+    diagnostics: [problem(table, option, message)],
   });
   if (parts.length === 0)
-    return alone(
-      'each_schema has to be made from the rows of the list',
-      `write each_schema = '${table.layer}_{${list.header[0] ?? 'column'}}'`,
-      template === undefined ? 'for_each' : 'each_schema',
-    );
+    return alone(noColumnInTemplate(table.layer, list.header[0]), template === undefined ? 'for_each' : 'each_schema');
   const unknown = parts.find((p) => !list.header.includes(p));
-  if (unknown !== undefined)
-    return alone(
-      `each_schema: ${list.fullName} has no column ${unknown}`,
-      didYouMean(unknown, list.header) ?? `its columns are ${list.header.join(', ')}`,
-    );
+  if (unknown !== undefined) return alone(listLacks(list.fullName, unknown, list.header));
   const { header, rows } = readCsv(csv.text);
-  if (rows.length === 0)
-    return alone(
-      `${list.fullName} has no rows, so there are no tables to make`,
-      `add a row to ${csv.path}`,
-      'for_each',
-    );
+  if (rows.length === 0) return alone(emptyList(list.fullName, csv.path), 'for_each');
   const used = (table.query?.settings ?? []).flatMap((s) => (s.setting.startsWith('each.') ? [s] : []));
   const strange = used.find((s) => !header.includes(s.setting.slice(5)));
   if (strange) {
     const name = strange.setting.slice(5);
-    const d = problem(
-      table,
-      'for_each',
-      `${list.fullName} has no column ${name}`,
-      didYouMean(name, header) ?? `its columns are ${header.join(', ')}`,
-    );
+    const d = problem(table, 'for_each', listLacks(list.fullName, name, header));
     return { tables: [table], diagnostics: [{ ...d, range: strange }] };
   }
   const made: Definition[] = [];
@@ -102,20 +92,13 @@ function expand(table: Definition, list: ReferenceTable, csv: IndexedFile, layer
     const schema = template!.replaceAll(/\{([^}]*)\}/g, (_, name: string) => values.get(name)!);
     if (parts.some((p) => values.get(p) === '') || schema.length > LONGEST_SCHEMA)
       return alone(
-        `each_schema: a row of ${list.fullName} gives ‘${schema}’`,
-        schema.length > LONGEST_SCHEMA
-          ? `a schema’s name may have ${LONGEST_SCHEMA} characters`
-          : 'give the column a value in each row',
+        badSchema(list.fullName, schema, schema.length > LONGEST_SCHEMA ? schemaTooLong(LONGEST_SCHEMA) : missingValue),
       );
     if (layers.some((l) => l.name === schema) || TAKEN.test(schema))
-      return alone(`each_schema: ${schema} is taken`, `put something before it: '${table.layer}_${template!}'`);
+      return alone(schemaTaken(schema, table.layer, template!));
     const label = [...new Set(parts)].map((p) => values.get(p)).join(' ');
     const each: Each = { list: list.fullName, values, schema, label, declared: table.fullName };
-    if (made.some((m) => m.each!.schema === schema))
-      return alone(
-        `each_schema: two rows of ${list.fullName} give ${schema}`,
-        'take a column that tells the rows apart',
-      );
+    if (made.some((m) => m.each!.schema === schema)) return alone(sameSchema(list.fullName, schema));
     made.push({ ...table, fullName: `${schema}.${table.name}`, each });
   }
   return { tables: made, diagnostics: [] };

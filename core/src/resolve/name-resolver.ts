@@ -1,6 +1,15 @@
-import { didYouMean } from '../sql/nearest.js';
 import type { Range } from '../sql/positions.js';
-import type { Diagnostic } from '../model/diagnostic.js';
+import { errorAt, type Diagnostic, type Finding } from '../model/diagnostic.js';
+import {
+  eachWithoutList,
+  laterLayer,
+  theLayersAre,
+  unknownFunction,
+  unknownLayer,
+  unknownParameter,
+  unknownTable,
+  withoutLayer,
+} from './messages.js';
 import { fansOut } from './fan-out.js';
 import type { FunctionMention, Layer, ProjectFunction, Query, Table, TableMention } from '../model/project.js';
 
@@ -41,8 +50,8 @@ export class NameResolver {
     private readonly diagnostics: Diagnostic[],
   ) {}
 
-  private report(path: string, range: Range, code: Diagnostic['code'], message: string, hint?: string): void {
-    this.diagnostics.push({ code, severity: 'error', path, range, message, ...(hint ? { hint } : {}) });
+  private report(path: string, { start, end }: Range, finding: Finding): void {
+    this.diagnostics.push(errorAt({ path, range: { start, end } }, finding));
   }
 
   mentions(path: string, query: Query, reader?: Table): readonly string[] {
@@ -66,24 +75,10 @@ export class NameResolver {
     this.functionMentions(path, query.functions);
     for (const s of query.settings) {
       if (s.setting.startsWith('each.') && !(reader?.kind === 'definition' && fansOut(reader)))
-        this.report(
-          path,
-          s,
-          'unknown-parameter',
-          `${s.setting} has a value only in a definition with for_each`,
-          "write for_each = 'reference.table' in its options",
-        );
+        this.report(path, s, eachWithoutList(s.setting));
       const name = s.setting.startsWith('param.') ? s.setting.slice(6) : undefined;
-      if (name !== undefined && !this.known.parameters.has(name)) {
-        const near = didYouMean(name, this.known.parameters.keys());
-        this.report(
-          path,
-          s,
-          'unknown-parameter',
-          `parameters.sql sets no param.${name}`,
-          near ?? `write set param.${name} = '…' there`,
-        );
-      }
+      if (name !== undefined && !this.known.parameters.has(name))
+        this.report(path, s, unknownParameter(name, this.known.parameters.keys()));
     }
     return found;
   }
@@ -91,13 +86,7 @@ export class NameResolver {
   functionMentions(path: string, functions: readonly FunctionMention[]): void {
     for (const f of functions) {
       if (this.known.functions.has(f.name)) continue;
-      this.report(
-        path,
-        f,
-        'unknown-function',
-        `there is no function functions.${f.name}`,
-        didYouMean(f.name, this.known.functions.keys()) ?? `add functions/${f.name}.sql`,
-      );
+      this.report(path, f, unknownFunction(f.name, this.known.functions.keys()));
     }
   }
 
@@ -138,14 +127,7 @@ export class NameResolver {
   private mentioned(path: string, mention: TableMention): string | undefined {
     const { layer, name } = mention;
     if (layer === undefined) {
-      const full = this.named(name);
-      this.report(
-        path,
-        mention,
-        'table-without-layer',
-        `${name} has no layer`,
-        full.length ? `did you mean ${full.join(' or ')}?` : 'write layer.table',
-      );
+      this.report(path, mention, withoutLayer(name, this.named(name)));
       return undefined;
     }
     if (SYSTEM_SCHEMAS.has(layer)) return undefined;
@@ -158,33 +140,16 @@ export class NameResolver {
       this.report(
         path,
         mention,
-        'unknown-layer',
-        `${layer} is not a layer`,
-        didYouMean(layer, this.known.byLayer.keys()) ?? `the layers are ${[...this.known.byLayer.keys()].join(', ')}`,
+        unknownLayer(layer, this.known.byLayer.keys(), theLayersAre(this.known.byLayer.keys())),
       );
-    else {
-      const near = didYouMean(name, inLayer);
-      const elsewhere = this.named(name);
-      const hint =
-        near?.replace('did you mean ', `did you mean ${layer}.`) ??
-        (elsewhere.length ? `there is ${elsewhere.join(', ')}` : undefined);
-      this.report(path, mention, 'unknown-table', `layer ${layer} has no table ${name}`, hint);
-    }
+    else this.report(path, mention, unknownTable({ layer, name }, inLayer, this.named(name)));
     return undefined;
   }
 
   private checkLayers(reader: Table, mention: TableMention, input: Table): void {
     const position = (name: string) => this.known.layers.findIndex((l) => l.name === name);
     if (position(input.layer) <= position(reader.layer) || position(reader.layer) < 0) return;
-    this.report(
-      reader.path,
-      mention,
-      'later-layer',
-      `${reader.fullName} reads ${input.fullName}, which is of a later layer`,
-      `a table of ${reader.layer} reads only from ${this.known.layers
-        .slice(0, position(reader.layer) + 1)
-        .map((l) => l.name)
-        .join(', ')}`,
-    );
+    const earlier = this.known.layers.slice(0, position(reader.layer) + 1).map((l) => l.name);
+    this.report(reader.path, mention, laterLayer([reader.fullName, input.fullName], reader.layer, earlier));
   }
 }

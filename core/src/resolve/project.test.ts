@@ -66,18 +66,18 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'unknown alias',
       staging('select v.berth_code from landing.berth b'),
-      ['staging/x.sql [v.berth_code] v is not a table of this query'],
+      ['staging/x.sql [v.berth_code] v is not a table in this query'],
     ],
     [
       'ambiguous',
       staging('select berth_code from landing.berth b join landing.call c on true'),
-      ['staging/x.sql [berth_code] berth_code is a column of b and of c (write b.berth_code or c.berth_code)'],
+      ['staging/x.sql [berth_code] berth_code is ambiguous: b and c have it (write b.berth_code or c.berth_code)'],
     ],
     [
       'later layer',
       staging('select call_no from core.fact_call'),
       [
-        'staging/x.sql [core.fact_call] staging.x reads core.fact_call, which is of a later layer (a table of staging reads only from landing, reference, staging)',
+        'staging/x.sql [core.fact_call] staging.x reads core.fact_call, which is in a later layer (a table of staging reads only from landing, reference, staging)',
       ],
     ],
     [
@@ -115,7 +115,9 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'duplicate',
       { 'staging/sub/berth.sql': 'select 1 as a' },
-      ['staging/sub/berth.sql [select] staging.berth is already made by staging/berth.sql (rename one of the files)'],
+      [
+        'staging/sub/berth.sql [select] staging.berth is already defined in staging/berth.sql (rename one of the files)',
+      ],
     ],
     [
       'duplicate column',
@@ -131,7 +133,7 @@ describe('diagnostics name the place and the remedy', () => {
       'bad option value',
       staging('create table staging.x (a int) with (load = rebuilt); select 1 as a'),
       [
-        'staging/x.sql [load] option load: rebuilt is none of view, rebuild, append, merge, history, dated; did you mean rebuild?',
+        'staging/x.sql [load] option load: rebuilt is not one of view, rebuild, append, merge, history, dated; did you mean rebuild?',
       ],
     ],
     [
@@ -160,7 +162,7 @@ describe('diagnostics name the place and the remedy', () => {
       'narrowing',
       staging('create table staging.x (length_m numeric(4,1)); select length_m from landing.berth'),
       [
-        'staging/x.sql [length_m] length_m is numeric(6,1) in the query and numeric(4,1) in the contract: values could be cut or refused (widen the contract, or round in the query)',
+        'staging/x.sql [length_m] length_m is numeric(6,1) in the query and numeric(4,1) in the contract: values could be truncated or rejected (widen the contract, or round in the query)',
       ],
     ],
     [
@@ -192,7 +194,7 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'unknown parameter',
       staging("select current_setting('param.regin') as a from landing.berth"),
-      ["staging/x.sql [current_setting('param.regin')] parameters.sql sets no param.regin (did you mean region?)"],
+      ["staging/x.sql [current_setting('param.regin')] parameters.sql does not set param.regin (did you mean region?)"],
     ],
     [
       'union arms',
@@ -215,12 +217,12 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'contract without csv',
       { 'reference/lost.sql': 'create table reference.lost (a text)' },
-      ['reference/lost.sql [reference.lost] there is no CSV file beside reference/lost.sql (add reference/lost.csv)'],
+      ['reference/lost.sql [reference.lost] there is no CSV file for reference/lost.sql (add reference/lost.csv)'],
     ],
     [
       'unknown server',
       { 'sources/o.sql': 'create foreign table landing.o (a int) server prt' },
-      ['sources/o.sql [landing.o] landing.o is of server prt, which no file creates (did you mean port?)'],
+      ['sources/o.sql [landing.o] landing.o uses server prt, which is not declared (did you mean port?)'],
     ],
     [
       'check',
@@ -240,7 +242,7 @@ describe('diagnostics name the place and the remedy', () => {
     [
       'grant elsewhere',
       staging('select 1 as a; grant select on core.fact_call to public'),
-      ['staging/x.sql [core.fact_call] this statement is about core.fact_call (only staging.x may be changed here)'],
+      ['staging/x.sql [core.fact_call] this statement refers to core.fact_call (only staging.x may be changed here)'],
     ],
   ])('%s', (_, files, expected) => expect(problems(projectOf(files))).toEqual(expected));
 
@@ -251,9 +253,9 @@ describe('diagnostics name the place and the remedy', () => {
       'core/c.sql': 'select x from core.a',
     });
     expect(problems(project)).toEqual([
-      'core/a.sql [core.b] core.a reads itself: core.a reads core.b reads core.c reads core.a (take one of these steps out)',
-      'core/b.sql [core.c] core.b reads itself: core.b reads core.c reads core.a reads core.b (take one of these steps out)',
-      'core/c.sql [core.a] core.c reads itself: core.c reads core.a reads core.b reads core.c (take one of these steps out)',
+      'core/a.sql [core.b] core.a reads itself: core.a reads core.b reads core.c reads core.a (remove one of these references)',
+      'core/b.sql [core.c] core.b reads itself: core.b reads core.c reads core.a reads core.b (remove one of these references)',
+      'core/c.sql [core.a] core.c reads itself: core.c reads core.a reads core.b reads core.c (remove one of these references)',
     ]);
     expect(project.order).not.toContain('core.a');
   });

@@ -62,17 +62,17 @@ describe('names of a query', () => {
     [
       'the same alias twice',
       'select x.n from staging.a x join staging.b x on true',
-      ['[staging] two tables of this query are called x'],
+      ['[staging] two tables in this query are named x'],
     ],
     [
       'the same table twice',
       'select 1 as n from staging.a, staging.a',
-      ['[staging] two tables of this query are called a'],
+      ['[staging] two tables in this query are named a'],
     ],
     [
       'an alias that is a table’s name',
       'select 1 as n from staging.a, staging.b a',
-      ['[staging] two tables of this query are called a'],
+      ['[staging] two tables in this query are named a'],
     ],
     [
       'too many names of a CTE',
@@ -83,7 +83,7 @@ describe('names of a query', () => {
     [
       'a column of USING that one side lacks',
       'select n from staging.a join staging.b using (n, m)',
-      ['[m] b has no column m, by which it is joined with a'],
+      ['[m] b has no column m, on which it is joined with a'],
     ],
     ['a name of an inner query', 'select x.n from staging.a x where exists (select from staging.b x)', []],
   ])('%s', (_, text, expected) => expect(told(text)).toEqual(expected));

@@ -31,8 +31,8 @@ export interface ParsedText {
  * Trees are walked by functions that call themselves; measured, these take about four times as much on Node's stack.
  */
 export const DEEPEST = 1000;
-const TOO_DEEP = `the statement is nested too deep, ${DEEPEST} levels being the most: make definitions of its own of some parts`;
-const NOT_PARSED = 'the statement is too large to be read: make definitions of its own of some parts';
+const TOO_DEEP = `the statement is nested too deep, ${DEEPEST} levels being the most: move parts of it into separate definitions`;
+const NOT_PARSED = 'the statement is too large to be read: move parts of it into separate definitions';
 
 /** As PostgreSQL has it. Longer runs, of + and - above all, take its scanner a time that grows with their square. */
 const LONGEST_OPERATOR = 63;

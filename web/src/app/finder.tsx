@@ -138,15 +138,13 @@ function useEntries(): Entry[] {
           act: go(address.table(slug, t.fullName)),
         })),
       ),
-      ...runs
-        .slice(0, 50)
-        .map((r): Entry => ({
-          key: `r ${r.id}`,
-          group: 'Runs',
-          label: `Run ${r.id}, ${r.kind}`,
-          aside: r.state,
-          act: go(address.run(slug, r.id)),
-        })),
+      ...runs.slice(0, 50).map((r): Entry => ({
+        key: `r ${r.id}`,
+        group: 'Runs',
+        label: `Run ${r.id}, ${r.kind}`,
+        aside: r.state,
+        act: go(address.run(slug, r.id)),
+      })),
       ...paths.map((path): Entry => ({
         key: `d ${path}`,
         group: 'Files',

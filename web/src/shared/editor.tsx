@@ -1,11 +1,11 @@
 import { autocompletion, type CompletionContext, type CompletionResult } from '@codemirror/autocomplete';
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
 import { bracketMatching } from '@codemirror/language';
-import { lintGutter, setDiagnostics, type Diagnostic as Shown } from '@codemirror/lint';
+import { lintGutter, setDiagnostics, type Action, type Diagnostic as Shown } from '@codemirror/lint';
 import { Compartment, EditorState, Prec } from '@codemirror/state';
 import { EditorView, highlightActiveLine, hoverTooltip, keymap, lineNumbers, type Tooltip } from '@codemirror/view';
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
-import type { Explanation } from '@ouvrage/core/assist';
+import { quickFix, type Explanation } from '@ouvrage/core/assist';
 import type { CompletionAnswer, PlacedDiagnostic } from '../worker/protocol';
 import { codeLook } from './code';
 
@@ -95,6 +95,7 @@ export function Editor(props: EditorProps) {
   useEffect(() => {
     const editor = view.current!;
     const length = editor.state.doc.length;
+    const now = editor.state.doc.toString();
     const shown = props.diagnostics.map((d): Shown => {
       const from = Math.min(d.range.start, length);
       return {
@@ -102,10 +103,11 @@ export function Editor(props: EditorProps) {
         to: Math.min(Math.max(d.range.end, from), length),
         severity: d.severity,
         message: d.message + (d.hint ? `\n${d.hint}` : ''),
+        actions: props.readOnly ? [] : fixes(d, now),
       };
     });
     editor.dispatch(setDiagnostics(editor.state, shown));
-  }, [props.diagnostics]);
+  }, [props.diagnostics, props.readOnly]);
 
   useImperativeHandle(props.handle, () => ({
     goTo: (offset) => {
@@ -116,6 +118,21 @@ export function Editor(props: EditorProps) {
   }));
 
   return <div ref={place} className="h-full min-h-0 overflow-hidden" />;
+}
+
+/** What can be done about a diagnostic in one click: the name that was probably meant is put in. */
+function fixes(diagnostic: PlacedDiagnostic, text: string): Action[] {
+  const fix = quickFix(text, diagnostic);
+  if (!fix) return [];
+  return [
+    {
+      name: `Replace with ${fix.insert}`,
+      apply: (editor) => {
+        const found = quickFix(editor.state.doc.toString(), diagnostic);
+        if (found) editor.dispatch({ changes: { from: found.start, to: found.end, insert: found.insert } });
+      },
+    },
+  ];
 }
 
 const lock = (readOnly: boolean) => [EditorState.readOnly.of(readOnly), EditorView.editable.of(true)];

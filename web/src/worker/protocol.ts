@@ -42,10 +42,10 @@ export interface ColumnSummary {
 }
 
 /** The line and column of a diagnostic, for lists. */
-export interface PlacedDiagnostic extends Diagnostic {
+export type PlacedDiagnostic = Diagnostic & {
   readonly line: number;
   readonly column: number;
-}
+};
 
 export interface ProjectSummary {
   readonly layers: readonly { readonly name: string; readonly comment?: string }[];

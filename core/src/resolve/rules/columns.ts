@@ -1,8 +1,17 @@
-import { didYouMean } from '../../sql/nearest.js';
+import { nearest } from '../../sql/nearest.js';
 import type { Range } from '../../sql/positions.js';
 import { nameOf, nextToken, tokenize } from '../../sql/tokens.js';
 import type { ColumnProblem } from '../../columns/columns.js';
-import type { Diagnostic } from '../../model/diagnostic.js';
+import { errorAt, type Diagnostic, type Finding } from '../../model/diagnostic.js';
+import {
+  ambiguousColumn,
+  notInQuery,
+  notJoinedOn,
+  sameAlias,
+  tooManyNames,
+  unionDiffers,
+  unknownColumn,
+} from '../messages.js';
 import type { IndexedFile } from '../../model/project.js';
 
 /** The first word of a query: where a problem of the whole query is shown. */
@@ -25,66 +34,30 @@ export function columnDiagnostic(
     'parts' in problem
       ? endOfParts(file.text, start, problem.parts.length)
       : (nextToken(file.text, start)?.end ?? start);
-  const base = { severity: 'error', path: file.path, range: { start, end } } as const;
+  const at = (finding: Finding, range: Range = { start, end }) => errorAt({ path: file.path, range }, finding);
+  const near = (wrong: string, names: readonly string[]) => (hints ? nearest(wrong, names) : undefined);
   switch (problem.kind) {
-    case 'unknown': {
-      const hint = hints ? didYouMean(problem.parts.at(-1)!, problem.names) : undefined;
-      const message =
-        problem.parts.length > 1
-          ? `${problem.parts.slice(0, -1).join('.')} has no column ${problem.parts.at(-1)}`
-          : `there is no column ${problem.parts[0]}`;
-      return { ...base, code: 'unknown-column', message, ...(hint ? { hint } : {}) };
-    }
+    case 'unknown':
+      return at(unknownColumn(problem.parts, near(problem.parts.at(-1)!, problem.names)));
     case 'unknown-range': {
-      const range = problem.parts.length > 1 ? problem.parts.slice(0, -1).join('.') : problem.parts[0]!;
-      const hint = hints ? didYouMean(range, problem.names) : undefined;
-      return {
-        ...base,
-        code: 'unknown-table',
-        message: `${range} is not a table of this query`,
-        ...(hint ? { hint } : {}),
-      };
+      const name = problem.parts.length > 1 ? problem.parts.slice(0, -1).join('.') : problem.parts[0]!;
+      return at(notInQuery(name, near(name, problem.names)));
     }
     case 'ambiguous':
-      return {
-        ...base,
-        code: 'ambiguous-column',
-        message: `${problem.parts[0]} is a column of ${problem.tables.join(' and of ')}`,
-        hint: `write ${problem.tables[0]}.${problem.parts[0]} or ${problem.tables[1]}.${problem.parts[0]}`,
-      };
+      return at(ambiguousColumn(problem.parts[0]!, problem.tables));
     case 'alias':
-      return {
-        ...base,
-        code: 'ambiguous-column',
-        message: `two tables of this query are called ${problem.name}`,
-        hint: 'give one of them another name with as',
-      };
+      return at(sameAlias(problem.name));
     case 'names':
-      return {
-        ...base,
-        code: 'unknown-column',
-        message: `${problem.table} names ${problem.given} columns, and its query returns ${problem.columns}`,
-        hint: 'name as many as there are, or fewer',
-      };
+      return at(tooManyNames(problem.table, problem.given, problem.columns));
     case 'using': {
-      const token = usingToken(file.text, start, problem.name);
       const [lacks, other] = problem.tables;
-      const hint = hints ? didYouMean(problem.name, problem.names) : undefined;
-      return {
-        ...base,
-        range: token ?? base.range,
-        code: 'unknown-column',
-        message: `${lacks} has no column ${problem.name}, by which it is joined with ${other}`,
-        ...(hint ? { hint } : {}),
-      };
+      return at(
+        notJoinedOn([lacks!, other!], problem.name, near(problem.name, problem.names)),
+        usingToken(file.text, start, problem.name),
+      );
     }
     case 'arms':
-      return {
-        ...base,
-        code: 'unknown-column',
-        message: `the parts of the union return ${problem.left} and ${problem.right} columns`,
-        hint: 'return the same columns from each',
-      };
+      return at(unionDiffers(problem.left, problem.right));
   }
 }
 

@@ -1,7 +1,8 @@
 import { mentionsIn } from '../../index/mentions.js';
 import { parseSql } from '../../sql/parser.js';
 import type { Node } from 'libpg-query';
-import { didYouMean } from '../../sql/nearest.js';
+import { unknownColumn } from '../messages.js';
+import { nearest } from '../../sql/nearest.js';
 import { resolveExpression } from '../../columns/columns.js';
 /**
  * What is wrong with a condition over the columns of one table: its syntax, or the first name that
@@ -15,8 +16,8 @@ export function conditionProblems(condition: string, table: string, columns: rea
   if (read.effect) return [read.effect];
   return resolveExpression(read.node, [{ name: table, columns: inputs }]).map((p) => {
     const name = 'parts' in p ? p.parts.at(-1)! : '';
-    const near = didYouMean(name, columns);
-    return `${table} has no column ${name}${near ? `; ${near}` : ''}`;
+    const { message, hint } = unknownColumn([table, name], nearest(name, columns));
+    return hint === undefined ? message : `${message}; ${hint}`;
   });
 }
 

@@ -1,6 +1,8 @@
 import { conditionProblems } from './condition.js';
-import { didYouMean } from '../../sql/nearest.js';
-import type { Diagnostic } from '../../model/diagnostic.js';
+import { badOption } from '../../language/messages.js';
+import { incrementalWithoutWatermark, unknownWatermark } from '../messages.js';
+import { GROWING, watermarkIs } from './load/messages.js';
+import { errorAt, type Diagnostic, type Finding } from '../../model/diagnostic.js';
 import type { SourceTable } from '../../model/project.js';
 import { lookBackProblem, watermarkProblem } from '../../language/type-fitness.js';
 
@@ -9,31 +11,21 @@ export function sourceDiagnostics(table: SourceTable): Diagnostic[] {
   const { columns, options } = table.contract;
   const names = columns.map((c) => c.name);
   const found: Diagnostic[] = [];
-  const report = (option: string, message: string, hint?: string) => {
-    const { range } = options.get(option) ?? { range: table.nameRange };
-    found.push({ code: 'bad-option', severity: 'error', path: table.path, range, message, ...(hint ? { hint } : {}) });
-  };
+  const report = (option: string, finding: Finding) =>
+    found.push(errorAt({ path: table.path, range: options.get(option)?.range ?? table.nameRange }, finding));
   const watermark = options.get('watermark')?.value;
   if (options.get('intake')?.value === 'incremental' && watermark === undefined)
-    report(
-      'intake',
-      `${table.fullName} is brought in incrementally but names no watermark`,
-      `write watermark 'column', one of ${names.join(', ')}`,
-    );
+    report('intake', incrementalWithoutWatermark(table.fullName, names));
   if (watermark !== undefined && !names.includes(watermark))
-    report(
-      'watermark',
-      `option watermark: ${table.fullName} has no column ${watermark}`,
-      didYouMean(watermark, names) ?? `its columns are ${names.join(', ')}`,
-    );
+    report('watermark', unknownWatermark(table.fullName, watermark, names));
   const type =
     options.get('intake')?.value === 'incremental' ? columns.find((c) => c.name === watermark)?.type : undefined;
   const [unfit, back] = [type && watermarkProblem(type), options.get('look_back')?.value];
-  if (unfit) report('watermark', `option watermark: ${unfit}`, 'choose a time or a number that grows');
+  if (unfit) report('watermark', badOption('watermark', unfit, GROWING));
   const wrong = type && !unfit && back !== undefined ? lookBackProblem(type, back) : undefined;
-  if (wrong) report('look_back', `option look_back: ${wrong}`, `the watermark is of type ${type!}`);
+  if (wrong) report('look_back', badOption('look_back', wrong, watermarkIs(type!)));
   const only = options.get('only')?.value;
   if (only !== undefined)
-    for (const problem of conditionProblems(only, table.name, names)) report('only', `option only: ${problem}`);
+    for (const problem of conditionProblems(only, table.name, names)) report('only', badOption('only', problem));
   return found;
 }

@@ -1,5 +1,15 @@
 import { keepsRows } from '../../../language/policies.js';
 import type { LoadRule } from './load.js';
+import {
+  emptyBefore,
+  inOption,
+  lacksLayer,
+  NO_VACUUM,
+  NOT_BEFORE,
+  notRead,
+  onlyItself,
+  STATEMENTS,
+} from './messages.js';
 import { mentionsIn } from '../../../index/mentions.js';
 import { parseSql } from '../../../sql/parser.js';
 /** Statements of the option `before`: they run in the load's transaction, before the query. */
@@ -25,18 +35,16 @@ export function beforeProblem(
   for (const statement of parsed.statements) {
     const [kind] = Object.keys(statement.node);
     const allowed = ALLOWED[kind ?? ''];
-    if (!allowed) return 'only set, select, analyze, lock, insert, update and delete are allowed there';
-    if (kind === 'VacuumStmt' && !/^\s*analyze\b/i.test(text.slice(statement.start, statement.end)))
-      return 'vacuum cannot run inside a transaction';
+    if (!allowed) return NOT_BEFORE;
+    if (kind === 'VacuumStmt' && !/^\s*analyze\b/i.test(text.slice(statement.start, statement.end))) return NO_VACUUM;
     const { tables: mentioned, effects } = mentionsIn(parsed, statement.node);
     const call = effects.find((e) => e.kind === 'call');
     if (call) return call.message;
     const tables = mentioned.map((t) => `${t.layer ?? ''}.${t.name}`);
     const other = tables.find((t) => t !== own && !reads.includes(t));
-    if (other !== undefined)
-      return `${other.startsWith('.') ? `${other.slice(1)} lacks its layer` : `${other} is not read by the query, so it may not be there yet`}`;
-    if (!keeps && tables.includes(own)) return `${own} is rebuilt by its load: it is empty before`;
-    if (allowed === 'change' && tables[0] !== own) return `only ${own} may be changed by its load`;
+    if (other !== undefined) return other.startsWith('.') ? lacksLayer(other.slice(1)) : notRead(other);
+    if (!keeps && tables.includes(own)) return emptyBefore(own);
+    if (allowed === 'change' && tables[0] !== own) return onlyItself(own);
   }
   return undefined;
 }
@@ -50,6 +58,5 @@ export const before: LoadRule = (load) => {
   const problem = beforeProblem(option.value, table.each?.declared ?? table.fullName, reads, {
     keeps: keepsRows(table),
   });
-  if (problem !== undefined)
-    load.report(`option before: ${problem}`, 'write statements with semicolons between', option.range);
+  if (problem !== undefined) load.report(inOption('before', problem, STATEMENTS), option.range);
 };

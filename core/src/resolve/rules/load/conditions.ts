@@ -1,8 +1,8 @@
 import { resolveExpression } from '../../../columns/columns.js';
 import { CONDITIONS } from '../../../language/options.js';
-import { didYouMean } from '../../../sql/nearest.js';
 import { oneCondition } from '../condition.js';
 import type { LoadRule } from './load.js';
+import { CONDITIONS_READ, inOption, ONE_CONDITION, unknownInCondition } from './messages.js';
 
 /** Conditions over `q`, the query's row, and `t`, the table's. */
 export const conditions: LoadRule = (load) => {
@@ -11,14 +11,10 @@ export const conditions: LoadRule = (load) => {
     if (!option) continue;
     const condition = oneCondition(option.value);
     if ('problem' in condition) {
-      load.report(
-        `option ${name}: ${condition.problem}`,
-        'write one condition over q, the query’s row, and t, the table’s',
-        option.range,
-      );
+      load.report(inOption(name, condition.problem, ONE_CONDITION), option.range);
       continue;
     }
-    if (condition.effect) load.report(`option ${name}: ${condition.effect}`, 'a condition only reads', option.range);
+    if (condition.effect) load.report(inOption(name, condition.effect, CONDITIONS_READ), option.range);
     const target = load.columns.map((c) => ({ name: c.name, origins: [] }));
     const problems = resolveExpression(condition.node, [
       { name: 'q', columns: load.given().map((c) => ({ name: c.name, origins: [] })) },
@@ -26,11 +22,7 @@ export const conditions: LoadRule = (load) => {
     ]);
     for (const wrong of new Set(problems.map((p) => ('parts' in p ? p.parts.join('.') : '')))) {
       const names = target.map((c) => c.name);
-      load.report(
-        `option ${name}: there is no ${wrong}`,
-        didYouMean(wrong.split('.').at(-1)!, names) ?? 'write q.column or t.column',
-        option.range,
-      );
+      load.report(unknownInCondition(name, wrong, names), option.range);
     }
   }
 };

@@ -44,7 +44,7 @@ describe('what a policy lacks', () => {
         'select k, at from landing.src',
       ),
       [
-        "[look_back] look_back needs a business key, which tells rows that are there already (write business_key = 'column')",
+        "[look_back] look_back needs a business key to recognize rows that are already there (write business_key = 'column')",
       ],
     ],
     [
@@ -85,14 +85,14 @@ describe('what a policy lacks', () => {
         'select k, at from staging.part',
       ),
       [
-        '[missing_rows] missing_rows = delete needs the whole truth, but landing.part is loaded incrementally (use missing_rows = keep, or bring the source in in full)',
+        '[missing_rows] missing_rows = delete needs all rows, but landing.part is loaded incrementally (use missing_rows = keep, or load the source in full)',
       ],
     ],
     [
       'whose value was before',
       table(`k text, x text, y text options (on_change 'previous'), ${VALID}`, "load = history, business_key = 'k'"),
       [
-        "[y] y has to say whose previous value it holds (write previous_of 'column', a column that is versioned or overwritten)",
+        "[y] y does not say whose previous value it holds (write previous_of 'column', a column that is versioned or overwritten)",
       ],
     ],
   ])('%s', (_, definition, expected) => expect(problems(definition)).toEqual(expected));
@@ -103,12 +103,12 @@ describe('what a policy cannot use', () => {
     [
       'an option of another',
       table('k text, x text', "load = merge, business_key = 'k', watermark = 'x'"),
-      ['[watermark] option watermark means nothing to load = merge (it is for append)'],
+      ['[watermark] load = merge does not support option watermark (it applies to append)'],
     ],
     [
       'a role of another',
       table("k text, x text, d date options (role 'valid from')", 'load = rebuild'),
-      ['[d] role valid from means nothing to load = rebuild (it is for history)'],
+      ['[d] load = rebuild does not support the role valid from (it applies to history)'],
     ],
     [
       'a way of missing of another',
@@ -119,7 +119,7 @@ describe('what a policy cannot use', () => {
       'writing anew what only the table still has',
       table('k text, x text', "load = merge, business_key = 'k', drift = add, shape = rewrite"),
       [
-        '[shape] a table with drift = add is never rewritten (columns that only the table still has would be lost; leave shape out)',
+        '[shape] a table with drift = add is never rewritten (columns that exist only in the table would be lost; remove shape)',
       ],
     ],
     [
@@ -130,7 +130,7 @@ describe('what a policy cannot use', () => {
         'select k, at from staging.part',
       ),
       [
-        '[shape] a history from events that keeps loaded at is never rewritten (versions that stay the same keep what l says of them; leave shape out)',
+        '[shape] a history from events that keeps loaded at is never rewritten (unchanged versions keep their l; remove shape)',
       ],
     ],
     [
@@ -141,7 +141,7 @@ describe('what a policy cannot use', () => {
     [
       'an unknown key',
       table('k text, x text', "load = merge, business_key = 'kk'"),
-      ['[business_key] option business_key: core.t has no column kk of the query (there are k, x)'],
+      ['[business_key] option business_key: core.t has no column kk of the query (available: k, x)'],
     ],
     [
       'an unknown event time',
@@ -182,7 +182,7 @@ describe('look-ups', () => {
     [
       'one without a reference',
       fact("i bigint options (looked_up_by 'x')"),
-      ['[i] i: looked_up_by needs to know in which table (write references layer.table (key) on the column)'],
+      ['[i] i: looked_up_by does not say in which table (write references layer.table (key) on the column)'],
     ],
     [
       'a table without keys',

@@ -1,4 +1,5 @@
-import type { Diagnostic } from '../../../model/diagnostic.js';
+import { errorAt, type Diagnostic } from '../../../model/diagnostic.js';
+import type { LoadMessage } from './messages.js';
 import type { Column, ColumnDeclaration, Definition, OptionValue, Table } from '../../../model/project.js';
 import type { Range } from '../../../sql/positions.js';
 import { isFilled, isLookUp } from '../../../language/contract.js';
@@ -39,8 +40,9 @@ export class CheckedLoad {
   }
 
   /** @param range where it is shown: at the option `load`, else at the table's name, where it is not given */
-  report(message: string, hint: string, range: Range = this.option('load')?.range ?? this.table.nameRange): void {
-    this.found.push({ code: 'policy', severity: 'error', path: this.table.path, range, message, hint });
+  report(message: LoadMessage, range: Range = this.option('load')?.range ?? this.table.nameRange): void {
+    const { path, policy } = this.table;
+    this.found.push(errorAt({ path, range }, { code: 'policy', policy, ...message }));
   }
 }
 

@@ -3,8 +3,17 @@ import { isView } from '../../../language/policies.js';
 import { columnOf } from '../../../language/roles.js';
 import { specOf } from '../../../language/spec.js';
 import type { ColumnDeclaration } from '../../../model/project.js';
-import { didYouMean } from '../../../sql/nearest.js';
 import type { CheckedLoad, LoadRule } from './load.js';
+import {
+  lookedUpWhere,
+  noPlaceholders,
+  notADefinition,
+  notReturned,
+  otherNumberOfColumns,
+  viewLooksUp,
+  withoutSurrogate,
+  type LoadMessage,
+} from './messages.js';
 
 /** Columns that are looked up: where, by what, and whether that is there. */
 export const lookUps: LoadRule = (load) => {
@@ -12,30 +21,20 @@ export const lookUps: LoadRule = (load) => {
 };
 
 function lookUp(load: CheckedLoad, column: ColumnDeclaration): void {
-  const at = (message: string, hint: string) => load.report(`${column.name}: ${message}`, hint, column.range);
-  const other = lookedUpTable(load.table, column.name);
+  const { name } = column;
+  const at = (message: LoadMessage) => load.report(message, column.range);
+  const other = lookedUpTable(load.table, name);
   const dimension = other === undefined ? undefined : load.around.tables.get(other);
-  if (isView(load.table)) at('a view cannot look keys up', 'write load = rebuild or load = merge');
-  if (other === undefined)
-    return at('looked_up_by needs to know in which table', 'write references layer.table (key) on the column');
-  if (dimension?.kind !== 'definition')
-    return at(`${other} is not a definition of the project`, 'look keys up in a table that Ouvrage loads');
+  if (isView(load.table)) at(viewLooksUp(name));
+  if (other === undefined) return at(lookedUpWhere(name));
+  if (dimension?.kind !== 'definition') return at(notADefinition(name, other));
   const key = namesIn(optionOf(dimension, 'business_key'));
-  if (!columnOf(dimension.contract?.columns ?? [], 'surrogate key'))
-    return at(`${other} has no surrogate key`, "give one of its columns options (role 'surrogate key')");
+  if (!columnOf(dimension.contract?.columns ?? [], 'surrogate key')) return at(withoutSurrogate(name, other));
   if (columnOption(column, 'missing') === 'infer' && specOf(dimension).kind === 'dated')
-    at(`${other} holds one copy per date, which cannot contain placeholders`, "use missing 'unknown' or 'stop'");
+    at(noPlaceholders(name, other));
   const by = namesIn(columnOption(column, 'looked_up_by'));
-  if (by.length !== key.length)
-    at(
-      `looked_up_by names ${by.length} ${by.length === 1 ? 'column' : 'columns'}, the business key of ${other} has ${key.length}`,
-      `name them in the order of ${key.join(', ') || 'its business key'}`,
-    );
+  if (by.length !== key.length) at(otherNumberOfColumns(name, by.length, { table: other, key }));
   const returned = load.around.query?.map((c) => c.name);
-  for (const name of [...by, ...namesIn(columnOption(column, 'at'))])
-    if (returned && !returned.includes(name))
-      at(
-        `the query returns no column ${name}`,
-        didYouMean(name, returned) ?? 'add it to the query; the contract need not have it',
-      );
+  for (const given of [...by, ...namesIn(columnOption(column, 'at'))])
+    if (returned && !returned.includes(given)) at(notReturned(name, given, returned));
 }

@@ -1,7 +1,7 @@
 import { namesIn } from '../../../language/contract.js';
 import { TABLE_OPTIONS, type OptionRule, type TableOption } from '../../../language/options.js';
-import { didYouMean } from '../../../sql/nearest.js';
 import type { LoadRule } from './load.js';
+import { unknownNamed } from './messages.js';
 
 /** Options that name columns, and whose. */
 const NAMING = (Object.entries(TABLE_OPTIONS) as [TableOption, OptionRule][]).flatMap(([option, { value }]) =>
@@ -19,14 +19,7 @@ export const namedColumns: LoadRule = (load) => {
     const names = (ofQuery ? query! : load.given()).map((c) => c.name);
     for (const name of namesIn(set.value)) {
       if (names.includes(name)) continue;
-      const message = ofQuery
-        ? `the query returns no column ${name}`
-        : `${load.table.fullName} has no column ${name} of the query`;
-      load.report(
-        `option ${option}: ${message}`,
-        didYouMean(name, names) ?? `there are ${names.join(', ')}`,
-        set.range,
-      );
+      load.report(unknownNamed(option, name, names, ofQuery ? undefined : load.table.fullName), set.range);
     }
   }
 };

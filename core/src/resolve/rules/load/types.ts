@@ -2,6 +2,7 @@ import { isFilled, namesIn } from '../../../language/contract.js';
 import { specOf, comparesColumn } from '../../../language/spec.js';
 import { comparisonProblem, keyProblem, lookBackProblem, watermarkProblem } from '../../../language/type-fitness.js';
 import type { LoadRule } from './load.js';
+import { CAST_TO_TEXT, CHOOSE_KEY, GROWING, inOption, ofColumn, watermarkIs } from './messages.js';
 
 /** Types of columns by which a load tells rows apart and compares them. */
 export const comparedTypes: LoadRule = (load) => {
@@ -15,10 +16,8 @@ export const comparedTypes: LoadRule = (load) => {
       : comparesColumn(spec, column)
         ? comparisonProblem(column.type)
         : undefined;
-    const hint = isKey
-      ? 'choose key columns whose values can be distinguished'
-      : 'its load compares rows: cast it to text in the query, and declare it as text';
-    if (problem !== undefined) load.report(`${column.name}: ${problem}`, hint, column.range);
+    if (problem !== undefined)
+      load.report(ofColumn(column.name, problem, isKey ? CHOOSE_KEY : CAST_TO_TEXT), column.range);
   }
 };
 
@@ -29,8 +28,7 @@ export const watermarkType: LoadRule = (load) => {
     specOf(load.table).kind === 'append' ? load.columns.find((c) => c.name === watermark?.value)?.type : undefined;
   if (!watermark || type === undefined) return;
   const unfit = watermarkProblem(type);
-  if (unfit !== undefined)
-    return load.report(`option watermark: ${unfit}`, 'choose a time or a number that grows', watermark.range);
+  if (unfit !== undefined) return load.report(inOption('watermark', unfit, GROWING), watermark.range);
   const wrong = back && lookBackProblem(type, back.value);
-  if (wrong !== undefined) load.report(`option look_back: ${wrong}`, `the watermark is of type ${type}`, back!.range);
+  if (wrong !== undefined) load.report(inOption('look_back', wrong, watermarkIs(type)), back!.range);
 };

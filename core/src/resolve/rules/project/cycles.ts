@@ -1,5 +1,6 @@
 import { constraintRange } from '../../../index/contract.js';
 import { errorAt, type Diagnostic } from '../../../model/diagnostic.js';
+import { cycle as cycleOf, moreOfCycle } from '../../messages.js';
 import type { IndexedFile, Table } from '../../../model/project.js';
 import type { Range } from '../../../sql/positions.js';
 
@@ -17,12 +18,10 @@ export function cycleDiagnostics(
     const table = tables.get(name)!;
     const from = [...cycle.slice(i, -1), ...cycle.slice(0, i), name];
     const way = isLarge
-      ? [...from.slice(0, LARGEST_CYCLE_TOLD), `… (${cycle.length - 1} tables in all)`, from.at(-2)!, from.at(-1)!]
+      ? [...from.slice(0, LARGEST_CYCLE_TOLD), moreOfCycle(cycle.length - 1), from.at(-2)!, from.at(-1)!]
       : from;
     const range = mentionOf(table, cycle[i + 1]!, files) ?? table.nameRange;
-    return errorAt({ path: table.path, range }, 'cycle', `${table.fullName} reads itself: ${way.join(' reads ')}`, {
-      hint: 'take one of these steps out',
-    });
+    return errorAt({ path: table.path, range }, cycleOf(table.fullName, cycle.slice(0, -1), way));
   });
 }
 

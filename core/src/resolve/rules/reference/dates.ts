@@ -1,7 +1,8 @@
 import { valueProblem } from '../../../language/value-problem.js';
 import { startsOfLines, rangeOfLine } from '../../../sql/positions.js';
 import { readCsv } from '../../../index/csv.js';
-import type { Diagnostic } from '../../../model/diagnostic.js';
+import { badValue } from '../contract/messages.js';
+import { errorAt, type Diagnostic } from '../../../model/diagnostic.js';
 import type { ReferenceTable, IndexedFile } from '../../../model/project.js';
 /** Columns of a reference table whose values are dates or instants. */
 export const datedColumns = (table: ReferenceTable) =>
@@ -23,14 +24,12 @@ export function unreadDates(table: ReferenceTable, csv: IndexedFile): readonly D
         const problem = value === null || value === undefined ? undefined : valueProblem(column.type, value);
         if (problem === undefined) continue;
         const line = lines[row]!;
-        found.push({
-          code: 'bad-reference-file',
-          severity: 'error',
-          path: csv.path,
-          range: rangeOfLine(starts, line, csv.text.length),
-          message: `${column.name}: “${value}” ${problem}`,
-          hint: `line ${line} of ${csv.path}`,
-        });
+        found.push(
+          errorAt(
+            { path: csv.path, range: rangeOfLine(starts, line, csv.text.length) },
+            badValue(column.name, { value: value!, problem }, { path: csv.path, line }),
+          ),
+        );
         if (found.length >= MOST_UNREAD) break;
       }
     }
