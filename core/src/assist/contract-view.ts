@@ -1,6 +1,7 @@
+import type { LoadPolicy } from '../model/load-policy.js';
 import { resolveColumns } from '../columns/columns.js';
 import { helperColumns, isFilled } from '../language/contract.js';
-import type { Column, ConstraintKind, Definition, IndexedFile, LoadPolicy, Project } from '../model/project.js';
+import type { Column, ConstraintKind, Definition, IndexedFile, Project } from '../model/project.js';
 import { constraintRange } from '../index/contract.js';
 
 /** A contract as a form shows it: plain data. */

@@ -1,4 +1,5 @@
 import { mentionsIn } from '../index/mentions.js';
+import { withLeadingWords } from '../sql/leading-words.js';
 import { parseSql } from '../sql/parser.js';
 import { compileText, type Names } from './compile.js';
 
@@ -12,4 +13,4 @@ export function beforeStatementsOf(text: string, names: Names): string[] {
 }
 
 /** `set` in a definition means `set local`. */
-export const localSet = (sql: string): string => sql.replace(/^set\s+(local\s+|session\s+)?/i, 'set local ');
+export const localSet = (sql: string): string => withLeadingWords(sql, ['set', ['local', 'session']], 'set local');

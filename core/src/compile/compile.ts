@@ -1,3 +1,4 @@
+import { withLeadingWords } from '../sql/leading-words.js';
 import { readCondition } from '../index/condition.js';
 import type { IndexedFile, Project, ProjectFunction, Query, TableMention } from '../model/project.js';
 import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
@@ -65,7 +66,8 @@ function tableEdit(mention: TableMention, names: Names): Edit[] {
 export function compileFunction(project: Project, f: ProjectFunction, names: Names): string {
   const file = project.files.get(f.path)!;
   const body = { tables: f.tables, functions: [{ ...f.nameRange, name: f.name }, ...f.functions], settings: [] };
-  return compileText(file, f.range, body, names).text.replace(/^create\s+(or\s+replace\s+)?/i, 'create or replace ');
+  const { text } = compileText(file, f.range, body, names);
+  return withLeadingWords(text, ['create', ['or', 'replace']], 'create or replace');
 }
 
 /** A condition of a contract, with the names of the project's tables and functions replaced. */

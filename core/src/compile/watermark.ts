@@ -1,4 +1,4 @@
-import { GOES_BACK_IN_TIME } from '../language/type-fitness.js';
+import { goesBackInTime } from '../language/type-fitness.js';
 import { ident, literal } from '../sql/quote.js';
 
 /** Types with values beyond all others: a row that has one would end all reading for ever. */
@@ -14,7 +14,7 @@ export function greatestWatermark(column: string, type: string, back: string | u
   const endless = isEndless(ident(column), type);
   const greatest = `max(${ident(column)})${endless === undefined ? '' : ` filter (where not ${endless})`}`;
   if (back === undefined) return greatest;
-  if (GOES_BACK_IN_TIME.test(type)) return `(${greatest} - interval ${literal(back)})`;
+  if (goesBackInTime(type)) return `(${greatest} - interval ${literal(back)})`;
   return WHOLE.test(type)
     ? `floor(${greatest} - ${literal(back)}::numeric)`
     : `(${greatest} - ${literal(back)}::numeric)`;

@@ -1,3 +1,4 @@
+import type { LoadPolicy } from '../model/load-policy.js';
 import { LOAD_POLICIES, DEFAULT_POLICY } from '../language/policies.js';
 import type { CreateStmt, Node, RangeVar, SelectStmt } from 'libpg-query';
 import { readContract } from './contract.js';
@@ -15,7 +16,7 @@ import {
   secondContract,
   secondQuery,
 } from './messages.js';
-import type { AfterStatement, Contract, Definition, LoadPolicy, Query, Writable } from '../model/project.js';
+import type { AfterStatement, Contract, Definition, Query, Writable } from '../model/project.js';
 import { checkOptions, COLUMN_OPTIONS, TABLE_OPTIONS } from '../language/options.js';
 
 interface DefinitionState {

@@ -1,3 +1,4 @@
+import { familyOf } from '../sql/types.js';
 import { valueProblem } from '../language/value-problem.js';
 import type { SourceTable } from '../model/project.js';
 
@@ -171,5 +172,4 @@ export function detectDecimal(values: readonly string[]): '.' | ',' {
 /** A number with a comma as its decimal sign, as PostgreSQL reads it: `1.204,50` is `1204.50`. */
 export const withPoint = (value: string): string => value.replace(/[. ](?=\d{3}(?:\D|$))/g, '').replace(',', '.');
 
-export const isNumberType = (type: string): boolean =>
-  /^(smallint|integer|bigint|numeric|real|double precision)\b/.test(type);
+export const isNumberType = (type: string): boolean => familyOf(type) === 'number' && type !== 'money';

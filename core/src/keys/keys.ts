@@ -107,7 +107,7 @@ export function numberKeys(maps: readonly KeyMap[], from: string): LoadStep[] {
         'key_map_is_complete',
         guard(
           `select * from ${from} as n where ${known}`,
-          `rows without ${idents(parts).replaceAll('"', '')} cannot be numbered`,
+          `rows without ${parts.join(', ')} cannot be numbered`,
           'Leave them out in the query, or give them a value.',
         ),
       ),

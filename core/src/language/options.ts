@@ -1,3 +1,4 @@
+import type { LoadPolicy } from '../model/load-policy.js';
 import { errorAt, type Diagnostic } from '../model/diagnostic.js';
 import {
   badOption,
@@ -8,7 +9,7 @@ import {
   notOneOf,
   unknownOption,
 } from './messages.js';
-import type { IndexedFile, LoadPolicy, OptionValue } from '../model/project.js';
+import type { IndexedFile, OptionValue } from '../model/project.js';
 import { LOAD_POLICIES } from './policies.js';
 import { COLUMN_ROLES } from './roles.js';
 

@@ -1,4 +1,5 @@
-import type { Definition, LoadPolicy } from '../model/project.js';
+import type { LoadPolicy } from '../model/load-policy.js';
+import type { Definition } from '../model/project.js';
 import type { Role } from './roles.js';
 
 /** What a load policy is and needs. */

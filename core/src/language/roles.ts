@@ -1,4 +1,5 @@
-import type { ColumnDeclaration, LoadPolicy } from '../model/project.js';
+import type { LoadPolicy } from '../model/load-policy.js';
+import type { ColumnDeclaration } from '../model/project.js';
 
 /** What the role of a column means. */
 export interface RoleRule {

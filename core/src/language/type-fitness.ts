@@ -1,3 +1,5 @@
+import { familyOf } from '../sql/types.js';
+
 /** Which types can do what a load asks of them. Types are in their short forms; those that nobody here knows, such as enumerations and domains, are left to the database. */
 
 const baseOf = (type: string): string => type.replace(/\(.*?\)/, '').replace(/(\[\])+$/, '');
@@ -49,15 +51,16 @@ export function watermarkProblem(type: string): string | undefined {
   return unfit ? `values of type ${type} have no greatest one` : undefined;
 }
 
-/** Types that one can go back in by a span of time, and those by a number. */
-export const GOES_BACK_IN_TIME = /^(date|timestamp|timestamptz|interval)\b(?!.*\[)/;
-export const GOES_BACK_BY_NUMBERS = /^(smallint|integer|bigint|numeric|real|double precision)\b(?!.*\[)/;
+/** Whether one can go back in values of a type by a length of time. */
+export const goesBackInTime = (type: string): boolean => ['date', 'instant', 'interval'].includes(familyOf(type));
+/** Whether one can go back in values of a type by a number. */
+const goesBackByNumbers = (type: string): boolean => familyOf(type) === 'number' && type !== 'money';
 
 /** Why a look-back cannot be taken off values of a type; undefined where it can. */
 export function lookBackProblem(type: string, back: string): string | undefined {
   const isNumber = /^\s*\d+(\.\d+)?\s*$/.test(back);
-  if (GOES_BACK_IN_TIME.test(type))
+  if (goesBackInTime(type))
     return isNumber ? `for a ${baseOf(type)} it is a length of time such as '3 days'` : undefined;
-  if (GOES_BACK_BY_NUMBERS.test(type)) return isNumber ? undefined : `for type ${baseOf(type)} it is a number`;
+  if (goesBackByNumbers(type)) return isNumber ? undefined : `for type ${baseOf(type)} it is a number`;
   return `look_back is not possible for values of type ${type}`;
 }

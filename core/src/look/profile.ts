@@ -1,5 +1,7 @@
 import type { ColumnShape } from '../model/profile.js';
-import { ident } from '../sql/quote.js';
+import { ident, literal } from '../sql/quote.js';
+import { keyProblem } from '../language/type-fitness.js';
+import { familyOf, partsOf } from '../sql/types.js';
 import type { PageColumn } from './page.js';
 
 /** Steps of a histogram. */
@@ -11,12 +13,9 @@ const PATTERNS = 5;
 const LONGEST = 80;
 
 export function shapeOf(type: string): ColumnShape {
-  if (/\[\]$/.test(type)) return 'other';
-  if (/^(smallint|integer|bigint|numeric|real|double precision|money)\b/.test(type)) return 'number';
-  if (/^(date|timestamptz|timestamp)\b/.test(type)) return 'instant';
-  if (/^(text|varchar|character|citext|name)\b/.test(type)) return 'text';
-  if (type === 'boolean') return 'boolean';
-  return 'other';
+  const family = familyOf(type);
+  if (family === 'date') return 'instant';
+  return family === 'interval' ? 'other' : family;
 }
 
 /**
@@ -36,7 +35,7 @@ const CUT = (value: string) => `left(cast(${value} as text), ${LONGEST})`;
 function columnSql(column: PageColumn): string {
   const shape = shapeOf(column.type);
   const value = ident(column.name);
-  const comparable = !/^(json|xml|point|line|lseg|box|path|polygon|circle)\b/.test(column.type);
+  const comparable = keyProblem(column.type) === undefined;
   const orderable = shape !== 'other' && shape !== 'boolean';
   const number = `cast(${value} as numeric)`;
   const quantity = shape === 'number' ? finite(column, value) : undefined;
@@ -78,15 +77,13 @@ function columnSql(column: PageColumn): string {
     .join(', ')}) from data`;
 }
 
-const literalText = (text: string) => `'${text.replaceAll("'", "''")}'::text`;
+const literalText = (text: string) => `${literal(text)}::text`;
 
 /** Floating point has values that are no quantities. */
 function finite(column: PageColumn, value: string): string {
-  return /^(real|double)/.test(column.type)
+  return ['real', 'double precision', 'numeric'].includes(partsOf(column.type).name)
     ? `${value} not in ('NaN', 'Infinity', '-Infinity')`
-    : /^numeric/.test(column.type)
-      ? `${value} not in ('NaN', 'Infinity', '-Infinity')`
-      : 'true';
+    : 'true';
 }
 
 function top(value: string, condition: string, most: number): string {

@@ -1,5 +1,5 @@
 import type { Range } from '../sql/positions.js';
-import type { LoadPolicy } from './project.js';
+import type { LoadPolicy } from './load-policy.js';
 
 /** A name that means nothing, and the one that was probably meant. */
 interface WrongName {

@@ -1,3 +1,4 @@
+export type { LoadPolicy } from './load-policy.js';
 export type { Diagnostic } from './diagnostic.js';
 export {
   type Environment,
@@ -11,7 +12,6 @@ export type { ColumnProfile, Profile } from './profile.js';
 export type {
   Definition,
   IndexedFile,
-  LoadPolicy,
   Project,
   ProjectFunction,
   Query,

@@ -1,9 +1,8 @@
+import type { LoadPolicy } from './load-policy.js';
 import type { Node, SelectStmt } from 'libpg-query';
 import type { Range } from '../sql/positions.js';
 import type { ParsedText } from '../sql/parser.js';
 import type { Diagnostic } from './diagnostic.js';
-
-export type LoadPolicy = 'view' | 'rebuild' | 'append' | 'merge' | 'history' | 'dated';
 
 /** A value while it is being made. */
 export type Writable<T> = { -readonly [K in keyof T]: T[K] };

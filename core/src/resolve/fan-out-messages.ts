@@ -1,6 +1,7 @@
+import type { LoadPolicy } from '../model/load-policy.js';
 import { nearOr } from '../language/messages.js';
 import type { Finding } from '../model/diagnostic.js';
-import type { LoadPolicy } from '../model/project.js';
+
 import { nearest } from '../sql/nearest.js';
 
 /** What is said about definitions that make a table a row of a list; each is of the policy of its definition. */

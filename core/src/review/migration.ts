@@ -1,3 +1,4 @@
+import type { LoadPolicy } from '../model/load-policy.js';
 import { hasRole } from '../language/roles.js';
 import { keepsRows, isView } from '../language/policies.js';
 import { TABLE_OPTIONS } from '../language/options.js';
@@ -5,7 +6,7 @@ import type { TableOption } from '../language/options.js';
 import { specOf } from '../language/spec.js';
 import { GIVEN_LATE } from '../load/plan/late-columns.js';
 import { lookedUpTable, namesIn, optionOf, isLookUp } from '../language/contract.js';
-import type { Definition, LoadPolicy, Project, Table } from '../model/project.js';
+import type { Definition, Project, Table } from '../model/project.js';
 import { schemaNameOf } from '../resolve/fan-out.js';
 import { plainIdent } from '../sql/quote.js';
 import { keepsValues } from '../sql/types.js';

@@ -67,8 +67,8 @@ const TEXTS = ['text', 'varchar', 'character'];
 /** PostgreSQL's longest numeric that says its digits. */
 const MOST_DIGITS = 1000;
 
-/** A type's name, and its numbers in brackets. */
-function partsOf(type: string): { name: string; sizes: number[] } {
+/** A type's name, and its numbers in brackets; an array is a name of its own. */
+export function partsOf(type: string): { name: string; sizes: number[] } {
   const [, name = type, sizes] = /^([a-z ]+)(?:\(([\d,]+)\))?$/.exec(type) ?? [];
   return { name, sizes: sizes?.split(',').map(Number) ?? [] };
 }
@@ -133,3 +133,19 @@ function unified(a: string, b: string): string | undefined {
   const [before, behind] = [Math.max(one.before, other.before), Math.max(one.behind, other.behind)];
   return before + behind > MOST_DIGITS ? 'numeric' : `numeric(${before + behind},${behind})`;
 }
+
+/** What values of a type are, as far as looks, starters and loads ask. */
+export type TypeFamily = 'number' | 'date' | 'instant' | 'interval' | 'text' | 'boolean' | 'other';
+
+const FAMILIES: ReadonlyMap<string, TypeFamily> = new Map([
+  ...[...INTEGERS.keys(), ...FLOATS.keys(), 'numeric', 'money'].map((name) => [name, 'number'] as const),
+  ...[...TEXTS, 'citext', 'name'].map((name) => [name, 'text'] as const),
+  ['date', 'date'],
+  ['timestamp', 'instant'],
+  ['timestamptz', 'instant'],
+  ['interval', 'interval'],
+  ['boolean', 'boolean'],
+]);
+
+/** The family of a type in its short form; arrays, composites and what is not known here are `other`. */
+export const familyOf = (type: string): TypeFamily => FAMILIES.get(partsOf(type).name) ?? 'other';

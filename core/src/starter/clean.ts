@@ -1,3 +1,4 @@
+import { familyOf } from '../sql/types.js';
 import type { ColumnProfile } from '../model/profile.js';
 import { habitualName } from '../intake/import-tables.js';
 import { plainIdent } from '../sql/quote.js';
@@ -27,7 +28,7 @@ export interface CleanChoices {
   readonly only?: string;
 }
 
-const isText = (type: string | undefined) => type === undefined || /^(text|varchar|character)\b/.test(type);
+const isText = (type: string | undefined) => type === undefined || familyOf(type) === 'text';
 
 /** A query with one line a column: trimmed, decoded, cast and renamed as chosen; columns not chosen are left out. */
 export function cleanTable({ source, columns, derived, only }: CleanChoices): string {

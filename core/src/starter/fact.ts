@@ -1,3 +1,4 @@
+import { familyOf } from '../sql/types.js';
 import { plainIdent } from '../sql/quote.js';
 import { contractLines } from './dimension.js';
 import { named, select, text, type StarterColumn } from './text.js';
@@ -69,7 +70,7 @@ ${select(
 
 /** Look-ups that names suggest: each part of a dimension's key by a column of its name, or one that ends with it. */
 export function proposeLookUps(columns: readonly StarterColumn[], dimensions: readonly DimensionTable[]): FactLookUp[] {
-  const at = columns.find((c) => /^(timestamp|timestamptz|date)\b/.test(c.type ?? ''))?.name;
+  const at = columns.find((c) => ['instant', 'date'].includes(familyOf(c.type ?? '')))?.name;
   return dimensions.flatMap((dimension): FactLookUp[] => {
     const of = (part: string) => columns.filter((c) => c.name === part || c.name.endsWith(`_${part}`));
     if (dimension.key.length !== 1) {

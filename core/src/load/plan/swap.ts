@@ -1,3 +1,4 @@
+import { withoutSemicolon } from '../../sql/leading-words.js';
 import { ident, idents, literal, qualified } from '../../sql/quote.js';
 import type { Place } from '../../model/place.js';
 
@@ -331,7 +332,7 @@ function remake(d: Dependent, owned: readonly string[]): string[] {
   if (isRoutine(d)) statements.push(d.definition);
   else {
     const options = d.options?.length ? ` with (${d.options.join(', ')})` : '';
-    statements.push(`create ${d.kind} ${name}${options} as\n${d.definition.replace(/;\s*$/, '')}`);
+    statements.push(`create ${d.kind} ${name}${options} as\n${withoutSemicolon(d.definition)}`);
   }
   statements.push(...owned, ...d.indexes);
   if (isRoutine(d)) {

@@ -1,3 +1,4 @@
+import { leadingWord, withLeadingWords, withoutSemicolon } from '../../sql/leading-words.js';
 import { boundedName, ident, idents, literal, qualified } from '../../sql/quote.js';
 import type { LoadPlan } from '../plan/plan.js';
 import type { LoadStep } from '../../compile/steps.js';
@@ -91,7 +92,7 @@ function beginning({ tables, functions, functionsSchema }: Script): string[] {
     'begin;',
     'set local client_min_messages = warning;',
     ...[...schemas].map((s) => `create schema if not exists ${ident(s)};`),
-    ...functions.map((f) => `${f.trim().replace(/;$/, '')};`),
+    ...functions.map((f) => `${withoutSemicolon(f)};`),
   ];
 }
 
@@ -111,7 +112,7 @@ function quotedBody(text: string): string {
 function pieces({ plan, rows }: ScriptTable): Piece[] {
   const found: Piece[] = [];
   const add = (statements: readonly { readonly sql: string }[]) =>
-    found.push(...statements.map(({ sql }) => ({ sql, select: /^\s*select\b/i.test(sql) })));
+    found.push(...statements.map(({ sql }) => ({ sql, select: leadingWord(sql) === 'select' })));
   add(plan.session);
   if (plan.makes)
     found.push({
@@ -143,7 +144,7 @@ function pieceOf(plan: LoadPlan, step: PlainStep): Piece {
       block: true,
       sql: `if exists (${step.sql}) then\n  raise exception '%', ${literal(`${plan.table}: ${step.message}`)};\nend if;`,
     };
-  if (step.step !== 'either') return { sql: step.sql, select: /^\s*select\b/i.test(step.sql) };
+  if (step.step !== 'either') return { sql: step.sql, select: leadingWord(step.sql) === 'select' };
   const branch = (steps: readonly LoadStep[]) =>
     steps
       .flatMap(plainSteps)
@@ -154,7 +155,7 @@ function pieceOf(plan: LoadPlan, step: PlainStep): Piece {
 
 /** A piece as a statement of a block. */
 const inBlock = (p: Piece): string =>
-  p.block ? p.sql : `${p.select ? p.sql.replace(/^\s*select\b/i, 'perform') : p.sql};`.trim();
+  p.block ? p.sql : `${p.select ? withLeadingWords(p.sql, ['select', []], 'perform') : p.sql};`.trim();
 
 /** Steps without choices: tables are changed in their places, and what is needed only sometimes is done always. */
 function plainSteps(step: LoadStep): PlainStep[] {

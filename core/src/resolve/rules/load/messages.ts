@@ -1,6 +1,7 @@
+import type { LoadPolicy } from '../../../model/load-policy.js';
 import { nearOr } from '../../../language/messages.js';
 import type { Finding } from '../../../model/diagnostic.js';
-import type { LoadPolicy } from '../../../model/project.js';
+
 import { nearest } from '../../../sql/nearest.js';
 
 /** What is said about the load of a table; the policy is added where it is reported. */

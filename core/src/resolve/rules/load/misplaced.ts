@@ -1,8 +1,9 @@
+import type { LoadPolicy } from '../../../model/load-policy.js';
 import { columnOption, isFilled } from '../../../language/contract.js';
 import { COLUMN_OPTIONS, optionFits, TABLE_OPTIONS, type OptionRule } from '../../../language/options.js';
 import { policiesInWords } from '../../../language/policies.js';
 import { hasRole, roleFits, roleOf, ROLES } from '../../../language/roles.js';
-import type { LoadPolicy } from '../../../model/project.js';
+
 import type { LoadRule } from './load.js';
 import { driftNeverRewritten, previousOfWhat, stampsNeverRewritten, unsupported } from './messages.js';
 

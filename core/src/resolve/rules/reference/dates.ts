@@ -1,3 +1,4 @@
+import { familyOf } from '../../../sql/types.js';
 import { valueProblem } from '../../../language/value-problem.js';
 import { startsOfLines, rangeOfLine } from '../../../sql/positions.js';
 import { readCsv } from '../../../index/csv.js';
@@ -6,7 +7,9 @@ import { errorAt, type Diagnostic } from '../../../model/diagnostic.js';
 import type { ReferenceTable, IndexedFile } from '../../../model/project.js';
 /** Columns of a reference table whose values are dates or instants. */
 export const datedColumns = (table: ReferenceTable) =>
-  table.contract?.columns.filter((c) => /^(date|timestamp)/.test(c.type) && table.header.includes(c.name)) ?? [];
+  table.contract?.columns.filter(
+    (c) => ['date', 'instant'].includes(familyOf(c.type)) && table.header.includes(c.name),
+  ) ?? [];
 
 /** Dates and instants of a reference table are written as ISO 8601 has it: how others are read depends on settings of the database. */
 export function unreadDates(table: ReferenceTable, csv: IndexedFile): readonly Diagnostic[] {
