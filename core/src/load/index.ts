@@ -3,15 +3,9 @@ export { policySteps } from './steps/load-steps.js';
 export { runSteps, type AnswerRow, type StepHost } from './steps/run-steps.js';
 export type { LoadBase } from './plan/base.js';
 export { rehashedColumns } from './plan/hashes.js';
-export {
-  type LoadPlan,
-  type PlanContext,
-  SESSION_SETTINGS,
-  besidePlace,
-  driftProbe,
-  planLoad,
-  targetPlace,
-} from './plan/plan.js';
+export { driftProbe, planLoad } from './plan/plan.js';
+export { SESSION_SETTINGS } from './plan/statements.js';
+export { type LoadPlan, type PlanContext, besidePlace, targetPlace } from './plan/context.js';
 export type { RememberedTable } from './plan/remember.js';
 export {
   type Attached,

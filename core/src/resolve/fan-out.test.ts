@@ -1,7 +1,8 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
 import { fingerprints } from '../graph/fingerprint.js';
 import { productionEnvironment, workspaceEnvironment, type Environment } from '../model/place.js';
-import { planLoad, targetPlace } from '../load/plan/plan.js';
+import { planLoad } from '../load/plan/plan.js';
+import { targetPlace } from '../load/plan/context.js';
 import { compareProjects } from '../review/changes.js';
 import { losses } from '../review/migration.js';
 import { loadParser } from '../sql/parser.js';

@@ -1,3 +1,4 @@
+import { remembering } from '../warehouse/loaded.js';
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { fingerprints } from '@ouvrage/core/graph';
@@ -13,11 +14,12 @@ import { pipeline } from 'node:stream/promises';
 import pg from 'pg';
 import { Repository } from 'typeorm';
 import { Loader, loaderOn } from '../load/loader.js';
-import { PRODUCTION, ProjectService } from '../project/project.service.js';
+import { PRODUCTION } from '../project/branches.js';
+import { ProjectService } from '../project/project.service.js';
 import { isConnectionLost } from '../shared/connection-lost.js';
 import { isFullDisk, leftOnDisk } from '../shared/disk.js';
 import { Problem } from '../shared/problem.js';
-import { refuseErrors, sameColumns } from '../source/intake.service.js';
+import { refuseErrors, sameColumns } from '../source/source-rules.js';
 import { landingBeside } from '../source/landing.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
@@ -136,7 +138,7 @@ export class DeliveryLoader {
         `select count(*) as total from ${qualified(target)}`,
       );
       await client.query(
-        this.warehouse.remembering(environment, table.fullName, {
+        remembering(environment, table.fullName, {
           fingerprint: fingerprints(project).get(table.fullName)!,
           rows: counted[0]!.total,
           runId: 0,

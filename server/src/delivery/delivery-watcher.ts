@@ -2,7 +2,8 @@ import { Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
 import { DataSource, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
-import { PRODUCTION } from '../project/project.service.js';
+import { PRODUCTION } from '../project/branches.js';
+
 import { RunService } from '../run/run.service.js';
 import { isConnectionLost } from '../shared/connection-lost.js';
 import { logger } from '../shared/problem.js';

@@ -1,4 +1,5 @@
-import { STATE_LAYER } from '../warehouse/warehouse.service.js';
+import { STATE_LAYER } from '../warehouse/loaded.js';
+
 import { holding } from '../warehouse/locks.js';
 import { rowsStatement, verdictOf } from '@ouvrage/core/check';
 import { runSteps, type AnswerRow, type LoadPlan, type StepHost } from '@ouvrage/core/load';

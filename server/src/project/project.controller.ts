@@ -1,3 +1,4 @@
+import { DraftService } from './draft.service.js';
 import type { Commit, DraftEntry, FileTexts, FilesAnswer, WorkspaceEntry } from '@ouvrage/api/project';
 import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Delete, Get, HttpCode, Param, Post, Put, Query } from '@nestjs/common';
@@ -8,7 +9,8 @@ import type { Person } from '../people/people.entities.js';
 import { Optional, ProjectPath, Text, TextOrNull, TextsByName, Whole } from '../shared/fields.js';
 import { notFound } from '../shared/problem.js';
 import type { Draft, Workspace } from './project.entities.js';
-import { branchOf, MAIN, PRODUCTION, ProjectService } from './project.service.js';
+import { branchOf, MAIN, PRODUCTION } from './branches.js';
+import { ProjectService } from './project.service.js';
 
 class WorkspaceBody {
   @Text(1, 60, 'Berth dues')
@@ -78,12 +80,15 @@ const workspaceOut = (w: Workspace, drafts: number) => ({
 @ApiTags('project')
 @Controller('api/workspaces')
 export class ProjectController {
-  constructor(private readonly project: ProjectService) {}
+  constructor(
+    private readonly drafts: DraftService,
+    private readonly project: ProjectService,
+  ) {}
 
   /** Open workspaces. */
   @Get()
   async list(): Promise<Sent<readonly WorkspaceEntry[]>> {
-    const [all, drafts] = await Promise.all([this.project.list(), this.project.draftCounts()]);
+    const [all, drafts] = await Promise.all([this.project.list(), this.drafts.counts()]);
     return all.map((w) => workspaceOut(w, drafts.get(w.id) ?? 0));
   }
 
@@ -118,7 +123,9 @@ export class ProjectController {
     @Param('slug') slug: string,
     @Body() { path, text, version }: DraftBody,
   ): Promise<Sent<DraftEntry>> {
-    return draftOut(await this.project.keepDraft(me, slug, { path, text: text ?? null, version }));
+    return draftOut(
+      await this.drafts.keep(me, await this.project.workspace(slug), { path, text: text ?? null, version }),
+    );
   }
 
   /** Discards a draft. */
@@ -126,7 +133,7 @@ export class ProjectController {
   @Delete(':slug/drafts')
   @HttpCode(204)
   async drop(@Param('slug') slug: string, @Query() { path }: FileQuery): Promise<void> {
-    await this.project.dropDraft(slug, path);
+    await this.drafts.drop(await this.project.workspace(slug), path);
   }
 
   /** Puts a draft onto the file as it is committed now. */
@@ -134,7 +141,7 @@ export class ProjectController {
   @Post(':slug/drafts/rebase')
   @HttpCode(204)
   async rebase(@Param('slug') slug: string, @Body() { path }: FileQuery): Promise<void> {
-    await this.project.rebaseDraft(slug, path);
+    await this.drafts.rebase(await this.project.workspace(slug), path);
   }
 
   /** Commits all drafts of a workspace. */

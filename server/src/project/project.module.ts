@@ -1,3 +1,6 @@
+import { DraftService } from './draft.service.js';
+import { Config } from '../shared/config.js';
+import { GitStore } from './git.js';
 import { Module } from '@nestjs/common';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import { PeopleModule } from '../people/people.module.js';
@@ -9,7 +12,11 @@ import { ProjectService } from './project.service.js';
 @Module({
   imports: [TypeOrmModule.forFeature([Workspace, Draft, CommitAuthor]), PeopleModule],
   controllers: [ProjectController, GitHttpController],
-  providers: [ProjectService],
-  exports: [ProjectService],
+  providers: [
+    { provide: GitStore, useFactory: (config: Config) => new GitStore(config.projectFolder), inject: [Config] },
+    DraftService,
+    ProjectService,
+  ],
+  exports: [DraftService, ProjectService],
 })
 export class ProjectModule {}

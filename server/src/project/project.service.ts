@@ -1,5 +1,7 @@
+import { MAIN, PRODUCTION, branchOf } from './branches.js';
+import { DraftService, draftConflict } from './draft.service.js';
 import type { Commit } from '@ouvrage/api/project';
-import { Inject, Injectable, type OnModuleDestroy } from '@nestjs/common';
+import { Injectable, type OnModuleDestroy } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { pathProblem } from '@ouvrage/core/index';
 import {
@@ -14,16 +16,12 @@ import { changeFiles, readProject } from '@ouvrage/core/resolve';
 import { IsNull, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
-import { Config, ROLES } from '../shared/config.js';
+import { ROLES } from '../shared/config.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { FileIndexer } from './file-indexer.js';
 import { GitStore, RefMoved, type TreeChange } from './git.js';
 import { CommitAuthor, Draft, Workspace } from './project.entities.js';
 import { isSlug, slugFor } from './slugs.js';
-
-export const PRODUCTION = 'production';
-export const MAIN = 'refs/heads/main';
-export const branchOf = (slug: string) => (slug === PRODUCTION ? MAIN : `refs/heads/workspace/${slug}`);
 
 /** A place where definitions are built, and the files that it is built from. */
 export interface Line {
@@ -34,9 +32,6 @@ export interface Line {
   readonly project: Project;
   readonly drafts: readonly Draft[];
 }
-
-const WRITERS = { person: true, savedBy: true } as const;
-const UNIQUE_VIOLATION = '23505';
 
 /** A commit's message with those who wrote parts of it. */
 const withAuthors = (message: string, others: readonly Person[]): string =>
@@ -49,21 +44,18 @@ const author = (person: Person) => ({ name: person.displayName, email: `${person
 /** Files, drafts, commits and workspaces of the project. */
 @Injectable()
 export class ProjectService implements OnModuleDestroy {
-  readonly git: GitStore;
   /** The last project read for each line, for reading the next state from what changed only. */
   private readonly indexer = new FileIndexer();
   private firstCommit: Promise<string> | undefined;
   private readonly projects = new Map<string, { files: ReadonlyMap<string, string>; project: Project }>();
 
   constructor(
-    @Inject(Config) config: Config,
+    readonly git: GitStore,
     @InjectRepository(Workspace) private readonly workspaces: Repository<Workspace>,
-    @InjectRepository(Draft) private readonly drafts: Repository<Draft>,
+    private readonly drafts: DraftService,
     @InjectRepository(CommitAuthor) private readonly authors: Repository<CommitAuthor>,
     private readonly people: PeopleService,
-  ) {
-    this.git = new GitStore(config.projectFolder);
-  }
+  ) {}
 
   async onModuleDestroy(): Promise<void> {
     this.git.close();
@@ -150,7 +142,7 @@ export class ProjectService implements OnModuleDestroy {
     const workspace = slug === PRODUCTION ? undefined : await this.workspace(slug);
     const commit = await this.git.resolve(branchOf(slug));
     if (!commit) throw notFound(`The branch of ${slug}`);
-    const drafts = workspace ? await this.draftsOf(workspace) : [];
+    const drafts = workspace ? await this.drafts.of(workspace) : [];
     const files = await this.git.files(commit);
     for (const d of drafts) {
       if (d.text === null) files.delete(d.path);
@@ -217,100 +209,15 @@ export class ProjectService implements OnModuleDestroy {
     return project;
   }
 
-  /** How many drafts each workspace has, by its id; none where there are none. */
-  async draftCounts(): Promise<Map<string, number>> {
-    const rows = (await this.drafts.query('select workspace_id as id, count(*)::int as n from draft group by 1')) as {
-      id: string;
-      n: number;
-    }[];
-    return new Map(rows.map((r) => [r.id, r.n]));
-  }
-
   /** Workspaces that may hold something which production does not: with drafts, or a branch of their own. */
   async changed(): Promise<Workspace[]> {
     const [all, drafts, main, branches] = await Promise.all([
       this.list(),
-      this.draftCounts(),
+      this.drafts.counts(),
       this.git.resolve(MAIN),
       this.git.branches('refs/heads/workspace/'),
     ]);
     return all.filter((w) => drafts.has(w.id) || branches.get(branchOf(w.slug)) !== main);
-  }
-
-  draftsOf(workspace: Workspace): Promise<Draft[]> {
-    return this.drafts.find({ where: { workspace: { id: workspace.id } }, relations: WRITERS, order: { path: 'ASC' } });
-  }
-
-  /**
-   * Keeps a draft.
-   * @param version the version that the person began from; 0 for a file without a draft
-   * @throws Problem 409 with both texts when someone kept another one in between
-   */
-  async keepDraft(
-    person: Person,
-    slug: string,
-    { path, text, version }: Pick<Draft, 'path' | 'text' | 'version'>,
-  ): Promise<Draft> {
-    const workspace = await this.workspace(slug);
-    const where = { workspace: { id: workspace.id }, path };
-    const commit = await this.git.resolve(branchOf(slug));
-    const tree = await this.git.tree(commit!);
-    const now = () => this.drafts.findOne({ where, relations: WRITERS });
-    /** What stands in the way: another draft, or the committed file where that draft is gone again. */
-    const inTheWay = async (other: Draft | null): Promise<Problem> =>
-      other
-        ? this.conflict(path, text, { text: other.text, by: other.savedBy.displayName, version: other.version })
-        : this.conflict(path, text, {
-            text: tree.has(path) ? await this.git.blob(tree.get(path)!) : null,
-            by: 'a commit',
-            version: 0,
-          });
-    const current = await now();
-    if (!current) {
-      if (version !== 0) throw await inTheWay(null);
-      const draft = this.drafts.create({
-        workspace,
-        path,
-        text,
-        baseBlob: tree.get(path) ?? null,
-        version: 1,
-        person,
-        savedBy: person,
-        authors: [person.id],
-      });
-      try {
-        await this.drafts.insert(draft);
-      } catch (error) {
-        if ((error as { code?: unknown }).code !== UNIQUE_VIOLATION) throw error;
-        throw await inTheWay(await now());
-      }
-      return (await now()) ?? draft;
-    }
-    // It stays the draft of who began it; whoever saves it is one of its authors from then on.
-    const authors = [...new Set([...current.authors, person.id])];
-    const saved = { text, version: version + 1, savedBy: person, authors };
-    const kept = await this.drafts.update({ id: current.id, version }, saved);
-    if (!kept.affected) throw await inTheWay(await now());
-    return (await now()) ?? this.drafts.create({ ...current, ...saved });
-  }
-
-  private async conflict(
-    path: string,
-    mine: string | null,
-    theirs: { text: string | null; by: string; version: number },
-  ): Promise<Problem> {
-    return new Problem(
-      409,
-      'draft-conflict',
-      `${path} was changed by ${theirs.by} in the meantime`,
-      'Both texts are kept below: take one of them, or put them together.',
-      { path, mine, theirs: theirs.text, by: theirs.by, version: theirs.version },
-    );
-  }
-
-  async dropDraft(slug: string, path: string): Promise<void> {
-    const workspace = await this.workspace(slug);
-    await this.drafts.delete({ workspace: { id: workspace.id }, path });
   }
 
   /**
@@ -319,7 +226,7 @@ export class ProjectService implements OnModuleDestroy {
    */
   async commit(person: Person, slug: string, message: string, paths?: readonly string[]): Promise<Commit> {
     const workspace = await this.workspace(slug);
-    const drafts = (await this.draftsOf(workspace)).filter((d) => !paths || paths.includes(d.path));
+    const drafts = (await this.drafts.of(workspace)).filter((d) => !paths || paths.includes(d.path));
     if (drafts.length === 0) throw new Problem(409, 'nothing-to-commit', 'There are no drafts to commit');
     const ref = branchOf(slug);
     const head = await this.git.resolve(ref);
@@ -327,7 +234,7 @@ export class ProjectService implements OnModuleDestroy {
     for (const d of drafts) {
       const now = tree.get(d.path) ?? null;
       if (now !== d.baseBlob)
-        throw await this.conflict(d.path, d.text, {
+        throw draftConflict(d.path, d.text, {
           text: now ? await this.git.blob(now) : null,
           by: 'a commit to the branch',
           version: d.version,
@@ -349,11 +256,7 @@ export class ProjectService implements OnModuleDestroy {
     await this.authors.insert(
       drafts.flatMap((d) => d.authors.map((writerId) => ({ commit: id, path: d.path, personId: writerId }))),
     );
-    for (const d of drafts) await this.drafts.delete({ id: d.id, version: d.version });
-    // A draft that was kept again meanwhile now stands over the new commit.
-    const after = await this.git.tree(id);
-    for (const d of await this.draftsOf(workspace))
-      await this.drafts.update(d.id, { baseBlob: after.get(d.path) ?? null });
+    await this.drafts.committed(workspace, drafts, await this.git.tree(id));
     await this.people.audit(person, 'commit', slug, {
       commit: id,
       files: changes.map((c) => c.path),
@@ -369,13 +272,6 @@ export class ProjectService implements OnModuleDestroy {
         throw new Problem(409, 'branch-moved', 'Someone committed to this workspace in the meantime', remedy);
       throw error;
     });
-  }
-
-  /** The draft of a file begins anew from what is committed now, keeping its text: after a conflict was settled. */
-  async rebaseDraft(slug: string, path: string): Promise<void> {
-    const workspace = await this.workspace(slug);
-    const tree = await this.git.tree((await this.git.resolve(branchOf(slug)))!);
-    await this.drafts.update({ workspace: { id: workspace.id }, path }, { baseBlob: tree.get(path) ?? null });
   }
 
   /**

@@ -1,14 +1,16 @@
+import { STATE_LAYER } from '../warehouse/loaded.js';
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { renamedTables } from '@ouvrage/core/review';
 import { qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import { Repository } from 'typeorm';
-import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
+import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
+import { ProjectService } from '../project/project.service.js';
 import { RunQueue } from '../run/run-queue.js';
 import { Release, Run } from '../run/run.entities.js';
 import { SourceStateService } from '../source/source-state.service.js';
-import { STATE_LAYER, WarehouseService } from '../warehouse/warehouse.service.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
 
 /** What a release does beyond the warehouse: written there in the release's own transaction, so that it is done whatever happens next. */
 export interface ReleaseIntent {

@@ -1,3 +1,4 @@
+import { remembering, forget } from '../warehouse/loaded.js';
 import type { StepError } from '@ouvrage/api/run';
 import { worst } from '@ouvrage/core/check';
 import { compileFunction, type Hashing, REMEMBERED, rememberedPlace } from '@ouvrage/core/compile';
@@ -31,7 +32,8 @@ import {
   stoppedError,
 } from '../run/step-results.js';
 import { logger, Problem } from '../shared/problem.js';
-import { intakeError, IntakeService, keepsLanded } from '../source/intake.service.js';
+import { intakeError, IntakeService } from '../source/intake.service.js';
+import { keepsLanded } from '../source/source-rules.js';
 import { landingBeside } from '../source/landing.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
 import type { Clock } from '../warehouse/loaded.js';
@@ -271,7 +273,7 @@ export class ReleaseTransaction {
     for (const [table, { rows, when }] of this.built) {
       const time = when && { ...when, time: literal(when.time) };
       await this.client.query(
-        this.warehouse.remembering(this.environment, table, {
+        remembering(this.environment, table, {
           fingerprint: prints.get(table)!,
           rows,
           runId: this.run.id,
@@ -279,7 +281,7 @@ export class ReleaseTransaction {
         }),
       );
     }
-    await this.warehouse.forget(this.client, this.environment, this.dropped);
+    await forget(this.client, this.environment, this.dropped);
     this.gone.push(...loader.swaps.gone);
     const last = [...this.built.values()].at(-1);
     last?.loader.ran.push(...loader.ran);

@@ -1,3 +1,4 @@
+import { DraftService } from '../project/draft.service.js';
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { FileConflict } from '@ouvrage/api/project';
@@ -21,7 +22,8 @@ import {
 } from '@ouvrage/core/review';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
-import { branchOf, MAIN, PRODUCTION, ProjectService } from '../project/project.service.js';
+import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
+import { ProjectService } from '../project/project.service.js';
 import { QualityService } from '../quality/quality.service.js';
 import { BuildKit } from '../run/build-kit.js';
 import { planTables } from '../run/run-plan.js';
@@ -75,6 +77,7 @@ export class ReleaseService implements OnModuleInit {
   constructor(
     @InjectRepository(Release) private readonly releases: Repository<Release>,
     private readonly projects: ProjectService,
+    private readonly drafts: DraftService,
     private readonly runs: RunService,
     private readonly kit: BuildKit,
     private readonly journal: StepJournal,
@@ -155,7 +158,7 @@ export class ReleaseService implements OnModuleInit {
   /** Asks for the release of what a workspace has committed. */
   async ask(person: Person, slug: string, { message, consents, treatments }: ReleaseRequest): Promise<Run> {
     const workspace = await this.projects.workspace(slug);
-    const drafts = await this.projects.draftsOf(workspace);
+    const drafts = await this.drafts.of(workspace);
     if (drafts.length)
       throw new Problem(
         409,

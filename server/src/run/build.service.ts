@@ -1,3 +1,4 @@
+import { remembering } from '../warehouse/loaded.js';
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import type { StepError } from '@ouvrage/api/run';
 import { readThroughViews } from '@ouvrage/core/assist';
@@ -9,7 +10,8 @@ import { schemaNames } from '@ouvrage/core/resolve';
 import type pg from 'pg';
 import { type Loader, loaderOn } from '../load/loader.js';
 import { errorOfRows, traceRows } from '../load/trace.js';
-import { PRODUCTION, ProjectService } from '../project/project.service.js';
+import { PRODUCTION } from '../project/branches.js';
+import { ProjectService } from '../project/project.service.js';
 import { Config } from '../shared/config.js';
 import { logger, Problem } from '../shared/problem.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
@@ -241,7 +243,7 @@ export class BuildService implements OnModuleInit {
       return false;
     }
     await this.putInPlace(loader, plan, [
-      this.warehouse.remembering(environment, table.fullName, {
+      remembering(environment, table.fullName, {
         fingerprint: fingerprints(project).get(table.fullName)!,
         rows,
         runId: run.id,

@@ -33,7 +33,8 @@ import type { Request } from 'express';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { sessionToken } from '../people/session.guard.js';
-import { PRODUCTION } from '../project/project.service.js';
+import { PRODUCTION } from '../project/branches.js';
+
 import { EVENTS, fileAnswer } from '../shared/answers.js';
 import { Flag, Names, Optional, OptionalText, OptionalWhole, RowId, TextsByName } from '../shared/fields.js';
 import { Problem } from '../shared/problem.js';

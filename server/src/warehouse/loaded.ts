@@ -1,5 +1,7 @@
+import pg from 'pg';
+import { qualified, literal } from '@ouvrage/core/sql';
 import type { Hashing } from '@ouvrage/core/compile';
-import type { Place } from '@ouvrage/core/model';
+import type { Place, Environment } from '@ouvrage/core/model';
 
 /** What the last successful load of a table was. */
 export interface Loaded {
@@ -35,3 +37,39 @@ export interface Standing {
 
 /** The clock that a load's time is from. */
 export type Clock = 'stand-in' | 'real';
+
+/** The schema beside a layer's where an environment remembers what it holds. */
+export const STATE_LAYER = 'ouvrage';
+
+/** The statement that remembers a load, for the transaction that makes it visible. */
+export function remembering(
+  environment: Environment,
+  table: string,
+  { fingerprint, rows, runId, time, clock, hashing }: Remembering,
+): string {
+  const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
+  const values = [
+    literal(table),
+    literal(fingerprint),
+    rows === null ? 'null' : String(BigInt(rows)),
+    String(Math.trunc(runId)),
+  ];
+  values.push(
+    time === undefined ? 'null' : `cast(${time} as timestamptz)`,
+    clock === undefined ? 'null' : literal(clock),
+  );
+  values.push(hashing === undefined ? 'null' : literal(hashing));
+  return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock, hashing) values (${values.join(', ')})
+    on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now(),
+      load_time = coalesce(excluded.load_time, l.load_time), clock = coalesce(excluded.clock, l.clock), hashing = excluded.hashing`;
+}
+
+/** Forgets tables that were dropped. */
+export async function forget(
+  client: pg.PoolClient,
+  environment: Environment,
+  tables: readonly string[],
+): Promise<void> {
+  const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
+  await client.query(`delete from ${place} where table_name = any($1)`, [tables]);
+}

@@ -1,10 +1,11 @@
+import { STATE_LAYER } from './loaded.js';
 import { isView } from '@ouvrage/core/language';
 import { Inject, Injectable, type OnModuleDestroy, type OnModuleInit } from '@nestjs/common';
 import { compileFunction, type Hashing, type Names } from '@ouvrage/core/compile';
 import { fingerprints } from '@ouvrage/core/graph';
 import { remadeByOwner, type Dependent, SESSION_SETTINGS, targetPlace } from '@ouvrage/core/load';
 import { besideSchema, type Environment, type Project, type ProjectFunction } from '@ouvrage/core/model';
-import { ident, idents, lineColumn, literal, qualified } from '@ouvrage/core/sql';
+import { ident, idents, lineColumn, qualified } from '@ouvrage/core/sql';
 import net from 'node:net';
 import pg from 'pg';
 import { Config, ROLES, type WarehouseRole } from '../shared/config.js';
@@ -14,11 +15,8 @@ import { handled } from '../shared/pools.js';
 import { forgetPlans } from './catalog-questions.js';
 import { holding, makeLocks } from './locks.js';
 import type { Clock } from './loaded.js';
-import type { Loaded, Remembering, Standing } from './loaded.js';
+import type { Loaded, Standing } from './loaded.js';
 import { isDatabaseError, isOfStatement, stepError } from './sql-error.js';
-
-/** The schema beside a layer's where an environment remembers what it holds. */
-export const STATE_LAYER = 'ouvrage';
 
 /** The code of CancelRequest in the frontend/backend protocol. */
 const CANCEL_REQUEST = 80877102;
@@ -312,35 +310,6 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
         },
       ]),
     );
-  }
-
-  /** The statement that remembers a load, for the transaction that makes it visible. */
-  remembering(
-    environment: Environment,
-    table: string,
-    { fingerprint, rows, runId, time, clock, hashing }: Remembering,
-  ): string {
-    const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
-    const values = [
-      literal(table),
-      literal(fingerprint),
-      rows === null ? 'null' : String(BigInt(rows)),
-      String(Math.trunc(runId)),
-    ];
-    values.push(
-      time === undefined ? 'null' : `cast(${time} as timestamptz)`,
-      clock === undefined ? 'null' : literal(clock),
-    );
-    values.push(hashing === undefined ? 'null' : literal(hashing));
-    return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock, hashing) values (${values.join(', ')})
-      on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now(),
-        load_time = coalesce(excluded.load_time, l.load_time), clock = coalesce(excluded.clock, l.clock), hashing = excluded.hashing`;
-  }
-
-  /** Forgets tables that were dropped. */
-  async forget(client: pg.PoolClient, environment: Environment, tables: readonly string[]): Promise<void> {
-    const place = qualified({ schema: environment.schemaOf(STATE_LAYER), name: 'loaded' });
-    await client.query(`delete from ${place} where table_name = any($1)`, [tables]);
   }
 
   /**

@@ -1,14 +1,25 @@
+import {
+  analyze,
+  sessionStatements,
+  usedSettings,
+  beforeStatements,
+  beforeQuery,
+  createReference,
+  constraintStatements,
+  afterStatements,
+  commentStatements,
+  grantStatements,
+} from './statements.js';
+import { targetPlace, besidePlace } from './context.js';
+import type { LoadPlan, PlanContext } from './context.js';
 import { specOf } from '../../language/spec.js';
 import { isView, keepsRows } from '../../language/policies.js';
 import type { Definition, Project, ReferenceTable, Table } from '../../model/project.js';
 import { countStatement } from '../../check/checks.js';
 import { constraintChecks, type ConstraintCheck } from '../../check/constraint-checks.js';
-import { schemaNameOf } from '../../resolve/fan-out.js';
-import { ident, idents, literal, qualified } from '../../sql/quote.js';
+import { idents, literal, qualified } from '../../sql/quote.js';
 import { besideSchema, type Environment, type Place } from '../../model/place.js';
-import { constraintStatement } from '../../check/constraint-statement.js';
 import { addDrift, addedToEvents, remembered, startingTable, type LoadBase } from './base.js';
-import { beforeStatementsOf, localSet } from '../../compile/before.js';
 import { compileCondition, compileText, type Names } from '../../compile/compile.js';
 import { definitionQuery } from '../../keys/definition-query.js';
 import { namesFunctions } from '../../index/condition.js';
@@ -21,81 +32,9 @@ import { askedColumns } from '../../keys/look-ups-again.js';
 import { keyProvenAnew } from '../merge/merge.js';
 import { loadsInSteps, policySteps } from '../steps/load-steps.js';
 import { policyContext, type PolicyContext } from '../policy/context.js';
-import { AS_USUAL, IN_PARALLEL, type LoadStep, type LoadStatement } from '../../compile/steps.js';
+import { AS_USUAL, IN_PARALLEL, type LoadStatement } from '../../compile/steps.js';
 import { rehash, rehashFact } from './hashes.js';
-import type { Hashing } from '../../compile/hashing.js';
 import { rememberedPlace, storage, targetOf, type Target } from '../../compile/target.js';
-
-/**
- * How one table is brought up to date, all in one transaction: it is made beside the old one under
- * the same name in another schema, so that its constraints and indexes have their final names,
- * checked there, and moved into place. Nothing of it shows before the commit.
- */
-export interface LoadPlan {
-  readonly table: string;
-  readonly relation: 'table' | 'view';
-  readonly target: Place;
-  readonly beside: Place;
-  /** Where it stood under its former name. */
-  readonly formerly?: Place | undefined;
-  /** Session settings and parameters. */
-  readonly session: readonly LoadStatement[];
-  /** Makes and fills the table. Reference tables are filled by COPY after `build`. */
-  readonly build: readonly LoadStatement[];
-  /** Of a load that keeps state, or fills columns: after `build`, before the checks. */
-  readonly steps?: readonly LoadStep[];
-  /** Of a table that is changed in its place: what makes it, empty, where it is not there yet. */
-  readonly makes?: readonly LoadStatement[];
-  /** False where the table is changed in its place: then `beside` is that place, and nothing is moved. */
-  readonly swaps: boolean;
-  /** Of a table that is changed in its place, but may be made anew: what then stands instead. */
-  readonly anew?: Pick<LoadPlan, 'beside' | 'countSql' | 'finish'>;
-  readonly checks: readonly ConstraintCheck[];
-  /** Counts the rows at fault of all `checks`; undefined without checks. */
-  readonly countSql?: string;
-  /** Constraints, indexes, comments, grants: after the checks, before the swap. */
-  readonly finish: readonly LoadStatement[];
-  /** How its values become hashes, where a load may fill some. */
-  readonly hashing?: Hashing;
-  /** The statement that a COPY of the CSV's text goes through. */
-  readonly copySql?: string;
-}
-
-/** What a plan is made for. */
-export interface PlanContext {
-  readonly project: Project;
-  readonly environment: Environment;
-  /** Where other tables are read. */
-  readonly placeOf: (table: string) => Place;
-  /** Values of parameters for this run; the rest have their defaults. */
-  readonly parameters?: ReadonlyMap<string, string>;
-  /** Of a load that keeps state: what it goes on from. */
-  readonly base?: LoadBase;
-  /** The load's time, ISO 8601; the transaction's where it is not given. */
-  readonly time?: string;
-  /** The time of the table's last load, ISO 8601 with microseconds: this one's is later, whatever the clock says. */
-  readonly lastTime?: string;
-  /** Of a history by state: what changed corrects open versions, and makes no new ones. */
-  readonly corrects?: boolean;
-  /** Types of columns that drift adds, where the project does not say them. */
-  readonly driftTypes?: ReadonlyMap<string, string>;
-  /** How the values of a table become hashes; as is done today, where it is not given. */
-  readonly hashingOf?: (table: string) => Hashing;
-  /** The run that loads, for columns that say it. */
-  readonly run?: string;
-}
-
-type PlacedTable = Pick<Table, 'layer' | 'name'> & Pick<Definition, 'each'>;
-
-/** The place of a table in an environment. */
-export function targetPlace(environment: Environment, table: PlacedTable): Place {
-  return { schema: environment.schemaOf(schemaNameOf(table)), name: table.name };
-}
-
-/** Where a table is made before it is swapped in. */
-export function besidePlace(environment: Environment, table: PlacedTable): Place {
-  return { schema: besideSchema(environment.schemaOf(schemaNameOf(table))), name: table.name };
-}
 
 /**
  * The plan of a definition or a reference table.
@@ -350,102 +289,4 @@ export function driftProbe(
     session: sessionStatements(usedSettings(table, settingsFor(context, table))),
     sql: `select * from (\n${query.text}\n) as q limit 0`,
   };
-}
-
-export const analyze = (place: Place): LoadStatement => ({ kind: 'analyze', sql: `analyze ${qualified(place)}` });
-
-/** The settings that every statement of the warehouse runs under. */
-export const SESSION_SETTINGS: readonly string[] = [
-  "set local timezone = 'UTC'",
-  'set local search_path = pg_catalog, extensions',
-];
-
-function sessionStatements(settings: ReadonlyMap<string, string>): LoadStatement[] {
-  return [
-    ...SESSION_SETTINGS.map((sql): LoadStatement => ({ kind: 'session', sql })),
-    ...[...settings].map(([name, value]): LoadStatement => ({
-      kind: 'session',
-      sql: `select set_config(${literal(name)}, ${literal(value)}, true)`,
-    })),
-  ];
-}
-
-function usedSettings(table: Definition, settings: ReadonlyMap<string, string>): Map<string, string> {
-  const used = new Set(table.query?.settings.map((s) => s.setting));
-  const options = [...(table.contract?.options.values() ?? [])].map((o) => o.value).join('\n');
-  return new Map([...settings].filter(([name]) => used.has(name) || options.includes(name)));
-}
-
-/** What `set` before the contract says. */
-function beforeStatements(project: Project, table: Definition): LoadStatement[] {
-  const { text } = project.files.get(table.path)!;
-  return table.before.map((s) => ({
-    kind: 'session',
-    sql: localSet(text.slice(s.start, s.end)),
-    author: { path: table.path, original: () => s.start },
-  }));
-}
-
-/** The option `before`: in the load's transaction, before the query, when the table is there to be changed. */
-function beforeQuery(table: Definition, names: Names): LoadStatement[] {
-  const option = table.contract?.options.get('before');
-  if (!option) return [];
-  const author = { path: table.path, original: () => option.range.start };
-  return beforeStatementsOf(option.value, names).map((sql): LoadStatement => ({ kind: 'before', sql, author }));
-}
-
-/** Columns of the contract, or of the header as text; the order is the contract's. */
-function createReference(table: ReferenceTable, place: Place): string {
-  const columns = table.contract?.columns ?? table.header.map((name) => ({ name, type: 'text' }));
-  return `create table ${qualified(place)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}`).join(',\n  ')}\n)`;
-}
-
-function constraintStatements(checks: readonly ConstraintCheck[], place: Place): LoadStatement[] {
-  const sql = constraintStatement(checks, place);
-  return sql === undefined ? [] : [{ kind: 'constraint', sql }];
-}
-
-/** Indexes and analyze as written; grants only in production, where the granted roles are meant. */
-function afterStatements(context: PlanContext, table: Table, names: Names): LoadStatement[] {
-  const own: Table | undefined = context.project.tables.get(table.fullName);
-  const after = own?.kind === 'definition' ? own.after : [];
-  const file = context.project.files.get(table.path);
-  if (!file) return [];
-  return after
-    .filter((s) => s.kind !== 'grant' || context.environment.kind === 'production')
-    .map((s) => {
-      const compiled = compileText(file, s, { tables: s.tables, functions: [], settings: [] }, names);
-      return { kind: s.kind, sql: compiled.text, author: { path: table.path, original: compiled.original } };
-    });
-}
-
-function commentStatements(
-  table: Definition | ReferenceTable,
-  place: Place,
-  relation: 'table' | 'view',
-): LoadStatement[] {
-  const statements: LoadStatement[] = [];
-  if (table.comment !== undefined)
-    statements.push({
-      kind: 'comment',
-      sql: `comment on ${relation} ${qualified(place)} is ${literal(table.comment)}`,
-    });
-  const columns =
-    table.kind === 'definition'
-      ? table.columnComments
-      : new Map(
-          table.contract?.columns.flatMap((c) => (c.comment === undefined ? [] : [[c.name, c.comment] as const])),
-        );
-  for (const [column, comment] of columns) {
-    statements.push({
-      kind: 'comment',
-      sql: `comment on column ${qualified(place)}.${ident(column)} is ${literal(comment)}`,
-    });
-  }
-  return statements;
-}
-
-export function grantStatements(environment: Environment, place: Place): LoadStatement[] {
-  if (environment.readers.length === 0) return [];
-  return [{ kind: 'grant', sql: `grant select on ${qualified(place)} to ${idents(environment.readers)}` }];
 }

@@ -1,6 +1,6 @@
 import { leadingWord, withLeadingWords, withoutSemicolon } from '../../sql/leading-words.js';
 import { boundedName, ident, idents, literal, qualified } from '../../sql/quote.js';
-import type { LoadPlan } from '../plan/plan.js';
+import type { LoadPlan } from '../plan/context.js';
 import type { LoadStep } from '../../compile/steps.js';
 
 /**
