@@ -1,3 +1,5 @@
+import { useForm } from 'react-hook-form';
+import { isFilled } from '../shared/filled';
 import { Search } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useEffect, useState, type ReactNode } from 'react';
@@ -143,21 +145,18 @@ function OpenWorkspace({
   onClose: () => void;
   onOpened: (slug: string) => void;
 }) {
-  const [name, setName] = useState('');
+  const { register, handleSubmit, reset, formState } = useForm({ defaultValues: { name: '' } });
   const [make, { error, isLoading }] = useOpenWorkspaceMutation();
-  const submit = async () => {
+  const submit = async ({ name }: { name: string }) => {
     const made = await make(name.trim()).unwrap();
-    setName('');
+    reset();
     onClose();
     onOpened(made.slug);
   };
   return (
     <Modal title="Open a workspace" open={open} onClose={onClose}>
       <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          void submit().catch(() => undefined);
-        }}
+        onSubmit={(e) => void handleSubmit((fields) => submit(fields).catch(() => undefined))(e)}
         className="flex flex-col gap-3"
       >
         <p className="text-soft">
@@ -169,16 +168,15 @@ function OpenWorkspace({
             autoFocus
             required
             maxLength={60}
-            value={name}
-            onChange={(e) => setName(e.target.value)}
             placeholder="Berth dues"
             className={inputClass}
+            {...register('name', { validate: isFilled })}
           />
         </label>
         {error && <ProblemNote problem={error as ProblemBody} />}
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
-          <Button tone="act" type="submit" disabled={isLoading || name.trim() === ''}>
+          <Button tone="act" type="submit" disabled={isLoading || !formState.isValid}>
             Open
           </Button>
         </div>

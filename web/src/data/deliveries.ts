@@ -1,13 +1,21 @@
-import type { DeliveryEntry, DeliverySearch } from '@ouvrage/api/delivery';
+import type { DeliveryList, DeliverySearch, Rejects } from '@ouvrage/api/delivery';
 import { api } from './api';
 
 const endpoints = api.injectEndpoints({
   endpoints: (b) => ({
-    deliveries: b.query<{ folder: string; files: DeliveryEntry[]; more: boolean }, DeliverySearch>({
-      query: (params) => ({ url: 'deliveries', params: { ...params } }),
+    deliveries: b.infiniteQuery<DeliveryList, DeliverySearch, number | undefined>({
+      query: ({ queryArg, pageParam }) => ({
+        url: 'deliveries',
+        params: { ...queryArg, ...(pageParam === undefined ? {} : { before: pageParam }) },
+      }),
+      // Each page begins behind the last file of the one before.
+      infiniteQueryOptions: {
+        initialPageParam: undefined,
+        getNextPageParam: (page) => (page.more ? page.files.at(-1)?.id : undefined),
+      },
       providesTags: ['Sources'],
     }),
-    rejects: b.query<{ rows: (string | null)[][]; isFull: boolean }, number>({
+    rejects: b.query<Rejects, number>({
       query: (id) => `deliveries/${id}/rejects`,
       providesTags: ['Sources'],
     }),
@@ -31,7 +39,7 @@ const endpoints = api.injectEndpoints({
 });
 
 export const {
-  useDeliveriesQuery,
+  useDeliveriesInfiniteQuery,
   useRejectsQuery,
   useRetryDeliveryMutation,
   useSendFileMutation,

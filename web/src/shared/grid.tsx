@@ -1,3 +1,4 @@
+import { getCoreRowModel, useReactTable, type ColumnDef } from '@tanstack/react-table';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { cell, isNumeric } from './format';
@@ -24,12 +25,15 @@ const HEAD = 25;
 export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const [focus, setFocus] = useState({ row: 0, column: 0 });
-  const widths = useMemo(
-    () => columns.map((c, i) => columnWidth(c.standIn === undefined ? c.name : `${c.name} stand-in`, rows, i)),
-    [columns, rows],
-  );
-  const template = widths.map((w) => `${w}px`).join(' ');
-  const total = widths.reduce((a, b) => a + b, 0);
+  const defs = useMemo(() => columns.map((c, i) => definition(c, i, rows)), [columns, rows]);
+  const table = useReactTable({
+    data: rows as GridRow[],
+    columns: defs,
+    getCoreRowModel: getCoreRowModel(),
+    columnResizeMode: 'onChange',
+  });
+  const headers = table.getFlatHeaders();
+  const template = headers.map((h) => `${h.getSize()}px`).join(' ');
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => scroller.current,
@@ -82,7 +86,7 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: Grid
       onKeyDown={move}
       className="h-full min-h-0 overflow-auto bg-sheet focus-visible:-outline-offset-2"
     >
-      <div style={{ width: total, minWidth: '100%' }}>
+      <div style={{ width: table.getTotalSize(), minWidth: '100%' }}>
         <div
           role="row"
           aria-rowindex={1}
@@ -95,8 +99,16 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: Grid
               role="columnheader"
               title={c.type}
               aria-sort={sortWord(sort, c.name)}
-              className={`truncate px-2.5 pt-1 text-small ${isNumeric(c.type) ? 'text-right' : ''}`}
+              className={`relative truncate px-2.5 pt-1 text-small ${isNumeric(c.type) ? 'text-right' : ''}`}
             >
+              <span
+                aria-hidden
+                title="Drag to change the width, double-click to fit"
+                onMouseDown={headers[i]!.getResizeHandler()}
+                onTouchStart={headers[i]!.getResizeHandler()}
+                onDoubleClick={() => headers[i]!.column.resetSize()}
+                className="absolute top-0 right-0 h-full w-1.5 cursor-col-resize touch-none hover:bg-rule"
+              />
               {onSort ? <SortButton name={c.name} sort={sort ?? []} onSort={onSort} /> : c.name}
               {c.standIn !== undefined && (
                 <Hint text={c.standIn}>
@@ -192,6 +204,16 @@ function Cell({
     </div>
   );
 }
+
+type GridRow = GridProps['rows'][number];
+
+const definition = (c: GridProps['columns'][number], i: number, rows: GridProps['rows']): ColumnDef<GridRow> => ({
+  id: String(i),
+  accessorFn: (row) => row[i],
+  size: columnWidth(c.standIn === undefined ? c.name : `${c.name} stand-in`, rows, i),
+  minSize: 48,
+  maxSize: 1200,
+});
 
 const clamp = (n: number, length: number) => Math.max(0, Math.min(n, length - 1));
 

@@ -1,3 +1,5 @@
+import type { CheckOutcome } from '@ouvrage/api/quality';
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { useCheckHistoryQuery } from '../../data/quality';
@@ -91,38 +93,37 @@ export function CheckDetail({ check }: { check: CheckState }) {
       {data && data.length > 0 && (
         <section className="flex flex-col gap-1.5">
           <SectionTitle aside="newest first">Results over time</SectionTitle>
-          <table className="w-full border border-line text-left">
-            <thead>
-              <tr className="border-b border-rule text-small">
-                <th className="px-2 py-1 font-medium">verdict</th>
-                <th className="px-2 py-1 text-right font-medium">rows at fault</th>
-                <th className="px-2 py-1 text-right font-medium">of</th>
-                <th className="px-2 py-1 font-medium">environment</th>
-                <th className="px-2 py-1 font-medium">run</th>
-                <th className="px-2 py-1 font-medium">when</th>
-              </tr>
-            </thead>
-            <tbody>
-              {data.slice(0, 20).map((r, i) => (
-                <tr key={i} className="border-b border-line/60">
-                  <td className="flex items-center gap-2 px-2 py-1">
-                    <VerdictMark verdict={r.verdict} size={11} /> <VerdictWord verdict={r.verdict} />
-                  </td>
-                  <td className="px-2 text-right font-mono text-small">{count(r.atFault)}</td>
-                  <td className="px-2 text-right font-mono text-small">{count(r.total)}</td>
-                  <td className="px-2">{r.environment}</td>
-                  <td className="px-2">
-                    <Link className="text-plan underline underline-offset-2" to={address.run(slug, r.run)}>
-                      {r.run}
-                    </Link>
-                  </td>
-                  <td className="px-2 font-mono text-small">{moment(r.at)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <DataTable
+            className="border border-line"
+            columns={resultColumns(slug)}
+            rows={data.slice(0, 20)}
+            keyOf={(r) => `${r.run} ${r.environment}`}
+          />
         </section>
       )}
     </article>
   );
 }
+
+const resultColumns = (slug: string): DataColumn<CheckOutcome>[] => [
+  {
+    id: 'verdict',
+    cell: (r) => (
+      <span className="flex items-center gap-2">
+        <VerdictMark verdict={r.verdict} size={11} /> <VerdictWord verdict={r.verdict} />
+      </span>
+    ),
+  },
+  { id: 'rows at fault', inFigures: true, cell: (r) => count(r.atFault) },
+  { id: 'of', inFigures: true, cell: (r) => count(r.total) },
+  { id: 'environment', cell: (r) => r.environment },
+  {
+    id: 'run',
+    cell: (r) => (
+      <Link className="text-plan underline underline-offset-2" to={address.run(slug, r.run)}>
+        {r.run}
+      </Link>
+    ),
+  },
+  { id: 'when', look: 'font-mono text-small', cell: (r) => moment(r.at) },
+];

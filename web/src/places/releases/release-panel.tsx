@@ -1,3 +1,4 @@
+import { useForm } from 'react-hook-form';
 import type { Verdict } from '@ouvrage/core/check';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
@@ -11,6 +12,7 @@ import type { Comparison } from '@ouvrage/api/release';
 import { plural } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
+import { isFilled } from '../../shared/filled';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Button } from '../../shared/ui/button';
@@ -100,35 +102,23 @@ const area = 'w-full rounded-edge border border-rule bg-raised px-2 py-1.5 text-
 function CommitForm({ data }: { data: Comparison }) {
   const { slug } = useProject();
   const person = usePerson();
-  const [message, setMessage] = useState('');
+  const { register, handleSubmit, formState } = useForm({ defaultValues: { message: '' } });
   const [commit, { error, isLoading }] = useCommitMutation();
   const tell = useTell();
   const reason = mayAct(person, 'editor') ? undefined : `Only editors can commit; you are a ${person.role}.`;
-  const submit = () =>
-    void commit({ slug, message: message.trim() })
+  const submit = ({ message }: { message: string }) =>
+    commit({ slug, message: message.trim() })
       .unwrap()
       .then((c) => tell.say('Committed', c.message))
       .catch(() => undefined);
   return (
-    <form
-      className="flex flex-col gap-2"
-      onSubmit={(e) => {
-        e.preventDefault();
-        submit();
-      }}
-    >
+    <form className="flex flex-col gap-2" onSubmit={(e) => void handleSubmit(submit)(e)}>
       <label className="flex flex-col gap-1">
         <span className="caps">What changed, and why</span>
-        <textarea
-          rows={3}
-          value={message}
-          onChange={(e) => setMessage(e.target.value)}
-          maxLength={5000}
-          className={area}
-        />
+        <textarea rows={3} maxLength={5000} className={area} {...register('message', { validate: isFilled })} />
       </label>
       {error && <ProblemNote problem={error as ProblemBody} />}
-      <Button tone="act" type="submit" disabled={isLoading || message.trim() === ''} {...(reason ? { reason } : {})}>
+      <Button tone="act" type="submit" disabled={isLoading || !formState.isValid} {...(reason ? { reason } : {})}>
         Commit {plural(data.drafts.length, 'draft')}
       </Button>
     </form>
@@ -138,7 +128,9 @@ function CommitForm({ data }: { data: Comparison }) {
 function ReleaseForm({ data }: { data: Comparison }) {
   const { slug } = useProject();
   const person = usePerson();
-  const [message, setMessage] = useState(data.commits[0]?.message.split('\n')[0] ?? '');
+  const { register, handleSubmit, formState } = useForm({
+    defaultValues: { message: data.commits[0]?.message.split('\n')[0] ?? '' },
+  });
   const [answers, setAnswers] = useState(() => firstAnswers(data));
   const [release, { error, isLoading }] = useReleaseMutation();
   const navigate = useNavigate();
@@ -150,32 +142,21 @@ function ReleaseForm({ data }: { data: Comparison }) {
       : unsettled
         ? 'Confirm each item that will be permanently dropped.'
         : undefined;
+  const submit = async ({ message }: { message: string }) => {
+    if (reason) return;
+    const made = await release({ slug, message: message.trim(), ...answers });
+    if (made.data) await navigate(address.run(slug, made.data.id));
+  };
   const reason = mayAct(person, 'releaser') ? blocked : `Only releasers can release; you are a ${person.role}.`;
   return (
-    <form
-      className="flex flex-col gap-2"
-      onSubmit={(e) => {
-        e.preventDefault();
-        if (reason) return;
-        void release({ slug, message: message.trim(), ...answers })
-          .unwrap()
-          .then((run) => navigate(address.run(slug, run.id)))
-          .catch(() => undefined);
-      }}
-    >
+    <form className="flex flex-col gap-2" onSubmit={(e) => void handleSubmit(submit)(e)}>
       <KeptRows data={data} answers={answers} onAnswer={setAnswers} />
       <label className="flex flex-col gap-1">
         <span className="caps">Message of the release</span>
-        <textarea
-          rows={2}
-          value={message}
-          onChange={(e) => setMessage(e.target.value)}
-          maxLength={5000}
-          className={area}
-        />
+        <textarea rows={2} maxLength={5000} className={area} {...register('message', { validate: isFilled })} />
       </label>
       {error && <ProblemNote problem={error as ProblemBody} />}
-      <Button tone="act" type="submit" disabled={isLoading || message.trim() === ''} {...(reason ? { reason } : {})}>
+      <Button tone="act" type="submit" disabled={isLoading || !formState.isValid} {...(reason ? { reason } : {})}>
         Release to production
       </Button>
     </form>

@@ -1,10 +1,11 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { useMemo } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useComparedFileQuery, useComparisonQuery, useReleasesQuery } from '../../data/releases';
 import { useProject } from '../../data/project';
 import type { ProblemBody } from '@ouvrage/api/problem';
-import type { Comparison, TableChange } from '@ouvrage/api/release';
+import type { Comparison, TableChange, ReleaseEntry } from '@ouvrage/api/release';
 import { Diff } from '../../shared/diff';
 import { ago, moment, plural, shortCommit } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
@@ -196,40 +197,30 @@ function ReleaseList() {
           <p>Edit a definition in a workspace, commit it, and release it from here.</p>
         </Empty>
       ) : (
-        <table className="mt-2 w-full text-left">
-          <thead>
-            <tr className="border-b border-rule text-small">
-              {['', 'message', 'from', 'by', 'tables', 'when', 'commit', 'run'].map((h) => (
-                <th key={h} className="px-2 py-1 font-medium">
-                  {h || <span className="sr-only">number</span>}
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {data.map((r) => (
-              <tr key={r.id} className="border-b border-line">
-                <td className="px-2 py-1.5 font-mono text-small">{r.id}</td>
-                <td className="max-w-72 truncate px-2 font-medium">{r.message}</td>
-                <td className="px-2">{r.workspace}</td>
-                <td className="px-2">{r.person}</td>
-                <td className="px-2" title={r.tables.join(', ')}>
-                  {plural(r.tables.length, 'table')}
-                </td>
-                <td className="px-2" title={moment(r.at)}>
-                  {ago(r.at)}
-                </td>
-                <td className="px-2 font-mono text-small">{shortCommit(r.commit)}</td>
-                <td className="px-2">
-                  <Link className="text-plan underline underline-offset-2" to={address.run(slug, r.runId)}>
-                    {r.runId}
-                  </Link>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <DataTable className="mt-2" columns={releaseColumns(slug)} rows={data} keyOf={(r) => r.id} />
       )}
     </div>
   );
 }
+
+const releaseColumns = (slug: string): DataColumn<ReleaseEntry>[] => [
+  { id: 'number', isSilent: true, look: 'font-mono text-small', cell: (r) => r.id },
+  { id: 'message', look: 'max-w-72 truncate font-medium', cell: (r) => r.message },
+  { id: 'from', cell: (r) => r.workspace },
+  { id: 'by', sortBy: (r) => r.person, cell: (r) => r.person },
+  {
+    id: 'tables',
+    sortBy: (r) => r.tables.length,
+    cell: (r) => <span title={r.tables.join(', ')}>{plural(r.tables.length, 'table')}</span>,
+  },
+  { id: 'when', cell: (r) => <span title={moment(r.at)}>{ago(r.at)}</span> },
+  { id: 'commit', look: 'font-mono text-small', cell: (r) => shortCommit(r.commit) },
+  {
+    id: 'run',
+    cell: (r) => (
+      <Link className="text-plan underline underline-offset-2" to={address.run(slug, r.runId)}>
+        {r.runId}
+      </Link>
+    ),
+  },
+];

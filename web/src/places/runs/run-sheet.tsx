@@ -12,7 +12,7 @@ import { useTell } from '../../shared/toasts';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
 import { Button } from '../../shared/ui/button';
-import { Spacer, useVirtualRows } from '../../shared/ui/virtual-list';
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { TakeAway } from './take-away';
 import { StepSheet } from './step-sheet';
 import { isGoing, RunWord, StepWord } from './step-state';
@@ -116,7 +116,7 @@ function useNow(ticking: boolean): number {
 }
 
 /** The height of a step's row, in pixels. */
-const STEP_HEIGHT = 25;
+const STEP_HEIGHT = 27;
 
 /** Rows are steps, bars their time; a step's hatch is its layer. */
 function Timeline({
@@ -134,72 +134,57 @@ function Timeline({
   const start = run.startedAt ? new Date(run.startedAt).getTime() : now;
   const end = Math.max(start + 1, run.finishedAt ? new Date(run.finishedAt).getTime() : now);
   const intake = run.kind === 'intake';
-  const { rows, above, below } = useVirtualRows(run.steps, scroller, STEP_HEIGHT);
-  return (
-    <table className="w-full table-fixed text-left">
-      <thead>
-        <tr className="sticky top-0 z-10 bg-sheet text-small shadow-[0_1px_0_var(--rule)]">
-          <th className="w-[220px] px-4 py-1 font-medium">step</th>
-          <th className="w-[124px] px-2 font-medium">state</th>
-          {intake && <th className="w-19 px-2 text-right font-medium">rows out</th>}
-          <th className="w-19 px-2 text-right font-medium">{intake ? 'rows in' : 'rows'}</th>
-          {!intake && <th className="w-19 px-2 font-medium">checks</th>}
-          <th className="w-[74px] px-2 text-right font-medium">took</th>
-          <th className="px-2 font-medium">
-            <span className="flex justify-between">
-              <span>0</span>
-              <span>{duration(end - start)}</span>
+  const took = (s: StepEntry) =>
+    between(s.startedAt, s.finishedAt ?? (s.startedAt ? new Date(now).toISOString() : null));
+  const columns: DataColumn<StepEntry>[] = [
+    {
+      id: 'step',
+      width: 'w-55',
+      cell: (s) => (
+        <button
+          type="button"
+          aria-expanded={s.id === current}
+          onClick={() => void navigate(address.run(slug, run.id, s.id), { replace: true })}
+          className="flex max-w-full items-center gap-2 text-left"
+        >
+          {layer(s.table) >= 0 ? (
+            <Hatch position={layer(s.table)} />
+          ) : (
+            <span aria-hidden className="w-mark text-center">
+              ∅
             </span>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        <Spacer height={above} />
-        {rows.map((s) => (
-          <tr
-            key={s.id}
-            className={`h-control-small border-b border-line/60 ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}
-          >
-            <td className="px-4">
-              <button
-                type="button"
-                aria-expanded={s.id === current}
-                onClick={() => void navigate(address.run(slug, run.id, s.id), { replace: true })}
-                className="flex max-w-full items-center gap-2 text-left"
-              >
-                {layer(s.table) >= 0 ? (
-                  <Hatch position={layer(s.table)} />
-                ) : (
-                  <span aria-hidden className="w-mark text-center">
-                    ∅
-                  </span>
-                )}
-                <span className="truncate font-medium" title={s.table}>
-                  {s.table}
-                </span>
-              </button>
-            </td>
-            <td className="px-2">
-              <StepWord state={s.state} />
-            </td>
-            {intake && <td className="px-2 text-right font-mono text-small">{count(s.rowsOut)}</td>}
-            <td className="px-2 text-right font-mono text-small">{count(s.rowsIn)}</td>
-            {!intake && (
-              <td className="px-2">
-                <StepChecks step={s} />
-              </td>
-            )}
-            <td className="px-2 text-right font-mono text-small">
-              {duration(between(s.startedAt, s.finishedAt ?? (s.startedAt ? new Date(now).toISOString() : null)))}
-            </td>
-            <td className="px-2">
-              <Bar step={s} start={start} end={end} now={now} />
-            </td>
-          </tr>
-        ))}
-        <Spacer height={below} />
-      </tbody>
-    </table>
+          )}
+          <span className="truncate font-medium" title={s.table}>
+            {s.table}
+          </span>
+        </button>
+      ),
+    },
+    { id: 'state', width: 'w-31', cell: (s) => <StepWord state={s.state} /> },
+    ...(intake ? [{ id: 'rows out', width: 'w-19', inFigures: true, cell: (s: StepEntry) => count(s.rowsOut) }] : []),
+    { id: intake ? 'rows in' : 'rows', width: 'w-19', inFigures: true, cell: (s) => count(s.rowsIn) },
+    ...(intake ? [] : [{ id: 'checks', width: 'w-19', cell: (s: StepEntry) => <StepChecks step={s} /> }]),
+    { id: 'took', width: 'w-19', inFigures: true, sortBy: (s) => took(s) ?? undefined, cell: (s) => duration(took(s)) },
+    {
+      id: 'time',
+      title: (
+        <span className="flex justify-between">
+          <span>0</span>
+          <span>{duration(end - start)}</span>
+        </span>
+      ),
+      cell: (s) => <Bar step={s} start={start} end={end} now={now} />,
+    },
+  ];
+  return (
+    <DataTable
+      className="table-fixed"
+      columns={columns}
+      rows={run.steps}
+      keyOf={(s) => s.id}
+      virtual={{ scroller, height: STEP_HEIGHT }}
+      rowLook={(s) => `h-control-small ${s.id === current ? 'bg-wash' : 'hover:bg-wash/50'}`}
+    />
   );
 }
 

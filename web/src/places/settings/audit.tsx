@@ -1,3 +1,4 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { useDeferredValue, useState } from 'react';
 import { useAuditInfiniteQuery } from '../../data/people';
 import type { AuditEntry } from '@ouvrage/api/people';
@@ -35,22 +36,7 @@ export function AuditLog() {
         <Empty title={text ? `Nothing in the log says “${text}”` : 'Nothing has been done yet'} />
       )}
       {entries.length > 0 && (
-        <table className="w-full border border-line text-left">
-          <thead>
-            <tr className="border-b border-rule text-small">
-              {['at', 'person', 'did', 'to'].map((h) => (
-                <th key={h} className="px-3 py-1 font-medium">
-                  {h}
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {entries.map((e) => (
-              <Entry key={e.id} entry={e} />
-            ))}
-          </tbody>
-        </table>
+        <DataTable className="border border-line" columns={COLUMNS} rows={entries} keyOf={(e) => e.id} />
       )}
       {hasNextPage && (
         <Button tone="quiet" disabled={isFetchingNextPage} onClick={() => void fetchNextPage()}>
@@ -61,21 +47,23 @@ export function AuditLog() {
   );
 }
 
-function Entry({ entry }: { entry: AuditEntry }) {
+const COLUMNS: readonly DataColumn<AuditEntry>[] = [
+  { id: 'at', look: 'font-mono text-small whitespace-nowrap', cell: (e) => moment(e.at) },
+  { id: 'person', look: 'font-medium', cell: (e) => e.person },
+  { id: 'did', cell: (e) => e.action },
+  { id: 'to', cell: (e) => <Subject entry={e} /> },
+];
+
+function Subject({ entry }: { entry: AuditEntry }) {
   const detail = entry.detail && Object.entries(entry.detail).filter(([, v]) => v !== null && String(v) !== '');
   return (
-    <tr className="border-b border-line align-baseline">
-      <td className="px-3 py-1 font-mono text-small whitespace-nowrap">{moment(entry.at)}</td>
-      <td className="px-3 font-medium">{entry.person}</td>
-      <td className="px-3">{entry.action}</td>
-      <td className="px-3">
-        <span className="font-mono text-small break-all">{entry.subject}</span>
-        {detail?.map(([key, value]) => (
-          <span key={key} className="block text-small break-all text-soft">
-            {key} {Array.isArray(value) ? value.join(', ') : String(value)}
-          </span>
-        ))}
-      </td>
-    </tr>
+    <>
+      <span className="font-mono text-small break-all">{entry.subject}</span>
+      {detail?.map(([key, value]) => (
+        <span key={key} className="block text-small break-all text-soft">
+          {key} {Array.isArray(value) ? value.join(', ') : String(value)}
+        </span>
+      ))}
+    </>
   );
 }

@@ -1,3 +1,4 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { useState } from 'react';
 import { useBindServerMutation, useConnectionsQuery, useDeleteConnectionMutation } from '../../data/connections';
 import { useProject } from '../../data/project';
@@ -39,47 +40,12 @@ export function Connections() {
           </Empty>
         )}
         {data.length > 0 && (
-          <table className="w-full border border-line text-left">
-            <thead>
-              <tr className="border-b border-rule text-small">
-                {['connection', 'database', 'user', 'TLS', ''].map((h) => (
-                  <th key={h} className="px-3 py-1 font-medium">
-                    {h || <span className="sr-only">actions</span>}
-                  </th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {data.map((c) => (
-                <tr key={c.id} className="border-b border-line">
-                  <td className="px-3 py-1 font-medium">{c.name}</td>
-                  <td className="px-3 font-mono text-small">
-                    {c.host}:{c.port}/{c.database}
-                  </td>
-                  <td className="px-3 font-mono text-small">{c.user}</td>
-                  <td className="px-3">{c.tls}</td>
-                  <td className="px-3 text-right">
-                    <Button
-                      tone="quiet"
-                      {...(reason ? { reason } : {})}
-                      aria-label={`Change ${c.name}`}
-                      onClick={() => setEditing(c)}
-                    >
-                      Change
-                    </Button>
-                    <Button
-                      tone="quiet"
-                      {...(reason ? { reason } : {})}
-                      aria-label={`Delete ${c.name}`}
-                      onClick={() => setRemoving(c)}
-                    >
-                      Delete
-                    </Button>
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <DataTable
+            className="border border-line"
+            columns={connectionColumns({ reason, change: setEditing, remove: setRemoving })}
+            rows={data}
+            keyOf={(c) => c.id}
+          />
         )}
         <div>
           <Button tone="act" {...(reason ? { reason } : {})} onClick={() => setEditing('new')}>
@@ -116,58 +82,71 @@ function Bindings({ connections, reason }: { connections: readonly ConnectionEnt
   const tell = useTell();
   const boundTo = (server: string, environment: BoundEnvironment) =>
     connections.find((c) => c.bound.some((b) => b.server === server && b.environment === environment));
+  const choice = (server: string, environment: BoundEnvironment) => {
+    const bound = boundTo(server, environment);
+    if (reason) return bound?.name ?? <span className="text-advisory-text">not bound</span>;
+    return (
+      <select
+        aria-label={`${server} in ${environment}`}
+        value={bound?.id ?? ''}
+        onChange={(e) =>
+          void bind({ server, environment, connection: e.target.value || null })
+            .unwrap()
+            .catch(tell.problem)
+        }
+        className={inputClass}
+      >
+        <option value="">not bound</option>
+        {connections.map((c) => (
+          <option key={c.id} value={c.id}>
+            {c.name}
+          </option>
+        ))}
+      </select>
+    );
+  };
+  const columns: DataColumn<string>[] = [
+    { id: 'server', look: 'font-medium', cell: (server) => server },
+    ...ENVIRONMENTS.map((environment) => ({
+      id: environment,
+      cell: (server: string) => choice(server, environment),
+    })),
+  ];
   if (summary.servers.length === 0) return null;
   return (
     <section className="flex flex-col gap-2">
       <SectionTitle aside="a server of the project is bound to one connection in each kind of environment">
         Where servers really are
       </SectionTitle>
-      <table className="w-full border border-line text-left">
-        <thead>
-          <tr className="border-b border-rule text-small">
-            {['server', ...ENVIRONMENTS].map((h) => (
-              <th key={h} className="px-3 py-1 font-medium">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {summary.servers.map((server) => (
-            <tr key={server} className="border-b border-line">
-              <td className="px-3 py-1 font-medium">{server}</td>
-              {ENVIRONMENTS.map((environment) => {
-                const bound = boundTo(server, environment);
-                return (
-                  <td key={environment} className="px-3 py-1">
-                    {reason ? (
-                      (bound?.name ?? <span className="text-advisory-text">not bound</span>)
-                    ) : (
-                      <select
-                        aria-label={`${server} in ${environment}`}
-                        value={bound?.id ?? ''}
-                        onChange={(e) =>
-                          void bind({ server, environment, connection: e.target.value || null })
-                            .unwrap()
-                            .catch(tell.problem)
-                        }
-                        className={inputClass}
-                      >
-                        <option value="">not bound</option>
-                        {connections.map((c) => (
-                          <option key={c.id} value={c.id}>
-                            {c.name}
-                          </option>
-                        ))}
-                      </select>
-                    )}
-                  </td>
-                );
-              })}
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <DataTable className="border border-line" columns={columns} rows={summary.servers} keyOf={(server) => server} />
     </section>
   );
 }
+
+interface Acts {
+  readonly reason: string | undefined;
+  readonly change: (connection: ConnectionEntry) => void;
+  readonly remove: (connection: ConnectionEntry) => void;
+}
+
+const connectionColumns = ({ reason, change, remove }: Acts): DataColumn<ConnectionEntry>[] => [
+  { id: 'connection', look: 'font-medium', cell: (c) => c.name },
+  { id: 'database', look: 'font-mono text-small', cell: (c) => `${c.host}:${c.port}/${c.database}` },
+  { id: 'user', look: 'font-mono text-small', cell: (c) => c.user },
+  { id: 'TLS', cell: (c) => c.tls },
+  {
+    id: 'actions',
+    isSilent: true,
+    look: 'text-right',
+    cell: (c) => (
+      <>
+        <Button tone="quiet" {...(reason ? { reason } : {})} aria-label={`Change ${c.name}`} onClick={() => change(c)}>
+          Change
+        </Button>
+        <Button tone="quiet" {...(reason ? { reason } : {})} aria-label={`Delete ${c.name}`} onClick={() => remove(c)}>
+          Delete
+        </Button>
+      </>
+    ),
+  },
+];

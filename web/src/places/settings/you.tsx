@@ -1,3 +1,4 @@
+import { useForm } from 'react-hook-form';
 import { useState } from 'react';
 import { useCreateTokenMutation, useDeleteTokenMutation, useTokensQuery } from '../../data/people';
 import { useProject } from '../../data/project';
@@ -5,6 +6,7 @@ import { usePerson } from '../../data/person';
 import { themeChosen, useAppDispatch, useAppSelector, type Theme } from '../../data/store';
 import { ago } from '../../shared/format';
 import { useTell } from '../../shared/toasts';
+import { isFilled } from '../../shared/filled';
 import { inputClass } from '../../shared/ui/input';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { ConfirmDestroy } from '../../shared/ui/confirm-destroy';
@@ -51,7 +53,7 @@ function Git() {
   const { data: tokens = [] } = useTokensQuery();
   const [create, { data: made, isLoading }] = useCreateTokenMutation();
   const [remove] = useDeleteTokenMutation();
-  const [label, setLabel] = useState('');
+  const { register, handleSubmit, reset, formState } = useForm({ defaultValues: { label: '' } });
   const [removing, setRemoving] = useState<{ id: string; label: string }>();
   const tell = useTell();
   const clone = `git clone ${location.protocol}//${person.name}@${location.host}/git/project.git`;
@@ -61,23 +63,23 @@ function Git() {
       <pre className="overflow-x-auto border border-line bg-raised p-2 font-mono text-small">{`${clone}\ngit push origin HEAD:workspace/${slug === 'production' ? 'NAME' : slug}`}</pre>
       <form
         className="flex gap-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          void create(label.trim())
-            .unwrap()
-            .then(() => setLabel(''))
-            .catch(tell.problem);
-        }}
+        onSubmit={(e) =>
+          void handleSubmit(({ label }) =>
+            create(label.trim())
+              .unwrap()
+              .then(() => reset())
+              .catch(tell.problem),
+          )(e)
+        }
       >
         <input
           aria-label="What the token is for"
           placeholder="What is the token for?"
-          value={label}
-          onChange={(e) => setLabel(e.target.value)}
           maxLength={100}
+          {...register('label', { validate: isFilled })}
           className={inputClass}
         />
-        <Button type="submit" tone="act" disabled={label.trim() === '' || isLoading}>
+        <Button type="submit" tone="act" disabled={!formState.isValid || isLoading}>
           Make a token
         </Button>
       </form>

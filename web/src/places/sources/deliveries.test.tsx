@@ -83,7 +83,7 @@ test.each<[string, unknown, string]>([
   [
     'none yet',
     { files: [], more: false },
-    'No file has come yet. Put one into the folder, under a name that a pattern takes.',
+    'No file has come yet. Put one into the folder, under a name that a pattern matches.',
   ],
   ['an error', new Problem(500, 'Something went wrong in the server'), 'Something went wrong in the server'],
 ])('%s', async (_, answer, text) => {

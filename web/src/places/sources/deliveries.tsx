@@ -1,5 +1,6 @@
-import { Fragment, useState } from 'react';
-import { useDeliveriesQuery, useRejectsQuery, useRetryDeliveryMutation } from '../../data/deliveries';
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
+import { useState } from 'react';
+import { useDeliveriesInfiniteQuery, useRejectsQuery, useRetryDeliveryMutation } from '../../data/deliveries';
 import type { DeliveryEntry } from '@ouvrage/api/delivery';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { FaultGrid } from '../../shared/fault-grid';
@@ -18,19 +19,19 @@ const SAID: Readonly<Record<DeliveryEntry['state'], string>> = {
   unknown: 'failed: no table matches this file name',
 };
 const STATES = Object.keys(SAID) as DeliveryEntry['state'][];
-const COLUMNS = ['delivered file', 'result', 'rows', 'set aside', 'took', 'when'];
-const IN_FIGURES = ['rows', 'set aside', 'took'];
-
 /** All files that ever came, newest first, to be searched; with what was set aside of each. @param reason why one may not take a file again */
 export function Deliveries({ reason }: { reason: string | undefined }) {
   const [search, setSearch] = useState('');
   const [state, setState] = useState<DeliveryEntry['state'] | ''>('');
-  // Each page begins behind the last file of the one before.
-  const [pages, setPages] = useState<readonly (number | undefined)[]>([undefined]);
-  const narrow = (change: () => void) => {
-    change();
-    setPages([undefined]);
-  };
+  const [opened, setOpened] = useState<ReadonlySet<number>>(new Set());
+  const { data, error, isLoading, hasNextPage, isFetchingNextPage, fetchNextPage, refetch } =
+    useDeliveriesInfiniteQuery(
+      { ...(search.trim() ? { search: search.trim() } : {}), ...(state ? { state } : {}) },
+      { pollingInterval: 10_000, skipPollingIfUnfocused: true },
+    );
+  const files = data?.pages.flatMap((page) => page.files) ?? [];
+  const toggle = (id: number) =>
+    setOpened((before) => new Set(before.has(id) ? [...before].filter((o) => o !== id) : [...before, id]));
   return (
     <section aria-label="Delivered files">
       <div className="flex items-center gap-3 border-b border-rule px-3 py-1.5">
@@ -39,13 +40,13 @@ export function Deliveries({ reason }: { reason: string | undefined }) {
           aria-label="Search delivered files"
           placeholder="file, table or reason"
           value={search}
-          onChange={(e) => narrow(() => setSearch(e.target.value))}
+          onChange={(e) => setSearch(e.target.value)}
           className="h-control-small w-64 rounded-edge border border-rule bg-raised px-2"
         />
         <select
           aria-label="Result"
           value={state}
-          onChange={(e) => narrow(() => setState(e.target.value as typeof state))}
+          onChange={(e) => setState(e.target.value as typeof state)}
           className="h-control-small rounded-edge border border-rule bg-raised px-1.5"
         >
           <option value="">all outcomes</option>
@@ -56,144 +57,104 @@ export function Deliveries({ reason }: { reason: string | undefined }) {
           ))}
         </select>
       </div>
-      <table className="w-full text-left">
-        <thead>
-          <tr className="border-b border-rule text-small">
-            {COLUMNS.map((h) => (
-              <th key={h} className={`px-3 py-1 font-medium ${IN_FIGURES.includes(h) ? 'text-right' : ''}`}>
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        {pages.map((before, i) => (
-          <Page
-            key={before ?? 'newest'}
-            search={search}
-            state={state}
-            before={before}
-            reason={reason}
-            isLast={i === pages.length - 1}
-            onMore={(last) => setPages([...pages, last])}
-          />
-        ))}
-      </table>
+      {error && <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />}
+      {isLoading && <Loading what="Reading the deliveries" />}
+      {data && files.length === 0 && (
+        <p className="px-3 py-2 text-soft">
+          {search || state
+            ? 'No files match.'
+            : 'No file has come yet. Put one into the folder, under a name that a pattern matches.'}
+        </p>
+      )}
+      {files.length > 0 && (
+        <DataTable
+          columns={fileColumns(reason, opened, toggle)}
+          rows={files}
+          keyOf={(f) => f.id}
+          more={(f) =>
+            opened.has(f.id) ? (
+              <Rejects file={f}>
+                <Retry file={f} reason={reason} />
+              </Rejects>
+            ) : null
+          }
+        />
+      )}
+      {hasNextPage && (
+        <p className="px-3 py-1.5">
+          <Button disabled={isFetchingNextPage} onClick={() => void fetchNextPage()}>
+            Show earlier files
+          </Button>
+        </p>
+      )}
     </section>
   );
 }
 
-interface PageProps {
-  readonly search: string;
-  readonly state: DeliveryEntry['state'] | '';
-  readonly before: number | undefined;
-  readonly reason: string | undefined;
-  readonly isLast: boolean;
-  readonly onMore: (last: number) => void;
-}
+const isWrong = ({ state }: DeliveryEntry) => state === 'failed' || state === 'unknown';
 
-function Page({ search, state, before, reason, isLast, onMore }: PageProps) {
-  const { data, error, refetch } = useDeliveriesQuery(
-    {
-      ...(search.trim() ? { search: search.trim() } : {}),
-      ...(state ? { state } : {}),
-      ...(before === undefined ? {} : { before }),
-    },
-    { pollingInterval: before === undefined ? 10_000 : 0, skipPollingIfUnfocused: true },
-  );
-  const note = (children: React.ReactNode) => (
-    <tbody>
-      <tr>
-        <td colSpan={COLUMNS.length} className="px-3 py-2 text-soft">
-          {children}
-        </td>
-      </tr>
-    </tbody>
-  );
-  if (error) return note(<ProblemNote problem={error as ProblemBody} again={() => void refetch()} />);
-  if (!data) return note(<Loading what="Reading the deliveries" />);
-  if (data.files.length === 0 && before === undefined)
-    return note(
-      search || state
-        ? 'No files match.'
-        : 'No file has come yet. Put one into the folder, under a name that a pattern takes.',
-    );
+const fileColumns = (
+  reason: string | undefined,
+  opened: ReadonlySet<number>,
+  toggle: (id: number) => void,
+): DataColumn<DeliveryEntry>[] => [
+  { id: 'delivered file', look: 'max-w-72 font-mono text-small break-words', cell: (f) => f.file },
+  { id: 'result', cell: (f) => <Result file={f} reason={reason} /> },
+  { id: 'rows', inFigures: true, cell: (f) => count(f.rows) },
+  {
+    id: 'set aside',
+    inFigures: true,
+    cell: (f) =>
+      Number(f.rejects ?? '0') > 0 ? (
+        <button
+          type="button"
+          aria-expanded={opened.has(f.id)}
+          onClick={() => toggle(f.id)}
+          className="text-plan underline underline-offset-2"
+        >
+          {count(f.rejects)}
+        </button>
+      ) : (
+        count(f.rejects)
+      ),
+  },
+  { id: 'took', inFigures: true, cell: (f) => duration(f.milliseconds) },
+  { id: 'when', look: 'whitespace-nowrap', cell: (f) => ago(f.at) },
+];
+
+/** What a file's arrival came to, and why. */
+function Result({ file: f, reason }: { file: DeliveryEntry; reason: string | undefined }) {
+  const mark = f.state === 'loaded' ? 'holds' : isWrong(f) ? 'broken' : 'not run';
   return (
-    <tbody>
-      {data.files.map((f) => (
-        <FileRow key={f.id} file={f} reason={reason} />
-      ))}
-      {isLast && data.more && (
-        <tr>
-          <td colSpan={COLUMNS.length} className="px-3 py-1.5">
-            <Button onClick={() => onMore(data.files.at(-1)!.id)}>Show earlier files</Button>
-          </td>
-        </tr>
+    <>
+      <span className="inline-flex items-baseline gap-1.5">
+        <VerdictMark verdict={mark} size={10} label={f.state} />
+        {SAID[f.state]}
+      </span>
+      {f.reason && f.state !== 'repeated' && (
+        <span className={`block text-small break-words ${isWrong(f) ? 'text-broken' : 'text-soft'}`}>{f.reason}</span>
       )}
-    </tbody>
+      {isWrong(f) && (
+        <span className="block py-1">
+          <Retry file={f} reason={reason} />
+        </span>
+      )}
+    </>
   );
 }
 
-function FileRow({ file: f, reason }: { file: DeliveryEntry; reason: string | undefined }) {
-  const [isOpen, setOpen] = useState(false);
+/** Reads a file again. */
+function Retry({ file, reason }: { file: DeliveryEntry; reason: string | undefined }) {
   const [retry, { isLoading }] = useRetryDeliveryMutation();
   const tell = useTell();
-  const isWrong = f.state === 'failed' || f.state === 'unknown';
-  const hasRejects = Number(f.rejects ?? '0') > 0;
-  const again = (
+  return (
     <Button
       disabled={isLoading}
       {...(reason === undefined ? {} : { reason })}
-      onClick={() => void retry(f.id).unwrap().catch(tell.problem)}
+      onClick={() => void retry(file.id).unwrap().catch(tell.problem)}
     >
       Retry
     </Button>
-  );
-  return (
-    <Fragment>
-      <tr className="border-b border-line align-baseline">
-        <td className="max-w-72 px-3 py-1 font-mono text-small break-words">{f.file}</td>
-        <td className="px-3">
-          <span className="inline-flex items-baseline gap-1.5">
-            <VerdictMark
-              verdict={
-                f.state === 'loaded' ? 'holds' : f.state === 'empty' || f.state === 'repeated' ? 'not run' : 'broken'
-              }
-              size={10}
-              label={f.state}
-            />
-            {SAID[f.state]}
-          </span>
-          {f.reason && f.state !== 'repeated' && (
-            <span className={`block text-small break-words ${isWrong ? 'text-broken' : 'text-soft'}`}>{f.reason}</span>
-          )}
-          {isWrong && <span className="block py-1">{again}</span>}
-        </td>
-        <td className="px-3 text-right font-mono text-small">{count(f.rows)}</td>
-        <td className="px-3 text-right font-mono text-small">
-          {hasRejects ? (
-            <button
-              type="button"
-              aria-expanded={isOpen}
-              onClick={() => setOpen(!isOpen)}
-              className="text-plan underline underline-offset-2"
-            >
-              {count(f.rejects)}
-            </button>
-          ) : (
-            count(f.rejects)
-          )}
-        </td>
-        <td className="px-3 text-right font-mono text-small">{duration(f.milliseconds)}</td>
-        <td className="px-3 whitespace-nowrap">{ago(f.at)}</td>
-      </tr>
-      {isOpen && (
-        <tr className="border-b border-line bg-wash">
-          <td colSpan={COLUMNS.length} className="px-3 py-2">
-            <Rejects file={f}>{again}</Rejects>
-          </td>
-        </tr>
-      )}
-    </Fragment>
   );
 }
 

@@ -1,3 +1,4 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import type { Drift } from '@ouvrage/core/intake';
 import { useState } from 'react';
 import { useProposeTakeOverMutation } from '../../data/sources';
@@ -8,6 +9,13 @@ import { Proposal } from '../../shared/proposal';
 import { useTell } from '../../shared/toasts';
 import { Modal } from '../../shared/ui/modal';
 import { Button } from '../../shared/ui/button';
+
+interface DriftLine {
+  readonly name: string;
+  readonly declared: string;
+  readonly actual: string;
+  readonly what: string;
+}
 
 /** How a declaration and its system differ, side by side, and one action that takes the system's word. */
 export function DriftSheet({
@@ -29,7 +37,7 @@ export function DriftSheet({
   const [propose, { isLoading }] = useProposeTakeOverMutation();
   const [files, setFiles] = useState<readonly ProposedFile[]>();
   const tell = useTell();
-  const lines = [
+  const lines: DriftLine[] = [
     ...drift.added.map((c) => ({ name: c.name, declared: 'not declared', actual: c.type, what: 'new in the system' })),
     ...drift.dropped.map((name) => ({ name, declared: 'declared', actual: 'not there', what: 'gone from the system' })),
     ...drift.retyped.map((c) => ({ name: c.name, declared: c.declared, actual: c.actual, what: 'values may not fit' })),
@@ -52,27 +60,12 @@ export function DriftSheet({
         <Proposal files={files} onBack={() => setFiles(undefined)} onKept={kept} />
       ) : (
         <div className="flex flex-col gap-3">
-          <table className="w-full border border-line bg-raised text-left">
-            <thead>
-              <tr className="border-b border-rule text-small">
-                {['column', 'in the project', `in ${server}`, ''].map((h) => (
-                  <th key={h} className="px-3 py-1 font-medium">
-                    {h || <span className="sr-only">what that means</span>}
-                  </th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {lines.map((l) => (
-                <tr key={l.name} className="border-b border-line">
-                  <td className="px-3 py-1 font-medium">{l.name}</td>
-                  <td className="px-3 font-mono text-small">{l.declared}</td>
-                  <td className="px-3 font-mono text-small">{l.actual}</td>
-                  <td className="px-3 text-advisory-text">{l.what}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <DataTable
+            className="border border-line bg-raised"
+            columns={driftColumns(server)}
+            rows={lines}
+            keyOf={(l) => l.name}
+          />
           <p className="text-soft">
             Compared {ago(comparedAt)}. Or leave a column out with the option{' '}
             <code className="font-mono text-small">left_out</code>, or let the table take what comes with{' '}
@@ -88,3 +81,10 @@ export function DriftSheet({
     </Modal>
   );
 }
+
+const driftColumns = (server: string): DataColumn<DriftLine>[] => [
+  { id: 'column', look: 'font-medium', cell: (l) => l.name },
+  { id: 'in the project', look: 'font-mono text-small', cell: (l) => l.declared },
+  { id: `in ${server}`, look: 'font-mono text-small', cell: (l) => l.actual },
+  { id: 'what that means', isSilent: true, look: 'text-advisory-text', cell: (l) => l.what },
+];

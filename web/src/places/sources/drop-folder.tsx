@@ -1,7 +1,7 @@
 import { useRef } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
-import { useDeliveriesQuery, useLookIntoDropMutation, useSendFileMutation } from '../../data/deliveries';
+import { useDeliveriesInfiniteQuery, useLookIntoDropMutation, useSendFileMutation } from '../../data/deliveries';
 import { useProject } from '../../data/project';
 import { mayAct, usePerson } from '../../data/person';
 import type { SourceSystem } from '@ouvrage/api/source';
@@ -16,7 +16,8 @@ import { Deliveries } from './deliveries';
 export function DropFolder({ system }: { system: SourceSystem }) {
   const { slug } = useProject();
   const person = usePerson();
-  const { data } = useDeliveriesQuery({});
+  const { data } = useDeliveriesInfiniteQuery({});
+  const folder = data?.pages[0]?.folder;
   const [send, { isLoading: sending }] = useSendFileMutation();
   const [look, { isLoading: looking }] = useLookIntoDropMutation();
   const picker = useRef<HTMLInputElement>(null);
@@ -39,7 +40,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
         <div className="min-w-0">
           <h1 className="sheet-title">{system.server}</h1>
           <p className="truncate font-mono text-small text-soft">
-            {data?.folder ?? 'the drop folder'} ·{' '}
+            {folder ?? 'the drop folder'} ·{' '}
             <Link to={address.file(slug, system.path)} className="text-plan underline underline-offset-2">
               {system.path}
             </Link>

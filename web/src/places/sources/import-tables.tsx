@@ -1,3 +1,4 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
@@ -69,6 +70,7 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
   const [search, setSearch] = useState('');
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [files, setFiles] = useState<readonly ProposedFile[]>();
+  const [scroller, setScroller] = useState<HTMLDivElement | null>(null);
   const tell = useTell();
   const shown = useMemo(
     () =>
@@ -124,54 +126,19 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
         className={inputClass}
       />
       <div
+        ref={setScroller}
         className="h-[42vh] overflow-auto border border-line bg-raised"
         tabIndex={0}
         role="group"
         aria-label="Tables of the connection"
       >
-        <table className="w-full text-left">
-          <thead className="sticky top-0 bg-raised">
-            <tr className="border-b border-rule text-small">
-              <th className="w-8 px-2 py-1">
-                <input
-                  type="checkbox"
-                  aria-label="All tables shown"
-                  checked={allShown}
-                  onChange={(e) => toggle(shown.map(keyOf), e.target.checked)}
-                />
-              </th>
-              <th className="px-2 font-medium">table</th>
-              <th className="px-2 text-right font-medium">rows, estimated</th>
-              <th className="px-2 text-right font-medium">columns</th>
-              <th className="px-2 font-medium">comment</th>
-              <th className="px-2 font-medium">in the project</th>
-            </tr>
-          </thead>
-          <tbody>
-            {shown.map((t) => (
-              <tr key={keyOf(t)} className="border-b border-line [content-visibility:auto]">
-                <td className="px-2 py-1">
-                  <input
-                    type="checkbox"
-                    aria-label={keyOf(t)}
-                    checked={chosen.has(keyOf(t))}
-                    onChange={(e) => toggle([keyOf(t)], e.target.checked)}
-                  />
-                </td>
-                <td className="px-2">
-                  <span className="text-soft">{t.schema}.</span>
-                  <span className="font-medium">{t.name}</span> {t.kind === 'view' && <Tag>view</Tag>}
-                </td>
-                <td className="px-2 text-right font-mono text-small">
-                  {t.rows === null ? 'not known' : count(Math.round(t.rows))}
-                </td>
-                <td className="px-2 text-right font-mono text-small">{t.columns}</td>
-                <td className="max-w-72 truncate px-2 text-small text-soft">{t.comment}</td>
-                <td className="px-2 font-mono text-small">{t.declared ?? '–'}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <DataTable
+          isSticky
+          columns={catalogColumns({ chosen, allShown, shown, toggle })}
+          rows={shown}
+          keyOf={keyOf}
+          virtual={{ scroller, height: 27 }}
+        />
         {shown.length === 0 && (
           <Empty
             title={data.tables.length === 0 ? 'The connection may read no table' : `No table is called “${search}”`}
@@ -189,3 +156,52 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
     </>
   );
 }
+
+interface Choice {
+  readonly chosen: ReadonlySet<string>;
+  readonly shown: readonly CatalogEntry[];
+  readonly allShown: boolean;
+  readonly toggle: (keys: readonly string[], on: boolean) => void;
+}
+
+const catalogColumns = ({ chosen, shown, allShown, toggle }: Choice): DataColumn<CatalogEntry>[] => [
+  {
+    id: 'chosen',
+    width: 'w-8',
+    title: (
+      <input
+        type="checkbox"
+        aria-label="All tables shown"
+        checked={allShown}
+        onChange={(e) => toggle(shown.map(keyOf), e.target.checked)}
+      />
+    ),
+    cell: (t) => (
+      <input
+        type="checkbox"
+        aria-label={keyOf(t)}
+        checked={chosen.has(keyOf(t))}
+        onChange={(e) => toggle([keyOf(t)], e.target.checked)}
+      />
+    ),
+  },
+  {
+    id: 'table',
+    sortBy: keyOf,
+    cell: (t) => (
+      <>
+        <span className="text-soft">{t.schema}.</span>
+        <span className="font-medium">{t.name}</span> {t.kind === 'view' && <Tag>view</Tag>}
+      </>
+    ),
+  },
+  {
+    id: 'rows, estimated',
+    inFigures: true,
+    sortBy: (t) => t.rows ?? undefined,
+    cell: (t) => (t.rows === null ? 'not known' : count(Math.round(t.rows))),
+  },
+  { id: 'columns', inFigures: true, sortBy: (t) => t.columns, cell: (t) => t.columns },
+  { id: 'comment', look: 'max-w-72 truncate text-small text-soft', cell: (t) => t.comment },
+  { id: 'in the project', look: 'font-mono text-small', cell: (t) => t.declared ?? '–' },
+];

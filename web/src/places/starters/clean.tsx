@@ -1,3 +1,4 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { cleanTable, proposeClean, type CleanColumn } from '@ouvrage/core/starter';
 import { useProfileQuery } from '../../data/rows';
 import { useProject } from '../../data/project';
@@ -37,6 +38,7 @@ export function Clean() {
     derived: state.derived.filter((d) => d.name !== '' && d.expression.trim() !== ''),
     ...(state.only.trim() ? { only: state.only } : {}),
   });
+  const numbered = state.columns.map((c, i) => ({ ...c, i }));
   return (
     <StarterSheet
       title="Clean a source table"
@@ -53,89 +55,11 @@ export function Clean() {
         <Loading what="Looking at the values, to propose what to do" />
       ) : (
         <div className="shrink-0 overflow-x-auto">
-          <table className="w-full text-left">
-            <thead>
-              <tr className="border-b border-rule text-small">
-                {['', 'column', 'name', 'trim', 'means nothing', 'cast to', 'if null'].map((h) => (
-                  <th key={h} className="px-1 py-1 font-medium">
-                    {h || <span className="sr-only">keep</span>}
-                  </th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {state.columns.map((c, i) => {
-                const type = source.columns.find((s) => s.name === c.from)?.type;
-                const textual = c.trim !== undefined;
-                const field = (
-                  label: string,
-                  value: string,
-                  onChange: (v: string) => void,
-                  width: string,
-                  disabled = false,
-                ) => (
-                  <input
-                    aria-label={`${label} of ${c.from}`}
-                    value={value}
-                    disabled={c.out || disabled}
-                    onChange={(e) => onChange(e.target.value)}
-                    spellCheck={false}
-                    className={`${inputClass} font-mono text-small ${width} disabled:opacity-50`}
-                  />
-                );
-                return (
-                  <tr key={c.from} className="border-b border-line">
-                    <td className="px-1 py-1">
-                      <input
-                        type="checkbox"
-                        aria-label={`Keep ${c.from}`}
-                        checked={!c.out}
-                        onChange={(e) => change(i, { out: !e.target.checked })}
-                      />
-                    </td>
-                    <td className="max-w-36 px-1">
-                      <span className="block truncate" title={c.from}>
-                        {c.from}
-                      </span>
-                      <span className="font-mono text-tiny text-soft">{type ?? 'not known'}</span>
-                    </td>
-                    <td className="px-1">{field('Name', c.name, (name) => change(i, { name }), 'w-28!')}</td>
-                    <td className="px-1 text-center">
-                      {textual && (
-                        <input
-                          type="checkbox"
-                          aria-label={`Trim ${c.from}`}
-                          disabled={c.out}
-                          checked={c.trim ?? false}
-                          onChange={(e) => change(i, { trim: e.target.checked })}
-                        />
-                      )}
-                    </td>
-                    <td className="px-1">
-                      {textual &&
-                        field(
-                          'Values that mean nothing',
-                          (c.nullTexts ?? []).map((t) => t || "''").join(', '),
-                          (v) => change(i, { nullTexts: nullTextsOf(v) }),
-                          'w-24!',
-                        )}
-                    </td>
-                    <td className="px-1">
-                      {field('Cast', c.cast ?? '', (cast) => change(i, withOptional('cast', cast)), 'w-24!')}
-                    </td>
-                    <td className="px-1">
-                      {field(
-                        'Instead of null',
-                        c.fallback ?? '',
-                        (v) => change(i, withOptional('fallback', v)),
-                        'w-16!',
-                      )}
-                    </td>
-                  </tr>
-                );
-              })}
-            </tbody>
-          </table>
+          <DataTable
+            columns={cleanColumns(change, (name) => source.columns.find((s) => s.name === name)?.type)}
+            rows={numbered}
+            keyOf={(c) => c.from}
+          />
         </div>
       )}
       <Decodes state={state} set={set} />
@@ -265,4 +189,100 @@ function Derived({ state, set }: { state: State; set: (next: State) => void }) {
       </div>
     </section>
   );
+}
+
+type Numbered = State['columns'][number] & { readonly i: number };
+
+/** What is done to each column. @param typeOf the type of a source's column */
+function cleanColumns(
+  change: (i: number, changes: Partial<State['columns'][number]>) => void,
+  typeOf: (column: string) => string | undefined,
+): DataColumn<Numbered>[] {
+  const field = (
+    label: string,
+    width: string,
+    { of, value, onChange }: { of: Numbered; value: string; onChange: (v: string) => void },
+  ) => (
+    <input
+      aria-label={`${label} of ${of.from}`}
+      value={value}
+      disabled={of.out}
+      onChange={(e) => onChange(e.target.value)}
+      spellCheck={false}
+      className={`${inputClass} font-mono text-small ${width} disabled:opacity-50`}
+    />
+  );
+  const isText = (c: Numbered) => c.trim !== undefined;
+  return [
+    {
+      id: 'keep',
+      isSilent: true,
+      cell: (c) => (
+        <input
+          type="checkbox"
+          aria-label={`Keep ${c.from}`}
+          checked={!c.out}
+          onChange={(e) => change(c.i, { out: !e.target.checked })}
+        />
+      ),
+    },
+    {
+      id: 'column',
+      look: 'max-w-36',
+      cell: ({ from }) => (
+        <>
+          <span className="block truncate" title={from}>
+            {from}
+          </span>
+          <span className="font-mono text-tiny text-soft">{typeOf(from) ?? 'not known'}</span>
+        </>
+      ),
+    },
+    {
+      id: 'name',
+      cell: (c) => field('Name', 'w-28!', { of: c, value: c.name, onChange: (name) => change(c.i, { name }) }),
+    },
+    {
+      id: 'trim',
+      look: 'text-center',
+      cell: (c) =>
+        isText(c) && (
+          <input
+            type="checkbox"
+            aria-label={`Trim ${c.from}`}
+            disabled={c.out}
+            checked={c.trim ?? false}
+            onChange={(e) => change(c.i, { trim: e.target.checked })}
+          />
+        ),
+    },
+    {
+      id: 'means nothing',
+      cell: (c) =>
+        isText(c) &&
+        field('Values that mean nothing', 'w-24!', {
+          of: c,
+          value: (c.nullTexts ?? []).map((t) => t || "''").join(', '),
+          onChange: (v) => change(c.i, { nullTexts: nullTextsOf(v) }),
+        }),
+    },
+    {
+      id: 'cast to',
+      cell: (c) =>
+        field('Cast', 'w-24!', {
+          of: c,
+          value: c.cast ?? '',
+          onChange: (v) => change(c.i, withOptional('cast', v)),
+        }),
+    },
+    {
+      id: 'if null',
+      cell: (c) =>
+        field('Instead of null', 'w-16!', {
+          of: c,
+          value: c.fallback ?? '',
+          onChange: (v) => change(c.i, withOptional('fallback', v)),
+        }),
+    },
+  ];
 }

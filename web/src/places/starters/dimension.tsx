@@ -1,3 +1,4 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { dimensionTable, type OnChange } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { inputClass } from '../../shared/ui/input';
@@ -53,6 +54,24 @@ export function Dimension() {
       missing,
       method,
     });
+  type Candidate = (typeof others)[number];
+  const columnsOf: DataColumn<Candidate>[] = [
+    {
+      id: 'attribute',
+      cell: (c) => (
+        <label className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            checked={attributes[c.name] !== undefined}
+            onChange={(e) => change(c.name, e.target.checked ? { onChange: 'version', previous: false } : undefined)}
+          />
+          {c.name}
+        </label>
+      ),
+    },
+    { id: 'type', look: 'font-mono text-small text-soft', cell: (c) => c.type ?? 'text' },
+    ...(history ? historyColumns(attributes, change) : []),
+  ];
   return (
     <StarterSheet
       title="Dimension"
@@ -104,74 +123,58 @@ export function Dimension() {
           </select>
         </label>
       </div>
-      <table className="w-full text-left">
-        <thead>
-          <tr className="border-b border-rule text-small">
-            <th className="px-1.5 py-1 font-medium">attribute</th>
-            <th className="px-1.5 py-1 font-medium">type</th>
-            {history && <th className="px-1.5 py-1 font-medium">a change of it</th>}
-            {history && <th className="px-1.5 py-1 font-medium">earlier value</th>}
-          </tr>
-        </thead>
-        <tbody>
-          {others.map((c) => {
-            const attribute = attributes[c.name];
-            return (
-              <tr key={c.name} className="border-b border-line">
-                <td className="px-1.5 py-1">
-                  <label className="flex items-center gap-2">
-                    <input
-                      type="checkbox"
-                      checked={attribute !== undefined}
-                      onChange={(e) =>
-                        change(c.name, e.target.checked ? { onChange: 'version', previous: false } : undefined)
-                      }
-                    />
-                    {c.name}
-                  </label>
-                </td>
-                <td className="px-1.5 font-mono text-small text-soft">{c.type ?? 'text'}</td>
-                {history && (
-                  <td className="px-1.5">
-                    {attribute && (
-                      <select
-                        aria-label={`A change of ${c.name}`}
-                        value={attribute.onChange}
-                        onChange={(e) =>
-                          change(c.name, {
-                            ...attribute,
-                            onChange: e.target.value as OnChange,
-                            previous: attribute.previous && e.target.value !== 'keep',
-                          })
-                        }
-                        className={inputClass}
-                      >
-                        {CHANGES.map(([value, said]) => (
-                          <option key={value} value={value}>
-                            {said}
-                          </option>
-                        ))}
-                      </select>
-                    )}
-                  </td>
-                )}
-                {history && (
-                  <td className="px-1.5">
-                    {attribute && attribute.onChange !== 'keep' && (
-                      <input
-                        type="checkbox"
-                        aria-label={`Keep the earlier ${c.name}`}
-                        checked={attribute.previous}
-                        onChange={(e) => change(c.name, { ...attribute, previous: e.target.checked })}
-                      />
-                    )}
-                  </td>
-                )}
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
+      <DataTable columns={columnsOf} rows={others} keyOf={(c) => c.name} />
     </StarterSheet>
   );
 }
+
+/** What a change of an attribute does, and whether its earlier value is kept beside. */
+const historyColumns = (
+  attributes: Readonly<Record<string, Attribute>>,
+  change: (name: string, next: Attribute) => void,
+): DataColumn<{ readonly name: string }>[] => [
+  {
+    id: 'a change of it',
+    cell: ({ name }) => {
+      const attribute = attributes[name];
+      return (
+        attribute && (
+          <select
+            aria-label={`A change of ${name}`}
+            value={attribute.onChange}
+            onChange={(e) =>
+              change(name, {
+                onChange: e.target.value as OnChange,
+                previous: attribute.previous && e.target.value !== 'keep',
+              })
+            }
+            className={inputClass}
+          >
+            {CHANGES.map(([value, said]) => (
+              <option key={value} value={value}>
+                {said}
+              </option>
+            ))}
+          </select>
+        )
+      );
+    },
+  },
+  {
+    id: 'earlier value',
+    cell: ({ name }) => {
+      const attribute = attributes[name];
+      return (
+        attribute &&
+        attribute.onChange !== 'keep' && (
+          <input
+            type="checkbox"
+            aria-label={`Keep the earlier ${name}`}
+            checked={attribute.previous}
+            onChange={(e) => change(name, { ...attribute, previous: e.target.checked })}
+          />
+        )
+      );
+    },
+  },
+];

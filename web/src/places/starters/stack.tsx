@@ -1,3 +1,4 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { matchByValues, matchColumns, stackPairs, stackTables, type StackedColumn } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { useProject } from '../../data/project';
@@ -45,6 +46,59 @@ export function Stack() {
           ...(order ? { order: [order] } : {}),
         })
       : undefined;
+  const numbered = columns.map((c, i) => ({ ...c, i }));
+  type Numbered = (typeof numbered)[number];
+  const columnsOf: DataColumn<Numbered>[] = [
+    {
+      id: 'column',
+      cell: ({ name, i }) => (
+        <input
+          aria-label={`Name of column ${i + 1}`}
+          value={name}
+          onChange={(e) => change(i, { name: e.target.value })}
+          className={`${inputClass} w-32! font-mono text-small`}
+        />
+      ),
+    },
+    {
+      id: 'type',
+      cell: ({ name, type, i }) => (
+        <input
+          aria-label={`Type of ${name}`}
+          value={type ?? ''}
+          placeholder="type needed"
+          aria-invalid={!type}
+          onChange={(e) => change(i, { type: e.target.value || undefined })}
+          className={`${inputClass} w-28! font-mono text-small ${type ? '' : 'border-broken!'}`}
+        />
+      ),
+    },
+    ...sources.map((s, t) => ({
+      id: s.fullName,
+      cell: ({ name, from, i }: Numbered) => (
+        <ColumnSelect
+          label={`${name} in ${s.fullName}`}
+          columns={s.columns}
+          value={from[t] ?? undefined}
+          none="null"
+          onChange={(next) => change(i, { from: from.map((f, j) => (j === t ? (next ?? null) : f)) })}
+        />
+      ),
+    })),
+    {
+      id: 'action',
+      isSilent: true,
+      cell: ({ name, i }) => (
+        <Button
+          tone="quiet"
+          aria-label={`Leave out ${name}`}
+          onClick={() => setColumns(columns.filter((_, j) => j !== i))}
+        >
+          ×
+        </Button>
+      ),
+    },
+  ];
   return (
     <StarterSheet
       title="Stack tables"
@@ -80,63 +134,7 @@ export function Stack() {
           </Button>
         </div>
       </div>
-      {sources.length > 1 && (
-        <table className="w-full text-left">
-          <thead>
-            <tr className="border-b border-rule text-small">
-              {['column', 'type', ...sources.map((s) => s.fullName), ''].map((h, i) => (
-                <th key={i} className="px-1.5 py-1 font-medium">
-                  {h || <span className="sr-only">action</span>}
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {columns.map((c, i) => (
-              <tr key={i} className="border-b border-line">
-                <td className="px-1.5 py-1">
-                  <input
-                    aria-label={`Name of column ${i + 1}`}
-                    value={c.name}
-                    onChange={(e) => change(i, { name: e.target.value })}
-                    className={`${inputClass} w-32! font-mono text-small`}
-                  />
-                </td>
-                <td className="px-1.5">
-                  <input
-                    aria-label={`Type of ${c.name}`}
-                    value={c.type ?? ''}
-                    placeholder="say one"
-                    aria-invalid={!c.type}
-                    onChange={(e) => change(i, { type: e.target.value || undefined })}
-                    className={`${inputClass} w-28! font-mono text-small ${c.type ? '' : 'border-broken!'}`}
-                  />
-                </td>
-                {sources.map((s, t) => (
-                  <td key={s.fullName} className="px-1.5">
-                    <ColumnSelect
-                      label={`${c.name} in ${s.fullName}`}
-                      columns={s.columns}
-                      value={c.from[t] ?? undefined}
-                      none="null"
-                      onChange={(name) => change(i, { from: c.from.map((f, j) => (j === t ? (name ?? null) : f)) })}
-                    />
-                  </td>
-                ))}
-                <td>
-                  <Button
-                    tone="quiet"
-                    aria-label={`Leave out ${c.name}`}
-                    onClick={() => setColumns(columns.filter((_, j) => j !== i))}
-                  >
-                    ×
-                  </Button>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
+      {sources.length > 1 && <DataTable columns={columnsOf} rows={numbered} keyOf={(c) => c.i} />}
       {sources.length > 1 && columns.some((c) => c.from.includes(null)) && (
         <div className="flex items-center gap-3">
           <Button disabled={values.looking} onClick={() => void matchRest()}>

@@ -1,3 +1,4 @@
+import { useForm, useWatch } from 'react-hook-form';
 import type { FilterOp, RowFilter } from '@ouvrage/core/look';
 import { DropdownMenu, Popover } from 'radix-ui';
 import { useState } from 'react';
@@ -92,10 +93,15 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
 
 function AddFilter({ columns, onAdd }: { columns: Props['columns']; onAdd: (filter: RowFilter) => void }) {
   const [open, setOpen] = useState(false);
-  const [column, setColumn] = useState<string>();
-  const [op, setOp] = useState<FilterOp>('=');
-  const [value, setValue] = useState('');
-  const name = column ?? columns[0]?.name;
+  const { register, handleSubmit, resetField, control } = useForm<Required<RowFilter>>({
+    defaultValues: { column: '', op: '=', value: '' },
+  });
+  const op = useWatch({ control, name: 'op' });
+  const add = ({ column, op, value }: Required<RowFilter>) => {
+    onAdd({ column: column || columns[0]!.name, op, ...(bare(op) ? {} : { value }) });
+    resetField('value');
+    setOpen(false);
+  };
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger asChild>
@@ -107,44 +113,18 @@ function AddFilter({ columns, onAdd }: { columns: Props['columns']; onAdd: (filt
           sideOffset={4}
           className="z-50 border border-rule bg-raised p-3 text-ink shadow-sm"
         >
-          <form
-            className="flex items-end gap-2"
-            onSubmit={(e) => {
-              e.preventDefault();
-              if (name === undefined) return;
-              onAdd(bare(op) ? { column: name, op } : { column: name, op, value });
-              setValue('');
-              setOpen(false);
-            }}
-          >
-            <select
-              aria-label="Column"
-              value={name}
-              onChange={(e) => setColumn(e.target.value)}
-              className={`${inputClass} w-40!`}
-            >
+          <form className="flex items-end gap-2" onSubmit={(e) => void handleSubmit(add)(e)}>
+            <select aria-label="Column" className={`${inputClass} w-40!`} {...register('column')}>
               {columns.map((c) => (
                 <option key={c.name}>{c.name}</option>
               ))}
             </select>
-            <select
-              aria-label="Comparison"
-              value={op}
-              onChange={(e) => setOp(e.target.value as FilterOp)}
-              className={`${inputClass} w-28!`}
-            >
+            <select aria-label="Comparison" className={`${inputClass} w-28!`} {...register('op')}>
               {OPS.map((o) => (
                 <option key={o}>{o}</option>
               ))}
             </select>
-            {!bare(op) && (
-              <input
-                aria-label="Value"
-                value={value}
-                onChange={(e) => setValue(e.target.value)}
-                className={`${inputClass} w-40!`}
-              />
-            )}
+            {!bare(op) && <input aria-label="Value" className={`${inputClass} w-40!`} {...register('value')} />}
             <Button type="submit" tone="act">
               Add
             </Button>

@@ -1,4 +1,4 @@
-import { useState } from 'react';
+import { useForm, useWatch } from 'react-hook-form';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useKeepDraftMutation } from '../../data/workspaces';
@@ -17,28 +17,38 @@ const KINDS = [
 ] as const;
 type Kind = (typeof KINDS)[number][0];
 
+interface Fields {
+  readonly kind: Kind;
+  readonly layer: string;
+  readonly name: string;
+}
+
 /** Begins a new file of the project as a draft. */
 export function NewDefinition({ open, onClose }: { open: boolean; onClose: () => void }) {
   const { slug, summary, paths } = useProject();
   const layers = summary.layers.map((l) => l.name).filter((l) => !['landing', 'reference'].includes(l));
-  const [kind, setKind] = useState<Kind>('view');
-  const [layer, setLayer] = useState(layers[0] ?? 'staging');
-  const [name, setName] = useState('');
+  const form = useForm<Fields>({
+    mode: 'onChange',
+    defaultValues: { kind: 'view', layer: layers[0] ?? 'staging', name: '' },
+  });
   const [keep, { error, reset }] = useKeepDraftMutation();
   const navigate = useNavigate();
-  const { path, text } = draftOf(kind, layer, name);
-  const wrong =
-    name === ''
-      ? undefined
-      : !/^[a-z_][a-z0-9_]*$/.test(name)
-        ? 'Lower-case letters, digits and underscores; begin with a letter.'
-        : paths.includes(path)
-          ? `${path} exists already.`
-          : undefined;
-
-  const submit = async () => {
+  const chosen = useWatch({ control: form.control }) as Fields;
+  const wrong = form.formState.errors.name?.message;
+  const nameRules = {
+    required: true,
+    pattern: {
+      value: /^[a-z_][a-z0-9_]*$/,
+      message: 'Lower-case letters, digits and underscores; begin with a letter.',
+    },
+    validate: (_: string, fields: Fields) =>
+      !paths.includes(draftOf(fields).path) || `${draftOf(fields).path} exists already.`,
+  };
+  const submit = async (fields: Fields) => {
+    const { kind, layer, name } = fields;
+    const { path, text } = draftOf(fields);
     await keep({ slug, path, text, version: 0 }).unwrap();
-    setName('');
+    form.reset();
     reset();
     onClose();
     void navigate(
@@ -49,14 +59,11 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
     <Modal title="New definition" open={open} onClose={onClose}>
       <form
         className="flex flex-col gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          if (name !== '' && !wrong) void submit().catch(() => undefined);
-        }}
+        onSubmit={(e) => void form.handleSubmit((fields) => submit(fields).catch(() => undefined))(e)}
       >
         <label className="flex flex-col gap-1">
           It makes
-          <select value={kind} onChange={(e) => setKind(e.target.value as Kind)} className={inputClass}>
+          <select className={inputClass} {...form.register('kind', { deps: 'name' })}>
             {KINDS.map(([value, label]) => (
               <option key={value} value={value}>
                 {label}
@@ -64,10 +71,10 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
             ))}
           </select>
         </label>
-        {(kind === 'view' || kind === 'table') && (
+        {(chosen.kind === 'view' || chosen.kind === 'table') && (
           <label className="flex flex-col gap-1">
             Layer
-            <select value={layer} onChange={(e) => setLayer(e.target.value)} className={inputClass}>
+            <select className={inputClass} {...form.register('layer', { deps: 'name' })}>
               {layers.map((l) => (
                 <option key={l}>{l}</option>
               ))}
@@ -78,12 +85,11 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
           Name
           <input
             autoFocus
-            value={name}
-            onChange={(e) => setName(e.target.value)}
             className={`${inputClass} font-mono`}
-            aria-invalid={wrong !== undefined}
+            aria-invalid={Boolean(wrong)}
+            {...form.register('name', nameRules)}
           />
-          <span className={wrong ? 'text-broken' : 'text-soft'}>{wrong ?? `The file is ${path}`}</span>
+          <span className={wrong ? 'text-broken' : 'text-soft'}>{wrong || `The file is ${draftOf(chosen).path}`}</span>
         </label>
         {error && <ProblemNote problem={error as ProblemBody} />}
         <p className="text-soft">
@@ -95,7 +101,7 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
         </p>
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
-          <Button tone="act" type="submit" disabled={name === '' || wrong !== undefined}>
+          <Button tone="act" type="submit" disabled={!form.formState.isValid}>
             Begin
           </Button>
         </div>
@@ -104,7 +110,7 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
   );
 }
 
-function draftOf(kind: Kind, layer: string, name: string): { path: string; text: string } {
+function draftOf({ kind, layer, name }: Fields): { path: string; text: string } {
   const shown = name || 'NAME';
   switch (kind) {
     case 'view':

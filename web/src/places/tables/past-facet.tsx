@@ -1,3 +1,5 @@
+import type { LoadEntry } from '@ouvrage/api/quality';
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
@@ -60,47 +62,7 @@ export function PastFacet({ path, table }: { path: string; table: string }) {
             <p>Run the table to load it.</p>
           </Empty>
         ) : (
-          <table className="mt-1.5 w-full text-left">
-            <thead>
-              <tr className="border-b border-rule text-small">
-                {['run', 'ended', 'environment', 'by', 'rows', 'what the load did', 'took', 'when', 'commit'].map(
-                  (h) => (
-                    <th
-                      key={h}
-                      className={`px-2 py-1 font-medium whitespace-nowrap ${h === 'rows' || h === 'took' ? 'text-right' : ''}`}
-                    >
-                      {h}
-                    </th>
-                  ),
-                )}
-              </tr>
-            </thead>
-            <tbody>
-              {loads.map((l) => (
-                <tr key={l.run} className="border-b border-line/60">
-                  <td className="px-2 py-1">
-                    <Link className="text-plan underline underline-offset-2" to={address.run(slug, l.run)}>
-                      {l.run}
-                    </Link>
-                  </td>
-                  <td className="px-2">
-                    <StepWord state={l.state} />
-                  </td>
-                  <td className="px-2">{l.environment}</td>
-                  <td className="px-2 whitespace-nowrap">{l.person}</td>
-                  <td className="px-2 text-right font-mono text-small">{count(l.rowsIn)}</td>
-                  <td className="w-full max-w-0 truncate px-2 text-small" title={done(l.counts)}>
-                    {done(l.counts)}
-                  </td>
-                  <td className="px-2 text-right font-mono text-small whitespace-nowrap">
-                    {duration(between(l.startedAt, l.finishedAt))}
-                  </td>
-                  <td className="px-2 font-mono text-small whitespace-nowrap">{moment(l.finishedAt)}</td>
-                  <td className="px-2 font-mono text-small">{shortCommit(l.commit)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <DataTable className="mt-1.5" columns={loadColumns(slug)} rows={loads} keyOf={(l) => l.run} />
         )}
       </section>
     </div>
@@ -119,3 +81,34 @@ function CommitDiff({ slug, path, commit }: { slug: string; path: string; commit
   if (isFetching || !data) return <Loading what="Comparing" />;
   return <Diff path={path} before={data.before ?? ''} after={data.text ?? ''} />;
 }
+
+const loadColumns = (slug: string): DataColumn<LoadEntry>[] => [
+  {
+    id: 'run',
+    cell: (l) => (
+      <Link className="text-plan underline underline-offset-2" to={address.run(slug, l.run)}>
+        {l.run}
+      </Link>
+    ),
+  },
+  { id: 'ended', cell: (l) => <StepWord state={l.state} /> },
+  { id: 'environment', cell: (l) => l.environment },
+  { id: 'by', look: 'whitespace-nowrap', cell: (l) => l.person },
+  { id: 'rows', inFigures: true, sortBy: (l) => numberOf(l.rowsIn), cell: (l) => count(l.rowsIn) },
+  {
+    id: 'what the load did',
+    look: 'w-full max-w-0 truncate text-small',
+    cell: (l) => <span title={done(l.counts)}>{done(l.counts)}</span>,
+  },
+  {
+    id: 'took',
+    inFigures: true,
+    look: 'whitespace-nowrap',
+    sortBy: (l) => between(l.startedAt, l.finishedAt) ?? undefined,
+    cell: (l) => duration(between(l.startedAt, l.finishedAt)),
+  },
+  { id: 'when', look: 'font-mono text-small whitespace-nowrap', cell: (l) => moment(l.finishedAt) },
+  { id: 'commit', look: 'font-mono text-small', cell: (l) => shortCommit(l.commit) },
+];
+
+const numberOf = (text: string | null) => (text === null ? undefined : Number(text));

@@ -1,4 +1,4 @@
-import { useState } from 'react';
+import { useForm } from 'react-hook-form';
 import { useProject } from '../../data/project';
 import { inputClass } from '../../shared/ui/input';
 import { Modal } from '../../shared/ui/modal';
@@ -15,32 +15,20 @@ export function RunParameters({
   onClose: () => void;
 }) {
   const { summary } = useProject();
-  const [values, setValues] = useState<Readonly<Record<string, string>>>(() =>
-    Object.fromEntries(summary.parameters.map((p) => [p.name, p.value])),
-  );
+  const { register, handleSubmit } = useForm({ defaultValues: { values: summary.parameters.map((p) => p.value) } });
+  const run = ({ values }: { values: readonly string[] }) => {
+    onRun(
+      Object.fromEntries(summary.parameters.flatMap((p, i) => (values[i] === p.value ? [] : [[p.name, values[i]!]]))),
+    );
+    onClose();
+  };
   return (
     <Modal title={`Run ${table} with other parameters`} open onClose={onClose}>
-      <form
-        className="flex flex-col gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          onRun(
-            Object.fromEntries(
-              summary.parameters.flatMap((p) => (values[p.name] === p.value ? [] : [[p.name, values[p.name] ?? '']])),
-            ),
-          );
-          onClose();
-        }}
-      >
-        {summary.parameters.map((p) => (
+      <form className="flex flex-col gap-3" onSubmit={(e) => void handleSubmit(run)(e)}>
+        {summary.parameters.map((p, i) => (
           <label key={p.name} className="flex flex-col gap-1">
             <span className="font-mono text-small">param.{p.name}</span>
-            <input
-              value={values[p.name] ?? ''}
-              maxLength={1000}
-              onChange={(e) => setValues({ ...values, [p.name]: e.target.value })}
-              className={`${inputClass} font-mono text-small`}
-            />
+            <input maxLength={1000} className={`${inputClass} font-mono text-small`} {...register(`values.${i}`)} />
           </label>
         ))}
         <p className="text-small text-soft">

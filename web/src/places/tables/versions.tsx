@@ -1,3 +1,4 @@
+import { Controller, useForm, useWatch } from 'react-hook-form';
 import { DateField } from '../../shared/ui/date-field';
 import { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core/look';
 import { useEffect, useMemo, useState } from 'react';
@@ -19,6 +20,13 @@ type Question =
   | { readonly kind: 'key'; readonly key: readonly string[] }
   | { readonly kind: 'compare'; readonly from: string; readonly to: string };
 
+interface Fields {
+  readonly kind: Question['kind'];
+  readonly from: string;
+  readonly to: string;
+  readonly key: string[];
+}
+
 const LIMIT = 500;
 const today = () => new Date().toISOString().slice(0, 10);
 
@@ -33,13 +41,12 @@ export function Versions({ table }: { table: TableSummary }) {
     }),
     [table],
   );
-  const [kind, setKind] = useState<Question['kind']>('as of');
-  const [[from, to], setDates] = useState([today(), today()]);
-  const [key, setKey] = useState<readonly string[]>(history.key.map(() => ''));
+  const { control, register, handleSubmit, setValue } = useForm<Fields>({
+    defaultValues: { kind: 'as of', from: today(), to: today(), key: history.key.map(() => '') },
+  });
+  const kind = useWatch({ control, name: 'kind' });
   const [ask, { data, error, isLoading }] = usePreviewMutation();
   const [asked, setAsked] = useState<Question>();
-  const question = (): Question =>
-    kind === 'as of' ? { kind, at: to } : kind === 'key' ? { kind, key } : { kind, from, to };
   const show = (q: Question) => {
     setAsked(q);
     const text =
@@ -57,47 +64,47 @@ export function Versions({ table }: { table: TableSummary }) {
   const openKey = (row: number) => {
     if (!data || asked?.kind === 'key') return;
     const values = history.key.map((k) => data.rows[row]![data.columns.findIndex((c) => c.name === k)] ?? '');
-    setKind('key');
-    setKey(values);
+    setValue('kind', 'key');
+    setValue('key', values);
     show({ kind: 'key', key: values });
   };
   return (
     <>
       <form
         className="flex min-h-[42px] shrink-0 flex-wrap items-center gap-2 border-b border-line px-3.5 py-1"
-        onSubmit={(e) => {
-          e.preventDefault();
-          show(question());
-        }}
+        onSubmit={(e) => void handleSubmit((fields) => show(questionOf(fields)))(e)}
       >
-        <select
-          aria-label="What to see"
-          value={kind}
-          onChange={(e) => setKind(e.target.value as Question['kind'])}
-          className={`${inputClass} w-44!`}
-        >
+        <select aria-label="What to see" className={`${inputClass} w-44!`} {...register('kind')}>
           <option value="as of">the table as of a date</option>
           <option value="key">all versions of one key</option>
           <option value="compare">two dates compared</option>
         </select>
-        {kind === 'compare' && <DateField beside label="From" value={from!} onChange={(d) => setDates([d, to!])} />}
+        {kind === 'compare' && (
+          <Controller
+            control={control}
+            name="from"
+            render={({ field }) => <DateField beside label="From" value={field.value} onChange={field.onChange} />}
+          />
+        )}
         {kind !== 'key' && (
-          <DateField
-            beside
-            label={kind === 'compare' ? 'To' : 'As of the end of'}
-            value={to!}
-            onChange={(d) => setDates([from!, d])}
+          <Controller
+            control={control}
+            name="to"
+            render={({ field }) => (
+              <DateField
+                beside
+                label={kind === 'compare' ? 'To' : 'As of the end of'}
+                value={field.value}
+                onChange={field.onChange}
+              />
+            )}
           />
         )}
         {kind === 'key' &&
           history.key.map((k, i) => (
             <label key={k} className="flex items-center gap-1.5 text-small">
               {k}
-              <input
-                value={key[i]}
-                onChange={(e) => setKey(key.map((v, j) => (j === i ? e.target.value : v)))}
-                className={`${inputClass} w-36! font-mono text-small`}
-              />
+              <input className={`${inputClass} w-36! font-mono text-small`} {...register(`key.${i}`)} />
             </label>
           ))}
         <Button type="submit" disabled={isLoading}>
@@ -146,6 +153,9 @@ function differing({ columns, rows }: Rows): Pick<Rows, 'columns' | 'rows'> {
   const kept = columns.flatMap((_, i) => (rows.some((r) => r[i] !== '') ? [i] : []));
   return { columns: kept.map((i) => columns[i]!), rows: rows.map((r) => kept.map((i) => r[i] ?? null)) };
 }
+
+const questionOf = ({ kind, from, to, key }: Fields): Question =>
+  kind === 'as of' ? { kind, at: to } : kind === 'key' ? { kind, key } : { kind, from, to };
 
 /** A date means all of its day. */
 const endOf = (date: string) => `${date} 23:59:59.999999+00`;

@@ -1,3 +1,4 @@
+import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
@@ -248,37 +249,7 @@ function Built({ data }: { data: TodayAnswer }) {
               <RunWord state={lastRun.state} />, {ago(lastRun.finishedAt)},{' '}
               {duration(between(lastRun.startedAt, lastRun.finishedAt))}
             </p>
-            <table className="w-full text-left">
-              <thead className="sr-only">
-                <tr>
-                  <th>table</th>
-                  <th>state</th>
-                  <th>rows</th>
-                  <th>took</th>
-                </tr>
-              </thead>
-              <tbody>
-                {steps.slice(0, 14).map((s) => (
-                  <tr key={s.table} className="border-b border-line/60">
-                    <td className="flex items-center gap-2 py-1">
-                      {position(s.table) >= 0 ? (
-                        <Hatch position={position(s.table)} />
-                      ) : (
-                        <span aria-hidden className="w-mark text-center">
-                          ∅
-                        </span>
-                      )}
-                      <span className="truncate">{s.table}</span>
-                    </td>
-                    <td className="px-2">
-                      <StepWord state={s.state} />
-                    </td>
-                    <td className="px-2 text-right font-mono text-small">{s.rowsIn === null ? '' : rows(s.rowsIn)}</td>
-                    <td className="text-right font-mono text-small">{duration(s.milliseconds)}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <DataTable isHeadless columns={stepColumns(position)} rows={steps.slice(0, 14)} keyOf={(s) => s.table} />
           </>
         ) : (
           <p className="py-1.5 text-soft">
@@ -293,3 +264,26 @@ function Built({ data }: { data: TodayAnswer }) {
     </aside>
   );
 }
+
+const stepColumns = (
+  position: (table: string) => number,
+): DataColumn<NonNullable<TodayAnswer['lastRun']>['steps'][number]>[] => [
+  {
+    id: 'table',
+    cell: (s) => (
+      <span className="flex items-center gap-2">
+        {position(s.table) >= 0 ? (
+          <Hatch position={position(s.table)} />
+        ) : (
+          <span aria-hidden className="w-mark text-center">
+            ∅
+          </span>
+        )}
+        <span className="truncate">{s.table}</span>
+      </span>
+    ),
+  },
+  { id: 'state', cell: (s) => <StepWord state={s.state} /> },
+  { id: 'rows', inFigures: true, cell: (s) => (s.rowsIn === null ? '' : rows(s.rowsIn)) },
+  { id: 'took', inFigures: true, cell: (s) => duration(s.milliseconds) },
+];
