@@ -19,4 +19,4 @@ export {
   suspects,
   valueQueries,
 } from './trace.js';
-export { quickFix } from './quick-fix.js';
+export { type QuickFix, quickFix } from './quick-fix.js';

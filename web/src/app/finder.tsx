@@ -1,13 +1,8 @@
+import { search } from './search-entries';
+import { useEntries } from './use-entries';
 import { Command } from 'cmdk';
 import { useMemo, useState } from 'react';
-import { useNavigate } from 'react-router';
 import { Hatch, VerdictMark } from '../shared/marks';
-import { address, PLACES } from '../data/addresses';
-import { useRunsQuery } from '../data/runs';
-import { useProject } from '../data/project';
-import { themeChosen, useAppDispatch, useAppSelector } from '../data/store';
-
-const MOST = 40;
 
 /** Ctrl K: any table, column, check, run or command. */
 export function Finder({ open, onClose }: { open: boolean; onClose: () => void }) {
@@ -35,16 +30,6 @@ export function Finder({ open, onClose }: { open: boolean; onClose: () => void }
       {open && <Found text={text.trim().toLowerCase()} onChosen={close} />}
     </Command.Dialog>
   );
-}
-
-interface Entry {
-  readonly key: string;
-  readonly group: string;
-  readonly label: string;
-  readonly aside?: string;
-  readonly layer?: number;
-  readonly verdict?: Parameters<typeof VerdictMark>[0]['verdict'];
-  readonly act: () => void;
 }
 
 function Found({ text, onChosen }: { text: string; onChosen: () => void }) {
@@ -83,93 +68,3 @@ function Found({ text, onChosen }: { text: string; onChosen: () => void }) {
     </Command.List>
   );
 }
-
-function useEntries(): Entry[] {
-  const { slug, summary, checks, paths } = useProject();
-  const { data: runs = [] } = useRunsQuery(slug);
-  const navigate = useNavigate();
-  const theme = useAppSelector((s) => s.interface.theme);
-  const dispatch = useAppDispatch();
-  return useMemo(() => {
-    const layer = new Map(summary.layers.map((l, i) => [l.name, i]));
-    const go = (to: string) => () => void navigate(to);
-    return [
-      ...summary.tables.map((t): Entry => ({
-        key: `t ${t.fullName}`,
-        group: 'Tables',
-        label: t.fullName,
-        aside: t.comment,
-        layer: layer.get(t.layer) ?? 0,
-        act: go(address.table(slug, t.fullName)),
-      })),
-      ...PLACES.map(([place, label]): Entry => ({
-        key: `p ${place}`,
-        group: 'Commands',
-        label: `Go to ${label}`,
-        act: go(address.place(slug, place)),
-      })),
-      {
-        key: 'p starters',
-        group: 'Commands',
-        label: 'Begin a definition with a starter',
-        act: go(address.starter(slug)),
-      },
-      { key: 'p settings', group: 'Commands', label: 'Go to Settings', act: go(address.place(slug, 'settings')) },
-      {
-        key: 'c theme',
-        group: 'Commands',
-        label: theme === 'paper' ? 'Use the blueprint (dark) theme' : 'Use the paper (light) theme',
-        act: () => dispatch(themeChosen(theme === 'paper' ? 'blueprint' : 'paper')),
-      },
-      ...checks.map((c): Entry => ({
-        key: `k ${c.id}`,
-        group: 'Checks',
-        label: c.title,
-        aside: c.table,
-        verdict: c.verdict,
-        act: go(address.check(slug, c.id)),
-      })),
-      ...summary.tables.flatMap((t) =>
-        (t.columns ?? []).map((c): Entry => ({
-          key: `f ${t.fullName}.${c.name}`,
-          group: 'Columns',
-          label: `${t.fullName}.${c.name}`,
-          aside: c.type,
-          act: go(address.table(slug, t.fullName)),
-        })),
-      ),
-      ...runs.slice(0, 50).map((r): Entry => ({
-        key: `r ${r.id}`,
-        group: 'Runs',
-        label: `Run ${r.id}, ${r.kind}`,
-        aside: r.state,
-        act: go(address.run(slug, r.id)),
-      })),
-      ...paths.map((path): Entry => ({
-        key: `d ${path}`,
-        group: 'Files',
-        label: path,
-        act: go(address.file(slug, path)),
-      })),
-    ];
-  }, [slug, summary, checks, paths, runs, navigate, theme, dispatch]);
-}
-
-/** Every word has to occur; names that begin with the text come first. */
-function search(entries: readonly Entry[], text: string): Entry[] {
-  if (text === '') return entries.filter((e) => e.group === 'Tables' || e.group === 'Commands').slice(0, MOST);
-  const words = text.split(/\s+/);
-  const ranked = entries.flatMap((e) => {
-    const label = e.label.toLowerCase();
-    if (!words.every((w) => label.includes(w))) return [];
-    const name = label.split('.').at(-1)!;
-    return [{ e, rank: (name.startsWith(words[0]!) ? 0 : 1) + label.length / 1000 }];
-  });
-  return ranked
-    .sort((a, b) => a.rank - b.rank)
-    .slice(0, MOST)
-    .map((r) => r.e)
-    .sort((a, b) => GROUPS.indexOf(a.group) - GROUPS.indexOf(b.group));
-}
-
-const GROUPS = ['Tables', 'Columns', 'Checks', 'Runs', 'Files', 'Commands'];

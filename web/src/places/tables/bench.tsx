@@ -1,3 +1,4 @@
+import { quickFix, type QuickFix } from '@ouvrage/core/assist';
 import { FileStrip } from './file-strip';
 import { useEffect, useRef, type ReactNode } from 'react';
 import { Link, useSearchParams } from 'react-router';
@@ -159,6 +160,8 @@ export function DefinitionFacet({
         diagnostics={diagnostics}
         elsewhere={file.answer?.elsewhere ?? 0}
         onGo={(d) => editor.current?.goTo(d.range.start)}
+        fixOf={(d) => (file.readOnly ? undefined : quickFix(file.text, d))}
+        onFix={({ start, end, insert }) => file.setText(file.text.slice(0, start) + insert + file.text.slice(end))}
       />
     </div>
   );
@@ -183,21 +186,22 @@ function Diagnostics({
   diagnostics,
   elsewhere,
   onGo,
+  fixOf,
+  onFix,
 }: {
   diagnostics: readonly PlacedDiagnostic[];
   elsewhere: number;
   onGo: (d: PlacedDiagnostic) => void;
+  /** What could be put in by one click. */
+  fixOf: (d: PlacedDiagnostic) => QuickFix | undefined;
+  onFix: (fix: QuickFix) => void;
 }) {
   if (diagnostics.length === 0 && elsewhere === 0) return null;
   return (
     <ul aria-label="Problems" className="max-h-28 shrink-0 overflow-auto border-t border-line bg-paper/60">
       {diagnostics.map((d, i) => (
-        <li key={i}>
-          <button
-            type="button"
-            onClick={() => onGo(d)}
-            className="flex w-full gap-2 px-3.5 py-1 text-left hover:bg-wash"
-          >
+        <li key={i} className="flex items-start hover:bg-wash">
+          <button type="button" onClick={() => onGo(d)} className="flex min-w-0 flex-1 gap-2 py-1 pl-3.5 text-left">
             <span
               className={`shrink-0 font-mono text-small ${d.severity === 'error' ? 'text-broken' : 'text-advisory-text'}`}
             >
@@ -208,6 +212,7 @@ function Diagnostics({
               {d.hint && <span className="text-soft"> {d.hint}</span>}
             </span>
           </button>
+          <Fix fix={fixOf(d)} onFix={onFix} />
         </li>
       ))}
       {elsewhere > 0 && (
@@ -216,5 +221,18 @@ function Diagnostics({
         </li>
       )}
     </ul>
+  );
+}
+
+function Fix({ fix, onFix }: { fix: QuickFix | undefined; onFix: (fix: QuickFix) => void }) {
+  if (!fix) return null;
+  return (
+    <button
+      type="button"
+      onClick={() => onFix(fix)}
+      className="shrink-0 px-3.5 py-1 font-medium text-plan hover:underline"
+    >
+      Replace with {fix.insert}
+    </button>
   );
 }

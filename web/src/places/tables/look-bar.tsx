@@ -1,4 +1,4 @@
-import { useForm, useWatch } from 'react-hook-form';
+import { useForm } from 'react-hook-form';
 import type { FilterOp, RowFilter } from '@ouvrage/core/look';
 import { DropdownMenu, Popover } from 'radix-ui';
 import { useState } from 'react';
@@ -93,10 +93,10 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
 
 function AddFilter({ columns, onAdd }: { columns: Props['columns']; onAdd: (filter: RowFilter) => void }) {
   const [open, setOpen] = useState(false);
-  const { register, handleSubmit, resetField, control } = useForm<Required<RowFilter>>({
+  const { register, handleSubmit, resetField, watch } = useForm<Required<RowFilter>>({
     defaultValues: { column: '', op: '=', value: '' },
   });
-  const op = useWatch({ control, name: 'op' });
+  const op = watch('op');
   const add = ({ column, op, value }: Required<RowFilter>) => {
     onAdd({ column: column || columns[0]!.name, op, ...(bare(op) ? {} : { value }) });
     resetField('value');

@@ -1,4 +1,4 @@
-import { useForm, useWatch } from 'react-hook-form';
+import { useForm } from 'react-hook-form';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useKeepDraftMutation } from '../../data/workspaces';
@@ -33,7 +33,7 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
   });
   const [keep, { error, reset }] = useKeepDraftMutation();
   const navigate = useNavigate();
-  const chosen = useWatch({ control: form.control }) as Fields;
+  const chosen = form.watch();
   const wrong = form.formState.errors.name?.message;
   const nameRules = {
     required: true,

@@ -1,29 +1,19 @@
-import { csvText, readCsv, readPasted, type CsvField } from '@ouvrage/core/index';
-import { referenceProblems } from '@ouvrage/core/intake';
+import { useReferenceRows } from './use-reference-rows';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useMemo, useRef, useState, type ClipboardEvent } from 'react';
+import { useRef } from 'react';
 import { isNumeric, plural } from '../../shared/format';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';
 import type { TableSummary } from '../../worker/protocol';
 import { FileStrip } from './file-strip';
 import { Conflict } from './conflict';
-import { useFileText } from './use-file-text';
-import { useReferenceChecks } from './use-reference-checks';
 
 const ROW = 28;
 
 /** The rows of a reference table, to be changed in place; they stay a CSV file of the project. */
 export function ReferenceGrid({ table, path }: { table: TableSummary; path: string }) {
-  const file = useFileText(path);
-  const typed = useMemo(() => readCsv(file.text), [file.text]);
-  const { header, rows, problems: broken } = typed;
-  const columns = useMemo(() => table.columns ?? [], [table.columns]);
-  const unsound = useMemo(() => referenceProblems(columns, header, rows), [columns, header, rows]);
-  const checks = useReferenceChecks(table, typed, unsound);
-  const problems = useMemo(() => [...unsound, ...checks.problems], [unsound, checks.problems]);
-  const wrong = useMemo(() => new Map(problems.map((p) => [`${p.row} ${p.column}`, p.message])), [problems]);
-  const [sort, setSort] = useState<{ column: string; descending: boolean }>();
+  const { file, header, rows, columns, broken, problems, wrong, checks, write, change, order, paste } =
+    useReferenceRows(table, path);
   const scroller = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({
     count: rows.length,
@@ -31,45 +21,11 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
     estimateSize: () => ROW,
     overscan: 10,
   });
-  const write = (next: readonly (readonly CsvField[])[]) => file.setText(csvText(header, next));
-  const change = (row: number, at: number, value: CsvField) =>
-    write(rows.map((r, i) => (i === row ? header.map((_, j) => (j === at ? value : (r[j] ?? null))) : r)));
-  const order = (column: string) => {
-    const descending = sort?.column === column && !sort.descending;
-    const at = header.indexOf(column);
-    const numeric = isNumeric(columns.find((c) => c.name === column)?.type);
-    const compare = (a: CsvField, b: CsvField) =>
-      a === null || b === null
-        ? Number(a === null) - Number(b === null)
-        : numeric
-          ? Number(a) - Number(b)
-          : a < b
-            ? -1
-            : a > b
-              ? 1
-              : 0;
-    setSort({ column, descending });
-    write([...rows].sort((a, b) => compare(a[at] ?? null, b[at] ?? null) * (descending ? -1 : 1)));
-  };
-  /** Cells of a spreadsheet go in from the cell that they are pasted into; rows are added as needed. */
-  const paste = (e: ClipboardEvent, row: number, at: number) => {
-    const cells = readPasted(e.clipboardData.getData('text/plain'));
-    if (cells.length === 1 && cells[0]!.length === 1) return;
-    e.preventDefault();
-    const next = rows.map((r) => header.map((_, j) => r[j] ?? null));
-    cells.forEach((line, i) => {
-      const target = (next[row + i] ??= header.map(() => null));
-      line.forEach((cell, j) => {
-        if (at + j < header.length) target[at + j] = cell === '' ? null : cell;
-      });
-    });
-    write(next);
-  };
   if (broken.length || header.length === 0) {
     return (
       <Empty title="This file is not a table yet">
         <p>
-          {broken[0] ? `Line ${broken[0].line}: ${broken[0].message}.` : 'It has no header row.'} Mend it under
+          {broken[0] ? `Line ${broken[0].line}: ${broken[0].message}.` : 'It has no header row.'} Fix it under
           Definition, or in its file.
         </p>
       </Empty>
@@ -159,7 +115,10 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
                       placeholder="null"
                       readOnly={file.readOnly}
                       onChange={(e) => change(index, at, e.target.value === '' ? null : e.target.value)}
-                      onPaste={(e) => !file.readOnly && paste(e, index, at)}
+                      onPaste={(e) => {
+                        if (!file.readOnly && paste(e.clipboardData.getData('text/plain'), index, at))
+                          e.preventDefault();
+                      }}
                       className={`h-full w-full bg-transparent px-2 font-mono text-small placeholder:text-soft placeholder:italic ${message ? 'bg-raised text-broken underline decoration-wavy' : ''} ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
                     />
                   </div>

@@ -1,4 +1,4 @@
-import { Controller, useForm, useWatch } from 'react-hook-form';
+import { useForm } from 'react-hook-form';
 import { DateField } from '../../shared/ui/date-field';
 import { asOfQuery, changedColumns, compareQuery, versionsQuery, type HistoryTable } from '@ouvrage/core/look';
 import { useEffect, useMemo, useState } from 'react';
@@ -41,10 +41,10 @@ export function Versions({ table }: { table: TableSummary }) {
     }),
     [table],
   );
-  const { control, register, handleSubmit, setValue } = useForm<Fields>({
+  const { register, handleSubmit, setValue, watch } = useForm<Fields>({
     defaultValues: { kind: 'as of', from: today(), to: today(), key: history.key.map(() => '') },
   });
-  const kind = useWatch({ control, name: 'kind' });
+  const { kind, from, to } = watch();
   const [ask, { data, error, isLoading }] = usePreviewMutation();
   const [asked, setAsked] = useState<Question>();
   const show = (q: Question) => {
@@ -79,25 +79,13 @@ export function Versions({ table }: { table: TableSummary }) {
           <option value="key">all versions of one key</option>
           <option value="compare">two dates compared</option>
         </select>
-        {kind === 'compare' && (
-          <Controller
-            control={control}
-            name="from"
-            render={({ field }) => <DateField beside label="From" value={field.value} onChange={field.onChange} />}
-          />
-        )}
+        {kind === 'compare' && <DateField beside label="From" value={from} onChange={(d) => setValue('from', d)} />}
         {kind !== 'key' && (
-          <Controller
-            control={control}
-            name="to"
-            render={({ field }) => (
-              <DateField
-                beside
-                label={kind === 'compare' ? 'To' : 'As of the end of'}
-                value={field.value}
-                onChange={field.onChange}
-              />
-            )}
+          <DateField
+            beside
+            label={kind === 'compare' ? 'To' : 'As of the end of'}
+            value={to}
+            onChange={(d) => setValue('to', d)}
           />
         )}
         {kind === 'key' &&
