@@ -19,13 +19,13 @@ export function Finder({ open, onClose }: { open: boolean; onClose: () => void }
       shouldFilter={false}
       loop
       overlayClassName="fixed inset-0 z-40 bg-black/40"
-      contentClassName="fixed top-[10vh] left-1/2 z-50 w-[min(620px,94vw)] -translate-x-1/2 border border-rule bg-sheet text-ink shadow-lg"
+      contentClassName="fixed top-1/10 left-1/2 z-50 w-dialog-wide -translate-x-1/2 border border-rule bg-sheet text-ink shadow-lg"
     >
       <Command.Input
         value={text}
         onValueChange={setText}
         placeholder="A table, column, check, run or command"
-        className="h-11 w-full border-b border-line bg-transparent px-4 text-[14px] outline-none"
+        className="h-11 w-full border-b border-line bg-transparent px-4 text-lead outline-none"
       />
       {open && <Found text={text.trim().toLowerCase()} onChosen={close} />}
     </Command.Dialog>
@@ -37,7 +37,7 @@ function Found({ text, onChosen }: { text: string; onChosen: () => void }) {
   const found = useMemo(() => search(entries, text), [entries, text]);
   const groups = [...new Set(found.map((e) => e.group))];
   return (
-    <Command.List className="max-h-[56vh] overflow-auto p-1">
+    <Command.List className="max-h-half overflow-auto p-1">
       <Command.Empty className="p-4 text-soft">Nothing is called that. Try a part of the name.</Command.Empty>
       {groups.map((group) => (
         <Command.Group

@@ -64,7 +64,7 @@ export function Frame() {
         <button
           type="button"
           onClick={() => setFinding(true)}
-          className="flex h-control w-[188px] items-center gap-2 rounded-edge border border-strip-soft/40 px-2 text-left text-strip-soft hover:border-strip-soft"
+          className="flex h-control w-47 items-center gap-2 rounded-edge border border-strip-soft/40 px-2 text-left text-strip-soft hover:border-strip-soft"
         >
           <Search size={13} aria-hidden />
           <span className="flex-1">Find anything</span>
@@ -108,7 +108,7 @@ function WorkspaceMenu({ ws }: { ws: string }) {
         <DropdownMenu.Portal>
           <DropdownMenu.Content align="end" sideOffset={6} className={menuClass}>
             <DropdownMenu.Label className="caps px-3 py-1">Workspaces</DropdownMenu.Label>
-            <div className="max-h-[60vh] overflow-auto">
+            <div className="max-h-half overflow-auto">
               {workspaces.map((w) => (
                 <DropdownMenu.Item key={w.slug} className={itemClass} onSelect={() => go(w.slug)}>
                   <span className={w.slug === ws ? 'font-semibold' : ''}>{w.name}</span>
@@ -218,7 +218,7 @@ function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
         aria-label={`${person.displayName}, ${person.role}`}
-        className="ml-1 flex h-control w-control items-center justify-center rounded-full bg-accent font-cond text-small font-semibold text-[#1b2733]"
+        className="ml-1 flex h-control w-control items-center justify-center rounded-full bg-accent font-cond text-small font-semibold text-on-accent"
       >
         {initials}
       </DropdownMenu.Trigger>

@@ -15,9 +15,9 @@ export function SignIn() {
   const [signIn, { error, isLoading }] = useSignInMutation();
   return (
     <main className="flex h-full items-center justify-center p-6">
-      <div className="w-[min(420px,94vw)] border border-rule bg-sheet">
+      <div className="w-dialog border border-rule bg-sheet">
         <div className="flex items-baseline justify-between border-b border-rule px-5 py-3">
-          <h1 className="font-cond text-[26px] font-semibold">Ouvrage</h1>
+          <h1 className="font-cond text-head font-semibold">Ouvrage</h1>
           <span className="caps">sign in</span>
         </div>
         <form

@@ -157,7 +157,7 @@ async function explanation(
   if (!found) return null;
   const create = () => {
     const dom = document.createElement('div');
-    dom.className = 'max-w-[380px] px-2.5 py-1.5 text-note';
+    dom.className = 'max-w-95 px-2.5 py-1.5 text-note';
     const title = dom.appendChild(document.createElement('strong'));
     title.textContent = found.title;
     dom.appendChild(document.createElement('p')).textContent = found.help;

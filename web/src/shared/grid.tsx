@@ -198,7 +198,7 @@ function Cell({
       aria-selected={focused}
       title={value !== null && value.length > 24 ? value : undefined}
       onMouseDown={onFocus}
-      className={`truncate px-2.5 font-mono text-small leading-[21px] ${value === null ? 'text-soft italic' : ''} ${isNumeric(type) ? 'text-right' : ''} ${focused ? 'bg-wash' : ''}`}
+      className={`truncate px-2.5 font-mono text-small leading-5.25 ${value === null ? 'text-soft italic' : ''} ${isNumeric(type) ? 'text-right' : ''} ${focused ? 'bg-wash' : ''}`}
     >
       {shown}
     </div>

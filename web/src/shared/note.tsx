@@ -17,7 +17,7 @@ const components: Components = {
       </a>
     ),
   h1: ({ children }) => <h2 className="sheet-title border-b border-line pb-1">{children}</h2>,
-  h2: ({ children }) => <h3 className="mt-2 font-cond text-[16px] font-semibold">{children}</h3>,
+  h2: ({ children }) => <h3 className="mt-2 font-cond text-lead font-semibold">{children}</h3>,
   h3: ({ children }) => <h4 className="caps mt-2">{children}</h4>,
   ul: ({ children }) => <ul className="list-disc pl-5">{children}</ul>,
   ol: ({ children }) => <ol className="list-decimal pl-5">{children}</ol>,
@@ -35,7 +35,7 @@ const components: Components = {
 export function Note({ text }: { text: string }) {
   const { slug, tables } = useProject();
   return (
-    <article className="flex max-w-[720px] flex-col gap-2 p-5 leading-relaxed">
+    <article className="flex max-w-180 flex-col gap-2 p-5 leading-relaxed">
       <Markdown remarkPlugins={[remarkGfm]} components={components}>
         {linked(text, (name) => (tables.has(name) ? address.table(slug, name) : undefined))}
       </Markdown>

@@ -63,7 +63,7 @@ export function Proposal({
           {file.before === null ? 'a new file' : 'changes are marked'}; nothing is kept until you say so
         </span>
       </div>
-      <div className="h-[46vh] border border-line">
+      <div className="h-part border border-line">
         <Diff path={file.path} before={file.before ?? ''} after={file.after} />
       </div>
       <div className="flex justify-end gap-2">

@@ -54,7 +54,7 @@ export function ToastProvider({ children }: { children: ReactNode }) {
           {t.detail && <Toast.Description className="text-soft">{t.detail}</Toast.Description>}
         </Toast.Root>
       ))}
-      <Toast.Viewport className="fixed right-4 bottom-4 z-50 flex w-[min(380px,92vw)] flex-col gap-2" />
+      <Toast.Viewport className="fixed right-4 bottom-4 z-50 flex w-dialog-small flex-col gap-2" />
     </Toast.Provider>
   );
 }

@@ -295,7 +295,7 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
   return (
     <aside
       aria-label={table}
-      className="flex w-[290px] shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4"
+      className="flex w-72.5 shrink-0 flex-col gap-4 overflow-auto border-l border-line bg-paper p-4"
     >
       <header>
         <h2 className="sheet-title">{table}</h2>

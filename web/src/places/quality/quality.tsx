@@ -61,7 +61,7 @@ export default function Quality() {
   }
   return (
     <div className="flex h-full min-h-0">
-      <aside aria-label="Checks" className="flex w-[390px] shrink-0 flex-col border-r border-line bg-paper">
+      <aside aria-label="Checks" className="flex w-97.5 shrink-0 flex-col border-r border-line bg-paper">
         <div className="flex gap-1 border-b border-line p-2" role="group" aria-label="Only checks that">
           {VERDICTS.map((v) => (
             <button

@@ -105,7 +105,7 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
     ];
   }, [data, slug, tables]);
   return (
-    <aside aria-label="Review" className="flex w-[262px] shrink-0 flex-col border-r border-line bg-paper">
+    <aside aria-label="Review" className="flex w-65.5 shrink-0 flex-col border-r border-line bg-paper">
       <header className="px-3.5 py-3">
         <p className="caps">Review</p>
         <h2 className="font-cond text-title leading-tight font-semibold">{data.workspace.slug} → production</h2>

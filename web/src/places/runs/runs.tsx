@@ -29,7 +29,7 @@ export default function Runs() {
   if (!run && data?.[0]) return <Navigate replace to={address.run(slug, data[0].id)} />;
   return (
     <div className="flex h-full min-h-0">
-      <aside aria-label="Runs" className="flex w-[270px] shrink-0 flex-col border-r border-line bg-paper">
+      <aside aria-label="Runs" className="flex w-67.5 shrink-0 flex-col border-r border-line bg-paper">
         <div className="flex items-center justify-between border-b border-line p-2 pl-3.5">
           <h2 className="caps min-w-0 truncate pr-2">Runs in {slug}</h2>
           <RunAll />

@@ -111,7 +111,7 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
       {data.results.length > 0 && (
         <section>
           <SectionTitle aside={`${data.results.length} run with the load`}>Checks</SectionTitle>
-          <ul className="mt-1 grid grid-cols-2 gap-x-6 max-[1100px]:grid-cols-1">
+          <ul className="mt-1 grid grid-cols-2 gap-x-6 max-bench:grid-cols-1">
             {data.results.map((r) => (
               <li key={r.id} className="flex items-center gap-2 border-b border-line/60 py-1">
                 <VerdictMark verdict={r.verdict} size={11} />

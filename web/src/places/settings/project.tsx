@@ -13,7 +13,7 @@ import { Button } from '../../shared/ui/button';
 /** Layers in their order, and the parameters' defaults: both are files of the project. */
 export function ProjectSettings() {
   return (
-    <div className="grid grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] gap-x-9 gap-y-6 max-[1100px]:grid-cols-1">
+    <div className="grid grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] gap-x-9 gap-y-6 max-bench:grid-cols-1">
       <Layers />
       <Parameters />
     </div>

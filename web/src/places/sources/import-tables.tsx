@@ -127,7 +127,7 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
       />
       <div
         ref={setScroller}
-        className="h-[42vh] overflow-auto border border-line bg-raised"
+        className="h-part overflow-auto border border-line bg-raised"
         tabIndex={0}
         role="group"
         aria-label="Tables of the connection"

@@ -28,7 +28,7 @@ export default function Sources() {
     );
   return (
     <div className="h-full overflow-auto bg-sheet">
-      <div className="mx-auto flex max-w-[1180px] flex-col gap-5 p-5">
+      <div className="mx-auto flex max-w-295 flex-col gap-5 p-5">
         <div className="flex items-center gap-4">
           <p className="flex-1 text-soft">Where data comes from, and how far each table has come.</p>
           <Button tone="act" {...(reason ? { reason } : {})} onClick={() => setImporting(true)}>

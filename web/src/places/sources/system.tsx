@@ -100,7 +100,7 @@ export function System({ system }: { system: SourceSystem }) {
           Bring in all {system.tables.length}
         </Button>
       </header>
-      <div ref={setScroller} className="max-h-[70vh] overflow-auto">
+      <div ref={setScroller} className="max-h-most overflow-auto">
         <DataTable
           columns={columns}
           rows={system.tables}

@@ -56,6 +56,7 @@ export function Clean() {
       ) : (
         <div className="shrink-0 overflow-x-auto">
           <DataTable
+            isDense
             columns={cleanColumns(change, (name) => source.columns.find((s) => s.name === name)?.type)}
             rows={numbered}
             keyOf={(c) => c.from}

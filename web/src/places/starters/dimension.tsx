@@ -123,7 +123,7 @@ export function Dimension() {
           </select>
         </label>
       </div>
-      <DataTable columns={columnsOf} rows={others} keyOf={(c) => c.name} />
+      <DataTable isDense columns={columnsOf} rows={others} keyOf={(c) => c.name} />
     </StarterSheet>
   );
 }

@@ -202,7 +202,7 @@ export function Related() {
         ))}
       </div>
       {view === 'diagram' && base && (
-        <div className="h-[440px] shrink-0 border border-line bg-sheet">
+        <div className="h-110 shrink-0 border border-line bg-sheet">
           <RelationDiagram tables={drawn.tables} edges={drawn.edges} />
         </div>
       )}

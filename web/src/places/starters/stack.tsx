@@ -134,7 +134,7 @@ export function Stack() {
           </Button>
         </div>
       </div>
-      {sources.length > 1 && <DataTable columns={columnsOf} rows={numbered} keyOf={(c) => c.i} />}
+      {sources.length > 1 && <DataTable isDense columns={columnsOf} rows={numbered} keyOf={(c) => c.i} />}
       {sources.length > 1 && columns.some((c) => c.from.includes(null)) && (
         <div className="flex items-center gap-3">
           <Button disabled={values.looking} onClick={() => void matchRest()}>

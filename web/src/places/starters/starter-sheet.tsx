@@ -86,7 +86,7 @@ export function StarterSheet({
         <h2 className="sheet-title border-b border-line pb-1">{title}</h2>
         {children}
       </section>
-      <section aria-label="The SQL" className="flex w-[460px] shrink-0 flex-col border-l border-line bg-sheet">
+      <section aria-label="The SQL" className="flex w-115 shrink-0 flex-col border-l border-line bg-sheet">
         <div className="flex flex-wrap items-end gap-2 border-b border-line px-3 py-2">
           <label className="flex flex-col text-small">
             layer
@@ -140,7 +140,7 @@ export function StarterSheet({
             ))}
           </div>
         )}
-        <div className="max-h-[46%] shrink-0 overflow-auto px-3.5 py-2">
+        <div className="max-h-5/11 shrink-0 overflow-auto px-3.5 py-2">
           {query ? (
             <Sql text={query.sql} label="SQL of the definition" />
           ) : (

@@ -172,7 +172,7 @@ export function DefinitionFacet({
         {body}
       </Panel>
       <Separator
-        className="h-[5px] border-t border-rule bg-paper data-[separator=hover]:bg-wash"
+        className="h-1.25 border-t border-rule bg-paper data-[separator=hover]:bg-wash"
         aria-label="Height of the preview"
       />
       <Panel minSize="15%">

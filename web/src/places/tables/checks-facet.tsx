@@ -32,7 +32,7 @@ export function ChecksFacet({ table }: { table: string }) {
         items={own}
         keyOf={(c) => c.id}
         height={34}
-        className="w-[330px] shrink-0 border-r border-line"
+        className="w-82.5 shrink-0 border-r border-line"
       >
         {(check) => <CheckLine check={check} current={check.id === current.id} onChoose={setChosen} />}
       </VirtualList>

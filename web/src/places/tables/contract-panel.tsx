@@ -19,7 +19,7 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
   const view = file.answer?.contract;
   const asForm = form && view !== undefined;
   return (
-    <Foldable name="Contract" side="right" width="w-[336px] max-[1100px]:hidden">
+    <Foldable name="Contract" side="right" width="w-84 max-bench:hidden">
       <div className="flex h-9 shrink-0 items-center justify-between border-b border-line px-3.5">
         <h2 className="caps">{table.hasContract ? 'Contract' : 'Columns'}</h2>
         <span className="flex items-center gap-3">
@@ -98,7 +98,7 @@ function ColumnLine({
         type="button"
         aria-expanded={open}
         onClick={onToggle}
-        className={`flex w-full items-center gap-3 py-line pr-3.5 text-left hover:bg-raised ${open ? 'pl-[11px]' : 'pl-3.5'}`}
+        className={`flex w-full items-center gap-3 py-line pr-3.5 text-left hover:bg-raised ${open ? 'pl-2.75' : 'pl-3.5'}`}
       >
         <span className="flex w-3 justify-center">
           {verdict ? <VerdictMark verdict={verdict} size={11} /> : <span aria-hidden className="h-px w-2 bg-rule" />}
@@ -110,7 +110,7 @@ function ColumnLine({
         {tag && <Tag>{tag}</Tag>}
       </button>
       {open && (
-        <div className="flex flex-col gap-1 pr-3.5 pb-2 pl-[38px] text-note">
+        <div className="flex flex-col gap-1 pr-3.5 pb-2 pl-9.5 text-note">
           {column.comment ? <p>{column.comment}</p> : <p className="text-soft">No description.</p>}
           {checks.length > 0 && (
             <p className="flex flex-wrap gap-1">

@@ -17,7 +17,7 @@ export function LoadFacet({ table, unsaved }: { table: TableSummary; unsaved: bo
   const { data, error, isFetching, refetch } = useScriptQuery({ slug, ...of }, { refetchOnMountOrArgChange: true });
   return (
     <div className="flex h-full min-h-0 flex-col">
-      <div className="flex min-h-[38px] shrink-0 flex-wrap items-center gap-3 border-b border-line px-3.5 text-small">
+      <div className="flex min-h-9.5 shrink-0 flex-wrap items-center gap-3 border-b border-line px-3.5 text-small">
         <label className="flex items-center gap-2">
           <input type="checkbox" checked={upstream} onChange={(e) => setUpstream(e.target.checked)} /> with what it
           needs

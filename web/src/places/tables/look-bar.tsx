@@ -43,7 +43,7 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
     );
   };
   return (
-    <div className="flex min-h-[36px] shrink-0 flex-wrap items-center gap-1.5 border-b border-line px-3.5 py-1">
+    <div className="flex min-h-9 shrink-0 flex-wrap items-center gap-1.5 border-b border-line px-3.5 py-1">
       {look.filters.map((f, i) => (
         <span key={i} className="flex h-6 items-center gap-1 rounded-edge border border-plan bg-wash pl-2 text-small">
           <span className="font-mono">{said(f)}</span>
@@ -161,7 +161,7 @@ function ChooseColumns({
         <Popover.Content
           align="start"
           sideOffset={4}
-          className="z-50 max-h-[50vh] overflow-auto border border-rule bg-raised p-3 text-ink shadow-sm"
+          className="z-50 max-h-half overflow-auto border border-rule bg-raised p-3 text-ink shadow-sm"
         >
           <fieldset>
             <legend className="caps mb-1">Columns shown</legend>

@@ -36,7 +36,7 @@ export function PreviewPanel({
           <Sql text={rows.sql} label="SQL that ran" />
         </Modal>
       )}
-      <div className="flex h-[30px] shrink-0 items-center justify-between gap-3 border-b border-line bg-paper/60 px-3.5">
+      <div className="flex h-7.5 shrink-0 items-center justify-between gap-3 border-b border-line bg-paper/60 px-3.5">
         <span className="flex items-center gap-3">
           <h2 className="caps">Preview</h2>
           {inputs.length > 0 && <SampleChoice inputs={inputs} preview={preview} />}

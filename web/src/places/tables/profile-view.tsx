@@ -125,7 +125,7 @@ function ColumnFigures({
   const bars = barsOf(column);
   return (
     <div className="flex min-w-0 flex-1 gap-4">
-      <div className="w-[250px] shrink-0">
+      <div className="w-62.5 shrink-0">
         {!plain && (
           <h3 className="mb-0.5 truncate font-medium">
             {column.name} <Tag>{column.type}</Tag>

@@ -82,7 +82,7 @@ function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook
         rows={rows}
         shown={first?.columns ?? []}
       />
-      <p className="flex h-[26px] shrink-0 items-center justify-between border-b border-line px-3.5 text-small text-soft">
+      <p className="flex h-6.5 shrink-0 items-center justify-between border-b border-line px-3.5 text-small text-soft">
         <span>{first ? WHERE[first.where] : ''}</span>
         <span className="font-mono" aria-live="polite">
           {isFetchingNextPage && 'loading more · '}

@@ -62,7 +62,7 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
         <DropdownMenu.Root>
           <DropdownMenu.Trigger
             aria-label="How much to run"
-            className="flex h-control w-6 items-center justify-center rounded-r-[2px] border border-l-plan-text/40 border-plan bg-plan text-plan-text"
+            className="flex h-control w-6 items-center justify-center rounded-r-edge border border-l-plan-text/40 border-plan bg-plan text-plan-text"
           >
             <ChevronDown size={13} aria-hidden />
           </DropdownMenu.Trigger>

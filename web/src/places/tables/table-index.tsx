@@ -108,7 +108,7 @@ function IndexLine({ line, current }: { line: Line; current: boolean }) {
       </div>
     );
   }
-  const look = `flex h-full items-center gap-2 border-l-3 pr-3 pl-[29px] ${current ? 'border-plan bg-sheet font-semibold' : 'border-transparent hover:bg-sheet/70'}`;
+  const look = `flex h-full items-center gap-2 border-l-3 pr-3 pl-7.25 ${current ? 'border-plan bg-sheet font-semibold' : 'border-transparent hover:bg-sheet/70'}`;
   if (line.kind === 'file') {
     return (
       <Link

@@ -71,7 +71,7 @@ export function Versions({ table }: { table: TableSummary }) {
   return (
     <>
       <form
-        className="flex min-h-[42px] shrink-0 flex-wrap items-center gap-2 border-b border-line px-3.5 py-1"
+        className="flex min-h-10.5 shrink-0 flex-wrap items-center gap-2 border-b border-line px-3.5 py-1"
         onSubmit={(e) => void handleSubmit((fields) => show(questionOf(fields)))(e)}
       >
         <select aria-label="What to see" className={`${inputClass} w-44!`} {...register('kind')}>
@@ -162,7 +162,7 @@ function Timeline({ history, rows }: { history: HistoryTable; rows: Rows }) {
           <li key={i} className="relative border-l-2 border-plan pb-4 pl-5">
             <span
               aria-hidden
-              className={`absolute top-1 -left-[6px] size-2.5 rounded-full border-2 border-plan ${to === null ? 'bg-plan' : 'bg-sheet'}`}
+              className={`absolute top-1 -left-1.5 size-2.5 rounded-full border-2 border-plan ${to === null ? 'bg-plan' : 'bg-sheet'}`}
             />
             <p className="font-mono text-small">
               {valueOf(row, history.validFrom)} <span className="text-soft">to</span> {to ?? 'now'}

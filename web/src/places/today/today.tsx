@@ -39,7 +39,7 @@ export default function Today() {
   ].reduce((n, l) => n + l.length, 0);
   return (
     <div className="h-full overflow-auto bg-sheet">
-      <div className="mx-auto grid max-w-[1180px] grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-x-9 p-5 max-[1000px]:grid-cols-1">
+      <div className="mx-auto grid max-w-295 grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-x-9 p-5 max-narrow:grid-cols-1">
         <div className="flex flex-col gap-5">
           <header className="border-b-2 border-ink pb-2">
             <h1 className="font-cond text-head leading-tight font-semibold">

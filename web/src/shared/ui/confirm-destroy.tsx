@@ -21,7 +21,7 @@ export function ConfirmDestroy({
     <AlertDialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <AlertDialog.Content className="fixed top-[20vh] left-1/2 z-50 w-[min(440px,94vw)] -translate-x-1/2 border border-rule bg-sheet p-4 text-ink shadow-lg">
+        <AlertDialog.Content className="fixed top-1/5 left-1/2 z-50 w-dialog -translate-x-1/2 border border-rule bg-sheet p-4 text-ink shadow-lg">
           <AlertDialog.Title className="sheet-title">{title}</AlertDialog.Title>
           <AlertDialog.Description asChild>
             <div className="my-3">{what}</div>

@@ -19,7 +19,7 @@ export function Modal({
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
         <Dialog.Content
           aria-describedby={undefined}
-          className={`fixed top-[12vh] left-1/2 z-50 flex max-h-[76vh] -translate-x-1/2 flex-col border border-rule bg-sheet text-ink shadow-lg ${wide ? 'w-[min(1040px,94vw)]' : 'w-[min(460px,94vw)]'}`}
+          className={`fixed top-1/8 left-1/2 z-50 flex max-h-most -translate-x-1/2 flex-col border border-rule bg-sheet text-ink shadow-lg ${wide ? 'w-dialog-full' : 'w-dialog'}`}
         >
           <Dialog.Title className="sheet-title border-b border-line px-4 py-2.5">{title}</Dialog.Title>
           <div className="min-h-0 overflow-auto px-4 py-3">{children}</div>

@@ -15,7 +15,7 @@ export function Tag({
   }[tone];
   return (
     <span
-      className={`inline-block rounded-edge border px-1 font-cond text-tiny leading-[15px] whitespace-nowrap ${colour}`}
+      className={`inline-block rounded-edge border px-1 font-cond text-tiny leading-3.75 whitespace-nowrap ${colour}`}
     >
       {children}
     </span>
