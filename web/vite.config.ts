@@ -27,7 +27,11 @@ function parserWasm(): Plugin {
 export default defineConfig({
   plugins: [react(), tailwindcss(), parserWasm()],
   worker: { format: 'es', plugins: () => [parserWasm()] },
-  resolve: { conditions: ['source', ...defaultClientConditions] },
+  resolve: {
+    conditions: ['source', ...defaultClientConditions],
+    // The library's build for browsers brings what only Node has.
+    alias: { 'csv-parse/sync': 'csv-parse/browser/esm/sync' },
+  },
   optimizeDeps: { exclude: ['libpg-query'], include: ['@pgsql/types'] },
   build: { target: 'es2022', chunkSizeWarningLimit: 2000, assetsInlineLimit: 0 },
   html: { cspNonce: '__NONCE__' },

@@ -27,6 +27,32 @@ test('a CSV that is written is read as it was', () => {
   );
 });
 
+describe('what is wrong with a CSV is said with its line', () => {
+  test.each<[string, string, string[]]>([
+    ['fields are missing', 'a,b\n1,2\n3\n', ['3: the line has 1 fields, the header 2']],
+    [
+      'there are too many, behind a field of three lines',
+      'a,b\n"1\n\n2",2\n3,4,5\n',
+      ['5: the line has 3 fields, the header 2'],
+    ],
+    ['a quote is not closed', 'a,b\n"1,2\n', ['2: a quote is opened and not closed']],
+    ['text after a quote', 'a,b\n1,2\n"3"x,4\n', ['3: there is text after a closing quote']],
+    [
+      'a quote inside',
+      'a,b\n5" pipe,2\n',
+      ['2: a quote stands inside a field: put the whole field in quotes, and double the quote'],
+    ],
+    ['empty lines count', 'a,b\n\n\n1\n', ['4: the line has 1 fields, the header 2']],
+    ['nothing', '', []],
+    ['a mark of the byte order, and lines that end differently', '\ufeffa,b\r\n1,2\r3,4\n', []],
+  ])('%s', (_, text, expected) =>
+    expect(readCsv(text).problems.map((p) => `${p.line}: ${p.message}`)).toEqual(expected),
+  );
+
+  test('an empty field is null, an empty text in quotes is not', () =>
+    expect(readCsv('a,b,c\n,"",x\n')).toMatchObject({ header: ['a', 'b', 'c'], rows: [[null, '', 'x']], lines: [2] }));
+});
+
 describe('what is pasted', () => {
   test.each([
     [

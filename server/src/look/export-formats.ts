@@ -1,3 +1,4 @@
+import { csvField } from '@ouvrage/core/index';
 import { shapeOf, type PageColumn } from '@ouvrage/core/look';
 import type { SchemaElement } from 'hyparquet';
 import { ByteWriter, ParquetWriter } from 'hyparquet-writer';
@@ -25,12 +26,6 @@ export function written(format: ExportFormat, columns: readonly PageColumn[], ba
     case 'parquet':
       return parquet(columns, batches);
   }
-}
-
-/** As RFC 4180 has it; nothing for a null, quotes for an empty text. */
-export function csvField(value: string | null): string {
-  if (value === null) return '';
-  return value === '' || /[",\r\n]/.test(value) ? `"${value.replaceAll('"', '""')}"` : value;
 }
 
 async function* csv(columns: readonly PageColumn[], batches: Batches): Chunks {

@@ -3,7 +3,19 @@ import { formatDistanceToNowStrict } from 'date-fns';
 /** `1,204`; the number may come as text so that no digit is lost. */
 export function count(n: number | string | null | undefined): string {
   if (n === null || n === undefined) return '–';
-  return typeof n === 'number' ? n.toLocaleString('en') : n.replace(/\B(?=(\d{3})+(?!\d))/g, ',');
+  return withDigits(0, typeof n === 'number' ? 3 : 20).format(n as number);
+}
+
+const formats = new Map<string, Intl.NumberFormat>();
+
+/** Numbers with separators; texts are formatted digit by digit, so that none is lost. */
+function withDigits(least: number, most: number): Intl.NumberFormat {
+  const key = `${least} ${most}`;
+  const known = formats.get(key);
+  if (known) return known;
+  const made = new Intl.NumberFormat('en', { minimumFractionDigits: least, maximumFractionDigits: most });
+  formats.set(key, made);
+  return made;
 }
 
 /** `1 row`, `1,204 rows`. */
@@ -34,22 +46,25 @@ export function ago(at: string | null | undefined): string {
 
 /** `2026-03-01 14:05`. */
 export function moment(at: string | null | undefined): string {
-  if (!at) return '–';
-  const d = new Date(at);
-  const two = (n: number) => String(n).padStart(2, '0');
-  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}`;
+  return at ? MOMENTS.format(new Date(at)) : '–';
 }
+
+/** The Swedish way of writing is ISO 8601’s. */
+const MOMENTS = new Intl.DateTimeFormat('sv', { dateStyle: 'short', timeStyle: 'short' });
 
 export const shortCommit = (id: string) => id.slice(0, 7);
 
 const NUMERIC = /^(smallint|integer|bigint|numeric|real|double precision|money)/;
 export const isNumeric = (type: string | undefined) => NUMERIC.test(type ?? '');
 
+/** More are left as they are. */
+const MOST_FRACTION_DIGITS = 100;
+
 /** A number with separators for reading; whatever is no plain number stays as it is. */
 export function cell(value: string, type: string): string {
   if (!/^(integer|bigint|numeric)/.test(type) || !/^-?\d+(\.\d+)?$/.test(value)) return value;
-  const [whole = '', fraction] = value.split('.');
-  return whole.replace(/\B(?=(\d{3})+(?!\d))/g, ',') + (fraction === undefined ? '' : `.${fraction}`);
+  const digits = value.split('.')[1]?.length ?? 0;
+  return digits > MOST_FRACTION_DIGITS ? value : withDigits(digits, digits).format(value as unknown as number);
 }
 
 /** A share between 0 and 1, as `98 %`; what is not quite all is never said to be all. */

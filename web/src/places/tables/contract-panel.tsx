@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import type { CheckState } from '@ouvrage/api/quality';
-import { ago, rows, shortCommit } from '../../shared/format';
+import { ago, rows, shortCommit, count } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { Tag } from '../../shared/ui/tag';
 import { Button } from '../../shared/ui/button';
@@ -183,7 +183,7 @@ function TitleBlock({ table }: { table: TableSummary }) {
         )}
       </Field>
       <Field label="Rows" span={2} mono>
-        {state?.rows ? Number(state.rows).toLocaleString('en') : '–'}
+        {count(state?.rows)}
       </Field>
       <Field label="Production" span={4}>
         {production}
