@@ -1,7 +1,7 @@
 import { jest } from '@jest/globals';
 import { loadParser } from '@ouvrage/core/sql';
 import { configureStore } from '@reduxjs/toolkit';
-import { configure, render, type RenderResult } from '@testing-library/react';
+import { configure, fireEvent, render, screen, type RenderResult } from '@testing-library/react';
 import { Tooltip } from 'radix-ui';
 import type { ReactNode } from 'react';
 import { Provider } from 'react-redux';
@@ -56,7 +56,9 @@ export function serve(answers: Answers): { readonly read: Sent[]; readonly chang
     const request = input as Request;
     const path = request.url.replace(/^.*\/api\//, '');
     const text = await request.text();
-    const asked: Sent = { method: request.method, path, body: text ? (JSON.parse(text) as unknown) : undefined };
+    const isJson = request.headers.get('content-type')?.startsWith('application/json');
+    const body = text === '' ? undefined : isJson ? (JSON.parse(text) as unknown) : text;
+    const asked: Sent = { method: request.method, path, body };
     (request.method === 'GET' ? sent.read : sent.changed).push(asked);
     const key = [`${request.method} ${path}`, `${request.method} ${path.split('?')[0]!}`].find((k) => k in answers);
     if (key === undefined)
@@ -197,3 +199,8 @@ export async function renderPlace(
     </Provider>,
   );
 }
+
+/** Opens a menu as the keyboard does: pages of tests have no pointer. */
+export const openMenu = (name: string | RegExp): void => {
+  fireEvent.keyDown(screen.getByRole('button', { name }), { key: 'Enter' });
+};

@@ -31,7 +31,7 @@ export function Frame() {
   useUnsaved(person.name, useProject().project);
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
-      const typing = (e.target as HTMLElement).closest('input, textarea, [contenteditable="true"]');
+      const typing = e.target instanceof Element && e.target.closest('input, textarea, [contenteditable="true"]');
       if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'k') {
         e.preventDefault();
         setFinding((open) => !open);
@@ -92,7 +92,7 @@ function WorkspaceMenu({ ws }: { ws: string }) {
   const navigate = useNavigate();
   const person = usePerson();
   const current = workspaces.find((w) => w.slug === ws);
-  const state = current ? (current.drafts === 1 ? '1 draft' : `${current.drafts} drafts`) : 'released';
+  const state = current ? plural(current.drafts, 'draft') : ws === PRODUCTION ? 'released' : '';
   const go = (slug: string) => void navigate(address.place(slug, location.pathname.split('/')[3] ?? 'today'));
   return (
     <>
@@ -102,7 +102,9 @@ function WorkspaceMenu({ ws }: { ws: string }) {
           <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden>
             <path d="M2 12V2M2 5.5H9.5V12" fill="none" stroke="var(--accent)" strokeWidth="1.8" />
           </svg>
-          <span className="max-w-36 truncate font-medium">{current?.name ?? 'Production'}</span>
+          <span className="max-w-36 truncate font-medium">
+            {current?.name ?? (ws === PRODUCTION ? 'Production' : ws)}
+          </span>
           <span className="text-strip-soft">{state}</span>
         </DropdownMenu.Trigger>
         <DropdownMenu.Portal>

@@ -1,0 +1,51 @@
+import { describe, expect, test } from '@jest/globals';
+import { search } from './search-entries';
+import type { Entry } from './use-entries';
+
+const entry = (group: string, label: string): Entry => ({
+  key: `${group} ${label}`,
+  group,
+  label,
+  act: () => undefined,
+});
+const ENTRIES: readonly Entry[] = [
+  entry('Tables', 'core.dim_berth'),
+  entry('Tables', 'staging.berth'),
+  entry('Tables', 'staging.vessel'),
+  entry('Commands', 'Go to Quality'),
+  entry('Checks', 'berth_code is unique'),
+  entry('Columns', 'core.dim_berth.berth_code'),
+  entry('Columns', 'staging.vessel.berth_code'),
+  entry('Files', 'docs/berths.md'),
+];
+const labels = (text: string) => search(ENTRIES, text).map((e) => `${e.group}: ${e.label}`);
+
+describe('the finder', () => {
+  test.each<[string, string, string[]]>([
+    [
+      'offers tables and commands before anything is typed',
+      '',
+      ['Tables: core.dim_berth', 'Tables: staging.berth', 'Tables: staging.vessel', 'Commands: Go to Quality'],
+    ],
+    [
+      'puts names that begin with the text first, group by group',
+      'berth',
+      [
+        'Tables: staging.berth',
+        'Tables: core.dim_berth',
+        'Columns: core.dim_berth.berth_code',
+        'Columns: staging.vessel.berth_code',
+        'Checks: berth_code is unique',
+        'Files: docs/berths.md',
+      ],
+    ],
+    ['wants every word', 'vessel code', ['Columns: staging.vessel.berth_code']],
+    ['finds nothing that is not there', 'tug', []],
+  ])('%s', (_, text, expected) => expect(labels(text)).toEqual(expected));
+
+  test('shows forty at most', () => {
+    const many = Array.from({ length: 200 }, (_, i) => entry('Tables', `core.t_${i}`));
+    expect(search(many, 't_').length).toBe(40);
+    expect(search(many, '').length).toBe(40);
+  });
+});
