@@ -6,7 +6,7 @@ test('a wrong password says so and loses nothing', async ({ page }) => {
   await page.getByLabel('Name').fill('mira');
   await page.getByLabel('Password').fill('wrong');
   await page.getByRole('button', { name: 'Sign in' }).click();
-  await expect(page.getByRole('alert')).toContainText('The name or the password is not right');
+  await expect(page.getByRole('alert')).toContainText('The name or password is wrong');
   await expect(page.getByLabel('Name')).toHaveValue('mira');
 });
 
@@ -28,7 +28,7 @@ test('two people who edit one file see both texts', async ({ page, browser }) =>
   const dialog = page.getByRole('dialog', { name: /changed by Mira Okafor in the meantime/ });
   await expect(dialog).toContainText('-- by Mira');
   await expect(dialog).toContainText('-- by Jonas');
-  await dialog.getByRole('button', { name: 'Take mine' }).click();
+  await dialog.getByRole('button', { name: 'Use mine' }).click();
   await expect(page.getByText('draft by Jonas Reet')).toBeVisible();
   await other.close();
 });

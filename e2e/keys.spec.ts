@@ -29,7 +29,7 @@ test('a dimension with a history, a calendar and a fact that looks keys up are b
   await expect(sheet(page).getByRole('columnheader', { name: /fiscal_quarter/ })).toBeVisible();
 
   await page.goto(`/w/${slug}/new/fact?table=staging.call`);
-  await page.getByRole('group', { name: 'Grain: one row a' }).getByLabel('call_no').check();
+  await page.getByRole('group', { name: 'Grain: one row per' }).getByLabel('call_no').check();
   const keys = page.getByRole('region', { name: 'Keys of dimensions' });
   await expect(keys.getByText('in core.dim_vessel by')).toBeVisible();
   await expect(keys.getByText('in core.dim_quay by')).toBeVisible();

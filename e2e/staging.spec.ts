@@ -38,7 +38,7 @@ test('tables of an unknown database become cleaned staging tables', async ({ pag
   await page.goto(`/w/${slug}/tables/landing.pilots`);
   await page.getByRole('link', { name: 'New table from this' }).click();
   await expect(page.getByLabel('Cast of licensed')).toHaveValue('boolean');
-  await expect(page.getByLabel('Values that mean nothing of phone')).toHaveValue("'', n/a");
+  await expect(page.getByLabel('Values treated as null of phone')).toHaveValue("'', n/a");
   await page.getByLabel('Name of name', { exact: true }).fill('pilot_name');
   await sheet(page).getByRole('button', { name: 'Preview' }).click();
   await expect(sheet(page).getByRole('gridcell', { name: 'Amber Tern', exact: true })).toBeVisible();

@@ -61,7 +61,7 @@ const VIEWS = [
     'starter-fact',
     `${W}/new/fact?table=staging.call`,
     async (page) => {
-      await page.getByRole('group', { name: 'Grain: one row a' }).getByLabel('call_no').check();
+      await page.getByRole('group', { name: 'Grain: one row per' }).getByLabel('call_no').check();
       await page.getByRole('button', { name: 'Count what is found' }).click();
       await page.getByText('% found').first().waitFor();
     },

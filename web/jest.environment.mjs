@@ -40,6 +40,8 @@ export default class Page extends TestEnvironment {
       ['clientWidth', 1200],
     ])
       Object.defineProperty(window.HTMLElement.prototype, name, { get: () => size });
+    // Charts measure words on a canvas where there is one.
+    window.HTMLCanvasElement.prototype.getContext = () => null;
     Object.assign(window.Element.prototype, { scrollIntoView() {}, hasPointerCapture: () => false });
   }
 }

@@ -61,7 +61,7 @@ const RETRY: Headers = {
 };
 const ALWAYS: Headers = {
   'Cache-Control': {
-    description: 'Answers are one person’s and are kept by nobody on the way.',
+    description: 'Answers are private to one person; nothing on the way may cache them.',
     schema: { type: 'string', enum: ['no-store'] },
   },
 };
@@ -120,7 +120,7 @@ function succeeded(responses: Responses, schema: Schema | undefined): Responses 
     const content = response.content ?? (schema && status !== '204' ? { 'application/json': { schema } } : undefined);
     described[status] = {
       ...response,
-      description: response.description || (content ? 'The answer' : 'Done; there is nothing to say'),
+      description: response.description || (content ? 'The answer' : 'Done; no content'),
       headers: { ...ALWAYS, ...response.headers },
       ...(content ? { content } : {}),
     };

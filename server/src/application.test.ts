@@ -189,7 +189,7 @@ describe('drafts, commits and git', () => {
       await git('commit', '--quiet', '-am', 'Broken on purpose');
       await expect(git('push', 'origin', 'HEAD:refs/heads/main')).rejects.toThrow(/moves by a release/);
       await expect(git('push', 'origin', 'HEAD:refs/heads/other')).rejects.toThrow(
-        /Only branches of workspaces are taken, not refs\/heads\/other/,
+        /Only branches of workspaces are accepted, not refs\/heads\/other/,
       );
       await git('push', '--quiet', 'origin', 'HEAD:workspace/pushed');
       const { files } = (await jonas.get('/api/workspaces/pushed/files')).body as { files: Record<string, string> };
@@ -319,7 +319,7 @@ describe('runs', () => {
     expect((await mira.send('post', `/api/runs/${failed.id}/continue`)).status).toBe(201);
   });
 
-  test('a run can be stopped; the table is as it was', async () => {
+  test('a run can be stopped; the table is unchanged', async () => {
     const slug = await workspace(mira, 'Slow');
     await draft(mira, slug, 'core/dim_port.sql', (t) =>
       t.replace(

@@ -92,7 +92,7 @@ function refuseNul(request: Request, response: Response, next: NextFunction): vo
   if (field === undefined) return next();
   sendProblem(
     response,
-    new Problem(400, 'bad-input', 'Invalid request', `${field} has a NUL character, which no text can have`, {
+    new Problem(400, 'bad-input', 'Invalid request', `${field} has a NUL character, which text cannot contain`, {
       fields: [field],
     }),
   );

@@ -44,23 +44,23 @@ describe('checks that come with a load', () => {
     [
       'of an append with one',
       `${PLAIN}) with (load = append, watermark = 'arrived_at', business_key = 'call_no')`,
-      ['keys_are_known: the query returns no row without call_no (call_no)'],
+      ['keys_are_known: the query returns no rows without call_no (call_no)'],
     ],
     [
       'of a merge',
       `${PLAIN}) with (load = merge, business_key = 'call_no, berth_code')`,
       [
-        'keys_are_known: the query returns no row without call_no, berth_code (call_no, berth_code)',
-        'one_row_a_key: the query returns one row a call_no, berth_code (call_no, berth_code)',
+        'keys_are_known: the query returns no rows without call_no, berth_code (call_no, berth_code)',
+        'one_row_a_key: the query returns one row per call_no, berth_code (call_no, berth_code)',
       ],
     ],
     [
       'of a history by state, numbered',
       `${KEY}, ${PLAIN}, ${VALID}) with (load = history, business_key = 'call_no')`,
       [
-        'keys_are_known: the query returns no row without call_no (call_no)',
-        'one_row_a_key: the query returns one row a call_no (call_no)',
-        'versions_do_not_overlap: no two versions of a call_no overlap, and one is open at the most (call_no)',
+        'keys_are_known: the query returns no rows without call_no (call_no)',
+        'one_row_a_key: the query returns one row per call_no (call_no)',
+        'versions_do_not_overlap: no two versions of a call_no overlap, and at most one is open (call_no)',
         'key_map_is_complete: each row has its number (call_no)',
       ],
     ],
@@ -68,9 +68,9 @@ describe('checks that come with a load', () => {
       'of a history from events, with a durable key',
       `member bigint options (role 'durable key'), call_no text not null, berth_code text, tonnage numeric(12,2), ${VALID}) with (load = history, business_key = 'call_no', effective_from = 'arrived_at')`,
       [
-        'keys_are_known: the query returns no row without call_no (call_no)',
+        'keys_are_known: the query returns no rows without call_no (call_no)',
         'one_event_an_instant: events of a call_no agree on each instant (call_no)',
-        'versions_do_not_overlap: no two versions of a call_no overlap, and one is open at the most (call_no)',
+        'versions_do_not_overlap: no two versions of a call_no overlap, and at most one is open (call_no)',
         'key_map_is_complete: each row has its number (call_no)',
       ],
     ],
@@ -82,7 +82,7 @@ describe('checks that come with a load', () => {
     [
       'of look-ups',
       `${PLAIN}, berth_key bigint options (looked_up_by 'berth_code') references core.dim_berth (berth_key))`,
-      ['look_ups_keep_rows: looking keys up loses and multiplies no row (berth_key)'],
+      ['look_ups_keep_rows: key look-ups neither lose nor multiply rows (berth_key)'],
     ],
   ])('%s', (_, contract, expected) => expect(checksOf(contract)).toEqual(expected));
 });

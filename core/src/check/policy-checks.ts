@@ -34,22 +34,22 @@ export function policyChecks(project: Project, table: Table): PolicyCheck[] {
     [
       ['merge', 'history', 'events', 'append'].includes(kind) && key.length > 0,
       'keys_are_known',
-      `the query returns no row without ${names}`,
+      `the query returns no rows without ${names}`,
       key,
     ],
-    [keepsOneRowAKey(spec) && key.length > 0, 'one_row_a_key', `the query returns one row a ${names}`, key],
+    [keepsOneRowAKey(spec) && key.length > 0, 'one_row_a_key', `the query returns one row per ${names}`, key],
     [kind === 'events', 'one_event_an_instant', `events of a ${names} agree on each instant`, key],
     [
       keepsVersions(spec),
       'versions_do_not_overlap',
-      `no two versions of a ${names} overlap, and one is open at the most`,
+      `no two versions of a ${names} overlap, and at most one is open`,
       key,
     ],
     [numbered, 'key_map_is_complete', 'each row has its number', key],
     [
       target.lookUps.length > 0,
       'look_ups_keep_rows',
-      'looking keys up loses and multiplies no row',
+      'key look-ups neither lose nor multiply rows',
       target.lookUps.map((l) => l.column.name),
     ],
   ];

@@ -108,7 +108,7 @@ export function numberKeys(maps: readonly KeyMap[], from: string): LoadStep[] {
         guard(
           `select * from ${from} as n where ${known}`,
           `rows without ${parts.join(', ')} cannot be numbered`,
-          'Leave them out in the query, or give them a value.',
+          'Filter them out in the query, or give them a value.',
         ),
       ),
       ...numbering(map, from).map((sql) => run('build', sql)),

@@ -69,12 +69,12 @@ describe('A fact finds the keys of its dimensions.', () => {
      select call_no, berth_code, coalesce(tonnage, 0) as tonnage from "landing"."call"
      ) as q where q."tonnage" is null or cast(q."tonnage" as numeric(12,2)) >= 'infinity'
      limit 100;
-       -- stops: rows without a watermark (tonnage): A row whose watermark is null would be added at every load: leave it out in the query, or give it one.
+       -- stops: rows without a watermark (tonnage): A row with a null watermark would be added at every load: filter it out, or give it a value.
        select * from (
        select call_no, berth_code, coalesce(tonnage, 0) as tonnage from "landing"."call"
        ) as q where q."tonnage" is null
        limit 100;
-       -- stops: rows whose watermark (tonnage) is infinite or not a number: No later row would ever be past it: leave it out in the query, or give it a finite one.
+       -- stops: rows whose watermark (tonnage) is infinite or not a number: No later row would ever pass it: filter it out, or give it a finite value.
        select * from (
        select call_no, berth_code, coalesce(tonnage, 0) as tonnage from "landing"."call"
        ) as q where cast(q."tonnage" as numeric(12,2)) >= 'infinity'
@@ -178,7 +178,7 @@ describe('A fact finds the keys of its dimensions.', () => {
        primary key ("berth_code", "valid_from")
      );
      create table if not exists "core"."dim_berth~last" (map text primary key, number bigint not null);
-     -- stops: rows without berth_code, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without berth_code, valid_from cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from (select "berth_code", cast('-infinity' as timestamptz) as "valid_from" from "core"."dim_berth~inferred") as n where n."berth_code" is null or n."valid_from" is null
      limit 100;
      insert into "core"."dim_berth~keys" ("berth_code", "valid_from", number)
@@ -222,7 +222,7 @@ describe('A fact finds the keys of its dimensions.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.

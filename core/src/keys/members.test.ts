@@ -30,7 +30,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -41,7 +41,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
        order by q."call_no"
        limit 100;
-     -- stops: the query returns no row: Every row would be taken for missing (missing_rows = delete). If that is right, say empty = allow.
+     -- stops: the query returns no rows: Every row would count as missing (missing_rows = delete). If that is intended, set empty = allow.
      select 'the query returned no row' as problem where not exists (select from pg_temp.query_rows) and exists (select from "core"."t")
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -87,7 +87,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        format('%s: %s%s of about %s rows change (above 15 %% all rows are rewritten)', case when of_rows >= 10000 and changed > 0.15 * of_rows then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select count(*) as changed, '' as about from pg_temp.changes) as n, (select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = '"core"."t"'::regclass) as c;
      -- in place
-       -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+       -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
        select * from (select * from pg_temp.changes where op$ = 'inserted') as n where n."call_no" is null
        limit 100;
        insert into "core"."t~keys" ("call_no", number)
@@ -126,7 +126,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
      -- written anew
-       -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+       -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
        select * from (select * from pg_temp.changes where op$ = 'inserted') as n where n."call_no" is null
        limit 100;
        insert into "core"."t~keys" ("call_no", number)
@@ -194,7 +194,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -230,7 +230,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
      -- in place
        create temp table changes on commit drop as select * from pg_temp.found_changes;
        analyze pg_temp.changes ("row_id$", "op$");
-       -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+       -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
        select * from (select * from pg_temp.changes where op$ = 'inserted') as n where n."call_no" is null
        limit 100;
        insert into "core"."t~keys" ("call_no", number)
@@ -263,7 +263,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
      -- written anew
-       -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+       -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
        select * from (select * from pg_temp.found_changes where op$ = 'inserted') as n where n."call_no" is null
        limit 100;
        insert into "core"."t~keys" ("call_no", number)
@@ -325,7 +325,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -336,7 +336,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
        order by q."call_no"
        limit 100;
-     -- stops: the query returns no row: Every row would be taken for missing (missing_rows = close). If that is right, say empty = allow.
+     -- stops: the query returns no rows: Every row would count as missing (missing_rows = close). If that is intended, set empty = allow.
      select 'the query returned no row' as problem where not exists (select from pg_temp.query_rows) and exists (select from "core"."t")
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -399,7 +399,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
        where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from")
        limit 100;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)
@@ -520,7 +520,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
      from pg_temp.completed;
      -- completed: select * from pg_temp.completed where true limit 50;
      drop table if exists pg_temp.completed;
-     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from pg_temp.query_rows as n where n."call_no" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", number)
@@ -572,7 +572,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q;
      set local parallel_tuple_cost to default;
-     -- stops: the query returns rows whose call_no, arrived_at is null [keys_are_known]: Leave them out in the query, or give them a value.
+     -- stops: the query returns rows whose call_no, arrived_at is null [keys_are_known]: Filter them out in the query, or give them a value.
      select * from pg_temp.query_rows as q where q."call_no" is null or q."arrived_at" is null
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -613,7 +613,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
      -- stops: the query’s rows cannot be loaded
      select * from pg_temp.versions as v where v."valid_to" <= v."valid_from"
      limit 100;
-       -- stops: two events of a key say different things of one instant [one_event_an_instant]: Name a column that orders them: order_within = ‘column’. Where the query tells old events in a new way, start the table over.
+       -- stops: two events of a key disagree about one instant [one_event_an_instant]: Name a column that orders them: order_within = ‘column’. Where the query tells old events in a new way, start the table over.
        select * from (
          select r.*, count(*) over (partition by r."call_no", r."arrived_at") as tied$
          from (select e.*, 1 as place$ from "core"."t~events" as e where (e."call_no", e."arrived_at") in (select "call_no", "arrived_at" from pg_temp.changes)) as r where place$ = 1
@@ -621,7 +621,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        where tied$ > 1
        order by "call_no", "arrived_at"
        limit 100;
-       -- stops: two versions of a key overlap [versions_do_not_overlap]: Look at its events beside the table.
+       -- stops: two versions of a key overlap [versions_do_not_overlap]: Check its stored events.
        select * from pg_temp.versions as v where v."valid_to" <= v."valid_from"
        limit 100;
      update "core"."t~keys" as k set "valid_from" = m.n_from$
@@ -636,7 +636,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
          order by n."call_no", n."valid_from", o."valid_from"
        ) as pairs
        order by o_from$, "call_no", n_from$) as m where k."call_no" = m."call_no" and k."valid_from" = m.o_from$;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from pg_temp.versions as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)

@@ -429,7 +429,7 @@ describe('a summary', () => {
         only: 'tonnage > 0',
       }),
     ).toMatchInlineSnapshot(`
-     "-- staging.call, one row a berth_code; a null counts as 0 in tonnage, elsewhere nulls are ignored
+     "-- staging.call, one row per berth_code; a null counts as 0 in tonnage, elsewhere nulls are ignored
      select
        berth_code,
        count(*) as calls,

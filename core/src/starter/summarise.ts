@@ -25,7 +25,7 @@ export interface SummariseChoices {
 export function summarise({ source, by, measures, only }: SummariseChoices): string {
   const items = [...by.map(plainIdent), ...measures.map((m) => named(measureSql(m), m.name))];
   const grouped = by.length ? `group by ${by.map(plainIdent).join(', ')}` : '';
-  return `-- ${source}, ${by.length ? `one row a ${by.join(', ')}` : 'one row'}; ${nullsSaid(measures)}\n${select(items, [`from ${tableText(source)}`, only ? `where ${condition(only)}` : '', grouped])}\n`;
+  return `-- ${source}, ${by.length ? `one row per ${by.join(', ')}` : 'one row'}; ${nullsSaid(measures)}\n${select(items, [`from ${tableText(source)}`, only ? `where ${condition(only)}` : '', grouped])}\n`;
 }
 
 export function nullsSaid(measures: readonly Measure[]): string {

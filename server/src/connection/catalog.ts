@@ -8,7 +8,7 @@ type Listed = Omit<CatalogEntry, 'declared'>;
 const READABLE = `c.relkind in ('r', 'p', 'v', 'm', 'f') and n.nspname not in ('pg_catalog', 'information_schema') and n.nspname !~ '^pg_'
   and has_schema_privilege(n.oid, 'usage') and has_table_privilege(c.oid, 'select')`;
 
-/** All tables and views that the connection may read. */
+/** All tables and views that the connection can read. */
 export async function listTables(client: pg.Client): Promise<Listed[]> {
   const { rows } = await client.query<Listed>(
     `select n.nspname as schema, c.relname as name, case when c.relkind in ('v', 'm') then 'view' else 'table' end as kind,

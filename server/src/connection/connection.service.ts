@@ -62,8 +62,8 @@ export class ConnectionService {
       throw new Problem(
         422,
         'no-password',
-        'Another machine needs the password again',
-        'The kept password is only ever sent to the machine that it was given for.',
+        'A different host needs the password again',
+        'The stored password is only sent to the host that it was entered for.',
       );
     await this.connections.update(id, {
       ...input,
@@ -103,7 +103,7 @@ export class ConnectionService {
       return {
         ok: false,
         part: 'password',
-        message: 'No password was given',
+        message: 'No password is set',
         remedy: 'Type the password of the database’s user.',
       };
     try {
@@ -124,8 +124,8 @@ export class ConnectionService {
       throw new Problem(
         409,
         'not-bound',
-        `The server ${server} is bound to no connection for ${environment}`,
-        'An administrator binds it in Settings, Connections.',
+        `The server ${server} is not bound to a connection for ${environment}`,
+        'An administrator can bind it in Settings, Connections.',
       );
     return this.openConnection(binding.connection);
   }
@@ -158,6 +158,6 @@ export class ConnectionService {
   private async refuseTaken(name: string, id?: string): Promise<void> {
     const other = await this.connections.findOneBy({ name });
     if (other && other.id !== id)
-      throw new Problem(409, 'name-taken', `There is a connection ${name} already`, 'Choose another name.');
+      throw new Problem(409, 'name-taken', `A connection named ${name} already exists`, 'Choose another name.');
   }
 }

@@ -58,7 +58,7 @@ function unreachable({ host, port, database, user, tls }: Reach, error: Error & 
     case 'EAI_AGAIN':
       return new Unreachable(
         'name',
-        `No machine is called ${host}`,
+        `There is no host ${host}`,
         'Check the host’s name; from the server’s network it may be another one.',
       );
     case 'ECONNREFUSED':
@@ -73,10 +73,10 @@ function unreachable({ host, port, database, user, tls }: Reach, error: Error & 
       return new Unreachable(
         'port',
         `${host}, port ${port}, does not answer`,
-        'A firewall may be between; ask for the way to be opened.',
+        'A firewall may block it; ask for access.',
       );
     case '28P01':
-      return new Unreachable('password', `The password of ${user} is not right`, 'Check the user and the password.');
+      return new Unreachable('password', `The password of ${user} is wrong`, 'Check the user and the password.');
     case '28000':
       return tls === 'off' && /no encryption/.test(message)
         ? new Unreachable('tls', `${host} refuses ${user} without encryption`, 'Choose an encrypted connection.')
@@ -89,7 +89,7 @@ function unreachable({ host, port, database, user, tls }: Reach, error: Error & 
       return new Unreachable(
         'database',
         `There is no database ${database} on ${host}`,
-        'Check its name; capitals count.',
+        'Check its name; it is case-sensitive.',
       );
     case '42501':
       return new Unreachable(
@@ -102,19 +102,19 @@ function unreachable({ host, port, database, user, tls }: Reach, error: Error & 
     return new Unreachable(
       'tls',
       `${host} does not offer encryption`,
-      'Choose a connection without TLS, or have it switched on there.',
+      'Choose a connection without TLS, or have TLS enabled there.',
     );
   if (/certificate|CERT|altnames/i.test(`${code} ${message}`))
     return new Unreachable(
       'tls',
       `The certificate of ${host} is not trusted: ${message}`,
-      'Have the authority’s certificate installed here, or choose encryption without the check.',
+      'Install the authority’s certificate here, or choose encryption without verification.',
     );
   if (/timeout/i.test(message))
     return new Unreachable(
       'port',
       `${host}, port ${port}, does not answer within ten seconds`,
-      'A firewall may be between; check the port.',
+      'A firewall may block it; check the port.',
     );
   return new Unreachable('other', message, 'Check each part of the connection.');
 }
@@ -131,7 +131,7 @@ export async function lookAround(address: Reach): Promise<{ readonly version: st
     if (rows[0]!.tables === 0)
       throw new Unreachable(
         'rights',
-        `${address.user} may read no table of ${address.database}`,
+        `${address.user} cannot read any tables of ${address.database}`,
         `Ask for: grant usage on schema …, grant select on all tables in schema … to ${address.user}.`,
       );
     return rows[0]!;

@@ -146,7 +146,7 @@ export class DeliveryLoader {
       );
       await client.query('commit');
       await this.states.broughtIn(PRODUCTION, table.fullName, await this.newest(client, table, target));
-      const reason = extra.length ? `the table does not declare ${extra.join(', ')}: left out` : undefined;
+      const reason = extra.length ? `the table does not declare ${extra.join(', ')}: ignored` : undefined;
       return {
         state: 'loaded',
         rows: String(rows),
@@ -179,7 +179,7 @@ export function whyNotLoaded(error: unknown): string {
   if (error instanceof BadRow || error instanceof UnreadableFile) return error.message;
   if (error instanceof Problem) return `${error.title}${error.detail ? `. ${error.detail}` : ''}`;
   if (isFullDisk(error)) return `the disk is full. ${leftOnDisk()}`.trimEnd();
-  return `the warehouse refused it: ${error instanceof Error ? error.message : String(error)}`;
+  return `the warehouse rejected it: ${error instanceof Error ? error.message : String(error)}`;
 }
 
 /** SHA-256 of a file's content and of what its name says. */

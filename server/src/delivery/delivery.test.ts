@@ -95,7 +95,7 @@ test.each([
     'the header has no column berth_code, charged; it has berth, rate',
   ],
   ['a quote that is not closed', 'berth_code,rate,charged\n"NQ-1,40,x\n', 'Quote Not Closed'],
-])('%s stops the file, which goes to failed/ beside its reason; the table is as it was', async (_, content, reason) => {
+])('%s stops the file, which goes to failed/ beside its reason; the table is unchanged', async (_, content, reason) => {
   const name = 'berth_rates_2030-02-01.csv';
   await deliver(name, 'berth_code,rate,charged\nGW-1,7,by day\n');
   const before = (await files('failed').catch(() => [])).length;

@@ -54,7 +54,7 @@ export class DropFolder {
             413,
             'too-long',
             `The file is longer than ${this.longest} bytes`,
-            'Split it, put it into the drop folder itself, or have the limit raised: OUVRAGE_UPLOAD_BYTES.',
+            'Split it, put it into the drop folder itself, or raise the limit with OUVRAGE_UPLOAD_BYTES.',
           ),
         );
       },

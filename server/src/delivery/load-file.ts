@@ -142,8 +142,7 @@ export async function repeatedKeys(from: FileFor): Promise<string | undefined> {
 from (select *, row_number() over (partition by ${idents(key)} order by line$) as n$ from pg_temp.lines_of_file) as l where n$ <= 5
 group by ${idents(key)} having count(*) > 1 order by min(line$) limit ${KEYS_TOLD + 1}`,
     );
-    if (rows.length === 0)
-      return `rows of this file have a ${key.join(', ')} that other rows of ${table.fullName} have already`;
+    if (rows.length === 0) return `rows of this file have a ${key.join(', ')} that already exists in ${table.fullName}`;
     const told = rows
       .slice(0, KEYS_TOLD)
       .map((r) => `lines ${r.lines} have the same ${key.join(', ')} “${r.value.slice(0, 200)}”`);

@@ -282,7 +282,9 @@ async function* readParquet(
 ): AsyncGenerator<DeliveredRow> {
   const file = await asyncBufferFromFile(path);
   const metadata = await parquetMetadataAsync(file).catch((error: unknown) => {
-    throw new UnreadableFile(`the file is no Parquet file: ${error instanceof Error ? error.message : String(error)}`);
+    throw new UnreadableFile(
+      `the file is not a Parquet file: ${error instanceof Error ? error.message : String(error)}`,
+    );
   });
   const there = metadata.schema.slice(1).map((s) => s.name);
   const missing = columns.filter((c) => !there.includes(c.name)).map((c) => c.name);

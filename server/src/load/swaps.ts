@@ -244,7 +244,7 @@ export class Swaps {
       const shape = (r: OldRelation | undefined) => JSON.stringify(r?.columns);
       if (items.length > 1 || item.relation !== 'table' || before?.relkind !== 'r' || shape(before) !== shape(fresh)) {
         throw new SwapBlocked(
-          `${names} belongs to ${item.target.schema}.${item.target.name} or reads it, and cannot be made again by Ouvrage. Drop it, or give its ownership to the production builder, and run again.`,
+          `${names} belongs to ${item.target.schema}.${item.target.name} or reads it, and Ouvrage cannot recreate it. Drop it, or give its ownership to the production builder, and run again.`,
         );
       }
       for (const sql of planReplaceInPlace(item)) await this.statements.plain('swap', sql);

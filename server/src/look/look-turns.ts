@@ -22,8 +22,8 @@ export class LookTurns {
         'too-many-looks',
         this.turns.going(id) >= AT_A_TIME_OF_PERSON
           ? `${AT_A_TIME_OF_PERSON} of your queries are still running`
-          : 'The warehouse is answering as many queries as it can at a time',
-        'Wait for one to end, or stop it, then try again.',
+          : 'The warehouse is at its limit of concurrent queries',
+        'Wait for one to end or stop one, then try again.',
         { retryAfter: 5 },
       );
     try {

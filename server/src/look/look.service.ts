@@ -179,8 +179,8 @@ export class LookService {
         throw new Problem(
           422,
           'too-long',
-          `A value of ${column} has ${size} bytes: a file takes values of up to ${LONGEST_EXPORTED}`,
-          'Leave the column out, or filter its longest values.',
+          `A value of ${column} has ${size} bytes: exported values can have up to ${LONGEST_EXPORTED}`,
+          'Remove the column, or filter out its longest values.',
         );
       }
       if (error.code === '57014')

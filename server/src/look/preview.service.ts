@@ -314,7 +314,7 @@ export class PreviewService {
       409,
       'not-built',
       `${table} has no rows in the warehouse yet`,
-      'Bring it in under Sources, or run it.',
+      'Load it under Sources, or run it.',
       { table },
     );
   }

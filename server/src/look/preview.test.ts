@@ -154,7 +154,7 @@ describe('previews', () => {
     );
     expect(await valid()).toMatchObject({
       status: 422,
-      title: expect.stringMatching(/^functions.hull_no_is_valid cannot be made: /),
+      title: expect.stringMatching(/^functions.hull_no_is_valid cannot be created: /),
       error: { path: 'functions/hull_no_is_valid.sql', line: 2 },
     });
   });

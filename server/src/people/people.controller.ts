@@ -75,8 +75,8 @@ export class PeopleController {
       throw new Problem(
         401,
         'wrong-password',
-        'The name or the password is not right',
-        'Check both; upper and lower case count in the password.',
+        'The name or password is wrong',
+        'Check both; the password is case-sensitive.',
       );
     }
     await this.people.audit(signedIn.person, 'sign-in', ip);

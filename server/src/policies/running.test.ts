@@ -75,7 +75,7 @@ test('a repeated key stops a merge before anything changes, and shows the rows',
     state: 'failed',
     error: {
       message: 'the query returns more than one row for a invoice_no',
-      hint: expect.stringContaining('The table is as it was.'),
+      hint: expect.stringContaining('The table is unchanged.'),
     },
   });
   const { rows } = failed.error as unknown as { rows: { columns: string[]; rows: unknown[] } };

@@ -29,7 +29,7 @@ describe('what stops a load leaves the table as it was', () => {
       'the query returns more than one row for a key',
       2,
     ],
-    ['no row where missing rows are deleted', `${merge}, missing_rows = delete)`, [], 'the query returns no row', 1],
+    ['no row where missing rows are deleted', `${merge}, missing_rows = delete)`, [], 'the query returns no rows', 1],
     [
       'too many rows gone',
       `${merge}, missing_rows = delete, largest_loss = '50%')`,
@@ -55,7 +55,7 @@ describe('what stops a load leaves the table as it was', () => {
       'the query returns more than one row for a key',
       2,
     ],
-    ['no row where versions are closed', `${history}, missing_rows = close)`, [], 'the query returns no row', 1],
+    ['no row where versions are closed', `${history}, missing_rows = close)`, [], 'the query returns no rows', 1],
     [
       'too many versions closed',
       `${history}, missing_rows = close, largest_loss = 1)`,
@@ -159,7 +159,7 @@ describe('what stops a load leaves the table as it was', () => {
         { key: 'a', x: '1', at: hour(1), seq: '1' },
         { key: 'a', x: '2', at: hour(1), seq: '2' },
       ],
-      'two events of a key say different things of one instant',
+      'two events of a key disagree about one instant',
     ],
     [
       'two events of one instant with the same order',
@@ -168,7 +168,7 @@ describe('what stops a load leaves the table as it was', () => {
         { key: 'a', x: '1', at: hour(1), seq: '1' },
         { key: 'a', x: '2', at: hour(1), seq: '1' },
       ],
-      'two events of a key say different things of one instant',
+      'two events of a key disagree about one instant',
     ],
     [
       'two events of one instant, ordered',

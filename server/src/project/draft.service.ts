@@ -109,7 +109,7 @@ export function draftConflict(
     409,
     'draft-conflict',
     `${path} was changed by ${theirs.by} in the meantime`,
-    'Both texts are kept below: take one of them, or put them together.',
+    'Both texts are below: choose one, or merge them.',
     { path, mine, theirs: theirs.text, by: theirs.by, version: theirs.version },
   );
 }

@@ -88,7 +88,7 @@ export class ProjectService implements OnModuleDestroy {
       throw new Problem(
         409,
         'is-production',
-        'Production changes by a release only',
+        'Production changes only through releases',
         'Choose a workspace, and release from there.',
       );
     const found = await this.workspaces.findOne({ where: { slug, closedAt: IsNull() }, relations: { owner: true } });
@@ -294,7 +294,7 @@ export class ProjectService implements OnModuleDestroy {
       409,
       'merge-conflict',
       `Production has changed ${merged.paths.join(', ')} since this workspace was opened`,
-      'Settle each file below: take one of the texts, or put them together.',
+      'Resolve each file below: choose one of the texts, or merge them.',
       { files },
     );
   }
@@ -318,8 +318,8 @@ export class ProjectService implements OnModuleDestroy {
     }
     const changes = Object.entries(settled).map(([path, text]) => ({ path, text }));
     const tree = await this.git.changedTree(merged.tree, changes);
-    const id = await this.git.commitTree(tree, [head, main], { author: author(person) }, `Take over production`);
-    await this.moveBranch(slug, id, head, 'Settle the files again; what you chose is still shown.');
+    const id = await this.git.commitTree(tree, [head, main], { author: author(person) }, `Merge production`);
+    await this.moveBranch(slug, id, head, 'Resolve the files again; your choices are still shown.');
     await this.people.audit(person, 'production merged', slug, { commit: id });
     return (await this.git.log(id, { most: 1 }))[0]!;
   }

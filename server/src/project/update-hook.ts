@@ -17,9 +17,9 @@ async function verdict(): Promise<string | undefined> {
     return 'main is what production runs: it moves by a release. Push to workspace/NAME and release from there.';
   const slug = /^refs\/heads\/workspace\/(.*)$/s.exec(ref)?.[1];
   if (slug === undefined)
-    return `Only branches of workspaces are taken, not ${ref}. Push to workspace/NAME, for example: git push origin HEAD:workspace/NAME`;
+    return `Only branches of workspaces are accepted, not ${ref}. Push to workspace/NAME, for example: git push origin HEAD:workspace/NAME`;
   if (!isSlug(slug))
-    return 'A workspace’s name has lower-case letters, digits and hyphens, 40 at most, and is none of production, main and head.';
+    return 'A workspace’s name has lower-case letters, digits and hyphens, at most 40 characters, and is not production, main or head.';
   const git = new GitStore(process.env['GIT_DIR'] ?? '.');
   const commits = (await git.git(['rev-list', `--max-count=${MOST_COMMITS + 1}`, to, '--not', '--all']))
     .split('\n')

@@ -75,7 +75,7 @@ from pg_proc as p join pg_namespace as n on n.oid = p.pronamespace where n.nspna
         409,
         'does-more',
         `functions.${f.name} would do more than read: ${error.message}`,
-        `Correct ${f.path}; nothing of it was run in production.`,
+        `Correct ${f.path}; none of it was run in production.`,
       );
   } finally {
     // What a function may write again ends with the savepoint.

@@ -59,7 +59,7 @@ test.each(CUTS)('a release cut off %s is completed, once', async (name, cut) => 
   const run = await mira.ended(id);
   expect([run.state, run.error]).toEqual([
     'failed',
-    expect.stringContaining('The release was interrupted while it was put into place'),
+    expect.stringContaining('The release was interrupted while it was being completed'),
   ]);
   expect(await warehouse(`select n from core.${table}`)).toHaveLength(1);
   const completion = application.app.get(ReleaseCompletion);

@@ -320,7 +320,7 @@ export class ReleaseTransaction {
           state: 'blocked',
           statements: built.loader.ran,
           rowsIn: built.rows,
-          error: { message: 'built and checked, but not put into place: the release failed' },
+          error: { message: 'built and checked, but not swapped in: the release failed' },
         });
       else this.journal.end(this.run, step, { state: 'blocked' });
     }

@@ -164,7 +164,7 @@ export class ReleaseService implements OnModuleInit {
         409,
         'drafts-open',
         `${drafts.length === 1 ? 'One draft is' : `${drafts.length} drafts are`} not committed: ${drafts.map((d) => d.path).join(', ')}`,
-        'Commit them or drop them, then release.',
+        'Commit or discard them, then release.',
       );
     const merged = await this.projects.mergedWithMain(slug);
     const commit = await this.projects.releaseCommit(person, merged, message);
@@ -172,7 +172,7 @@ export class ReleaseService implements OnModuleInit {
     const after = await this.projects.projectAt(commit);
     const change = compareProjects(production.project, after);
     if (change.files.length === 0)
-      throw new Problem(409, 'nothing-to-release', 'Production has all of this already', 'Commit a change first.');
+      throw new Problem(409, 'nothing-to-release', 'Production already has all of this', 'Commit a change first.');
     const errors = after.diagnostics.filter((d) => d.severity === 'error');
     if (errors.length)
       throw new Problem(
@@ -219,7 +219,7 @@ export class ReleaseService implements OnModuleInit {
     if (open.length === 0) return;
     const [cut, dropped] = [open.filter((l) => l.cutTo !== undefined), open.filter((l) => l.cutTo === undefined)];
     const does = [
-      ...(dropped.length ? [`drops ${dropped.map((l) => l.of).join(', ')} for good`] : []),
+      ...(dropped.length ? [`drops ${dropped.map((l) => l.of).join(', ')} permanently`] : []),
       ...(cut.length ? [`may cut values of ${cut.map((l) => `${l.of} to ${l.cutTo!}`).join(', ')}`] : []),
     ];
     throw new Problem(
@@ -357,20 +357,15 @@ export class ReleaseService implements OnModuleInit {
 const wordsOf = (error: unknown) => (error instanceof Error ? error.message : String(error));
 
 const notReleased = (error: unknown) =>
-  new Problem(
-    500,
-    'release-failed',
-    'The release could not be put into place; production is as it was',
-    wordsOf(error),
-  );
+  new Problem(500, 'release-failed', 'The release could not be completed; production is unchanged', wordsOf(error));
 
 /** Where the warehouse may hold the release: what is left to do is done as soon as it can be, and this run's state follows. */
 const notCompleted = (error: unknown) =>
   new Problem(
     503,
     'release-unfinished',
-    'The release was interrupted while it was put into place',
-    `It is completed within seconds if the warehouse already has it; this run then shows as succeeded. Otherwise production is as it was: release again. ${wordsOf(error)}`,
+    'The release was interrupted while it was being completed',
+    `It is completed within seconds if the warehouse already has it; this run then shows as succeeded. Otherwise production is unchanged: release again. ${wordsOf(error)}`,
   );
 
 /** A table whose hashes a release makes anew, so that equal values have equal ones, and the tables that hold its keys. */

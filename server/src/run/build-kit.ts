@@ -66,7 +66,7 @@ export class BuildKit {
           409,
           'clock-behind',
           `${table} was last loaded at ${last.loadTime}, and the ${clock === 'real' ? 'real' : 'demo'} clock says ${now.toISOString()}`,
-          'Set the clock right, or start the table over.',
+          'Correct the clock, or start the table over.',
         );
       return {
         clock,

@@ -118,7 +118,7 @@ export class BuildService implements OnModuleInit {
           this.journal.end(run, step, {
             state: 'blocked',
             error: {
-              message: `not run: ${step.waitsFor.filter((w) => ended.get(w) === 'bad').join(', ')} did not end well`,
+              message: `not run: ${step.waitsFor.filter((w) => ended.get(w) === 'bad').join(', ')} failed`,
             },
           });
           return startReady();
@@ -170,7 +170,7 @@ export class BuildService implements OnModuleInit {
       await takeBack(client);
       const stopped = signal.aborted;
       const told = stopped
-        ? { message: 'stopped; the table is as it was' }
+        ? { message: 'stopped; the table is unchanged' }
         : { ...this.told(context, error), ...(await this.traced(context, step, error)) };
       const change = { state: stopped ? 'stopped' : 'failed', statements: loader.ran, error: told } as const;
       this.journal.end(run, step, change, stopped ? [] : stoppedChecks(step.table, error));

@@ -223,6 +223,6 @@ function refuseOtherMeaning(before: Definition, after: Definition): void {
     409,
     'cannot-go-on',
     `${after.fullName} cannot go on from production’s rows: ${other}`,
-    'Start it over, give the table another name, or change the option back.',
+    'Start it over, rename the table, or change the option back.',
   );
 }

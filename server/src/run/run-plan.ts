@@ -76,7 +76,7 @@ export function planTables(
       409,
       'not-built',
       `${[...missing.keys()].join(', ')} ${missing.size === 1 ? 'is' : 'are'} not in the warehouse yet, and ${first![1]} reads it`,
-      source ? 'Bring it in under Sources first.' : 'Run it too: choose “with what it needs”.',
+      source ? 'Load it under Sources first.' : 'Run it too: choose “with what it needs”.',
     );
   }
   const steps: PlannedStep[] = order.map((t) => ({

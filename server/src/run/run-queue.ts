@@ -149,7 +149,7 @@ export class RunQueue implements OnApplicationShutdown {
         await this.runs.update(run.id, {
           state: 'interrupted',
           finishedAt: new Date(),
-          error: `${isDiskFull() ? `The disk is full, and the database ended while this run was going on. ${leftOnDisk()}Make room first.` : 'The server, or its database, ended while this run was going on.'} ${run.kind === 'release' ? 'Production is as it was: release again.' : 'Nothing is half-built: continue it to do the rest.'}`,
+          error: `${isDiskFull() ? `The disk is full, and the database ended while this run was going on. ${leftOnDisk()}Make room first.` : 'The server, or its database, ended while this run was going on.'} ${run.kind === 'release' ? 'Production is unchanged: release again.' : 'Nothing is half-built: continue it to do the rest.'}`,
         });
       });
     }

@@ -167,7 +167,7 @@ export class RunController {
       throw new Problem(
         403,
         'not-allowed',
-        `${what} needs the role releaser`,
+        `${what} is only allowed for releasers`,
         `You are signed in as ${me.displayName}, ${me.role}.`,
       );
   }

@@ -71,12 +71,7 @@ export class RunService implements OnApplicationBootstrap {
     const planned = planSteps(project, ask, standings, slug === PRODUCTION ? 'production' : 'workspace');
     this.refuseStartOver(ask.startOver ?? [], project, planned);
     if (planned.length === 0)
-      throw new Problem(
-        409,
-        'nothing-to-run',
-        'There is nothing to run',
-        'Source tables are brought in under Sources.',
-      );
+      throw new Problem(409, 'nothing-to-run', 'There is nothing to run', 'Source tables are loaded under Sources.');
     const request: RunRequest = {
       ...ask,
       parallelism: ask.parallelism ?? this.config.atATime,
@@ -212,7 +207,7 @@ export class RunService implements OnApplicationBootstrap {
   async stop(person: Person, id: number): Promise<void> {
     const run = await this.get(id);
     if (!['queued', 'running'].includes(run.state))
-      throw new Problem(409, 'not-running', `Run ${id} has ended already`);
+      throw new Problem(409, 'not-running', `Run ${id} has already ended`);
     await this.runs.update(id, { stopAsked: true });
     const queued = await this.runs.update({ id, state: 'queued' }, { state: 'stopped', finishedAt: new Date() });
     if (queued.affected)
@@ -226,7 +221,7 @@ export class RunService implements OnApplicationBootstrap {
   async goOn(person: Person, id: number): Promise<Run> {
     const run = await this.get(id);
     if (run.kind === 'release')
-      throw new Problem(409, 'cannot-continue', 'A release is all or nothing', 'Release again.');
+      throw new Problem(409, 'cannot-continue', 'A release cannot be continued', 'Release again.');
     if (!['failed', 'stopped', 'interrupted'].includes(run.state))
       throw new Problem(409, 'nothing-left', `Run ${id} has nothing left to do`);
     const steps = await this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
@@ -295,7 +290,7 @@ function parameterFiles(project: Project, values: Readonly<Record<string, string
       throw new Problem(
         422,
         'unknown-parameter',
-        `The project sets no param.${name}`,
+        `The project does not set param.${name}`,
         didYouMean(name, known) ??
           (known.length ? `Its parameters are ${known.join(', ')}.` : 'Write it into parameters.sql.'),
       );

@@ -40,7 +40,7 @@ export class ScriptService {
       throw new Problem(
         409,
         'no-script',
-        `${tables.join(', ')} is brought in, not loaded by SQL`,
+        `${tables.join(', ')} is loaded from its source, not by SQL`,
         'Choose a table that Ouvrage builds.',
       );
     this.refuseErrors(project, order);
@@ -57,7 +57,7 @@ export class ScriptService {
         throw new Problem(
           409,
           'no-script',
-          `${name} takes over ${untyped.join(', ')}, whose types only the warehouse knows`,
+          `${name} adds ${untyped.join(', ')}, whose types only the warehouse knows`,
           'Declare it in the contract, or cast it in the query.',
         );
       const plan = planLoad({ project, environment, placeOf, base: { kind: 'in place' } }, table);
@@ -79,7 +79,7 @@ export class ScriptService {
   private refuseErrors(project: Project, order: readonly string[]): void {
     const paths = new Set(order.map((t) => project.tables.get(t)!.path));
     const first = project.diagnostics.find((d) => d.severity === 'error' && paths.has(d.path));
-    if (first) throw new Problem(409, 'has-errors', `${first.path}: ${first.message}`, first.hint ?? 'Mend it first.');
+    if (first) throw new Problem(409, 'has-errors', `${first.path}: ${first.message}`, first.hint ?? 'Fix it first.');
   }
 }
 

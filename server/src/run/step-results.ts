@@ -35,7 +35,7 @@ export const problemError = ({ title, detail }: Problem): StepError => ({
 
 /** A load that was stopped by rows that may not be, with those rows. */
 export function stoppedError({ message, hint, rows }: LoadStopped): StepError {
-  return { message, rows, hint: `${hint === undefined ? '' : `${hint} `}The table is as it was.` };
+  return { message, rows, hint: `${hint === undefined ? '' : `${hint} `}The table is unchanged.` };
 }
 
 export function brokenError(checks: readonly CheckOutcome[]): StepError {
@@ -46,6 +46,6 @@ export function brokenError(checks: readonly CheckOutcome[]): StepError {
   );
   return {
     message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`,
-    hint: `${checks.some((c) => c.id.startsWith('checks/')) ? 'What is downstream was not loaded' : 'The table is as it was'}. The rows at fault are with the check.`,
+    hint: `${checks.some((c) => c.id.startsWith('checks/')) ? 'Tables downstream were not loaded' : 'The table is unchanged'}. The rows at fault are shown with the check.`,
   };
 }

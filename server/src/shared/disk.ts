@@ -45,5 +45,5 @@ export function leftOnDisk(): string {
   const found = measured();
   if (!found) return '';
   const megabytes = (n: number) => `${Math.round((n * found.bsize) / 1_000_000).toLocaleString('en')} MB`;
-  return `${megabytes(found.bavail)} of ${megabytes(found.blocks)} are left where ${watched} is. `;
+  return `${megabytes(found.bavail)} of ${megabytes(found.blocks)} are free where ${watched} is. `;
 }

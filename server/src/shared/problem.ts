@@ -85,14 +85,14 @@ function asProblem(error: unknown): Problem {
       503,
       'database-away',
       'The database does not answer',
-      'It is being started again or was stopped. Try again in a moment; nothing is half-done.',
+      'It is restarting or was stopped. Try again in a moment; nothing is half-done.',
       { retryAfter: 5 },
     );
   logger.error(error);
   return new Problem(
     500,
     'internal',
-    'Something went wrong in the server',
-    'It is in the server’s log. Nothing that you typed is lost.',
+    'The server had an error',
+    'It is in the server log. Nothing that you typed is lost.',
   );
 }

@@ -70,7 +70,7 @@ export class IntakeService implements OnModuleInit {
     const unknown = tables.filter((t) => !sources.includes(t));
     if (unknown.length) throw new Problem(404, 'not-found', `There is no source table ${unknown.join(', ')}`);
     const chosen = tables.length ? sources.filter((s) => tables.includes(s)) : sources;
-    if (chosen.length === 0) throw new Problem(409, 'nothing-to-run', 'The project has no source table');
+    if (chosen.length === 0) throw new Problem(409, 'nothing-to-run', 'The project has no source tables');
     const drafts = Object.fromEntries(line.drafts.map((d) => [d.path, d.text]));
     return this.runs.queue(
       person,
@@ -155,7 +155,7 @@ export class IntakeService implements OnModuleInit {
       await takeBack(client);
       const cause = error instanceof StatementFailed ? error.cause : error;
       const told = signal.aborted
-        ? { message: 'stopped; the landing table is as it was' }
+        ? { message: 'stopped; the landing table is unchanged' }
         : intakeError(cause, project);
       this.journal.end(run, step, {
         state: signal.aborted ? 'stopped' : 'failed',
@@ -180,8 +180,8 @@ export class IntakeService implements OnModuleInit {
       throw new Problem(
         409,
         'source-missing',
-        `${table.server} has no table ${place.schema}.${place.name} that the connection may read`,
-        'Correct schema_name and table_name, or ask for the right to read it.',
+        `${table.server} has no table ${place.schema}.${place.name} that the connection can read`,
+        'Correct schema_name and table_name, or request access to it.',
       );
     }
     const drift = driftOf(table, actual);
@@ -193,7 +193,7 @@ export class IntakeService implements OnModuleInit {
         409,
         'drifted',
         `${table.fullName} and ${place.schema}.${place.name} in ${table.server} differ: ${refused}`,
-        'Compare them under Sources and take the change over, or set the option drift.',
+        'Compare them under Sources and update the declaration, or set the option drift.',
       );
     return policy === 'add' ? withAddedColumns(table, drift.added) : table;
   }

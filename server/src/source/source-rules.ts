@@ -90,7 +90,7 @@ export function keepsLanded(before: Table | undefined, after: SourceTable): bool
 /** What of a drift a policy does not take, in words; undefined where the intake can go on. */
 export function driftRefused(drift: Drift, policy: string): string | undefined {
   const told = [
-    ...drift.dropped.map((name) => `the system has no column for ${name} any more`),
+    ...drift.dropped.map((name) => `the system no longer has a column for ${name}`),
     ...(policy === 'stop' ? drift.added.map((c) => `the system has a new column ${c.name} (${c.type})`) : []),
     ...(policy === 'stop'
       ? drift.retyped.map((c) => `${c.name} is declared ${c.declared} and is ${c.actual} there`)

@@ -181,7 +181,7 @@ export class SourceController {
       throw new Problem(
         403,
         'not-allowed',
-        'Bringing data into production needs the role releaser',
+        'Only releasers can load data into production',
         `You are signed in as ${me.displayName}, ${me.role}.`,
       );
     return runOut(await this.intake.ask(me, slug, tables, limit));

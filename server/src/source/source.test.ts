@@ -468,7 +468,7 @@ describe('a source table that stands in the warehouse', () => {
     const refused = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'x', consents: [] });
     expect(
       (await mira.ended((refused.body as { id: number }).id)).steps.flatMap((s) => s.error?.message ?? []).join(),
-    ).toContain('warehouse has no table elsewhere.Tariffs that the connection may read');
+    ).toContain('warehouse has no table elsewhere.Tariffs that the connection can read');
     await superuserSql(
       'grant usage on schema elsewhere to ouvrage_production; grant select on elsewhere."Tariffs" to ouvrage_production',
     );

@@ -33,12 +33,12 @@ const REMEDIES: Readonly<Record<string, string>> = {
   '22008': 'A date or time is outside what the type can hold.',
   '22003': 'A number is too large for its type. Widen the type.',
   '22012': 'Divide by nullif(x, 0) to get null instead.',
-  '21000': 'A subquery in this place may return one row only.',
+  '21000': 'A subquery here may return only one row.',
   '42883': 'No function or operator takes these types: cast one of the sides.',
-  '42804': 'Two types meet that do not agree: cast one of them.',
-  '57014': 'It was stopped, or took longer than it may.',
+  '42804': 'Two types do not match: cast one of them.',
+  '57014': 'It was stopped, or exceeded the time limit.',
   '55P03': 'Another statement holds the table. Run it again when that has ended.',
-  '42501': 'The warehouse role may not do this: ask who owns the object for the right.',
+  '42501': 'The warehouse role is not allowed to do this: ask the object’s owner for the right.',
 };
 
 /**
@@ -52,13 +52,13 @@ export function stepError(
 ): StepError {
   if (isFullDisk(error))
     return {
-      message: 'The disk is full; the table is as it was',
+      message: 'The disk is full; the table is unchanged',
       hint: `${leftOnDisk()}Make room, then run it again.`,
     };
   if (isConnectionLost(error))
     return {
       message: 'The connection to the warehouse was lost',
-      hint: 'Run it again: what had not been committed was taken back.',
+      hint: 'Run it again: uncommitted changes were rolled back.',
     };
   if (!isDatabaseError(error)) return { message: error instanceof Error ? error.message : String(error) };
   const position = Number(error.position ?? 0);

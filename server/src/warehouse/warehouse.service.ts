@@ -72,7 +72,7 @@ function notMade(error: unknown, project: Project, { name, path, nameRange }: Pr
     path,
     ...lineColumn(project.files.get(path)!.text, nameRange.start),
   };
-  return new Problem(422, 'query-failed', `functions.${name} cannot be made: ${told.message}`, told.hint, {
+  return new Problem(422, 'query-failed', `functions.${name} cannot be created: ${told.message}`, told.hint, {
     error: told,
   });
 }
@@ -238,7 +238,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
         409,
         'schema-of-others',
         `The schema ${other.name} of the warehouse belongs to ${other.owner}, not to Ouvrage`,
-        `Have its owner drop it or rename it, or give the layer another name.`,
+        `Have its owner drop or rename it, or rename the layer.`,
       );
     const open = isLent ? undefined : rows.find((r) => r.open);
     if (open)
@@ -246,7 +246,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
         409,
         'schema-of-others',
         `The schema ${open.name} of the warehouse is lent to workspaces, so production cannot be built in it`,
-        'Give the layer another name, or drop the schema.',
+        'Rename the layer, or drop the schema.',
       );
   }
 

@@ -38,7 +38,7 @@ function Found({ text, onChosen }: { text: string; onChosen: () => void }) {
   const groups = [...new Set(found.map((e) => e.group))];
   return (
     <Command.List className="max-h-half overflow-auto p-1">
-      <Command.Empty className="p-4 text-soft">Nothing is called that. Try a part of the name.</Command.Empty>
+      <Command.Empty className="p-4 text-soft">No match. Try part of the name.</Command.Empty>
       {groups.map((group) => (
         <Command.Group
           key={group}

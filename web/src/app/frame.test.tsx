@@ -48,7 +48,7 @@ describe('the finder', () => {
     await show();
     await userEvent.click(screen.getByRole('button', { name: /Find anything/ }));
     await userEvent.type(await screen.findByRole('combobox'), 'tugboat');
-    expect(await screen.findByText(/Nothing is called that/)).toBeTruthy();
+    expect(await screen.findByText(/No match/)).toBeTruthy();
   });
   test('changes the theme', async () => {
     await show();
@@ -135,6 +135,6 @@ test('what was typed before comes back to the same person, and is said', async (
     localStorage,
   );
   await show();
-  expect(await screen.findByText('Unsaved text of 1 file is back')).toBeTruthy();
+  expect(await screen.findByText('Unsaved text of 1 file restored')).toBeTruthy();
   expect(store.getState().interface.typed['dues:staging/berth.sql']?.text).toBe('select 2');
 });

@@ -161,9 +161,7 @@ function OpenWorkspace({
         onSubmit={(e) => void handleSubmit((fields) => submit(fields).catch(() => undefined))(e)}
         className="flex flex-col gap-3"
       >
-        <p className="text-soft">
-          A branch of its own and schemas that nobody else builds in. It starts from what is in production.
-        </p>
+        <p className="text-soft">A separate branch with schemas of its own, starting from production.</p>
         <label className="flex flex-col gap-1">
           What is it for?
           <input

@@ -3,7 +3,7 @@ import { Modal } from '../shared/ui/modal';
 const KEYS: readonly (readonly [string, string])[] = [
   ['Ctrl K', 'find a table, column, check, run or command'],
   ['Ctrl Enter', 'preview the query in the editor'],
-  ['Ctrl S', 'keep the draft'],
+  ['Ctrl S', 'save the draft'],
   ['Ctrl Space', 'complete a name'],
   ['Arrow keys', 'move in lists and rows'],
   ['Tab, Esc', 'Esc, then Tab leaves the editor'],

@@ -45,7 +45,7 @@ function Home() {
 
 function NotThere() {
   return (
-    <Empty title="This address leads nowhere">
+    <Empty title="Page not found">
       <a className="text-plan underline" href="/">
         Go to Today
       </a>
@@ -56,9 +56,9 @@ function NotThere() {
 function Crashed() {
   const error = useRouteError();
   return (
-    <Empty title="This sheet could not be drawn">
+    <Empty title="This page could not be displayed">
       <p className="font-mono text-small">{error instanceof Error ? error.message : String(error)}</p>
-      <Button onClick={() => location.reload()}>Draw it again</Button>
+      <Button onClick={() => location.reload()}>Reload</Button>
     </Empty>
   );
 }

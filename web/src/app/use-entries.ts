@@ -42,7 +42,7 @@ export function useEntries(): Entry[] {
       {
         key: 'p starters',
         group: 'Commands',
-        label: 'Begin a definition with a starter',
+        label: 'Start a definition with a starter',
         act: go(address.starter(slug)),
       },
       { key: 'p settings', group: 'Commands', label: 'Go to Settings', act: go(address.place(slug, 'settings')) },

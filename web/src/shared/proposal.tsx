@@ -41,7 +41,7 @@ export function Proposal({
   if (!file)
     return (
       <Empty title="Nothing would change">
-        <p>The project says already what the system says.</p>
+        <p>The project already matches the system.</p>
         <Button onClick={onBack}>Back</Button>
       </Empty>
     );
@@ -60,7 +60,7 @@ export function Proposal({
           </button>
         ))}
         <span className="text-small text-soft">
-          {file.before === null ? 'a new file' : 'changes are marked'}; nothing is kept until you say so
+          {file.before === null ? 'a new file' : 'changes are marked'}; nothing is saved yet
         </span>
       </div>
       <div className="h-part border border-line">

@@ -22,7 +22,7 @@ export function useUnsaved(person: string, project: string): void {
     if (n === 0) return;
     dispatch(textsRestored(before));
     tell.say(
-      `Unsaved text of ${plural(n, 'file')} is back`,
+      `Unsaved text of ${plural(n, 'file')} restored`,
       `From your last visit: ${Object.keys(before)
         .map((k) => k.slice(k.indexOf(':') + 1))
         .join(', ')}`,

@@ -54,7 +54,7 @@ test('a summary has what the bench shows', () => {
   expect(tables.find((t) => t.fullName === 'landing.berth')).toMatchObject({
     kind: 'source',
     policy: 'intake',
-    grain: 'one row a berth_code',
+    grain: 'one row per berth_code',
     comment: 'Places to lie.',
   });
   expect(tables.find((t) => t.fullName === 'staging.berth')?.columns).toEqual([

@@ -46,7 +46,7 @@ export function summarizeTable(project: Project, table: Table): TableSummary {
     ...historyOf(table),
     ...(table.comment === undefined ? {} : { comment: table.comment }),
     ...(owner === undefined ? {} : { owner }),
-    ...(keys.size ? { grain: `one row a ${[...keys].join(', ')}` } : {}),
+    ...(keys.size ? { grain: `one row per ${[...keys].join(', ')}` } : {}),
   };
 }
 

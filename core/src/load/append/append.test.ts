@@ -21,12 +21,12 @@ describe('An append load goes on past the greatest watermark.', () => {
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q where q."arrived_at" is null or cast(q."arrived_at" as timestamptz) >= 'infinity'
      limit 100;
-       -- stops: rows without a watermark (arrived_at): A row whose watermark is null would be added at every load: leave it out in the query, or give it one.
+       -- stops: rows without a watermark (arrived_at): A row with a null watermark would be added at every load: filter it out, or give it a value.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where q."arrived_at" is null
        limit 100;
-       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever be past it: leave it out in the query, or give it a finite one.
+       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever pass it: filter it out, or give it a finite value.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where cast(q."arrived_at" as timestamptz) >= 'infinity'
@@ -64,12 +64,12 @@ describe('An append load goes on past the greatest watermark.', () => {
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q where q."arrived_at" is null or cast(q."arrived_at" as timestamptz) >= 'infinity'
      limit 100;
-       -- stops: rows without a watermark (arrived_at): A row whose watermark is null would be added at every load: leave it out in the query, or give it one.
+       -- stops: rows without a watermark (arrived_at): A row with a null watermark would be added at every load: filter it out, or give it a value.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where q."arrived_at" is null
        limit 100;
-       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever be past it: leave it out in the query, or give it a finite one.
+       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever pass it: filter it out, or give it a finite value.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where cast(q."arrived_at" as timestamptz) >= 'infinity'
@@ -129,12 +129,12 @@ describe('An append load goes on past the greatest watermark.', () => {
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q where q."arrived_at" is null or cast(q."arrived_at" as timestamptz) >= 'infinity'
      limit 100;
-       -- stops: rows without a watermark (arrived_at): A row whose watermark is null would be added at every load: leave it out in the query, or give it one.
+       -- stops: rows without a watermark (arrived_at): A row with a null watermark would be added at every load: filter it out, or give it a value.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where q."arrived_at" is null
        limit 100;
-       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever be past it: leave it out in the query, or give it a finite one.
+       -- stops: rows whose watermark (arrived_at) is infinite or not a number: No later row would ever pass it: filter it out, or give it a finite value.
        select * from (
        select call_no, berth_code, tonnage, arrived_at from "landing"."call"
        ) as q where cast(q."arrived_at" as timestamptz) >= 'infinity'
@@ -173,7 +173,7 @@ describe('An append load goes on past the greatest watermark.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.

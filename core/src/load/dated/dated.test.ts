@@ -27,7 +27,7 @@ describe('A dated load replaces the copy of a day.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no", q."as_of" from pg_temp.query_rows as q group by q."call_no", q."as_of" having count(*) > 1 or q."as_of" is null
      limit 100;
-       -- stops: the query returns rows whose as_of is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose as_of is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."as_of" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no, as_of [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.

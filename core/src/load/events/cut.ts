@@ -31,14 +31,14 @@ export function cutGuards(
 ) as first_of
 where tied$ > 1
 order by ${idents([...key, at])}`,
-      'two events of a key say different things of one instant',
+      'two events of a key disagree about one instant',
       `${order === undefined ? 'Name a column that orders them: order_within = ‘column’.' : `Both have the same ${order}: make it tell them apart.`} Where the query tells old events in a new way, start the table over.`,
     ),
   );
   const empty = `select * from ${versions} as v where v.${ident(h.validTo)} <= v.${ident(h.validFrom.name)}`;
   const overlap = checking(
     'versions_do_not_overlap',
-    guard(empty, 'two versions of a key overlap', 'Look at its events beside the table.'),
+    guard(empty, 'two versions of a key overlap', 'Check its stored events.'),
   );
   return order === undefined ? [together(empty, [tie, overlap])] : [tie, overlap];
 }

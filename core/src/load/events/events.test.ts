@@ -24,7 +24,7 @@ describe('A history from events cuts the versions of each touched key again.', (
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q;
      set local parallel_tuple_cost to default;
-     -- stops: the query returns rows whose call_no, arrived_at is null [keys_are_known]: Leave them out in the query, or give them a value.
+     -- stops: the query returns rows whose call_no, arrived_at is null [keys_are_known]: Filter them out in the query, or give them a value.
      select * from pg_temp.query_rows as q where q."call_no" is null or q."arrived_at" is null
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -73,7 +73,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        -- stops: the query’s rows cannot be loaded
        select * from pg_temp.versions as v where v."valid_to" <= v."valid_from"
        limit 100;
-         -- stops: two events of a key say different things of one instant [one_event_an_instant]: Name a column that orders them: order_within = ‘column’. Where the query tells old events in a new way, start the table over.
+         -- stops: two events of a key disagree about one instant [one_event_an_instant]: Name a column that orders them: order_within = ‘column’. Where the query tells old events in a new way, start the table over.
          select * from (
            select r.*, count(*) over (partition by r."call_no", r."arrived_at") as tied$
            from (select e.*, 1 as place$ from "core"."t~events" as e where (e."call_no", e."arrived_at") in (select "call_no", "arrived_at" from pg_temp.changes)) as r where place$ = 1
@@ -81,7 +81,7 @@ describe('A history from events cuts the versions of each touched key again.', (
          where tied$ > 1
          order by "call_no", "arrived_at"
          limit 100;
-         -- stops: two versions of a key overlap [versions_do_not_overlap]: Look at its events beside the table.
+         -- stops: two versions of a key overlap [versions_do_not_overlap]: Check its stored events.
          select * from pg_temp.versions as v where v."valid_to" <= v."valid_from"
          limit 100;
        delete from "core"."t" as t where (t."call_no") in (select "call_no" from pg_temp.changes);
@@ -126,7 +126,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        -- stops: the query’s rows cannot be loaded
        select * from "core~next"."t" as v where v."valid_to" <= v."valid_from"
        limit 100;
-         -- stops: two events of a key say different things of one instant [one_event_an_instant]: Name a column that orders them: order_within = ‘column’. Where the query tells old events in a new way, start the table over.
+         -- stops: two events of a key disagree about one instant [one_event_an_instant]: Name a column that orders them: order_within = ‘column’. Where the query tells old events in a new way, start the table over.
          select * from (
            select r.*, count(*) over (partition by r."call_no", r."arrived_at") as tied$
            from (select e.*, 1 as place$ from "core"."t~events" as e where (e."call_no", e."arrived_at") in (select "call_no", "arrived_at" from pg_temp.changes)) as r where place$ = 1
@@ -134,7 +134,7 @@ describe('A history from events cuts the versions of each touched key again.', (
          where tied$ > 1
          order by "call_no", "arrived_at"
          limit 100;
-         -- stops: two versions of a key overlap [versions_do_not_overlap]: Look at its events beside the table.
+         -- stops: two versions of a key overlap [versions_do_not_overlap]: Check its stored events.
          select * from "core~next"."t" as v where v."valid_to" <= v."valid_from"
          limit 100;
      -- counts
@@ -165,7 +165,7 @@ describe('A history from events cuts the versions of each touched key again.', (
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q;
      set local parallel_tuple_cost to default;
-     -- stops: the query returns rows whose call_no, arrived_at is null [keys_are_known]: Leave them out in the query, or give them a value.
+     -- stops: the query returns rows whose call_no, arrived_at is null [keys_are_known]: Filter them out in the query, or give them a value.
      select * from pg_temp.query_rows as q where q."call_no" is null or q."arrived_at" is null
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -209,7 +209,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        from held
        where starts$;
        analyze pg_temp.versions ("call_no", "valid_from");
-       -- stops: two events of a key say different things of one instant [one_event_an_instant]: Both have the same tonnage: make it tell them apart. Where the query tells old events in a new way, start the table over.
+       -- stops: two events of a key disagree about one instant [one_event_an_instant]: Both have the same tonnage: make it tell them apart. Where the query tells old events in a new way, start the table over.
        select * from (
          select r.*, count(*) over (partition by r."call_no", r."arrived_at") as tied$
          from (select e.*, rank() over (partition by e."call_no", e."arrived_at" order by e."tonnage" desc nulls last) as place$ from "core"."t~events" as e where (e."call_no", e."arrived_at") in (select "call_no", "arrived_at" from pg_temp.changes)) as r where place$ = 1
@@ -217,7 +217,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        where tied$ > 1
        order by "call_no", "arrived_at"
        limit 100;
-       -- stops: two versions of a key overlap [versions_do_not_overlap]: Look at its events beside the table.
+       -- stops: two versions of a key overlap [versions_do_not_overlap]: Check its stored events.
        select * from pg_temp.versions as v where v."valid_to" <= v."valid_from"
        limit 100;
        delete from "core"."t" as t where (t."call_no") in (select "call_no" from pg_temp.changes);
@@ -257,7 +257,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        union all
        select t."call_no", t."berth_code", t."tonnage", t."valid_from", t."valid_to", t."is_current"
        from "core"."t" as t where not exists (select from pg_temp.changes as c where c."call_no" = t."call_no");
-       -- stops: two events of a key say different things of one instant [one_event_an_instant]: Both have the same tonnage: make it tell them apart. Where the query tells old events in a new way, start the table over.
+       -- stops: two events of a key disagree about one instant [one_event_an_instant]: Both have the same tonnage: make it tell them apart. Where the query tells old events in a new way, start the table over.
        select * from (
          select r.*, count(*) over (partition by r."call_no", r."arrived_at") as tied$
          from (select e.*, rank() over (partition by e."call_no", e."arrived_at" order by e."tonnage" desc nulls last) as place$ from "core"."t~events" as e where (e."call_no", e."arrived_at") in (select "call_no", "arrived_at" from pg_temp.changes)) as r where place$ = 1
@@ -265,7 +265,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        where tied$ > 1
        order by "call_no", "arrived_at"
        limit 100;
-       -- stops: two versions of a key overlap [versions_do_not_overlap]: Look at its events beside the table.
+       -- stops: two versions of a key overlap [versions_do_not_overlap]: Check its stored events.
        select * from "core~next"."t" as v where v."valid_to" <= v."valid_from"
        limit 100;
      -- counts
@@ -296,7 +296,7 @@ describe('A history from events cuts the versions of each touched key again.', (
      select call_no, berth_code, tonnage, arrived_at from "landing"."call"
      ) as q;
      set local parallel_tuple_cost to default;
-     -- stops: the query returns rows whose call_no, arrived_at is null [keys_are_known]: Leave them out in the query, or give them a value.
+     -- stops: the query returns rows whose call_no, arrived_at is null [keys_are_known]: Filter them out in the query, or give them a value.
      select * from pg_temp.query_rows as q where q."call_no" is null or q."arrived_at" is null
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -337,7 +337,7 @@ describe('A history from events cuts the versions of each touched key again.', (
      -- stops: the query’s rows cannot be loaded
      select * from pg_temp.versions as v where v."valid_to" <= v."valid_from"
      limit 100;
-       -- stops: two events of a key say different things of one instant [one_event_an_instant]: Name a column that orders them: order_within = ‘column’. Where the query tells old events in a new way, start the table over.
+       -- stops: two events of a key disagree about one instant [one_event_an_instant]: Name a column that orders them: order_within = ‘column’. Where the query tells old events in a new way, start the table over.
        select * from (
          select r.*, count(*) over (partition by r."call_no", r."arrived_at") as tied$
          from (select e.*, 1 as place$ from "core"."t~events" as e where (e."call_no", e."arrived_at") in (select "call_no", "arrived_at" from pg_temp.changes)) as r where place$ = 1
@@ -345,7 +345,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        where tied$ > 1
        order by "call_no", "arrived_at"
        limit 100;
-       -- stops: two versions of a key overlap [versions_do_not_overlap]: Look at its events beside the table.
+       -- stops: two versions of a key overlap [versions_do_not_overlap]: Check its stored events.
        select * from pg_temp.versions as v where v."valid_to" <= v."valid_from"
        limit 100;
      update "core"."t~keys" as k set "valid_from" = m.n_from$
@@ -360,7 +360,7 @@ describe('A history from events cuts the versions of each touched key again.', (
          order by n."call_no", n."valid_from", o."valid_from"
        ) as pairs
        order by o_from$, "call_no", n_from$) as m where k."call_no" = m."call_no" and k."valid_from" = m.o_from$;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from pg_temp.versions as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)

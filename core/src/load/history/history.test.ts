@@ -26,7 +26,7 @@ describe('A history load closes versions and opens new ones.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -37,7 +37,7 @@ describe('A history load closes versions and opens new ones.', () => {
        where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
        order by q."call_no"
        limit 100;
-     -- stops: the query returns no row: Every row would be taken for missing (missing_rows = close). If that is right, say empty = allow.
+     -- stops: the query returns no rows: Every row would count as missing (missing_rows = close). If that is intended, set empty = allow.
      select 'the query returned no row' as problem where not exists (select from pg_temp.query_rows) and exists (select from "core"."t")
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -81,7 +81,7 @@ describe('A history load closes versions and opens new ones.', () => {
        from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
        where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from")
        limit 100;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)
@@ -137,7 +137,7 @@ describe('A history load closes versions and opens new ones.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -189,7 +189,7 @@ describe('A history load closes versions and opens new ones.', () => {
        from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
        where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from")
        limit 100;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)
@@ -277,7 +277,7 @@ describe('A history load closes versions and opens new ones.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -335,7 +335,7 @@ describe('A history load closes versions and opens new ones.', () => {
        from "core"."t" as t join pg_temp.changes as c on t."call_no" = c."call_no"
        where t."valid_to" is not null and (t."valid_to" > coalesce(c.old_from$, (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))) or t."valid_to" <= t."valid_from")
        limit 100;
-     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no, valid_from cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null or n."valid_from" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", "valid_from", number)
@@ -345,7 +345,7 @@ describe('A history load closes versions and opens new ones.', () => {
      insert into "core"."t~last" as l (map, number)
      select 'keys', given from (select max(number) as given from "core"."t~keys") as m where given is not null
      on conflict (map) do update set number = excluded.number where l.number < excluded.number;
-     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from (select "call_no", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from" from pg_temp.changes where op$ in ('new', 'changed')) as n where n."call_no" is null
      limit 100;
      insert into "core"."t~durable" ("call_no", number)
@@ -426,7 +426,7 @@ describe('A history load closes versions and opens new ones.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.

@@ -26,7 +26,7 @@ describe('A merge load changes the rows of each key.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -113,7 +113,7 @@ describe('A merge load changes the rows of each key.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -124,7 +124,7 @@ describe('A merge load changes the rows of each key.', () => {
        where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
        order by q."call_no"
        limit 100;
-     -- stops: the query returns no row: Every row would be taken for missing (missing_rows = delete). If that is right, say empty = allow.
+     -- stops: the query returns no rows: Every row would count as missing (missing_rows = delete). If that is intended, set empty = allow.
      select 'the query returned no row' as problem where not exists (select from pg_temp.query_rows) and exists (select from "core"."t")
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -147,13 +147,13 @@ describe('A merge load changes the rows of each key.', () => {
      where op$ is not null;
      create temp table changes on commit drop as select * from pg_temp.found_changes;
      analyze pg_temp.changes ("row_id$", "op$");
-     -- stops: the load would remove more than 20% of the rows: Look why the query returns so few rows; raise largest_loss if it is right.
+     -- stops: the load would remove more than 20% of the rows: Check why the query returns so few rows; raise largest_loss if that is right.
      select 1 from pg_temp.changes where op$ in ('missing', 'flagged', 'deleted') having count(*) > (select count(*) from (select *, ctid as row_id$ from "core"."t" as m) as k where true) * 0.2
      limit 100;
      -- shows
      select t.* from "core"."t" as t join (select row_id$ from pg_temp.changes where op$ in ('missing', 'flagged', 'deleted')) as c on c.row_id$ = t.ctid
      limit 100;
-     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from (select * from pg_temp.changes where op$ = 'inserted') as n where n."call_no" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", number)
@@ -209,7 +209,7 @@ describe('A merge load changes the rows of each key.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -220,7 +220,7 @@ describe('A merge load changes the rows of each key.', () => {
        where (q."call_no") in (select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1)
        order by q."call_no"
        limit 100;
-     -- stops: the query returns no row: Every row would be taken for missing (missing_rows = flag). If that is right, say empty = allow.
+     -- stops: the query returns no rows: Every row would count as missing (missing_rows = flag). If that is intended, set empty = allow.
      select 'the query returned no row' as problem where not exists (select from pg_temp.query_rows) and exists (select from "core"."t")
      limit 100;
      set local parallel_tuple_cost = 0;
@@ -349,7 +349,7 @@ describe('A merge load changes the rows of each key.', () => {
        -- stops: the query’s rows cannot be loaded
        select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
        limit 100;
-         -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+         -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
          select * from pg_temp.query_rows as q where q."call_no" is null
          limit 100;
          -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -391,7 +391,7 @@ describe('A merge load changes the rows of each key.', () => {
          -- stops: the query’s rows cannot be loaded
          select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
          limit 100;
-           -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+           -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
            select * from pg_temp.query_rows as q where q."call_no" is null
            limit 100;
            -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -432,7 +432,7 @@ describe('A merge load changes the rows of each key.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."berth_code" from pg_temp.query_rows as q group by q."berth_code" having count(*) > 1 or q."berth_code" is null
      limit 100;
-       -- stops: the query returns rows whose berth_code is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose berth_code is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."berth_code" is null
        limit 100;
        -- stops: the query returns more than one row for a berth_code [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.
@@ -461,7 +461,7 @@ describe('A merge load changes the rows of each key.', () => {
        format('%s: %s%s of about %s rows change (above 15 %% all rows are rewritten)', case when of_rows >= 10000 and changed > 0.15 * of_rows then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
      from (select count(*) as changed, '' as about from pg_temp.changes) as n, (select greatest(reltuples::bigint, 0) as of_rows from pg_class where oid = '"core"."t"'::regclass) as c;
      -- in place
-       -- stops: the load would remove more than 5 of the rows: Look why the query returns so few rows; raise largest_loss if it is right.
+       -- stops: the load would remove more than 5 of the rows: Check why the query returns so few rows; raise largest_loss if that is right.
        select 1 from pg_temp.changes where op$ in ('missing', 'flagged', 'deleted') having count(*) > 5
        limit 100;
        -- shows
@@ -487,7 +487,7 @@ describe('A merge load changes the rows of each key.', () => {
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
      -- written anew
-       -- stops: the load would remove more than 5 of the rows: Look why the query returns so few rows; raise largest_loss if it is right.
+       -- stops: the load would remove more than 5 of the rows: Check why the query returns so few rows; raise largest_loss if that is right.
        select 1 from pg_temp.changes where op$ in ('missing', 'flagged', 'deleted') having count(*) > 5
        limit 100;
        -- shows
@@ -536,7 +536,7 @@ describe('A merge load changes the rows of each key.', () => {
      -- stops: the query’s rows cannot be loaded
      select q."call_no" from pg_temp.query_rows as q group by q."call_no" having count(*) > 1 or q."call_no" is null
      limit 100;
-       -- stops: the query returns rows whose call_no is null [keys_are_known]: Leave them out in the query, or give them a value.
+       -- stops: the query returns rows whose call_no is null [keys_are_known]: Filter them out in the query, or give them a value.
        select * from pg_temp.query_rows as q where q."call_no" is null
        limit 100;
        -- stops: the query returns more than one row for a call_no [one_row_a_key]: Decide in the query which row counts: distinct on, or a condition.

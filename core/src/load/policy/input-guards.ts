@@ -19,13 +19,13 @@ export function watermarkGuards(
   const missing = guard(
     rowsWhere(`${name} is null`),
     `rows without a watermark (${watermark})`,
-    'A row whose watermark is null would be added at every load: leave it out in the query, or give it one.',
+    'A row with a null watermark would be added at every load: filter it out, or give it a value.',
   );
   if (endless === undefined) return [missing];
   const unbounded = guard(
     rowsWhere(endless),
     `rows whose watermark (${watermark}) is infinite or not a number`,
-    'No later row would ever be past it: leave it out in the query, or give it a finite one.',
+    'No later row would ever pass it: filter it out, or give it a finite value.',
   );
   return [together(rowsWhere(`${name} is null or ${endless}`), [missing, unbounded])];
 }
@@ -61,7 +61,7 @@ export function inputGuards(context: PolicyContext): Guard[] {
         guard(
           `select * from ${ROWS} as q where ${needed.map((c) => `q.${ident(c)} is null`).join(' or ')}`,
           `the query returns rows whose ${needed.join(', ')} is null`,
-          'Leave them out in the query, or give them a value.',
+          'Filter them out in the query, or give them a value.',
         ),
       ),
     );
@@ -88,8 +88,8 @@ export function inputGuards(context: PolicyContext): Guard[] {
     found.push(
       guard(
         `select 'the query returned no row' as problem where not exists (select from ${ROWS}) and exists (select from ${qualified(own)})`,
-        'the query returns no row',
-        `Every row would be taken for missing (missing_rows = ${missing}). If that is right, say empty = allow.`,
+        'the query returns no rows',
+        `Every row would count as missing (missing_rows = ${missing}). If that is intended, set empty = allow.`,
       ),
     );
   return found;

@@ -24,7 +24,7 @@ export function lossGuard(
     guard(
       `select 1 from ${changes} where ${lost} having count(*) > ${amount}`,
       `the load would remove more than ${largest} of the rows`,
-      'Look why the query returns so few rows; raise largest_loss if it is right.',
+      'Check why the query returns so few rows; raise largest_loss if that is right.',
       `select t.* from ${qualified(own)} as t join (select row_id$ from ${changes} where ${lost}) as c on c.row_id$ = t.ctid`,
     ),
   ];

@@ -27,7 +27,7 @@ describe('A rebuilt table is made anew, its numbers kept.', () => {
        primary key ("call_no")
      );
      create table if not exists "core"."t~last" (map text primary key, number bigint not null);
-     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Leave them out in the query, or give them a value.
+     -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
      select * from pg_temp.query_rows as n where n."call_no" is null
      limit 100;
      insert into "core"."t~keys" ("call_no", number)

@@ -83,7 +83,10 @@ export function loadProcedures(script: Script): string {
 /** What has to be there, as comments. */
 const needed = ({ needs }: Script): string[] =>
   needs.length
-    ? ['-- It needs what follows, and makes all else:', ...needs.map((n) => `--   ${n.replaceAll('\n', ' ')}`)]
+    ? [
+        '-- It needs the following, and creates everything else:',
+        ...needs.map((n) => `--   ${n.replaceAll('\n', ' ')}`),
+      ]
     : [];
 
 function beginning({ tables, functions, functionsSchema }: Script): string[] {

@@ -17,6 +17,7 @@ export function focusOn(tables: readonly TableSummary[], focus: string | undefin
       ? new Set([...reachable(reads, [focus], up).keys(), ...reachable(readers, [focus], down).keys()])
       : new Set(reads.keys());
   const shown = tables.filter((t) => kept.has(t.fullName));
-  const edges = shown.flatMap((t) => t.reads.filter((r) => kept.has(r)).map((r) => [r, t.fullName] as const));
+  const names = new Set(shown.map((t) => t.fullName));
+  const edges = shown.flatMap((t) => t.reads.filter((r) => names.has(r)).map((r) => [r, t.fullName] as const));
   return { tables: shown, edges };
 }

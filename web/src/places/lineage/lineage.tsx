@@ -113,7 +113,7 @@ function LineageSheet() {
       shown.tables.find((t) => t.fullName.includes(text.toLowerCase()));
     if (hit) choose(hit.fullName);
   };
-  if (summary.tables.length === 0) return <Empty title="There is nothing to draw yet">Write a first definition.</Empty>;
+  if (summary.tables.length === 0) return <Empty title="Nothing to show yet">Write a first definition.</Empty>;
   return (
     <div className="flex h-full min-h-0">
       <section aria-label="Lineage" className="flex min-w-0 flex-1 flex-col bg-sheet">
@@ -136,7 +136,7 @@ function LineageSheet() {
             <input
               value={text}
               onChange={(e) => setText(e.target.value)}
-              placeholder="Search, Enter focuses"
+              placeholder="Search, then Enter"
               aria-label="Search tables"
               className="h-control w-44 rounded-edge border border-rule bg-raised px-2"
             />
@@ -314,11 +314,11 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
       </section>
       <section className="flex flex-col gap-1">
         <SectionTitle>Feeds</SectionTitle>
-        {list(readers, 'nothing further in the project')}
+        {list(readers, 'nothing else in the project')}
       </section>
       {own.length > 0 && (
         <section className="flex flex-col gap-1">
-          <SectionTitle>Checks that do not hold</SectionTitle>
+          <SectionTitle>Failing checks</SectionTitle>
           {own.map((c) => (
             <Link
               key={c.id}

@@ -35,9 +35,9 @@ export function CheckDetail({ check }: { check: CheckState }) {
           </Link>
           ,{' '}
           {check.kind === 'query'
-            ? 'a query that must return no row'
+            ? 'a query that must return no rowss'
             : check.kind === 'policy'
-              ? 'comes with the load'
+              ? 'part of the load'
               : check.kind}
           {check.advisory && ', advisory'}
           {check.tolerate && `, tolerates ${check.tolerate}`}

@@ -44,7 +44,7 @@ const options = (list: readonly CheckState[]) => {
 
 test('a project without checks says where they are written', async () => {
   await show([]);
-  expect(await screen.findByText('The project checks nothing yet')).toBeTruthy();
+  expect(await screen.findByText('The project has no checks yet')).toBeTruthy();
 });
 
 test('tables with broken checks come first, the worst check first within each, and a verdict narrows them', async () => {

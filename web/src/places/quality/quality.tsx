@@ -52,9 +52,9 @@ export default function Quality() {
 
   if (checks.length === 0) {
     return (
-      <Empty title="The project checks nothing yet">
+      <Empty title="The project has no checks yet">
         <p>
-          Keys and not null first: write them into a table’s contract, before its query. They are run with each load.
+          Start with keys and not null: write them in a table’s contract, before its query. They run with each load.
         </p>
       </Empty>
     );

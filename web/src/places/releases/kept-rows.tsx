@@ -4,7 +4,7 @@ import { SectionTitle } from '../../shared/ui/section-title';
 
 const SAYS: Readonly<Record<Treatment, string>> = {
   'go on': 'go on from its rows',
-  correct: 'correct open versions, make no new ones',
+  correct: 'correct open versions without new ones',
   'start over': 'start over, without its rows',
 };
 
@@ -39,7 +39,7 @@ export function KeptRows({
           <legend className="contents">
             <span className="block truncate font-medium">{m.table}</span>
           </legend>
-          {m.obstacle !== undefined && <p className="text-broken">It cannot go on from its rows: {m.obstacle}.</p>}
+          {m.obstacle !== undefined && <p className="text-broken">It cannot continue from its rows: {m.obstacle}.</p>}
           {m.choices.map((choice) => (
             <label key={choice} className="flex min-h-6 items-center gap-2">
               <input
@@ -57,8 +57,8 @@ export function KeptRows({
                 <li key={h.table} className="break-words">
                   <span className="font-mono text-small">{h.table}</span>{' '}
                   {h.looksUpAgain
-                    ? 'holds numbers of it and looks them up again'
-                    : 'holds numbers of it and goes on holding those of rows that are gone'}
+                    ? 'holds its numbers and looks them up again'
+                    : 'holds its numbers and keeps those of rows that are gone'}
                 </li>
               ))}
             </ul>
@@ -81,7 +81,7 @@ export function KeptRows({
           {r.facts.length > 0 && `; with it the keys that ${r.facts.join(', ')} hold${r.facts.length === 1 ? 's' : ''}`}
         </p>
       ))}
-      {data.losses.length > 0 && <SectionTitle>Lost for good</SectionTitle>}
+      {data.losses.length > 0 && <SectionTitle>Permanently lost</SectionTitle>}
       {data.losses.map(({ of: loss, cutTo }) => (
         <label key={loss} className="flex min-h-6 items-baseline gap-2">
           <input

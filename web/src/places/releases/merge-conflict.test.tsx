@@ -17,7 +17,7 @@ const show = async (answer: unknown) => {
   await screen.findByText('staging/gone.sql');
   return sent;
 };
-const settle = () => userEvent.click(screen.getByRole('button', { name: /^Settle/ }));
+const settle = () => userEvent.click(screen.getByRole('button', { name: /^Save and merge/ }));
 
 describe('each file is settled with one text', () => {
   test.each<[string, () => unknown, Record<string, string>]>([
@@ -35,7 +35,7 @@ describe('each file is settled with one text', () => {
     [
       'one that is written',
       () =>
-        fireEvent.change(screen.getByLabelText('Settled text of staging/berth.sql'), { target: { value: 'select 4' } }),
+        fireEvent.change(screen.getByLabelText('Merged text of staging/berth.sql'), { target: { value: 'select 4' } }),
       { 'staging/berth.sql': 'select 4', 'staging/gone.sql': 'select 3' },
     ],
   ])('%s', async (_, act, files) => {
@@ -46,9 +46,9 @@ describe('each file is settled with one text', () => {
   });
   test('what is refused is told, and the texts stay', async () => {
     await show(new Problem(409, 'Production has moved again'));
-    fireEvent.change(screen.getByLabelText('Settled text of staging/berth.sql'), { target: { value: 'select 4' } });
+    fireEvent.change(screen.getByLabelText('Merged text of staging/berth.sql'), { target: { value: 'select 4' } });
     await settle();
     expect(await screen.findByText('Production has moved again')).toBeTruthy();
-    expect((screen.getByLabelText('Settled text of staging/berth.sql') as HTMLTextAreaElement).value).toBe('select 4');
+    expect((screen.getByLabelText('Merged text of staging/berth.sql') as HTMLTextAreaElement).value).toBe('select 4');
   });
 });

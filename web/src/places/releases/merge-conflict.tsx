@@ -27,15 +27,15 @@ export function MergeConflict({ conflicts }: { conflicts: readonly FileConflict[
             <Diff path={c.path} before={c.theirs ?? ''} after={c.mine ?? ''} sideBySide />
           </div>
           <textarea
-            aria-label={`Settled text of ${c.path}`}
+            aria-label={`Merged text of ${c.path}`}
             rows={8}
             value={settled[c.path] ?? ''}
             onChange={(e) => setSettled({ ...settled, [c.path]: e.target.value })}
             className="w-full rounded-edge border border-rule bg-raised p-2 font-mono text-small"
           />
           <div className="flex gap-2">
-            <Button onClick={() => setSettled({ ...settled, [c.path]: c.theirs ?? '' })}>Take production’s</Button>
-            <Button onClick={() => setSettled({ ...settled, [c.path]: c.mine ?? '' })}>Take mine</Button>
+            <Button onClick={() => setSettled({ ...settled, [c.path]: c.theirs ?? '' })}>Use production’s</Button>
+            <Button onClick={() => setSettled({ ...settled, [c.path]: c.mine ?? '' })}>Use mine</Button>
           </div>
         </section>
       ))}
@@ -46,7 +46,7 @@ export function MergeConflict({ conflicts }: { conflicts: readonly FileConflict[
         className="self-start"
         onClick={() => void take({ slug, files: settled })}
       >
-        Settle and take production over
+        Save and merge production
       </Button>
     </div>
   );

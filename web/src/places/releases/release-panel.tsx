@@ -6,7 +6,7 @@ import { address } from '../../data/addresses';
 import { useCommitMutation } from '../../data/workspaces';
 import { useReleaseMutation } from '../../data/releases';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
+import { usePerson, whyNot } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Comparison } from '@ouvrage/api/release';
 import { plural } from '../../shared/format';
@@ -84,8 +84,8 @@ export function ReleasePanel({ data }: { data: Comparison }) {
             <p className="mt-1">
               {data.tables.length === 0
                 ? 'It changes no table.'
-                : `Builds ${plural(data.tables.filter((t) => t.kind !== 'deleted').length, 'table')} beside the old ones, checks them, and swaps all at once.`}{' '}
-              Readers see old or new, never half. If a check breaks, production stays as it is.
+                : `Builds ${plural(data.tables.filter((t) => t.kind !== 'deleted').length, 'table')} next to the old ones, checks them, and swaps them all at once.`}{' '}
+              Readers see either the old tables or the new ones. If a check breaks, production stays as it is.
             </p>
           </section>
         </>
@@ -105,7 +105,7 @@ function CommitForm({ data }: { data: Comparison }) {
   const { register, handleSubmit, formState } = useForm({ defaultValues: { message: '' } });
   const [commit, { error, isLoading }] = useCommitMutation();
   const tell = useTell();
-  const reason = mayAct(person, 'editor') ? undefined : `Only editors can commit; you are a ${person.role}.`;
+  const reason = whyNot(person, 'editor', 'commit');
   const submit = ({ message }: { message: string }) =>
     commit({ slug, message: message.trim() })
       .unwrap()
@@ -138,7 +138,7 @@ function ReleaseForm({ data }: { data: Comparison }) {
   const blocked = data.errors.length
     ? 'Definitions have errors.'
     : data.conflicts.length
-      ? 'Settle the conflicts first.'
+      ? 'Resolve the conflicts first.'
       : unsettled
         ? 'Confirm each item that will be permanently dropped.'
         : undefined;
@@ -147,12 +147,12 @@ function ReleaseForm({ data }: { data: Comparison }) {
     const made = await release({ slug, message: message.trim(), ...answers });
     if (made.data) await navigate(address.run(slug, made.data.id));
   };
-  const reason = mayAct(person, 'releaser') ? blocked : `Only releasers can release; you are a ${person.role}.`;
+  const reason = whyNot(person, 'releaser', 'release') ?? blocked;
   return (
     <form className="flex flex-col gap-2" onSubmit={(e) => void handleSubmit(submit)(e)}>
       <KeptRows data={data} answers={answers} onAnswer={setAnswers} />
       <label className="flex flex-col gap-1">
-        <span className="caps">Message of the release</span>
+        <span className="caps">Release message</span>
         <textarea rows={2} maxLength={5000} className={area} {...register('message', { validate: isFilled })} />
       </label>
       {error && <ProblemNote problem={error as ProblemBody} />}

@@ -95,10 +95,10 @@ describe('a review', () => {
     await show(COMPARISON, 'releaser', {
       'POST workspaces/dues/release': new Problem(409, 'Another release came first', 'Release again.'),
     });
-    await userEvent.type(await screen.findByRole('textbox', { name: 'Message of the release' }), ', measured');
+    await userEvent.type(await screen.findByRole('textbox', { name: 'Release message' }), ', measured');
     await userEvent.click(screen.getByRole('button', { name: 'Release to production' }));
     expect(await screen.findByText('Another release came first')).toBeTruthy();
-    expect((screen.getByRole('textbox', { name: 'Message of the release' }) as HTMLTextAreaElement).value).toBe(
+    expect((screen.getByRole('textbox', { name: 'Release message' }) as HTMLTextAreaElement).value).toBe(
       'Berths have a length, measured',
     );
   });
@@ -130,12 +130,12 @@ describe('a review', () => {
   });
   test('of nothing shows what was released', async () => {
     await show({ ...COMPARISON, files: [], tables: [] });
-    expect(await screen.findByText('Production has all of this workspace already')).toBeTruthy();
-    expect(screen.getByText('Nothing was released yet')).toBeTruthy();
+    expect(await screen.findByText('Production already has everything in this workspace')).toBeTruthy();
+    expect(screen.getByText('No releases yet')).toBeTruthy();
   });
   test('that cannot be made is an error with a way to try again', async () => {
-    await show(new Problem(500, 'Something went wrong in the server'));
-    expect(await screen.findByText('Something went wrong in the server')).toBeTruthy();
+    await show(new Problem(500, 'The server had an error'));
+    expect(await screen.findByText('The server had an error')).toBeTruthy();
   });
 });
 

@@ -66,7 +66,7 @@ const WORDS: Readonly<Record<TableChange['kind'], string>> = {
   new: 'new',
   renamed: 'renamed',
   changed: 'query',
-  downstream: 'loaded again',
+  downstream: 'reloaded',
   deleted: 'dropped',
 };
 
@@ -139,7 +139,7 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
         }
       </VirtualList>
       <footer className="border-t border-line">
-        <h3 className="caps px-3.5 pt-2 pb-1">Not touched</h3>
+        <h3 className="caps px-3.5 pt-2 pb-1">Unchanged</h3>
         <p className="px-3.5 pb-3 text-soft">
           {plural(data.untouched, 'table')} {data.untouched === 1 ? 'reads' : 'read'} nothing that changed
         </p>
@@ -153,8 +153,8 @@ function TableLine({ change, to, current }: { change: TableChange; to: string | 
   const name = tables.get(change.table)?.name ?? change.table;
   const columns = [
     change.columnsAdded.length ? `new: ${change.columnsAdded.join(', ')}` : '',
-    change.columnsDropped.length ? `gone: ${change.columnsDropped.join(', ')}` : '',
-    change.columnsRetyped.length ? `other type: ${change.columnsRetyped.join(', ')}` : '',
+    change.columnsDropped.length ? `dropped: ${change.columnsDropped.join(', ')}` : '',
+    change.columnsRetyped.length ? `new type: ${change.columnsRetyped.join(', ')}` : '',
   ]
     .filter(Boolean)
     .join('; ');
@@ -190,10 +190,10 @@ function ReleaseList() {
   if (isLoading) return <Loading what="Reading releases" />;
   return (
     <div className="h-full overflow-auto bg-sheet p-5">
-      {!isProduction && <p className="sheet-title mb-4">Production has all of this workspace already</p>}
+      {!isProduction && <p className="sheet-title mb-4">Production already has everything in this workspace</p>}
       <SectionTitle aside={plural(data.length, 'release')}>Releases</SectionTitle>
       {data.length === 0 ? (
-        <Empty title="Nothing was released yet">
+        <Empty title="No releases yet">
           <p>Edit a definition in a workspace, commit it, and release it from here.</p>
         </Empty>
       ) : (

@@ -144,5 +144,5 @@ test('all tables are run by who may', async () => {
 test('where nothing has run it says what a run is', async () => {
   serve({ ...around(), 'GET runs': [] });
   await renderPlace(<Runs />, { at: '/w/dues/runs', route: '/w/:ws/runs/:run?/:step?' });
-  expect((await screen.findAllByText(/Nothing has run here yet/)).length).toBe(2);
+  expect((await screen.findAllByText(/No runs here yet/)).length).toBe(2);
 });

@@ -38,7 +38,7 @@ export default function Runs() {
           {data?.map((r) => (
             <RunLine key={r.id} run={r} current={String(r.id) === run} />
           ))}
-          {data?.length === 0 && <li className="p-3.5 text-soft">Nothing has run here yet.</li>}
+          {data?.length === 0 && <li className="p-3.5 text-soft">No runs here yet.</li>}
         </ul>
         <div className="border-t border-line px-3.5 py-2">
           <TakeAway tables={[]} name="all tables" />
@@ -48,7 +48,7 @@ export default function Runs() {
         {run && /^\d+$/.test(run) ? (
           <RunSheet key={run} id={Number(run)} step={step === undefined ? undefined : Number(step)} />
         ) : (
-          <Empty title={run ? 'This run does not exist' : 'Nothing has run here yet'}>
+          <Empty title={run ? 'This run does not exist' : 'No runs here yet'}>
             <p>
               A run builds tables in this workspace’s own schemas and checks them. What equals production is read from
               there.

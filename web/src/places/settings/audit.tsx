@@ -32,9 +32,7 @@ export function AuditLog() {
       />
       {error && <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />}
       {isLoading && <Loading what="Reading the log" />}
-      {data && entries.length === 0 && (
-        <Empty title={text ? `Nothing in the log says “${text}”` : 'Nothing has been done yet'} />
-      )}
+      {data && entries.length === 0 && <Empty title={text ? `No log entries match “${text}”` : 'The log is empty'} />}
       {entries.length > 0 && (
         <DataTable className="border border-line" columns={COLUMNS} rows={entries} keyOf={(e) => e.id} />
       )}

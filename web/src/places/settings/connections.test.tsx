@@ -38,7 +38,7 @@ test('an administrator sees connections, binds a server and deletes one after a 
   ]);
   await userEvent.click(screen.getByRole('button', { name: 'Delete Port office' }));
   const dialog = await screen.findByRole('alertdialog');
-  expect(dialog.textContent).toContain('port can no longer be brought in.');
+  expect(dialog.textContent).toContain('port can no longer be loaded.');
   await userEvent.click(within(dialog).getByRole('button', { name: 'Delete the connection' }));
   expect(sent.changed.at(-1)).toMatchObject({ method: 'DELETE', path: 'connections/1' });
 });

@@ -2,7 +2,7 @@ import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { useState } from 'react';
 import { useBindServerMutation, useConnectionsQuery, useDeleteConnectionMutation } from '../../data/connections';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
+import { usePerson, whyNot } from '../../data/person';
 import type { BoundEnvironment, ConnectionEntry } from '@ouvrage/api/connection';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { useTell } from '../../shared/toasts';
@@ -21,9 +21,7 @@ const ENVIRONMENTS: readonly BoundEnvironment[] = ['production', 'workspaces'];
 export function Connections() {
   const { data, error, isLoading, refetch } = useConnectionsQuery();
   const person = usePerson();
-  const reason = mayAct(person, 'administrator')
-    ? undefined
-    : `Only administrators can manage connections; you are a ${person.role}.`;
+  const reason = whyNot(person, 'administrator', 'manage connections');
   const [editing, setEditing] = useState<ConnectionEntry | 'new'>();
   const [removing, setRemoving] = useState<ConnectionEntry>();
   const [remove] = useDeleteConnectionMutation();
@@ -36,7 +34,7 @@ export function Connections() {
         <SectionTitle aside="secrets are encrypted and never shown">Connections</SectionTitle>
         {data.length === 0 && (
           <Empty title="No connections yet">
-            <p>Make one to a database that data comes from; then import its tables under Sources.</p>
+            <p>Create one to a database that data comes from, then import its tables under Sources.</p>
           </Empty>
         )}
         {data.length > 0 && (
@@ -61,9 +59,9 @@ export function Connections() {
         title={`Delete the connection ${removing?.name ?? ''}?`}
         what={
           <p>
-            Its secret is destroyed.
+            Its secret is deleted.
             {removing && removing.bound.length > 0
-              ? ` ${[...new Set(removing.bound.map((b) => b.server))].join(', ')} can no longer be brought in.`
+              ? ` ${[...new Set(removing.bound.map((b) => b.server))].join(', ')} can no longer be loaded.`
               : ''}
           </p>
         }
@@ -115,9 +113,7 @@ function Bindings({ connections, reason }: { connections: readonly ConnectionEnt
   if (summary.servers.length === 0) return null;
   return (
     <section className="flex flex-col gap-2">
-      <SectionTitle aside="a server of the project is bound to one connection in each kind of environment">
-        Where servers really are
-      </SectionTitle>
+      <SectionTitle aside="the connection that each server uses, by environment">Server bindings</SectionTitle>
       <DataTable className="border border-line" columns={columns} rows={summary.servers} keyOf={(server) => server} />
     </section>
   );

@@ -1,8 +1,8 @@
+import { useDraftReason } from '../../data/use-draft-reason';
 import { layersInOrder } from '@ouvrage/core/assist';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
 import { plural } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
 import { useKeepFiles } from '../../shared/proposal';
@@ -21,17 +21,12 @@ export function ProjectSettings() {
 }
 
 function Layers() {
-  const { slug, summary, isBehind, textOf, isProduction } = useProject();
-  const person = usePerson();
+  const { slug, summary, isBehind, textOf } = useProject();
   const { keep, keeping } = useKeepFiles();
   const isBusy = keeping || isBehind;
   const layers = summary.layers;
   const text = textOf('layers.sql') ?? '';
-  const reason = isProduction
-    ? 'Production changes by a release only: open a workspace.'
-    : mayAct(person, 'editor')
-      ? undefined
-      : `Only editors can change the project; you are a ${person.role}.`;
+  const reason = useDraftReason();
   const move = (i: number, by: number) => {
     const order = layers.map((l) => l.name);
     [order[i], order[i + by]] = [order[i + by]!, order[i]!];
@@ -39,7 +34,7 @@ function Layers() {
   };
   if (layers.length === 0)
     return (
-      <Empty title="The project has no layer yet">
+      <Empty title="The project has no layers yet">
         <p>Write create schema landing; and so on into layers.sql.</p>
       </Empty>
     );
@@ -100,7 +95,7 @@ function Parameters() {
       <SectionTitle
         aside={
           <>
-            defaults; a run may have other values ·{' '}
+            defaults; a run can override them ·{' '}
             <Link className="text-plan underline underline-offset-2" to={address.file(slug, 'parameters.sql')}>
               parameters.sql
             </Link>
@@ -118,7 +113,7 @@ function Parameters() {
             <span>{p.value}</span>
           </li>
         ))}
-        {summary.parameters.length === 0 && <li className="py-1 text-soft">The project has no parameter.</li>}
+        {summary.parameters.length === 0 && <li className="py-1 text-soft">The project has no parameters.</li>}
       </ul>
     </section>
   );

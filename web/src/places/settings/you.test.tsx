@@ -20,7 +20,7 @@ describe('access tokens', () => {
       'DELETE tokens/t1': undefined,
     });
     await renderPlace(<You />);
-    const make = await screen.findByRole('button', { name: 'Make a token' });
+    const make = await screen.findByRole('button', { name: 'Create token' });
     expect((make as HTMLButtonElement).disabled).toBe(true);
     await userEvent.type(screen.getByRole('textbox', { name: 'What the token is for' }), ' desk ');
     await userEvent.click(make);
@@ -40,7 +40,7 @@ describe('access tokens', () => {
     expect((await screen.findByText(/git clone/)).textContent).toContain(
       'jonas@localhost/git/project.git\ngit push origin HEAD:workspace/dues',
     );
-    expect(screen.getByText('You have no token.')).toBeTruthy();
+    expect(screen.getByText('You have no tokens.')).toBeTruthy();
   });
   test('the theme is chosen', async () => {
     serve({ ...around(), 'GET tokens': [] });
@@ -76,7 +76,7 @@ describe('the log', () => {
     await waitFor(() => expect(sent.read.some((r) => r.path.includes('text=x'))).toBe(true));
   });
   test.each<[string, unknown, string]>([
-    ['nothing', [], 'Nothing has been done yet'],
+    ['nothing', [], 'The log is empty'],
     ['an error', new Problem(403, 'This needs the role administrator'), 'This needs the role administrator'],
   ])('%s', async (_, answer, text) => {
     serve({ ...around('administrator'), 'GET audit': answer });
@@ -125,7 +125,7 @@ describe('a new connection', () => {
     ['works', { ok: true, version: '15.8', tables: 1 }, 'It works: PostgreSQL 15.8, 1 table to read.'],
     [
       'does not',
-      { ok: false, part: 'password', message: 'The password is not right', remedy: 'Type it again.' },
+      { ok: false, part: 'password', message: 'The password is wrong', remedy: 'Type it again.' },
       'Type it again.',
     ],
   ])('is tried before it is saved, and says that it %s', async (_, answer, text) => {

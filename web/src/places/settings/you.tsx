@@ -80,12 +80,12 @@ function Git() {
           className={inputClass}
         />
         <Button type="submit" tone="act" disabled={!formState.isValid || isLoading}>
-          Make a token
+          Create token
         </Button>
       </form>
       {made && (
         <p role="status" className="border-l-3 border-holds bg-raised px-3 py-2">
-          Copy it now, it is not shown again:{' '}
+          Copy it now; it will not be shown again:{' '}
           <code className="font-mono text-small break-all select-all">{made.token}</code>
         </p>
       )}
@@ -101,7 +101,7 @@ function Git() {
             </Button>
           </li>
         ))}
-        {tokens.length === 0 && <li className="py-1 text-soft">You have no token.</li>}
+        {tokens.length === 0 && <li className="py-1 text-soft">You have no tokens.</li>}
       </ul>
       <ConfirmDestroy
         title="Delete the token?"

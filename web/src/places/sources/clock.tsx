@@ -1,5 +1,5 @@
 import { useAdvanceMutation, useHarbourQuery } from '../../data/standin';
-import { mayAct, usePerson } from '../../data/person';
+import { usePerson, whyNot } from '../../data/person';
 import { plural } from '../../shared/format';
 import { useTell } from '../../shared/toasts';
 import { Button } from '../../shared/ui/button';
@@ -21,7 +21,7 @@ export function Clock() {
         ),
       )
       .catch(tell.problem);
-  const reason = mayAct(person, 'editor') ? undefined : `Only editors can move the clock; you are a ${person.role}.`;
+  const reason = whyNot(person, 'editor', 'move the clock');
   return (
     <section
       aria-label="The harbour’s clock"

@@ -35,7 +35,7 @@ const STATES: readonly (readonly [
 ])[] = [
   ['loaded', null, 'loaded', false],
   ['empty', null, 'empty: nothing changed', false],
-  ['repeated', 'x', 'the same as before: not loaded again', false],
+  ['repeated', 'x', 'same content as before: not loaded again', false],
   ['failed', 'line 3 has 2 fields', 'failed', true],
   ['unknown', null, 'failed: no table matches this file name', true],
 ];
@@ -83,9 +83,9 @@ test.each<[string, unknown, string]>([
   [
     'none yet',
     { files: [], more: false },
-    'No file has come yet. Put one into the folder, under a name that a pattern matches.',
+    'No files yet. Put one into the folder, under a name that a pattern matches.',
   ],
-  ['an error', new Problem(500, 'Something went wrong in the server'), 'Something went wrong in the server'],
+  ['an error', new Problem(500, 'The server had an error'), 'The server had an error'],
 ])('%s', async (_, answer, text) => {
   await show({ 'GET deliveries': answer });
   expect(await screen.findByText(text)).toBeTruthy();

@@ -14,7 +14,7 @@ import { Button } from '../../shared/ui/button';
 const SAID: Readonly<Record<DeliveryEntry['state'], string>> = {
   loaded: 'loaded',
   empty: 'empty: nothing changed',
-  repeated: 'the same as before: not loaded again',
+  repeated: 'same content as before: not loaded again',
   failed: 'failed',
   unknown: 'failed: no table matches this file name',
 };
@@ -63,7 +63,7 @@ export function Deliveries({ reason }: { reason: string | undefined }) {
         <p className="px-3 py-2 text-soft">
           {search || state
             ? 'No files match.'
-            : 'No file has come yet. Put one into the folder, under a name that a pattern matches.'}
+            : 'No files yet. Put one into the folder, under a name that a pattern matches.'}
         </p>
       )}
       {files.length > 0 && (

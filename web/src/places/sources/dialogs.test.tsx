@@ -118,7 +118,7 @@ describe('tables of a connection are declared', () => {
     [
       'nothing may be read',
       { 'GET workspaces/dues/catalog/1': catalog({ tables: [] }) },
-      'The connection may read no table',
+      'The connection cannot read any tables',
     ],
   ])('where %s, it says so', async (_, answers, text) => {
     await show(answers);
@@ -213,7 +213,9 @@ describe('the drop folder', () => {
   };
   test('says which names are matched, and what is special about a table', async () => {
     await show('releaser');
-    const line = within(screen.getByRole('list', { name: 'Tables that take files' })).getByRole('listitem').textContent;
+    const line = within(screen.getByRole('list', { name: 'Tables loaded from files' })).getByRole(
+      'listitem',
+    ).textContent;
     for (const text of ['landing.rate', 'rates_{as_of:date}.csv', 'differs from production', 'late', '66 rows'])
       expect(line).toContain(text);
   });

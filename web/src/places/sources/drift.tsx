@@ -49,7 +49,7 @@ export function DriftSheet({
       .catch(tell.problem);
   const kept = () => {
     tell.say(
-      `${table} is as the system has it`,
+      `${table} matches the system`,
       'A draft of this workspace; it takes effect in production when it is released.',
     );
     onClose();
@@ -68,7 +68,7 @@ export function DriftSheet({
           />
           <p className="text-soft">
             Compared {ago(comparedAt)}. Or leave a column out with the option{' '}
-            <code className="font-mono text-small">left_out</code>, or let the table take what comes with{' '}
+            <code className="font-mono text-small">left_out</code>, or let the table accept new columns with{' '}
             <code className="font-mono text-small">drift 'add'</code>.
           </p>
           <div className="flex justify-end">

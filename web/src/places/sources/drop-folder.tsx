@@ -3,7 +3,7 @@ import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { useDeliveriesInfiniteQuery, useLookIntoDropMutation, useSendFileMutation } from '../../data/deliveries';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
+import { usePerson, whyNot } from '../../data/person';
 import type { SourceSystem } from '@ouvrage/api/source';
 import { count } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
@@ -22,9 +22,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
   const [look, { isLoading: looking }] = useLookIntoDropMutation();
   const picker = useRef<HTMLInputElement>(null);
   const tell = useTell();
-  const reason = mayAct(person, 'releaser')
-    ? undefined
-    : `Deliveries land in production: that needs the role releaser, yours is ${person.role}.`;
+  const reason = whyNot(person, 'releaser', 'deliver files');
   const take = () => look().unwrap().catch(tell.problem);
   const sendAll = async (files: readonly File[]) => {
     try {
@@ -66,7 +64,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
           Look now
         </Button>
       </header>
-      <ul aria-label="Tables that take files" className="border-b border-rule">
+      <ul aria-label="Tables loaded from files" className="border-b border-rule">
         {system.tables.map((t) => (
           <li key={t.table} className="flex items-center gap-2 border-b border-line px-3 py-1.5 last:border-b-0">
             <Hatch position={0} />
@@ -74,7 +72,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
               {t.table}
             </Link>
             <span className="font-mono text-small text-soft">{t.pattern}</span>
-            {!t.sameAsProduction && <Tag tone="advisory">differs from production: takes files once it is released</Tag>}
+            {!t.sameAsProduction && <Tag tone="advisory">differs from production: loads files once released</Tag>}
             {t.lateness?.late && <span className="text-advisory-text">late</span>}
             <span className="flex-1" />
             <span className="font-mono text-small">{count(t.rows)} rows</span>

@@ -32,7 +32,7 @@ export function ImportTables({ onClose }: { onClose: () => void }) {
       {connections?.length === 0 && (
         <Empty title="No connections yet">
           <p>
-            An administrator makes one in{' '}
+            An administrator can create one in{' '}
             <Link className="text-plan underline" to={address.place(slug, 'settings/connections')}>
               Settings
             </Link>
@@ -141,13 +141,13 @@ function Catalog({ connection, onClose }: { connection: string; onClose: () => v
         />
         {shown.length === 0 && (
           <Empty
-            title={data.tables.length === 0 ? 'The connection may read no table' : `No table is called “${search}”`}
+            title={data.tables.length === 0 ? 'The connection cannot read any tables' : `No tables match “${search}”`}
           />
         )}
       </div>
       <div className="flex items-center justify-end gap-3">
         <span className="text-small text-soft">
-          Tables that are already declared keep your text and get what changed.
+          Tables already declared keep your text; only what changed is updated.
         </span>
         <Button tone="act" disabled={chosen.size === 0 || proposing} onClick={ask}>
           {proposing ? 'Reading columns and keys' : `Declare ${plural(chosen.size, 'table')}`}

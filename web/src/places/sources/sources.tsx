@@ -11,7 +11,7 @@ import { Clock } from './clock';
 import { DropFolder } from './drop-folder';
 import { ImportTables } from './import-tables';
 import { System } from './system';
-import { useDraftReason } from './use-draft-reason';
+import { useDraftReason } from '../../data/use-draft-reason';
 
 /** Systems that data comes from, their tables, and when each was last brought in. */
 export default function Sources() {
@@ -30,13 +30,13 @@ export default function Sources() {
     <div className="h-full overflow-auto bg-sheet">
       <div className="mx-auto flex max-w-295 flex-col gap-5 p-5">
         <div className="flex items-center gap-4">
-          <p className="flex-1 text-soft">Where data comes from, and how far each table has come.</p>
+          <p className="flex-1 text-soft">Where data comes from, and how current each table is.</p>
           <Button tone="act" {...(reason ? { reason } : {})} onClick={() => setImporting(true)}>
             Import tables
           </Button>
         </div>
         {data?.length === 0 && (
-          <Empty title="No source is declared yet">
+          <Empty title="No sources yet">
             <p>
               Import tables of a connection, or write create server and create foreign table into a file of sources/.
             </p>

@@ -11,7 +11,7 @@ import { Hint } from '../../shared/ui/hint';
 import { Tag } from '../../shared/ui/tag';
 import { StepWord } from '../runs/step-state';
 import { DriftSheet } from './drift';
-import { useDraftReason } from './use-draft-reason';
+import { useDraftReason } from '../../data/use-draft-reason';
 import { useSystem, type SourceRow } from './use-system';
 
 /** One system: its connection, its tables, and when each was last loaded. */
@@ -140,7 +140,7 @@ function TableCell({ row, server }: { row: SourceRow; server: string }) {
           </button>
         )}
         {row.lateness?.late && (
-          <Hint text={`Its newest row is of ${moment(row.lateness.since)}; it may be ${row.lateness.allowed} old.`}>
+          <Hint text={`Its newest row is from ${moment(row.lateness.since)}; it may be ${row.lateness.allowed} old.`}>
             <span tabIndex={0} className="text-advisory-text">
               late
             </span>

@@ -1,6 +1,6 @@
 import { useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
-import { mayAct, PRODUCTION, usePerson } from '../../data/person';
+import { PRODUCTION, usePerson, whyNot } from '../../data/person';
 import { useProject } from '../../data/project';
 import { useBringInMutation, useCompareSourcesMutation } from '../../data/sources';
 import type { SourceSystem } from '@ouvrage/api/source';
@@ -21,10 +21,11 @@ export function useSystem(system: SourceSystem) {
   // A table declared as production has it is production's: workspaces read it from there. Others land in the workspace.
   const targetOf = (t: SourceRow) => (t.sameAsProduction ? PRODUCTION : slug);
   const reasonFor = (tables: readonly SourceRow[]): string | undefined => {
-    if (!mayAct(person, 'editor')) return `Only editors can load sources; you are a ${person.role}.`;
-    if (tables.some((t) => targetOf(t) === PRODUCTION) && !mayAct(person, 'releaser'))
-      return `Landing tables belong to production: only releasers can load them; you are an ${person.role}.`;
-    return undefined;
+    const isProductions = tables.some((t) => targetOf(t) === PRODUCTION);
+    return (
+      whyNot(person, 'editor', 'load sources') ??
+      (isProductions ? whyNot(person, 'releaser', 'load landing tables, which belong to production') : undefined)
+    );
   };
   const bring = async (chosen: readonly SourceRow[]): Promise<void> => {
     try {

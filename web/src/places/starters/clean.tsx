@@ -52,7 +52,7 @@ export function Clean() {
         tables={[...tables.values()].filter((t) => t.columns)}
       />
       {isFetching && !profile ? (
-        <Loading what="Looking at the values, to propose what to do" />
+        <Loading what="Reading values to propose changes" />
       ) : (
         <div className="shrink-0 overflow-x-auto">
           <DataTable
@@ -143,7 +143,7 @@ function Decodes({ state, set }: { state: State; set: (next: State) => void }) {
             One more
           </Button>
           <Button tone="quiet" onClick={() => change(c.from, undefined)}>
-            Leave as it is
+            Do not decode
           </Button>
         </div>
       ))}
@@ -258,10 +258,10 @@ function cleanColumns(
         ),
     },
     {
-      id: 'means nothing',
+      id: 'null values',
       cell: (c) =>
         isText(c) &&
-        field('Values that mean nothing', 'w-24!', {
+        field('Values treated as null', 'w-24!', {
           of: c,
           value: (c.nullTexts ?? []).map((t) => t || "''").join(', '),
           onChange: (v) => change(c.i, { nullTexts: nullTextsOf(v) }),

@@ -118,7 +118,7 @@ export function Dimension() {
             onChange={(e) => setMethod(e.target.value as typeof method)}
             className={`${inputClass} w-52!`}
           >
-            <option value="sequence">numbers, given once</option>
+            <option value="sequence">numbers, assigned once</option>
             <option value="hash">hashes of the business key</option>
           </select>
         </label>

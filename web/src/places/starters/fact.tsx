@@ -50,9 +50,9 @@ export function Fact() {
   const wants = !key.length
     ? 'Tick the grain: what one row is about.'
     : open
-      ? `Say by which columns ${open.name} is looked up.`
+      ? `Choose the columns by which ${open.name} is looked up.`
       : twice
-        ? `Two keys are called ${twice.name}: give one another name.`
+        ? `Two keys are named ${twice.name}: rename one.`
         : undefined;
   const sql = (fullName: string) =>
     factTable({
@@ -73,7 +73,7 @@ export function Fact() {
       wants={wants}
     >
       <TableSelect label="What happened, from" value={table?.fullName} onChange={choose} />
-      <ColumnTicks legend="Grain: one row a" columns={columns} chosen={key} onChange={setKey} />
+      <ColumnTicks legend="Grain: one row per" columns={columns} chosen={key} onChange={setKey} />
       <section aria-label="Keys of dimensions">
         <h3 className="caps mb-1">Keys of dimensions</h3>
         {lookUps.length === 0 && (

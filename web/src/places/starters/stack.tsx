@@ -34,7 +34,7 @@ export function Stack() {
     sources.length < 2
       ? 'Choose two tables or more.'
       : untyped.length
-        ? `Say the type of ${untyped.map((c) => c.name).join(', ')}: the tables’ types cannot be unified without a decision.`
+        ? `Choose the type of ${untyped.map((c) => c.name).join(', ')}: the tables’ types cannot be unified without a decision.`
         : undefined;
   const sql =
     wants === undefined

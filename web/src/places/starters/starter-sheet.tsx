@@ -1,10 +1,10 @@
+import { useDraftReason } from '../../data/use-draft-reason';
 import { skipToken } from '@reduxjs/toolkit/query';
 import { useEffect, useState, type ReactNode } from 'react';
 import { useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useDescribeQuery } from '../../data/rows';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { Sql } from '../../shared/diff';
 import { useKeepFiles } from '../../shared/proposal';
@@ -39,8 +39,7 @@ export function StarterSheet({
   layer?: string;
   children: ReactNode;
 }) {
-  const { slug, summary, paths, isProduction } = useProject();
-  const person = usePerson();
+  const { slug, summary, paths } = useProject();
   const navigate = useNavigate();
   const { keep, keeping } = useKeepFiles();
   const layers = summary.layers.map((l) => l.name).filter((l) => !['landing', 'reference'].includes(l));
@@ -71,11 +70,7 @@ export function StarterSheet({
   const wrongName = queries.map((_, i) => nameProblem(nameOf(i), pathOf(i), paths)).find((p) => p !== undefined);
   const twice =
     new Set(queries.map((_, i) => nameOf(i))).size < queries.length ? 'Two tables have the same name.' : undefined;
-  const refused = isProduction
-    ? 'Production changes by a release only: open a workspace.'
-    : mayAct(person, 'editor')
-      ? (wants ?? wrongName ?? twice)
-      : `Only editors can change the project; you are a ${person.role}.`;
+  const refused = useDraftReason() ?? wants ?? wrongName ?? twice;
   const store = async () => {
     const kept = await keep(queries.map((_, i) => ({ path: pathOf(i), after: sqlOf(i) })));
     if (kept) await navigate(address.table(slug, `${layer}.${nameOf(0)}`));

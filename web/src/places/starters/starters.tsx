@@ -19,7 +19,7 @@ const STARTERS = [
   { key: 'related', title: 'From related tables', said: 'columns of the tables around one', Sheet: Related },
   { key: 'stack', title: 'Stack tables', said: 'one below the other', Sheet: Stack },
   { key: 'split', title: 'Filter and split', said: 'one table in several', Sheet: Split },
-  { key: 'summarise', title: 'Summarise', said: 'one row a group', Sheet: Summarise },
+  { key: 'summarise', title: 'Summarise', said: 'one row per group', Sheet: Summarise },
   { key: 'pivot', title: 'Pivot', said: 'rows to columns and back', Sheet: PivotRows },
   { key: 'dimension', title: 'Dimension', said: 'members or versions, with keys', Sheet: Dimension },
   { key: 'fact', title: 'Fact', said: 'grain, measures, keys looked up', Sheet: Fact },
@@ -36,7 +36,7 @@ export default function Starters() {
   return (
     <div className="flex h-full min-h-0">
       <nav aria-label="Starters" className="w-index shrink-0 overflow-auto border-r border-line bg-paper py-2">
-        <h1 className="caps px-3 pb-1">Begin a definition</h1>
+        <h1 className="caps px-3 pb-1">Start a definition</h1>
         {STARTERS.map((s) => (
           <NavLink
             key={s.key}

@@ -41,7 +41,7 @@ export function Target() {
     : !actuals
       ? 'Choose the table of what was achieved.'
       : empty.length
-        ? `Say what of ${actuals.fullName} gives ${empty.map((g) => g.column).join(', ')}.`
+        ? `Enter what in ${actuals.fullName} gives ${empty.map((g) => g.column).join(', ')}.`
         : measures.length === 0 || measures.some((m) => !m.actual.column)
           ? 'Choose what is held against each target.'
           : undefined;

@@ -44,7 +44,7 @@ export function Vault() {
     : names.some((n) => !/^[a-z_][a-z0-9_]*$/.test(n))
       ? 'Names have lower-case letters, digits and underscores.'
       : new Set(names).size < names.length
-        ? 'Two of them are called the same.'
+        ? 'Two of them have the same name.'
         : undefined;
   const made = wants
     ? []
@@ -74,9 +74,7 @@ export function Vault() {
       <section aria-label="Links" className="flex flex-col gap-1.5">
         <h3 className="caps">Linked with</h3>
         {relations.length === 0 && (
-          <p className="text-soft">
-            The project knows of no table that it points to: name columns that are keys of something else.
-          </p>
+          <p className="text-soft">It references no known table: name columns that are keys of something else.</p>
         )}
         {relations.map((r) => {
           const by = r.fromColumns.join();
@@ -135,13 +133,13 @@ export function Vault() {
         </div>
       </section>
       <ColumnTicks
-        legend="What the satellite says"
+        legend="Satellite columns"
         columns={columns.filter((c) => !key.includes(c.name))}
         chosen={described}
         onChange={setAttributes}
       />
-      <section aria-label="To read it by" className="flex flex-col gap-1.5">
-        <h3 className="caps">To read it by</h3>
+      <section aria-label="Tables to read it by" className="flex flex-col gap-1.5">
+        <h3 className="caps">Tables to read it by</h3>
         <label className="flex items-center gap-2">
           <input type="checkbox" checked={pointInTime} onChange={(e) => setPointInTime(e.target.checked)} /> which
           version held at the end of each day

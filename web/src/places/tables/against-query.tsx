@@ -41,9 +41,7 @@ export function AgainstQuery({
   if (!view.declared)
     return (
       <section className="flex flex-col items-start gap-2">
-        <p className="text-soft">
-          This definition has no contract: its columns are those of its query, and nothing is said of them.
-        </p>
+        <p className="text-soft">This definition has no contract: its columns are those of its query.</p>
         <Button
           tone="act"
           disabled={isLoading || missing.length === 0}

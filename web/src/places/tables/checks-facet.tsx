@@ -17,7 +17,7 @@ export function ChecksFacet({ table }: { table: string }) {
     own[0];
   if (!current) {
     return (
-      <Empty title="Nothing is checked here yet">
+      <Empty title="No checks yet">
         <p>
           Declare columns and constraints in a contract (create table … before the query), or write a query over rows
           that should not exist in checks/.

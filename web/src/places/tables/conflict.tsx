@@ -20,7 +20,7 @@ export function Conflict({ path, file }: { path: string; file: FileText }) {
           <Diff path={path} before={conflict.theirs ?? ''} after={conflict.mine} sideBySide />
         </div>
         <label className="flex flex-col gap-1">
-          <span className="caps">Put together</span>
+          <span className="caps">Merged text</span>
           <textarea
             value={text}
             onChange={(e) => setTogether(e.target.value)}
@@ -29,10 +29,10 @@ export function Conflict({ path, file }: { path: string; file: FileText }) {
           />
         </label>
         <div className="flex justify-end gap-2">
-          <Button onClick={() => void file.settle(conflict.theirs ?? '')}>Take theirs</Button>
-          <Button onClick={() => void file.settle(conflict.mine)}>Take mine</Button>
+          <Button onClick={() => void file.settle(conflict.theirs ?? '')}>Use theirs</Button>
+          <Button onClick={() => void file.settle(conflict.mine)}>Use mine</Button>
           <Button tone="act" onClick={() => void file.settle(text)}>
-            Keep the text below
+            Save the text below
           </Button>
         </div>
       </div>

@@ -31,7 +31,7 @@ export function LoadFacet({ table, unsaved }: { table: TableSummary; unsaved: bo
           <option value="script">one script for psql</option>
           <option value="procedures">stored procedures</option>
         </select>
-        {unsaved && <span className="text-advisory-text">what is typed and not kept is not in it</span>}
+        {unsaved && <span className="text-advisory-text">unsaved text is not included</span>}
         <span className="flex-1" />
         <a
           href={scriptAddress(slug, of)}

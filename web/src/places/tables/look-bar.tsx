@@ -39,7 +39,7 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
     );
     navigator.clipboard.writeText(lines.join('\n')).then(
       () => tell.say(`${plural(rows.length, 'row')} copied`, 'With the header, columns separated by tabs.'),
-      () => tell.say('The browser did not let it be copied', 'Save the rows as CSV instead.'),
+      () => tell.say('The browser refused to copy', 'Save the rows as CSV instead.'),
     );
   };
   return (

@@ -102,7 +102,7 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button tone="act" type="submit" disabled={!form.formState.isValid}>
-            Begin
+            Create
           </Button>
         </div>
       </form>

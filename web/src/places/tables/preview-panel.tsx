@@ -84,15 +84,14 @@ export function PreviewPanel({
           rows.rows.length ? (
             <Grid label={`Rows of ${table}`} columns={rows.columns} rows={rows.rows} />
           ) : (
-            <Empty title="The query returns no row">
-              <p>{rows.columns.length} columns, all of them empty. Look at the conditions and joins above.</p>
+            <Empty title="The query returns no rowss">
+              <p>{rows.columns.length} columns, but no rows. Check the conditions and joins.</p>
             </Empty>
           )
         ) : (
           <Empty title="Nothing previewed yet">
             <p>
-              Ctrl Enter, or Preview, runs the query as it is written, drafts upstream included. Nothing is built and
-              nothing is kept.
+              Ctrl Enter or Preview runs the query as written, including drafts upstream. Nothing is built or stored.
             </p>
           </Empty>
         )}
@@ -119,7 +118,7 @@ export function PreviewFigures({ rows }: { rows: Rows }) {
       )}
       {rows.sampled && <span className="text-advisory-text">, from a sample of {rows.sampled}</span>}
       {rows.inlined.length > 0 && (
-        <span title={`Not built in this workspace, so their queries were put in: ${rows.inlined.join(', ')}`}>
+        <span title={`Not built in this workspace, so their queries were inlined: ${rows.inlined.join(', ')}`}>
           , from drafts of {rows.inlined.join(', ')}
         </span>
       )}

@@ -40,7 +40,7 @@ export default function ProfileView({
         <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
       </div>
     );
-  if (data.rows === 0) return <Empty title="The table has no row to profile" />;
+  if (data.rows === 0) return <Empty title="The table has no rows to profile" />;
   return (
     <div className="min-h-0 flex-1 overflow-auto" tabIndex={0} role="group" aria-label="Profile">
       <div className="flex items-center justify-between gap-3 border-b border-line px-3.5 py-1 text-small text-soft">

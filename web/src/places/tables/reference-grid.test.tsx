@@ -130,7 +130,7 @@ describe('what is wrong is said', () => {
   test('where the database does not answer', async () => {
     await show(CSV, { answers: { 'POST workspaces/dues/preview': new Problem(503, 'The database does not answer') } });
     await waitFor(() =>
-      expect(document.body.textContent).toContain('checks could not be asked: The database does not answer'),
+      expect(document.body.textContent).toContain('checks could not run: The database does not answer'),
     );
   });
   test('without a contract each value is a text', async () => {

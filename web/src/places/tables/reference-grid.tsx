@@ -45,9 +45,9 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
           {problems.length
             ? `${plural(problems.length, 'value')} wrong: row ${problems[0]!.row + 1}, ${problems[0]!.message}`
             : checks.failure
-              ? `the contract’s checks could not be asked: ${checks.failure.title}`
+              ? `the contract’s checks could not run: ${checks.failure.title}`
               : checks.asking
-                ? 'every value is of its type; the contract’s checks are being asked'
+                ? 'every value is of its type; the contract’s checks are running'
                 : checks.covered === 0
                   ? 'every value is of its type'
                   : `every value is of its type, and the contract’s checks hold${checks.covered < rows.length ? ` in the first ${plural(checks.covered, 'row')}` : ''}`}

@@ -62,7 +62,7 @@ describe('rows are looked at', () => {
       ['from production', '2 of about 90,000 rows'],
     ],
     ['from the query', { where: 'nowhere' }, ['from the query: it is not built here yet']],
-    ['where there are none', { rows: [] }, ['The table has no row']],
+    ['where there are none', { rows: [] }, ['The table has no rows']],
   ])('%s', async (_, of, texts) => {
     await show({ 'POST workspaces/dues/page': page(of) });
     for (const text of texts) await waitFor(() => expect(document.body.textContent).toContain(text));
@@ -149,7 +149,7 @@ describe('a history is looked at through time', () => {
   test.each<[string, string]>([
     ['compare', 'Nothing differs between these dates'],
     ['key', 'No version of this key'],
-    ['as of', 'No version held on that date'],
+    ['as of', 'No version was valid on that date'],
   ])('nothing found (%s) says so', async (kind, text) => {
     await show({ 'POST workspaces/dues/preview': { ...versions, rows: [], total: 0 } }, '?view=versions');
     await userEvent.selectOptions(await screen.findByLabelText('What to see'), kind);

@@ -98,7 +98,7 @@ function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook
         ) : !first || (isFetching && !isFetchingNextPage && rows.length === 0) ? (
           <Loading what="Reading rows" />
         ) : rows.length === 0 ? (
-          <Empty title={look.filters.length ? 'No row is left by these filters' : 'The table has no row'} />
+          <Empty title={look.filters.length ? 'No rows match these filters' : 'The table has no rows'} />
         ) : (
           <Grid
             label={`Rows of ${table.fullName}`}

@@ -6,7 +6,7 @@ import { useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useStartRunMutation } from '../../data/runs';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
+import { usePerson, whyNot } from '../../data/person';
 import { useTell } from '../../shared/toasts';
 import { ConfirmDestroy } from '../../shared/ui/confirm-destroy';
 import { Button } from '../../shared/ui/button';
@@ -28,7 +28,6 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
   const [start, { isLoading }] = useStartRunMutation();
   const navigate = useNavigate();
   const tell = useTell();
-  const allowed = mayAct(person, isProduction ? 'releaser' : 'editor');
   const policy = tables.get(table)?.policy;
   const stateful = policy !== undefined && policy !== 'intake' && policy !== 'reference' && keepsRows({ policy });
   const run = async (
@@ -44,9 +43,9 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
       tell.problem(error);
     }
   };
-  const reason = allowed
-    ? undefined
-    : `You are a ${person.role}: ${isProduction ? 'only releasers can run in production' : 'only editors can run tables'}.`;
+  const reason = isProduction
+    ? whyNot(person, 'releaser', 'run in production')
+    : whyNot(person, 'editor', 'run tables');
   return (
     <div className="flex">
       <Button
@@ -58,7 +57,7 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
       >
         Run table
       </Button>
-      {allowed && (
+      {reason === undefined && (
         <DropdownMenu.Root>
           <DropdownMenu.Trigger
             aria-label="How much to run"

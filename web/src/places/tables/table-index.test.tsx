@@ -59,7 +59,7 @@ describe('the index of tables and files', () => {
     await userEvent.type(screen.getByLabelText('Filter tables'), 'DIM');
     expect(options()).toEqual(['dim_berthdraftnot run']);
     await userEvent.type(screen.getByLabelText('Filter tables'), 'x');
-    expect(screen.getByText('Nothing is called that.')).toBeTruthy();
+    expect(screen.getByText('No match.')).toBeTruthy();
   });
   test('arrows lead to the next table', async () => {
     await show();
@@ -93,7 +93,7 @@ describe('a new definition', () => {
     await userEvent.selectOptions(screen.getByLabelText('It makes'), kind);
     if (layer) await userEvent.selectOptions(screen.getByLabelText('Layer'), layer);
     await userEvent.type(screen.getByLabelText(/^Name/), name);
-    await userEvent.click(screen.getByRole('button', { name: 'Begin' }));
+    await userEvent.click(screen.getByRole('button', { name: 'Create' }));
     await waitFor(() => expect(decodeURIComponent(screen.getByLabelText('address').textContent!)).toBe(to));
     expect(sent.changed[0]).toMatchObject({ method: 'PUT', body: { path, version: 0 } });
   });
@@ -104,12 +104,12 @@ describe('a new definition', () => {
     await begin();
     await userEvent.type(screen.getByLabelText(/^Name/), name);
     expect(screen.getByText(said)).toBeTruthy();
-    expect((screen.getByRole('button', { name: 'Begin' }) as HTMLButtonElement).disabled).toBe(true);
+    expect((screen.getByRole('button', { name: 'Create' }) as HTMLButtonElement).disabled).toBe(true);
   });
   test('that the server refuses is told in the dialog, and nothing typed is lost', async () => {
     await begin({ 'PUT workspaces/dues/drafts': new Problem(409, 'Somebody was faster') });
     await userEvent.type(screen.getByLabelText(/^Name/), 'x');
-    await userEvent.click(screen.getByRole('button', { name: 'Begin' }));
+    await userEvent.click(screen.getByRole('button', { name: 'Create' }));
     expect(await screen.findByText('Somebody was faster')).toBeTruthy();
     expect((screen.getByLabelText(/^Name/) as HTMLInputElement).value).toBe('x');
   });

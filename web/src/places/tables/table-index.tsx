@@ -77,7 +77,7 @@ export function TableIndex({ current }: { current: string | undefined }) {
         onKeyDown={onKey}
         className="min-h-0 flex-1 overflow-auto focus-visible:-outline-offset-2"
       >
-        {lines.length === 0 && <p className="p-3 text-soft">Nothing is called that.</p>}
+        {lines.length === 0 && <p className="p-3 text-soft">No match.</p>}
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
           {virtual.getVirtualItems().map((item) => (
             <div

@@ -99,9 +99,9 @@ describe('a definition is edited', () => {
   });
 
   test.each<[string, RegExp | string, string]>([
-    ['theirs', 'Take theirs', 'select 2 as two'],
-    ['mine', 'Take mine', 'select 1 as one'],
-    ['both, put together', 'Keep the text below', 'select 1 as one'],
+    ['theirs', 'Use theirs', 'select 2 as two'],
+    ['mine', 'Use mine', 'select 1 as one'],
+    ['both, put together', 'Save the text below', 'select 1 as one'],
   ])('two people edit one file, and %s is kept', async (_, button, text) => {
     let first = true;
     const sent = await show('tables/staging.berth', {
@@ -127,8 +127,8 @@ describe('a definition is edited', () => {
   });
 
   test.each<[string, Person['role'], string, string]>([
-    ['by a viewer', 'viewer', 'dues', 'You are signed in as viewer'],
-    ['in production', 'editor', 'production', 'Production is changed by a release'],
+    ['by a viewer', 'viewer', 'dues', 'Only editors can change definitions; you are a viewer'],
+    ['in production', 'editor', 'production', 'Production changes only through releases'],
   ])('but not %s', async (_, role, slug, why) => {
     await show('tables/staging.berth', { role, slug });
     expect(await screen.findByText(new RegExp(why))).toBeTruthy();
@@ -150,7 +150,7 @@ describe('a preview', () => {
     expect((await screen.findByLabelText('SQL that ran')).textContent).toContain('from landing.berth');
   });
   test.each<[string, unknown, string]>([
-    ['without rows', { ...ROWS, rows: [], total: 0 }, 'The query returns no row'],
+    ['without rows', { ...ROWS, rows: [], total: 0 }, 'The query returns no rowss'],
     [
       'that is cut short',
       { ...ROWS, total: null, isFull: true },
@@ -236,7 +236,7 @@ describe('the other faces of a table', () => {
   });
   test('none where nothing is checked', async () => {
     await show('tables/staging.berth/checks');
-    expect(await screen.findByText('Nothing is checked here yet')).toBeTruthy();
+    expect(await screen.findByText('No checks yet')).toBeTruthy();
   });
   test('the SQL that loads it, in two forms', async () => {
     const sent = await show('tables/core.dim_berth/load', { answers: { 'GET workspaces/dues/script': '-- the load' } });

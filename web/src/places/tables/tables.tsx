@@ -51,7 +51,7 @@ function NoTable({ name }: { name: string | undefined }) {
     summary.tables[0];
   if (first) return <Navigate replace to={address.table(slug, first.fullName)} />;
   return (
-    <Empty title="The project has no table yet">
+    <Empty title="The project has no tables yet">
       <p>Declare where data comes from in sources/, then write a first definition: a file with one select is a view.</p>
       <Button tone="act" onClick={() => document.getElementById('new-definition')?.click()}>
         New definition

@@ -3,7 +3,7 @@ import { useCallback, useEffect, useMemo, useState } from 'react';
 import { useKeepDraftMutation } from '../../data/workspaces';
 import { useValidateQuery } from '../../data/rows';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
+import { mayAct, usePerson, whyNot } from '../../data/person';
 import { textTyped, useAppDispatch, useAppSelector } from '../../data/store';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { DraftEntry } from '@ouvrage/api/project';
@@ -95,7 +95,7 @@ export function useFileText(path: string) {
 
   const keep = useCallback(async () => {
     if (typed === undefined) return;
-    if (await store(text, base)) tell.say('Draft kept', path);
+    if (await store(text, base)) tell.say('Draft saved', path);
   }, [typed, store, text, base, tell, path]);
 
   return {
@@ -114,8 +114,8 @@ export function useFileText(path: string) {
     leaveConflict: () => setConflict(undefined),
     readOnly,
     whyReadOnly: isProduction
-      ? 'Production is changed by a release: choose a workspace to edit.'
-      : `You are signed in as ${person.role}: an editor may change definitions.`,
+      ? 'Production changes only through releases: choose a workspace to edit.'
+      : (whyNot(person, 'editor', 'change definitions') ?? ''),
   };
 }
 

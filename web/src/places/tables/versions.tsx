@@ -121,7 +121,7 @@ export function Versions({ table }: { table: TableSummary }) {
                 ? 'Nothing differs between these dates'
                 : asked?.kind === 'key'
                   ? 'No version of this key'
-                  : 'No version held on that date'
+                  : 'No version was valid on that date'
             }
           >
             {asked?.kind === 'as of' && <p>The first version may begin later: choose another date.</p>}

@@ -32,7 +32,7 @@ test('where nothing needs anybody it says so, and what to do first', async () =>
   await show(NOTHING);
   expect((await screen.findByRole('heading', { level: 1 })).textContent).toBe('All is well');
   expect(screen.getByText('Workspace Dues: 3 tables, all available')).toBeTruthy();
-  expect(screen.getByText('Nothing has been released yet: production is as the project began.')).toBeTruthy();
+  expect(screen.getByText('No releases yet: production is as the project started.')).toBeTruthy();
   expect(screen.getByRole('link', { name: 'Open a table' }).getAttribute('href')).toBe('/w/dues/tables');
 });
 
@@ -83,7 +83,7 @@ const NEEDS: readonly (readonly [
     'a server without a connection',
     { toBind: [{ server: 'port', workspaces: ['dues'] }] },
     'Servers without a connection 1',
-    'port is bound to no connection',
+    'port is not bound to a connection',
     '/w/dues/settings/connections',
   ],
   [

@@ -21,7 +21,7 @@ export default function Today() {
     pollingInterval: 20_000,
     skipPollingIfUnfocused: true,
   });
-  if (isLoading) return <Loading what="Gathering what needs you" />;
+  if (isLoading) return <Loading what="Loading what needs you" />;
   if (error || !data)
     return (
       <div className="p-4">
@@ -67,7 +67,7 @@ function Needs({ data }: { data: TodayAnswer }) {
   );
   return (
     <>
-      {nothing && <p>No check is broken, no source is late, no run failed, no draft is open.</p>}
+      {nothing && <p>No checks are broken, no sources are late, no runs failed, no drafts are open.</p>}
       <Section title="Broken checks" items={data.broken}>
         {(c) => <CheckLine key={c.id} check={c} />}
       </Section>
@@ -125,7 +125,7 @@ function Needs({ data }: { data: TodayAnswer }) {
             key={s.server}
             to={address.place(slug, 'settings/connections')}
             mark={<Hatch position={0} />}
-            title={`${s.server} is bound to no connection`}
+            title={`${s.server} is not bound to a connection`}
             aside={`declared in ${s.workspaces.join(', ')}`}
           />
         )}
@@ -235,7 +235,7 @@ function Built({ data }: { data: TodayAnswer }) {
             </dd>
           </dl>
         ) : (
-          <p className="py-1.5 text-soft">Nothing has been released yet: production is as the project began.</p>
+          <p className="py-1.5 text-soft">No releases yet: production is as the project started.</p>
         )}
       </section>
       <section>
