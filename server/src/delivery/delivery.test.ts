@@ -66,7 +66,7 @@ test('a file lands with what its name says, and again in place of itself; the sa
     table: 'landing.berth_rate',
     state: 'loaded',
     rows: '2',
-    reason: 'the table does not declare extra: left out',
+    reason: 'the table does not declare extra: ignored',
   });
   expect(await rates('2030-01-01')).toEqual([
     { berth_code: 'NQ-1', rate: 40.5, charged: 'by day' },
@@ -269,7 +269,7 @@ create foreign table landing.quay_depth (quay text not null, at numeric not null
     expect(await deliver('quay_depth_2.csv', 'quay,at,depth\nn,1,5\n')).toMatchObject({ state: 'loaded' });
     expect(await deliver('quay_depth_3.csv', 'quay,at,depth\nn,2,5\nn,1.0,5\n')).toMatchObject({
       state: 'failed',
-      reason: 'rows of this file have a quay, at that other rows of landing.quay_depth have already',
+      reason: 'rows of this file have a quay, at that already exists in landing.quay_depth',
     });
     const [failed] = (await list('search=quay_depth_3')).files;
     await landed('delete from landing.quay_depth');

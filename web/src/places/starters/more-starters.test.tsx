@@ -65,7 +65,9 @@ describe('pivot', () => {
     expect(screen.getByText('Choose the column whose values become columns.')).toBeTruthy();
     await tick('One row for each', 'berth_code');
     await choose('Column whose values become columns', 'cargo');
-    await waitFor(() => expect((sent.changed.at(-1)?.body as { text: string }).text).toContain('"cargo"::text'));
+    await waitFor(() =>
+      expect(sent.changed.some((s) => (s.body as { text?: string }).text?.includes('"cargo"::text'))).toBe(true),
+    );
     await userEvent.click(await screen.findByRole('button', { name: 'Take the 3 values found' }));
     expect(screen.getByText('there are more; these are the most frequent')).toBeTruthy();
     await choose('measure', 'sum');
@@ -142,7 +144,7 @@ describe('tables are stacked', () => {
     await second();
     await userEvent.click(await screen.findByRole('button', { name: 'Match the rest by values' }));
     expect(await screen.findByText(/pairs? of columns compared\.$/)).toBeTruthy();
-    expect(sent.changed.at(-1)?.path).toBe('workspaces/dues/preview');
+    expect(sent.changed.some((s) => s.path === 'workspaces/dues/preview')).toBe(true);
   });
 });
 

@@ -122,7 +122,9 @@ describe('a definition is edited', () => {
     await userEvent.click(await screen.findByRole('button', { name: 'Save draft' }));
     await screen.findByText('staging/berth.sql was changed by Mira in the meantime');
     await userEvent.click(screen.getByRole('button', { name: button }));
-    await waitFor(() => expect(sent.changed.at(-1)?.body).toMatchObject({ text, version: 3 }));
+    await waitFor(() =>
+      expect(sent.changed.findLast((s) => s.method === 'PUT')?.body).toMatchObject({ text, version: 3 }),
+    );
     await waitFor(() => expect(screen.queryByText(/in the meantime/)).toBeNull());
   });
 
@@ -145,7 +147,10 @@ describe('a preview', () => {
     expect(await screen.findByText('NQ-2')).toBeTruthy();
     expect(screen.getByText(/first 2 of 22 rows, 12 ms/)).toBeTruthy();
     expect(screen.getByText(/from drafts of staging.berth/)).toBeTruthy();
-    expect(sent.changed.at(-1)?.body).toMatchObject({ path: 'staging/berth.sql', limit: 500 });
+    expect(sent.changed.find((s) => s.path.endsWith('/preview'))?.body).toMatchObject({
+      path: 'staging/berth.sql',
+      limit: 500,
+    });
     await userEvent.click(screen.getByRole('button', { name: 'SQL that ran' }));
     expect((await screen.findByLabelText('SQL that ran')).textContent).toContain('from landing.berth');
   });
@@ -189,7 +194,12 @@ describe('a table is run', () => {
       openMenu('How much to run');
       await userEvent.click(await screen.findByRole('menuitem', { name: choice }));
     }
-    await waitFor(() => expect(sent.changed.at(-1)?.body).toMatchObject({ tables: ['core.dim_berth'], ...body }));
+    await waitFor(() =>
+      expect(sent.changed.find((s) => s.path.endsWith('/runs'))?.body).toMatchObject({
+        tables: ['core.dim_berth'],
+        ...body,
+      }),
+    );
   });
   test('with other parameters', async () => {
     const sent = await show('tables/core.dim_berth', { answers: RUN });
@@ -200,7 +210,11 @@ describe('a table is run', () => {
     await userEvent.clear(field);
     await userEvent.type(field, '2026-02-01');
     await userEvent.click(screen.getByRole('button', { name: 'Run' }));
-    await waitFor(() => expect(sent.changed.at(-1)?.body).toMatchObject({ parameters: { since: '2026-02-01' } }));
+    await waitFor(() =>
+      expect(sent.changed.find((s) => s.path.endsWith('/runs'))?.body).toMatchObject({
+        parameters: { since: '2026-02-01' },
+      }),
+    );
   });
   test('over again, after a question', async () => {
     const sent = await show('tables/core.dim_berth', { answers: RUN });
@@ -208,7 +222,9 @@ describe('a table is run', () => {
     openMenu('How much to run');
     await userEvent.click(await screen.findByRole('menuitem', { name: 'starting over …' }));
     await userEvent.click(await screen.findByRole('button', { name: 'Start over' }));
-    await waitFor(() => expect(sent.changed.at(-1)?.body).toMatchObject({ startOver: ['core.dim_berth'] }));
+    await waitFor(() =>
+      expect(sent.changed.find((s) => s.path.endsWith('/runs'))?.body).toMatchObject({ startOver: ['core.dim_berth'] }),
+    );
   });
   test('not by a viewer, who is told why', async () => {
     const sent = await show('tables/core.dim_berth', { role: 'viewer' });
