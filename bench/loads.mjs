@@ -73,7 +73,7 @@ where starts window w as (partition by k order by at)`;
 
 /**
  * Loads of a table, and the best statements by hand, by the share of rows that change: in place where few
- * do, written anew where many do. `index` is what a new table gets.
+ * do, rewritten where many do. `index` is what a new table gets.
  */
 const CASES = {
   append: {
@@ -222,7 +222,7 @@ function report(name, what, ours, theirs) {
 }
 const median = (values) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)];
 
-/** A fact made anew, with the keys of two histories as they were at its time. */
+/** A fact remade, with the keys of two histories as they were at its time. */
 async function fact() {
   const version = (name) =>
     `create table core.${name} (${name}_key bigint options (role 'surrogate key'), code bigint not null, ${VALID}) with (load = history, business_key = 'code');\nselect code from landing.${name}_src;`;

@@ -31,7 +31,7 @@ export interface Comparison {
   readonly losses: readonly Loss[];
   /** Tables that keep rows and whose definition changed. */
   readonly migrations: readonly Migration[];
-  /** Tables whose hashes the release makes anew, and those that hold their keys. */
+  /** Tables whose hashes the release makes again, and those that hold their keys. */
   readonly rehashes: readonly {
     readonly table: string;
     readonly columns: readonly string[];

@@ -58,7 +58,7 @@ export interface StepEntry {
   readonly rowsOut: string | null;
   readonly rowsIn: string | null;
   readonly counts: LoadCounts | null;
-  /** Why the load changed its table in place, or wrote it anew. */
+  /** Why the load changed its table in place, or wrote it again. */
   readonly note: string | null;
   readonly error: StepError | null;
   readonly startedAt: Instant | null;

@@ -37,7 +37,7 @@ export async function editorText(page: Page, slug: string, path: string): Promis
     [slug, path] as const,
   );
 }
-/** Messages of the console that no journey may bring about. */
+/** Messages of the console that no journey may cause. */
 export function watchConsole(page: Page): string[] {
   const messages: string[] = [];
   page.on('console', (m) => {

@@ -12,7 +12,7 @@ const ENV = { PATH: process.env.PATH, LC_ALL: 'C.UTF-8', HOME: '/tmp' };
 
 /**
  * `.data/config.json`: passwords, keys, ports, and which cluster is the folder's. Readable by its owner only. It holds
- * no path, so that the folder can be moved; where the cluster is, is worked out anew each time, as `clusterFolder`.
+ * no path, so that the folder can be moved; where the cluster is, is worked out again each time, as `clusterFolder`.
  */
 export function readConfig(data) {
   const file = path.join(data, 'config.json');
@@ -98,7 +98,7 @@ export async function stopCluster(config) {
   );
 }
 
-/** A cluster outside its data folder knows which one it is of, so that a copy of that one is told apart from it. */
+/** A cluster outside its data folder knows which one it is of, so that a copy of that one is distinguished from it. */
 const claimOf = (config) => path.join(config.clusterFolder, 'ouvrage-data');
 
 function claim(data, config) {

@@ -299,7 +299,7 @@ describe('runs', () => {
     });
   });
 
-  test('an error is told with the author’s line, and can be continued after it is mended', async () => {
+  test('an error is reported with the author’s line, and can be continued after it is fixed', async () => {
     const slug = await workspace(mira, 'Bad cast');
     await draft(mira, slug, 'core/dim_port.sql', (t) =>
       t.replace(
@@ -406,7 +406,7 @@ describe('parameters of a run', () => {
   });
 });
 
-describe('a swap keeps what stands on a table', () => {
+describe('a swap keeps what is on a table', () => {
   test('foreign views, grants, comments and hand-made indexes survive a rebuild', async () => {
     await warehouse(`create schema if not exists desk;
       create or replace view desk.big as select call_no, tonnage from core.fact_call where hours_at_berth > 1;

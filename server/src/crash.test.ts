@@ -131,7 +131,7 @@ const POLICIES: Readonly<Record<string, readonly [contract: string, columns: str
   ],
   killed_rebuild: [`${ID}) with (load = rebuild, business_key = 'key')`, 'key, x'],
 };
-/** Rows that differ from day to day; the day stands in a landing table, as the number of an owner below zero. */
+/** Rows that differ from day to day; the day is in a landing table, as the number of an owner below zero. */
 const rowsOfDay = (columns: string) => `select ${columns} from (
   select 'k' || i as key, 'x' || (i * d.n) % 7 as x, timestamptz '2026-01-01' + d.n * interval '1 day' + i * interval '1 second' as at, date '2026-01-01' + d.n as as_of
   from (select -min(owner_id) as n from landing.owner) d, generate_series(d.n * 20, 2000 + d.n * 20) as i

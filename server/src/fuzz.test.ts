@@ -268,7 +268,7 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
         ]);
         // Past guards and validation: anything but a refusal of the request’s form or of who asks.
         if (![400, 401, 403].includes(answer.status)) count.past++;
-        // 502: the made-up connection does not answer, which is told.
+        // 502: the made-up connection does not answer, which is reported.
         expect([
           key,
           where,

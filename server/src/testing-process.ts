@@ -74,7 +74,7 @@ export interface RunView {
   readonly steps: readonly { readonly table: string; readonly state: string }[];
 }
 
-/** What is waited for at the most. */
+/** What is waited for at most. */
 const PATIENCE_MILLISECONDS = 90_000;
 
 /** Asks again until something is so. @throws Error that says what was found last, where that takes too long */

@@ -24,7 +24,7 @@ const settle = (schema: string): string =>
   `set search_path = ${schema}; set timezone = 'UTC'; set synchronous_commit = off`;
 
 /**
- * A connection for the tests of a file, in a schema of its own with one beside it for tables that are written anew.
+ * A connection for the tests of a file, in a schema of its own with one beside it for tables that are rewritten.
  * It is there from the first test to the last; core's parser is loaded, too.
  */
 export function scratch(schema: string): pg.Client {

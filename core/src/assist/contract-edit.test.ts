@@ -253,4 +253,4 @@ test.each<[string, string, ContractEdit, string]>([
     { kind: 'type', column: 'a', type: 'text' },
     'the text has a syntax error: syntax error at end of input',
   ],
-])('%s is told', (_, text, edit, message) => expect(() => editContract(PATH, text, [edit])).toThrow(message));
+])('%s is reported', (_, text, edit, message) => expect(() => editContract(PATH, text, [edit])).toThrow(message));

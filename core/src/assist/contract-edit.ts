@@ -234,7 +234,7 @@ class ContractText {
     const element = this.elementOf(last.name);
     const lineStart = this.text.lastIndexOf('\n', element.start) + 1;
     const indent = this.text.slice(lineStart, element.start);
-    // The type stands below the others' types, where they stand below each other.
+    // The type is below the others' types, where they are below each other.
     const width = this.typeOf(last.name).start - element.start;
     const own =
       /^\s*$/.test(indent) && lineStart > 0

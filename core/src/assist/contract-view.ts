@@ -43,7 +43,7 @@ export interface ContractDifferences {
   readonly types: readonly { readonly name: string; readonly declared: string; readonly ofQuery: string }[];
 }
 
-/** The columns that a definition's query returns; undefined where they cannot be told. */
+/** The columns that a definition's query returns; undefined where they cannot be reported. */
 function queryColumns(project: Project, table: Definition): readonly Column[] | undefined {
   if (!table.query) return undefined;
   const inputs = (layer: string, name: string) =>

@@ -1,7 +1,7 @@
 import { applyEdits } from '../sql/edits.js';
 import type { IndexedFile } from '../model/project.js';
 
-/** A layer's statement as it stands in `layers.sql`. */
+/** A layer's statement as it is in `layers.sql`. */
 export interface LayerStatement {
   readonly name: string;
   readonly start: number;

@@ -84,7 +84,7 @@ test.each<[string, string, Tree[]]>([
   parts.forEach(grammatical);
 });
 
-test('a part stands on its own: with what it reads before it, views put in, and rows that stand for a table’s', () => {
+test('a part is on its own: with what it reads before it, views put in, and rows that stand for a table’s', () => {
   const project = projectOf({
     'core/x.sql':
       'with b as (select length_m from staging.berth), c as (select 1 / length_m as share from b) select share from c where share > 0',

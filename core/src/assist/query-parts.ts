@@ -10,7 +10,7 @@ import { settingsOf, withEach } from '../model/settings.js';
 /** A part of a query, where its author wrote it, and the parts that it is made of. */
 export interface QueryPart extends Range {
   /**
-   * A query that works the part out for all rows. What the part stands in is left out but for its FROM, WHERE and
+   * A query that works the part out for all rows. The clauses around the part are left out but for its FROM, WHERE and
    * GROUP BY; some parts cannot be run so: their query is wrong.
    * @param standIns queries that stand for rows of tables
    */

@@ -8,7 +8,7 @@ export interface DriftColumn {
   readonly type?: string | undefined;
 }
 
-/** New columns of the query that the table takes over: those that its contract lacks, with drift = add. */
+/** New columns of the query that the table adopts: those that its contract lacks, with drift = add. */
 export function driftColumns(project: Project, table: Definition): readonly DriftColumn[] {
   if (!table.contract || !specOf(table).addsDrift) return [];
   const declared = new Set(table.contract.columns.map((c) => c.name));

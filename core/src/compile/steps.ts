@@ -125,11 +125,11 @@ export const unchangedRows = (said: string, known: RowsKnown = 'to be counted'):
   unchanged: `${rowsOfTheQuery(known)} - count(*) filter (where ${said})`,
 });
 
-/** Statistics of what the changes are joined and told apart by; those of the other columns would take as long as the load's own statements. */
+/** Statistics of what the changes are joined and distinguished by; those of the other columns would take as long as the load's own statements. */
 export const analyzeChanges = (columns: readonly string[], changes = CHANGES): LoadStep =>
   run('session', `analyze ${changes} (${idents(columns)})`);
 
-/** What changes, in the order in which the rows stand in the table. @param condition over the rows of `changes` */
+/** What changes, in the order in which the rows are in the table. @param condition over the rows of `changes` */
 export const inOrderOfPlace = (condition: string): string =>
   `(select * from ${CHANGES} where ${condition} order by row_id$)`;
 
@@ -157,6 +157,6 @@ export type StatementKind =
 export interface LoadStatement {
   readonly kind: StatementKind;
   readonly sql: string;
-  /** Where an offset of `sql` stands in the author's file, if it comes from there. */
+  /** Where an offset of `sql` is in the author's file, if it comes from there. */
   readonly author?: { readonly path: string; readonly original: (offset: number) => number };
 }

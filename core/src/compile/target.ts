@@ -97,7 +97,7 @@ export const rememberedPlace = (home: Place, what: Remembered): Place => ({
   name: boundedName(home.name, `~${what}`),
 });
 
-/** Where it stood before long names were told apart; undefined for names that were never cut. */
+/** Where it stood before long names were distinguished; undefined for names that were never cut. */
 export function formerRememberedPlace(home: Place, what: Remembered): Place | undefined {
   const name = formerlyBounded(home.name, `~${what}`);
   return name === undefined ? undefined : { schema: home.schema, name };

@@ -11,7 +11,7 @@ export interface Ordering {
 /**
  * Orders names so that each comes after what it reads, stable for a given map. Strongly connected
  * components (Tarjan 1972, without recursion) come out in that order; one of several names, or of a
- * name that reads itself, holds cycles: the shortest through each of its names is told.
+ * name that reads itself, holds cycles: the shortest through each of its names is reported.
  */
 export function orderOf(reads: Reads): Ordering {
   const order: string[] = [];

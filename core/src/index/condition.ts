@@ -1,6 +1,6 @@
 import { mentionsIn } from './mentions.js';
 import { parseSql } from '../sql/parser.js';
-/** A condition as a text that can be parsed, where it stands in it, its tree, and what it names. @throws where it is none */
+/** A condition as a text that can be parsed, where it is in it, its tree, and what it names. @throws where it is none */
 export function readCondition(condition: string) {
   const head = 'select where (';
   const text = `${head}${condition}\n)`;

@@ -110,7 +110,7 @@ function reportCalls(file: FileReader, statement: Statement, language: string): 
   }
 }
 
-/** The tokens of a string's content, where its content stands in the text as it is: in dollars, or between quotes. */
+/** The tokens of a string's content, where its content is in the text as it is: in dollars, or between quotes. */
 function tokensInside(
   text: string,
   { start, end, text: written }: { readonly start: number; readonly end: number; readonly text: string },

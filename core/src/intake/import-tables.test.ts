@@ -106,7 +106,7 @@ comment on column landing.calls.call_no is 'The number.';
     ['---', 'c_'],
   ])('%s is called %s', (name, expected) => expect(habitualName(name)).toBe(expected));
 
-  test('tables of one name in two schemas are told apart', () => {
+  test('tables of one name in two schemas are distinguished', () => {
     const texts = importTables(projectWith(new Map()), target, [
       table('t', [column('a')]),
       { ...table('t', [column('b')]), schema: 'old' },
@@ -117,7 +117,7 @@ comment on column landing.calls.call_no is 'The number.';
     ]);
   });
 
-  test('again keeps what the author wrote, and takes over what drifted', () => {
+  test('again keeps what the author wrote, and adopts what drifted', () => {
     const written = `-- the harbour
 create server port_ops foreign data wrapper postgres_fdw;
 create foreign table landing.berth ( -- our name
@@ -234,7 +234,7 @@ describe('any catalog', () => {
     );
   });
 
-  test('that changes is taken over until nothing has drifted', () => {
+  test('that changes is adopted until nothing has drifted', () => {
     fc.assert(
       fc.property(catalogs, columns, fc.nat(), (tables, others, choice) => {
         const before = projectWith(importTables(projectWith(new Map()), target, tables));

@@ -97,7 +97,7 @@ export interface ImportTarget {
 
 /**
  * The files of `sources/` after an import: tables of the system that are declared already keep what
- * the author wrote and take over what drifted, the rest are declared at the end of the server's file.
+ * the author wrote and adopt what drifted, the rest are declared at the end of the server's file.
  *
  * @returns new texts by path; a file that need not change is not among them
  */

@@ -7,7 +7,7 @@ import type { KeyContext } from './context.js';
 import { tellsEarly, type Target } from '../compile/target.js';
 import { optionOf } from '../language/contract.js';
 
-/** Whether keys can be looked up while the rows are written: a table made anew, of whose look-ups nothing has to be known before or told afterwards. */
+/** Whether keys can be looked up while the rows are written: a table remade, of whose look-ups nothing has to be known before or told afterwards. */
 const looksUpInOnePass = ({ spec, lookUps }: Target): boolean =>
   lookUps.length === 0 || (spec.kind === 'rebuild' && lookUps.every((l) => l.missing === 'unknown' && !tellsEarly(l)));
 

@@ -169,7 +169,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
     `));
-  test('merged, written anew, none asked for', () =>
+  test('merged, rewritten, none asked for', () =>
     expect(
       loadText({
         contract:

@@ -110,7 +110,7 @@ function inferredList(target: Target, home: Place): LoadStep[] {
 }
 
 /**
- * Before a load: placeholders whose member the query now returns make room for it. The member takes over
+ * Before a load: placeholders whose member the query now returns make room for it. The member adopts
  * the placeholder's number; of a history, the number goes to the version that begins first.
  * @param begins of a history: when the first version of a row `q` begins
  * @param taken a condition over `q` and an empty `t`: which of the query's rows the load will take

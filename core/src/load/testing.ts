@@ -39,7 +39,7 @@ function textOf(step: LoadStep): string {
 }
 
 export interface LoadCase {
-  /** What stands between `create table core.t (` and the query, closing options included. */
+  /** What is between `create table core.t (` and the query, closing options included. */
   readonly contract: string;
   readonly query: string;
   readonly files?: Readonly<Record<string, string>>;

@@ -9,7 +9,7 @@ export interface SizedColumn {
   readonly length: number;
 }
 
-/** A query around another, and how many characters stand before the inner one. */
+/** A query around another, and how many characters are before the inner one. */
 export interface AroundQuery {
   readonly sql: string;
   readonly head: number;

@@ -5,7 +5,7 @@ import { ident } from '../sql/quote.js';
  * that the millionth page costs what the first does and no row is skipped where rows come and go.
  */
 export interface PageRequest {
-  /** What stands in FROM: a qualified name, or a query in parentheses. */
+  /** What is in FROM: a qualified name, or a query in parentheses. */
   readonly source: string;
   /** All columns of the source. */
   readonly columns: readonly PageColumn[];

@@ -22,7 +22,7 @@ export function shapeOf(type: string): ColumnShape {
  * A statement that profiles all columns, in one scan of the source: its rows are held once and each
  * column is computed from them. It returns one row, `profile` as jsonb in the shape of `Profile`.
  *
- * @param source what stands in FROM, a sample of it included
+ * @param source what is in FROM, a sample of it included
  */
 export function profileStatement(source: string, columns: readonly PageColumn[]): string {
   const parts = columns.map((c) => `(${columnSql(c)})`);

@@ -1,6 +1,6 @@
 import { boundedName } from '../sql/quote.js';
 
-/** Where a table stands in the warehouse. */
+/** Where a table is in the warehouse. */
 export interface Place {
   readonly schema: string;
   readonly name: string;

@@ -63,7 +63,7 @@ export interface OptionValue {
   readonly range: Range;
 }
 
-/** A name of the project's as it stands in a text. */
+/** A name of the project's as it is in a text. */
 export interface TableMention extends Range {
   readonly layer?: string;
   readonly name: string;

@@ -10,5 +10,5 @@ export const remoteColumn = (column: {
   readonly options: Readonly<Record<string, string>>;
 }): string => column.options['column_name'] ?? column.name;
 
-/** The server of source tables that stand in the warehouse: they are read where they are. */
+/** The server of source tables that are in the warehouse: they are read where they are. */
 export const WAREHOUSE_SERVER = 'warehouse';

@@ -85,7 +85,7 @@ function said(project: Project) {
   };
 }
 
-test('a project changed file by file is the project read anew, whatever the changes', () => {
+test('a project changed file by file is the project reread, whatever the changes', () => {
   fc.assert(
     fc.property(edits, (changes) => {
       const files = new Map(Object.entries(BASE_FILES));

@@ -105,7 +105,7 @@ export class NameResolver {
     return [...found];
   }
 
-  /** Names that are wrong in a function are told once, however many tables use it. */
+  /** Names that are wrong in a function are reported once, however many tables use it. */
   private tablesOfFunction({ name, path, tables }: ProjectFunction): readonly string[] {
     const known = this.functionTables.get(name);
     if (known) return known;

@@ -9,7 +9,7 @@ export class Words {
     return new Words(tokenize(text, start, end).filter((t) => t.kind !== 'comment'));
   }
 
-  /** A word in lower case, another token as it stands; empty behind the last one. */
+  /** A word in lower case, another token as it is; empty behind the last one. */
   word(i: number): string {
     const token = this.tokens[i];
     return token?.kind === 'word' ? token.text.toLowerCase() : (token?.text ?? '');

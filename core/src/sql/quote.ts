@@ -49,7 +49,7 @@ const LONGEST_NAME = 63;
 /** Hexadecimal digits of the hash that a cut name bears. */
 const HASH_DIGITS = 8;
 
-/** A name of 63 bytes at the most. `mark` is kept; where the name has to be cut, a hash of the whole tells it apart from others. */
+/** A name of 63 bytes at most. `mark` is kept; where the name has to be cut, a hash of the whole tells it apart from others. */
 export function boundedName(name: string, mark = ''): string {
   if ((name.length + mark.length) * 3 <= LONGEST_NAME) return name + mark; // no character takes more than three bytes a unit
   if (utf8Length(name) + utf8Length(mark) <= LONGEST_NAME) return name + mark;

@@ -35,7 +35,7 @@ describe('one broken statement among sound ones', () => {
     const kept = [...before, ...after];
     expect(statements.map((s) => text.slice(s.start, s.end))).toEqual(kept);
     expect(errors).toHaveLength(1);
-    // Each node says where it stands, as it does where all is sound.
+    // Each node says where it is, as it does where all is sound.
     const sound = parseSql(`-- é\n${kept.join(';\n')};\n`);
     const words = (parsed: { text: string; at: (l: number | undefined) => number }, nodes: readonly unknown[]) =>
       locationsIn(nodes).map((location) => /^[^;]{1,5}/.exec(parsed.text.slice(parsed.at(location)))?.[0]);
@@ -60,7 +60,7 @@ function locationsIn(node: unknown): number[] {
   );
 }
 
-test('several broken statements are told, up to a number; what stands behind is left', () => {
+test('several broken statements are reported, up to a number; what is behind is left', () => {
   const text = Array.from({ length: 30 }, (_, i) => `select ${i} from; select ${i};`).join('\n');
   const { errors, statements } = parseStatements(text);
   expect([errors.length, statements.length]).toEqual([20, 19]);

@@ -9,12 +9,12 @@ export interface ParsedFile extends ParsedText {
   readonly broken: readonly Range[];
 }
 
-/** Statements of one file that are told to be broken; what stands behind the last is not read. */
+/** Statements of one file that are told to be broken; what is behind the last is not read. */
 const MOST_BROKEN = 20;
 
 /**
  * Parses a text of SQL statements. Where one has a syntax error, the others are read nevertheless: semicolons part
- * them. The time is that of reading the text a few times over, whatever stands in it.
+ * them. The time is that of reading the text a few times over, whatever is in it.
  */
 export function parseStatements(written: string): ParsedFile {
   const whole = parseSql(written);

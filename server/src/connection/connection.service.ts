@@ -116,7 +116,7 @@ export class ConnectionService {
 
   /** A client of the database that a server is bound to, connected. @throws Problem in plain words */
   async open(server: string, environment: BoundEnvironment): Promise<pg.Client> {
-    // What stands in the warehouse is read as who builds there.
+    // What is in the warehouse is read as who builds there.
     if (server === WAREHOUSE_SERVER)
       return reach({ ...this.config.warehouse[environment === 'production' ? 'production' : 'workspace'], tls: 'off' });
     const binding = await this.bindings.findOneBy({ server, environment });

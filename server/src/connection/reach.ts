@@ -8,7 +8,7 @@ export interface Reach extends DatabaseAddress {
   readonly tls: TlsMode;
 }
 
-/** The part of a connection that did not work, for people who have to mend it. */
+/** The part of a connection that did not work, for people who have to fix it. */
 export type ReachPart = 'name' | 'port' | 'tls' | 'password' | 'database' | 'rights' | 'other';
 
 /** A connection that cannot be made, in plain words. */

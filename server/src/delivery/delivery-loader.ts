@@ -189,7 +189,7 @@ async function digestOf(file: string, parts: ReadonlyMap<string, string>): Promi
   return hash.digest('hex');
 }
 
-/** The landing table as it is declared; where it is declared otherwise than it stands, rows are taken over by the columns' names. */
+/** The landing table as it is declared; where it is declared otherwise than it stands, rows are adopted by the columns' names. */
 async function makeLandingTable(
   client: pg.PoolClient,
   loader: Loader,

@@ -296,7 +296,7 @@ test('the demo’s Parquet file has landed; a file’s arrival runs what depends
   await mira.ended(newest!.id);
 });
 
-test('a file that no pattern takes is told; one that is still being written is not taken', async () => {
+test('a file that no pattern takes is reported; one that is still being written is not taken', async () => {
   expect(await deliver('surprise.xlsx', 'x')).toMatchObject({
     file: 'surprise.xlsx',
     state: 'unknown',

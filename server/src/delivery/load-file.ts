@@ -12,7 +12,7 @@ import { forgetRejects, keepRejects, linesSetAside } from './rejects.js';
 
 /** A file with more bad rows is not what its table declares. */
 const MOST_REJECTS = 10_000;
-/** Columns of a file that nobody declared, as they are told. */
+/** Columns of a file that nobody declared, as they are reported. */
 const MOST_TOLD = 20;
 /** Repeated keys that are told. */
 const KEYS_TOLD = 3;

@@ -32,7 +32,7 @@ export class Loader extends Statements {
    * Makes and fills the table, and runs its checks.
    * @param csv the text of a reference table
    * @param next what comes next: a small table that is moved into its place may be finished with the checks
-   * @returns the plan as it stands, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
+   * @returns the plan as it is, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
    */
   async makeBeside(
     plan: LoadPlan,

@@ -121,7 +121,7 @@ test.each<[string, string, string]>([
   expect((await other.query(asked)).rows).toEqual([{ n: '3' }]);
 });
 
-test('what stands in the way of a swap is asked of indexes, however small the catalog is', async () => {
+test('what is in the way of a swap is asked of indexes, however small the catalog is', async () => {
   await twoStates();
   await planCatalog(client as unknown as pg.PoolClient);
   const asked = questions(['old_relations', 'dependents'], [{ schema: SCHEMA, name: 't' }]).map((q) =>

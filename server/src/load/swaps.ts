@@ -28,10 +28,10 @@ const LOCK_NOT_HAD = ['55P03', '40P01'];
 /** What comes before the questions of a swap. */
 const OPENING = ['savepoint before_swap', `set local lock_timeout = '${LOCK_TIMEOUT}'`];
 
-/** Questions that tell what stands in the places of a swap. */
+/** Questions that tell what is in the places of a swap. */
 const STANDING = ['old_relations', 'dependents'] as const;
 
-/** What stands in the places of a swap. */
+/** What is in the places of a swap. */
 interface Standing {
   readonly old: readonly OldRelation[];
   readonly dependents: readonly Dependent[];

@@ -26,7 +26,7 @@ import type { StepError } from '@ouvrage/api/run';
 
 /** Errors about a value: it has not the form of its type, or does not fit into it. */
 const OF_VALUES = new Set(['22P02', '22007', '22008', '22003', '22001']);
-/** Classes of errors that rows bring about: data, cardinality, and what functions raise. */
+/** Classes of errors that rows cause: data, cardinality, and what functions raise. */
 const OF_ROWS = ['22', '21', 'P0'];
 /** Looking for the place and the rows may not take longer than people wait. */
 const LONGEST_MS = { load: 15_000, preview: 3_000 };
@@ -37,7 +37,7 @@ const valueOf = (message: string): string | undefined => /: "([^"]*)"$/.exec(mes
 /** What was found of an error. */
 type Traced = Pick<StepError, 'rows' | 'detail' | 'path' | 'line' | 'column'>;
 
-/** The database's error, if it is one that rows may bring about. */
+/** The database's error, if it is one that rows may cause. */
 export function errorOfRows(error: unknown): DatabaseError | undefined {
   const cause = error instanceof StatementFailed ? error.cause : error;
   return isDatabaseError(cause) && OF_ROWS.includes((cause.code ?? '').slice(0, 2)) ? cause : undefined;
@@ -115,7 +115,7 @@ class Trace {
     return undefined;
   }
 
-  /** The smallest part of a query that brings the error about. */
+  /** The smallest part of a query that causes the error. */
   private async find(among: readonly Suspect[]): Promise<{ suspect: Suspect; part: QueryPart } | undefined> {
     for (const suspect of among) {
       let part: QueryPart | undefined;
@@ -131,7 +131,7 @@ class Trace {
     return undefined;
   }
 
-  /** Rows of the likeliest input with which a part still brings the error about. */
+  /** Rows of the likeliest input with which a part still causes the error. */
   private async rowsOf({ suspect, part }: { suspect: Suspect; part: QueryPart }): Promise<Traced> {
     for (const input of likeliest(this.project, suspect, part)) {
       const narrowed = await this.narrowed(part, input);
@@ -145,7 +145,7 @@ class Trace {
     return {};
   }
 
-  /** A query for as few rows of an input as are found, by halves, to bring the error about; nothing where it comes about without any. */
+  /** A query for as few rows of an input as are found, by halves, to cause the error; nothing where it happens without any. */
   private async narrowed(part: QueryPart, { table, place }: StoredInput): Promise<string | undefined> {
     const { rows } = await this.client.query<{ blocks: number }>(
       `select (pg_relation_size($1::regclass) / current_setting('block_size')::integer)::integer as blocks`,

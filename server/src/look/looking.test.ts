@@ -302,7 +302,7 @@ describe('looking at tables through the server', () => {
     }
   });
 
-  test('columns that are not there, and values that no column of that type has, are told', async () => {
+  test('columns that are not there, and values that no column of that type has, are reported', async () => {
     expect(await page(look({ show: ['hull'] }))).toMatchObject({ code: 'unknown-column' });
     expect(await page(look({ filters: [{ column: 'gross_tonnage', op: '>', value: 'heavy' }] }))).toMatchObject({
       code: 'query-failed',

@@ -283,7 +283,7 @@ export class PreviewService {
     ]);
   }
 
-  /** What stands in FROM for a table: its place, or its query where it is not built. */
+  /** What is in FROM for a table: its place, or its query where it is not built. */
   async sourceOf(slug: string, table: string, of: 'here' | 'production' = 'here'): Promise<TableSource> {
     const line = await this.projects.line(of === 'production' ? 'production' : slug);
     const definition = line.project.tables.get(table);
@@ -342,7 +342,7 @@ export class PreviewService {
   }
 }
 
-/** Columns with the reason why they hold stand-ins. They stand in the query's order. */
+/** Columns with the reason why they hold stand-ins. They are in the query's order. */
 function markedColumns(
   project: Project,
   query: Query,

@@ -201,7 +201,7 @@ describe('a query that is being written', () => {
       { name: 'n', type: 'bigint' },
     ]);
   });
-  test('is one statement: what stands behind it is not sent', async () => {
+  test('is one statement: what is behind it is not sent', async () => {
     expect(await describe('select 1 as a; drop table core.dim_vessel')).toEqual([{ name: 'a', type: 'integer' }]);
     expect(await warehouse("select to_regclass('core.dim_vessel') is not null as there")).toEqual([{ there: true }]);
   });

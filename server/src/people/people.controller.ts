@@ -38,7 +38,7 @@ class TokenBody {
 }
 
 class AuditQuery {
-  /** The id that the page stands before. */
+  /** The id that the page is before. */
   @OptionalWhole(1, Number.MAX_SAFE_INTEGER)
   before?: number;
 

@@ -130,7 +130,7 @@ export class PeopleService {
     });
   }
 
-  /** A page of the audit log, newest first. @param before the id that the page stands before */
+  /** A page of the audit log, newest first. @param before the id that the page is before */
   auditPage(before: string | undefined, text: string | undefined): Promise<Audit[]> {
     const page = this.audits.createQueryBuilder('a').orderBy('a.id', 'DESC').take(AUDIT_PAGE);
     if (before !== undefined) page.andWhere('a.id < :before', { before });

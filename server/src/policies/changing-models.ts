@@ -1,6 +1,6 @@
 /**
  * What tables hold after loads and changes of their contracts, computed plainly, one key at a time, from the
- * language's page alone. Columns are told apart by numbers that stay when their names change.
+ * language's page alone. Columns are distinguished by numbers that stay when their names change.
  */
 export type Value = string | null;
 export type Values = ReadonlyMap<number, Value>;

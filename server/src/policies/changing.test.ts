@@ -52,7 +52,7 @@ interface Column extends ModelColumn {
   readonly was?: string;
 }
 
-/** The contract of the table, as it stands. */
+/** The contract of the table, as it is. */
 interface Contract {
   readonly table: string;
   readonly tableWas?: string;

@@ -24,7 +24,7 @@ export interface Loads {
   reset(): Promise<void>;
 }
 
-/** @param contract what stands between `create table core.t (` and the query, with the closing options */
+/** @param contract what is between `create table core.t (` and the query, with the closing options */
 export function loadsOf(
   client: pg.Client,
   schema: string,

@@ -44,7 +44,7 @@ test.each(CASES)('%s: %s and %s: %s', async (type, a, b, isEqual) => {
   expect(rows[0]!['a'] === rows[0]!['b']).toBe(isEqual);
 });
 
-test('parts are told apart, and null from what is empty', async () => {
+test('parts are distinguished, and null from what is empty', async () => {
   const list = (...values: (string | null)[]) =>
     hashOf(
       values.map((v) => ({

@@ -114,7 +114,7 @@ describe('keys are looked up', () => {
       'strict unknown': expected.filter((e) => e.strict === '0').length,
       'ship before the first version': expected.filter((e) => e.ship !== e.strict).length,
     });
-    // A table made anew takes the keys while its rows are written, or after its query's rows were kept: the same either way.
+    // A table remade takes the keys while its rows are written, or after its query's rows were kept: the same either way.
     for (const from of ['landing.calls', '(select * from landing.calls limit 100) as c']) {
       const rebuilt = await loadsOf(
         client,

@@ -6,7 +6,7 @@ import { dice, fill, hour, KEYS, source, VALUES } from './worlds.js';
 
 /**
  * Every policy on PostgreSQL against its plain model, over random sequences of loads. A world is one
- * sequence; worlds share a table, told apart by the first part of their keys, so that one load carries
+ * sequence; worlds share a table, distinguished by the first part of their keys, so that one load carries
  * a hundred of them. `OUVRAGE_WORLDS=3000` plays that many of each policy; a world that differs is printed with its seed.
  */
 const SCHEMA = 'policies_test';

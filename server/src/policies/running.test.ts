@@ -278,7 +278,7 @@ test('a new column of the query is added where drift says so; a statement of bef
   ]);
 });
 
-test('a table that is written anew keeps its constraints, indexes, readers and rows', async () => {
+test('a table that is rewritten keeps its constraints, indexes, readers and rows', async () => {
   const slug = await workspace(mira, 'Written anew');
   await draft(mira, slug, 'core/fact_dues.sql', (t) =>
     t.replace("business_key = 'invoice_no'", "business_key = 'invoice_no', shape = rewrite"),
@@ -329,7 +329,7 @@ test('a table that is written anew keeps its constraints, indexes, readers and r
   expect(await amounts()).toEqual(before);
 });
 
-test('a table that is written anew from plain rows proves its key by adding it', async () => {
+test('a table that is rewritten from plain rows proves its key by adding it', async () => {
   const slug = await workspace(mira, 'Proven');
   await draft(
     mira,

@@ -12,7 +12,7 @@ import {
   type TestApplication,
 } from '../testing.js';
 
-/** Where in the author's text an error of the database arises, and the rows that bring it about, on the demo's data. */
+/** Where in the author's text an error of the database arises, and the rows that cause it, on the demo's data. */
 let application: TestApplication;
 let mira: Client;
 let slug: string;
@@ -185,7 +185,7 @@ test.each<[string, (statement: string) => string, string, string]>([
   expect(at).toBe(statement);
 });
 
-test('an error that no row brings about: the place alone', async () => {
+test('an error that no row causes: the place alone', async () => {
   const { error, at } = await failing(
     'create table core.traced as\nselect berth_code,\n  1 / 0 as n from landing.berth;',
   );

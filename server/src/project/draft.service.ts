@@ -44,7 +44,7 @@ export class DraftService {
     const commit = await this.git.resolve(branchOf(workspace.slug));
     const tree = await this.git.tree(commit!);
     const now = () => this.stored.findOne({ where, relations: WRITERS });
-    /** What stands in the way: another draft, or the committed file where that draft is gone again. */
+    /** What is in the way: another draft, or the committed file where that draft is gone again. */
     const inTheWay = async (other: Draft | null): Promise<Problem> =>
       other
         ? draftConflict(path, text, { text: other.text, by: other.savedBy.displayName, version: other.version })

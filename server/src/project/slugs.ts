@@ -1,10 +1,10 @@
 /** Names that mean something else in addresses, in git or in the warehouse. */
 const RESERVED: ReadonlySet<string> = new Set(['production', 'main', 'head']);
 
-/** Whether a name can be a workspace's: it stands in addresses, and names its branch. */
+/** Whether a name can be a workspace's: it is in addresses, and names its branch. */
 export const isSlug = (name: string): boolean => /^[a-z0-9][a-z0-9-]{0,39}$/.test(name) && !RESERVED.has(name);
 
-/** A workspace's name as it stands in addresses; the first that is free. */
+/** A workspace's name as it is in addresses; the first that is free. */
 export function slugFor(name: string, taken: ReadonlySet<string>): string {
   const base =
     name

@@ -24,7 +24,7 @@ class TableQueryParameters {
 export class QualityController {
   constructor(private readonly quality: QualityService) {}
 
-  /** Tables and checks with where they stand and how they hold. */
+  /** Tables and checks with where they are and how they hold. */
   @Get('state')
   async state(@Param('slug') slug: string): Promise<Sent<StateAnswer>> {
     const { tables, checks } = await this.quality.state(slug);

@@ -134,7 +134,7 @@ export class QualityService {
     );
   }
 
-  /** Errors of the project that stand in an environment's files. */
+  /** Errors of the project that are in an environment's files. */
   static errors(project: Project): number {
     return project.diagnostics.filter((d) => d.severity === 'error').length;
   }

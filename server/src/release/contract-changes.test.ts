@@ -159,7 +159,7 @@ describe('a table that gets another name', () => {
     `create table core.${name} (quay_no bigint options (role 'surrogate key') primary key, code text not null unique, length integer) with (load = merge, business_key = 'code'${options});
 select code, length::integer as length from reference.quay_list;\ngrant select on core.${name} to reporting;`;
 
-  test('its rows, numbers, grants and past come along; a wrong old name is told with the nearest', async () => {
+  test('its rows, numbers, grants and past come along; a wrong old name is reported with the nearest', async () => {
     await succeeded({ 'reference/quay_list.csv': 'code,length\nn,1\ns,2\n', 'core/quay.sql': definition('quay') });
     const before = await rows('select * from core.quay order by code');
     await warehouse(`comment on table core.quay is 'said by hand'`);
@@ -293,7 +293,7 @@ ${query};`;
   const fact = `create table core.tie (tie_no int primary key, mooring_key bigint options (looked_up_by 'length') not null references core.mooring (mooring_key)) with (load = merge, business_key = 'tie_no');
 select n::int as tie_no, l::numeric as length from reference.tie_list;`;
 
-  test('equal values have equal ones; those that exist stay until a release, which makes them anew together with facts', async () => {
+  test('equal values have equal ones; those that exist stay until a release, which makes them again together with facts', async () => {
     await succeeded({
       'reference/mooring_list.csv': 'l,s\n1.0,1 mon\n2.50,2 days\n',
       'reference/tie_list.csv': 'n,l\n1,1.00\n2,2.5\n',

@@ -30,7 +30,7 @@ export interface FirstRun {
 }
 
 /**
- * Runs each new function of a release once as the workspace builder, read-only and for some seconds at the most, before
+ * Runs each new function of a release once as the workspace builder, read-only and for some seconds at most, before
  * the production builder ever does. What its arguments are does not matter: nulls of their types.
  * @throws Problem where one does more than read
  */

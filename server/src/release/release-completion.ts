@@ -17,7 +17,7 @@ export interface ReleaseIntent {
   readonly commit: string;
   readonly before: string;
   readonly run: number;
-  /** Tables that were built anew, and those that were dropped. */
+  /** Tables that were rebuilt, and those that were dropped. */
   readonly tables: readonly string[];
   /** Source tables that were brought in, with their greatest watermarks. */
   readonly broughtIn: readonly (readonly [table: string, newest: string | null])[];

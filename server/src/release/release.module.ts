@@ -52,7 +52,7 @@ export class ReleaseController {
     return this.releases.list();
   }
 
-  /** What releasing a workspace would change: definitions, rows that go, what stands in the way. */
+  /** What releasing a workspace would change: definitions, rows that go, what is in the way. */
   @Get('workspaces/:slug/comparison')
   compare(@Param('slug') slug: string): Promise<Sent<Comparison>> {
     return this.releases.compare(slug);

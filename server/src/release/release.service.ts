@@ -107,7 +107,7 @@ export class ReleaseService implements OnModuleInit {
     }));
   }
 
-  /** A workspace against production: files with both texts, tables, and what stands in the way. */
+  /** A workspace against production: files with both texts, tables, and what is in the way. */
   async compare(slug: string): Promise<Sent<Comparison>> {
     const line = await this.projects.line(slug);
     if (!line.workspace)
@@ -368,7 +368,7 @@ const notCompleted = (error: unknown) =>
     `It is completed within seconds if the warehouse already has it; this run then shows as succeeded. Otherwise production is unchanged: release again. ${wordsOf(error)}`,
   );
 
-/** A table whose hashes a release makes anew, so that equal values have equal ones, and the tables that hold its keys. */
+/** A table whose hashes a release makes again, so that equal values have equal ones, and the tables that hold its keys. */
 interface Rehash {
   readonly table: string;
   readonly columns: readonly string[];

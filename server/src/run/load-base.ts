@@ -116,7 +116,7 @@ type Planning = Omit<PlanContext, 'base' | 'driftTypes'>;
 
 const recorded = (loaded: Loaded | undefined): Hashing => loaded?.hashing ?? 'as text';
 
-/** How values of tables become hashes: as today in what is made anew by a release or for the first time, else as they were. */
+/** How values of tables become hashes: as today in what is remade by a release or for the first time, else as they were. */
 function hashingIn(
   { placeOf, environment }: Planning,
   table: Definition,
@@ -125,7 +125,7 @@ function hashingIn(
   return (name) => {
     if (name === table.fullName) return beside || !here.has(name) ? NEWEST_HASHING : recorded(here.get(name));
     const place = placeOf(name);
-    // What this release has built stands beside.
+    // What this release has built is beside.
     if (beside && place.schema !== environment.schemaOf(name.slice(0, name.indexOf('.')))) return NEWEST_HASHING;
     if (here.has(name)) return recorded(here.get(name));
     return released.loaded.has(name) && place.schema === released.environment.schemaOf(name.slice(0, name.indexOf('.')))
@@ -167,7 +167,7 @@ async function withRehashed(
   return { ...base, isRehashed: hashingOf(table.fullName) === NEWEST_HASHING && wasText(table), rehashed };
 }
 
-/** What stands beside a table with a long name may still bear the name that it had before such names were told apart. */
+/** What is beside a table with a long name may still bear the name that it had before such names were distinguished. */
 async function nameAsToday(loader: Loader, home: Place): Promise<void> {
   const pairs = REMEMBERED.flatMap((what) => {
     const former = formerRememberedPlace(home, what);

@@ -123,7 +123,7 @@ export class RunStep {
   @Column({ type: 'jsonb', nullable: true, select: false })
   kinds: Readonly<Record<string, FaultRows>> | null;
 
-  /** Why the load changed its table in place, or wrote it anew. */
+  /** Why the load changed its table in place, or wrote it again. */
   @Column({ type: 'text', nullable: true })
   note: string | null;
 
@@ -202,7 +202,7 @@ export class Release {
   @Column('text')
   person: string;
 
-  /** Tables that were built anew, and those that were dropped. */
+  /** Tables that were rebuilt, and those that were dropped. */
   @Column('jsonb')
   tables: readonly string[];
 

@@ -16,7 +16,7 @@ export interface ScriptRequest {
   readonly form: 'script' | 'procedures';
 }
 
-/** The SQL of loads, to be read before they run and to be taken away. */
+/** The SQL of loads, to be read before they run and to be exported. */
 @Injectable()
 export class ScriptService {
   constructor(

@@ -80,7 +80,7 @@ export class ImportService {
     }
   }
 
-  /** The files of declared tables with what drifted taken over; nothing is kept yet. */
+  /** The files of declared tables with what drifted adopted; nothing is kept yet. */
   async takeOver(line: Line, server: string, names: readonly string[]): Promise<ProposedFile[]> {
     const tables = declaredIn(line, server).filter((t) => names.includes(t.fullName));
     if (tables.length === 0) throw notFound(`The source table ${names.join(', ')}`);

@@ -237,7 +237,7 @@ export class SourceController {
     return Object.fromEntries(await this.imports.compare(line, server, tables));
   }
 
-  /** The file of one table with what drifted taken over; nothing is kept yet. */
+  /** The file of one table with what drifted adopted; nothing is kept yet. */
   @Needs('editor')
   @Post('sources/:server/take-over')
   @HttpCode(200)

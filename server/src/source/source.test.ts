@@ -348,7 +348,7 @@ describe('bringing in', () => {
     expect(await late()).toMatchObject({ late: false });
   });
 
-  test('drift stops an intake, is shown, and is taken over; drift = add takes it in', async () => {
+  test('drift stops an intake, is shown, and is adopted; drift = add takes it in', async () => {
     const slug = await openWorkspace('a drifted source');
     const today = (await application.app.get(HarbourService).day())!.day;
     await moveOn(Math.max(1, 68 - today));
@@ -397,7 +397,7 @@ describe('bringing in', () => {
 });
 
 describe('releasing source tables', () => {
-  test('a release brings in what it declares anew, with what reads it, or nothing of it', async () => {
+  test('a release brings in what it declares again, with what reads it, or nothing of it', async () => {
     const slug = await openWorkspace('a released source');
     const { id } = await harbour();
     await query(
@@ -449,7 +449,7 @@ describe('releasing source tables', () => {
   });
 });
 
-describe('a source table that stands in the warehouse', () => {
+describe('a source table that is in the warehouse', () => {
   const declared = (columns: string, options = '') =>
     `create foreign table landing.tariff_book (${columns}) server warehouse options (schema_name 'elsewhere', table_name 'Tariffs'${options});`;
   const superuserSql = (sql: string) => warehouse<Record<string, unknown>>(sql, 'superuser');

@@ -19,7 +19,7 @@ const show = async (answers: object = {}) => {
   return seen;
 };
 
-test('drafts stand over files; deleted ones are gone', async () => {
+test('drafts are over files; deleted ones are gone', async () => {
   const draft = (path: string, text: string | null) => ({
     path,
     text,

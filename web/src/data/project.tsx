@@ -11,7 +11,7 @@ import type { ProblemBody } from '@ouvrage/api/problem';
 import type { DraftEntry } from '@ouvrage/api/project';
 import type { CheckState, StateAnswer, TableState } from '@ouvrage/api/quality';
 
-/** The project of the workspace in the address: its files, what they mean, and how it stands. */
+/** The project of the workspace in the address: its files, what they mean, and its state. */
 export interface ProjectView {
   /** Tells this project from others. */
   readonly project: string;

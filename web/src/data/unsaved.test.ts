@@ -43,4 +43,4 @@ test.each([
   expect(unsavedOf(mira, store)).toEqual({});
 });
 
-test('a full browser is told', () => expect(keepUnsaved(mira, texts, new FakeStore(10))).toBe(false));
+test('a full browser is reported', () => expect(keepUnsaved(mira, texts, new FakeStore(10))).toBe(false));

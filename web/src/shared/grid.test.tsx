@@ -27,7 +27,7 @@ const show = (more: object = {}) =>
 const focused = () =>
   screen.getAllByRole('gridcell').find((c) => c.getAttribute('aria-selected') === 'true')?.textContent;
 
-test('numbers have separators, booleans words, nulls are told apart', () => {
+test('numbers have separators, booleans words, nulls are distinguished', () => {
   show();
   expect(screen.getAllByRole('gridcell').map((c) => c.textContent)).toEqual([
     ...['A', '1,204.5', 'true', 'null'],

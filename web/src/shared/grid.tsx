@@ -21,7 +21,7 @@ interface GridProps {
 const ROW = 22;
 const HEAD = 25;
 
-/** Rows of a query: virtual, with numbers to the right, nulls told apart, and arrow keys. */
+/** Rows of a query: virtual, with numbers to the right, nulls distinguished, and arrow keys. */
 export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const [focus, setFocus] = useState({ row: 0, column: 0 });

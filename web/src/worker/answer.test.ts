@@ -114,7 +114,7 @@ describe('an edit is answered', () => {
     });
     expect(diagnostics.map((d) => d.code)).toContain('unknown-column');
   });
-  test('a file of a new path is added, and one that is opened again is read anew', () => {
+  test('a file of a new path is added, and one that is opened again is reread', () => {
     expect(edit('staging/new.sql', 'select berth_code from landing.berth').table?.fullName).toBe('staging.new');
     const again = answer({
       kind: 'open',

@@ -63,7 +63,7 @@ test('a worker that does not answer in time is given up', async () => {
   expect(ports[0]!.isEnded).toBe(true);
 });
 
-test('an answer that cannot be read, and a worker that cannot be made, are told', async () => {
+test('an answer that cannot be read, and a worker that cannot be made, are reported', async () => {
   const { made, ports } = channel();
   const failed = made.ask<'open'>(open);
   ports[0]!.onmessageerror!.call(ports[0] as never, {} as MessageEvent);

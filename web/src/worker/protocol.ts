@@ -65,7 +65,7 @@ export interface ProjectSummary {
 /** What a keystroke in one file means. */
 export interface EditAnswer {
   readonly diagnostics: readonly PlacedDiagnostic[];
-  /** Errors of other files that this edit brings about. */
+  /** Errors of other files that this edit causes. */
   readonly elsewhere: number;
   readonly table?: TableSummary;
   /** Of a definition: its contract, for a form. */

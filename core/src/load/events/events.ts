@@ -40,7 +40,7 @@ import {
   type Target,
 } from '../../compile/target.js';
 
-/** Above this share of rows of keys that are cut again, writing all of them anew is faster: measured. */
+/** Above this share of rows of keys that are cut again, writing all of them again is faster: measured. */
 const REWRITE_SHARE = 0.3;
 
 /**
@@ -67,7 +67,7 @@ export function eventSteps(context: PolicyContext<EventsSpec>): LoadStep[] {
     analyzeChanges([...key, h.validFrom.name], VERSIONS),
     ...cutGuards(context, h, at, VERSIONS),
   ];
-  // Numbers are found for versions that are there; without them, a table that is written anew needs none beside itself.
+  // Numbers are found for versions that are there; without them, a table that is rewritten needs none beside itself.
   const first =
     maps.length > 0
       ? [...versions, ...keepNumbers(context, h), ...numberKeys(maps, VERSIONS)]

@@ -116,7 +116,7 @@ describe('A history load closes versions and opens new ones.', () => {
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
     `));
-  test('written anew, with columns that are overwritten, kept and remembered', () =>
+  test('rewritten, with columns that are overwritten, kept and remembered', () =>
     expect(
       loadText({
         contract:

@@ -27,7 +27,7 @@ import {
 } from '../../compile/steps.js';
 import { columnsOf, differ, loadTime, sameKey, sortsFast, storage, writtenColumns } from '../../compile/target.js';
 
-/** Above this share of changed rows, writing all of them anew is faster: measured. */
+/** Above this share of changed rows, writing all of them again is faster: measured. */
 const REWRITE_SHARE = 0.3;
 
 const CHANGED_BY_OTHERS = 'The table was changed by something other than its loads: start it over, or fix the rows.';

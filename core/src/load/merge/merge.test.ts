@@ -188,7 +188,7 @@ describe('A merge load changes the rows of each key.', () => {
      drop view if exists pg_temp.query_rows, pg_temp.raw_rows;
      set local parallel_tuple_cost to default;"
     `));
-  test('numbered by hashes, missing rows flagged, a row hash, written anew', () =>
+  test('numbered by hashes, missing rows flagged, a row hash, rewritten', () =>
     expect(
       loadText({
         contract:

@@ -30,7 +30,7 @@ import {
 } from '../../compile/steps.js';
 import { columnsOf, differ, sameKey, sortsFast, stampOf, storage, writtenColumns } from '../../compile/target.js';
 
-/** Above this share of changed rows, writing all of them anew is faster: measured. */
+/** Above this share of changed rows, writing all of them again is faster: measured. */
 const REWRITE_SHARE = 0.15;
 
 /**
@@ -187,7 +187,7 @@ where c.op$ = 'inserted'`,
 const SAME_IF_EQUAL =
   /^(smallint|integer|bigint|boolean|text|varchar|date|timestamp|timestamptz|uuid|numeric\(\d+(,\d+)?\))(\(\d+\))?$/;
 
-/** Whether a row of the query is a row of the table as it stands: nothing is numbered, stamped, kept or decided by a condition. */
+/** Whether a row of the query is a row of the table as it is: nothing is numbered, stamped, kept or decided by a condition. */
 function isTakenAsGiven(context: PolicyContext<MergeSpec>): boolean {
   const { columns, key, isLookedUp } = context.target;
   const { missingRows, updateWhen, insertWhen, deleteWhen } = context.spec;
@@ -202,7 +202,7 @@ function isTakenAsGiven(context: PolicyContext<MergeSpec>): boolean {
 }
 
 /**
- * The primary key of a table that is written anew from the query's rows as they are: where these have null or repeated
+ * The primary key of a table that is rewritten from the query's rows as they are: where these have null or repeated
  * keys it cannot be added, so that the load need not look for them before.
  */
 export function keyProvenAnew(context: PolicyContext<MergeSpec>): ConstraintCheck | undefined {

@@ -20,9 +20,9 @@ export type LoadBase =
       /** Columns that drift has added before and the contract does not declare: they stay. */
       readonly extras?: readonly { readonly name: string; readonly type: string }[];
       readonly remembers: readonly RememberedTable[];
-      /** Whether its hashes were made as text, so that they are made anew. */
+      /** Whether its hashes were made as text, so that they are remade. */
       readonly isRehashed?: boolean;
-      /** Columns that hold hashes of dimensions which are made anew, too: where these stand with their former keys. */
+      /** Columns that hold hashes of dimensions which are remade, too: where these stand with their former keys. */
       readonly rehashed?: readonly {
         readonly column: string;
         readonly dimension: string;
@@ -70,7 +70,7 @@ export function startingTable(table: Definition, own: Place, base: LoadBase): st
   return `create table ${qualified(own)}${storage(table)} as\nselect ${[...items, ...extras].join(',\n       ')}\nfrom ${qualified(base.from)}`;
 }
 
-/** What is remembered beside a table, as its load goes on: kept in the contract's form, taken over from where the rows are copied, or forgotten. */
+/** What is remembered beside a table, as its load goes on: kept in the contract's form, adopted from where the rows are copied, or forgotten. */
 export function remembered(project: Project, table: Definition, target: Place, base: LoadBase): LoadStatement[] {
   if (base.kind === 'in place') return [];
   const statements: LoadStatement[] = [];

@@ -28,7 +28,7 @@ export interface LoadPlan {
   readonly makes?: readonly LoadStatement[];
   /** False where the table is changed in its place: then `beside` is that place, and nothing is moved. */
   readonly swaps: boolean;
-  /** Of a table that is changed in its place, but may be made anew: what then stands instead. */
+  /** Of a table that is changed in its place, but may be remade: what then stands instead. */
   readonly anew?: Pick<LoadPlan, 'beside' | 'countSql' | 'finish'>;
   readonly checks: readonly ConstraintCheck[];
   /** Counts the rows at fault of all `checks`; undefined without checks. */

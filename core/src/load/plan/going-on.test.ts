@@ -190,7 +190,7 @@ describe('columns that the contract lacks', () => {
     project({
       'core/t.sql': `create table core.t (call_no text not null) with (load = merge, business_key = 'call_no', drift = add);\n${query};`,
     });
-  test('are taken over with their types', () => {
+  test('are adopted with their types', () => {
     const p = of('select call_no, tonnage from landing.call');
     expect(driftColumns(p, definition(p, 'core.t')).map(({ name, type }) => [name, type])).toEqual([
       ['tonnage', 'numeric(12,2)'],
@@ -309,7 +309,7 @@ test('what a load fills is stood for in previews of tables that are not built', 
   }
 });
 
-describe('loads that are taken away', () => {
+describe('loads that are exported', () => {
   const script = () => ({
     title: 'core.dim_berth and core.fact_call',
     needs: ['landing.berth (berth_code text, length_m numeric)'],
@@ -338,7 +338,7 @@ describe('loads that are taken away', () => {
   ])('as a %s', (_, write) => expect(write(script())).toMatchSnapshot());
 });
 
-describe('hashes are made anew where equal values had different ones', () => {
+describe('hashes are remade where equal values had different ones', () => {
   const hashed = (method: string) =>
     projectOf({
       'core/t.sql': `create table core.t (id bigint options (role 'surrogate key') primary key, n numeric not null, x jsonb, mark uuid options (role 'row hash')) with (load = merge, business_key = 'n'${method});

@@ -49,7 +49,7 @@ export function rehash(target: Target, own: Place): LoadStatement[] {
   return [{ kind: 'build', sql: `update ${qualified(own)} as t set ${set.join(', ')}` }];
 }
 
-/** A dimension as it stands with its former keys, of which facts still hold some. */
+/** A dimension as it is with its former keys, of which facts still hold some. */
 export interface FormerDimension {
   readonly dimension: Target;
   readonly from: Place;

@@ -114,7 +114,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   };
 }
 
-/** Whether a load may choose between changing a table in its place and writing it anew. With drift = add, it may hold columns that only it still has. */
+/** Whether a load may choose between changing a table in its place and writing it again. With drift = add, it may hold columns that only it still has. */
 const mayBeWrittenAnew = (table: Definition): boolean => {
   const spec = specOf(table);
   return 'shape' in spec && spec.shape !== 'in_place' && !spec.addsDrift;

@@ -13,7 +13,7 @@ interface Shape {
   readonly type: string;
 }
 
-/** What stands beside a table now, with its columns as the catalog tells them. */
+/** What is beside a table now, with its columns as the catalog tells them. */
 export interface RememberedTable {
   readonly what: Remembered;
   readonly columns: readonly Shape[];

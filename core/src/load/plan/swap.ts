@@ -65,7 +65,7 @@ export interface Attached {
   /** Whether the current user may make it again. */
   readonly ours: boolean;
   readonly owner: string;
-  /** Makes it again on the table that stands in this place then. */
+  /** Makes it again on the table that is in this place then. */
   readonly sql: string;
 }
 
@@ -197,7 +197,7 @@ export interface SwapPlan {
   readonly gone: readonly Dependent[];
   /** What was attached to tables that go, as it is made again. */
   readonly attached: readonly (Attached & Place)[];
-  /** Set when the swap cannot be done by renaming: what stands in the way. */
+  /** Set when the swap cannot be done by renaming: what is in the way. */
   readonly blockedBy?: readonly Blocker[];
 }
 

@@ -9,7 +9,7 @@ import type { Project, Definition } from '../../model/project.js';
 export interface PolicyContext<Spec extends LoadSpec = LoadSpec> extends KeyContext {
   /** How the table is loaded. */
   readonly spec: Spec;
-  /** Of a table that is changed in its place: where it may be made anew instead. */
+  /** Of a table that is changed in its place: where it may be remade instead. */
   readonly beside?: Place;
   /** Of a history by state: changes correct open versions. */
   readonly corrects: boolean;

@@ -4,7 +4,7 @@ import type { Place } from '../../model/place.js';
 import type { PolicyContext } from './context.js';
 import type { LoadStep } from '../../compile/steps.js';
 
-/** Tables with fewer rows are always changed in their place: making one anew costs more than it saves. */
+/** Tables with fewer rows are always changed in their place: making one again costs more than it saves. */
 const FEW_ROWS = 10_000;
 
 /** About how many rows a table has, as its statistics say. */
@@ -32,7 +32,7 @@ export function sampledChanges(place: Place, heldAgainst: (sample: string) => st
 interface Shapes {
   /** How many rows change: see `countedChanges` and `sampledChanges`. */
   readonly amount: string;
-  /** Above this share of the rows, writing all anew is faster. */
+  /** Above this share of the rows, writing all again is faster. */
   readonly share: number;
   readonly inPlace: readonly LoadStep[];
   /** The steps that make the table beside. */
@@ -40,7 +40,7 @@ interface Shapes {
 }
 
 /**
- * Changes a table in its place, or writes it anew beside and swaps, by the share of its rows that the
+ * Changes a table in its place, or writes it again beside and swaps, by the share of its rows that the
  * load has found to change; `shape` says it for good. A load that changes nothing writes nothing.
  */
 export function shapeSteps(

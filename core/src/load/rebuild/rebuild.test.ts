@@ -4,7 +4,7 @@ import { loadText } from '../testing.js';
 
 beforeAll(loadParser);
 
-describe('A rebuilt table is made anew, its numbers kept.', () => {
+describe('A rebuilt table is remade, its numbers kept.', () => {
   test('numbered by a key map', () =>
     expect(
       loadText({

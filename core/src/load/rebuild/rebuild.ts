@@ -8,7 +8,7 @@ import { readsDirectly } from '../../keys/direct.js';
 import { lookUpChecks } from '../../keys/look-ups.js';
 
 /**
- * All rows anew, where keys are given or looked up: the numbers of the key map stay from load to load. The
+ * All rows again, where keys are given or looked up: the numbers of the key map stay from load to load. The
  * table is made by these steps, from its query: several workers can answer that, and cannot where rows are inserted.
  */
 export function rebuildSteps(context: PolicyContext): LoadStep[] {

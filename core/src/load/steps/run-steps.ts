@@ -25,7 +25,7 @@ export interface StepHost {
   held?(guard: Guard): void;
   /** What the load says of itself: how far a bound reaches, which shape it chose. */
   noted?(note: string): void;
-  /** The table is made anew beside, or changed in its place. */
+  /** The table is remade beside, or changed in its place. */
   chosen?(isAnew: boolean): void;
   /** A count, and the query of some of these rows, where that costs little. */
   counted?(name: string, n: number, rows: string | undefined): Promise<void> | void;

@@ -14,7 +14,7 @@ export interface Answers {
   readonly consents: readonly string[];
 }
 
-/** The answers as they stand before anyone has chosen: the usual thing, and no consent. */
+/** The answers as they are before anyone has chosen: the usual thing, and no consent. */
 export const firstAnswers = (data: Comparison): Answers => ({
   treatments: Object.fromEntries(data.migrations.map((m) => [m.table, m.choices[0]!])),
   consents: [],

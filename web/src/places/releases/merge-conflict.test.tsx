@@ -44,7 +44,7 @@ describe('each file is settled with one text', () => {
     await settle();
     await waitFor(() => expect(sent.changed.map((s) => s.body)).toEqual([{ files }]));
   });
-  test('what is refused is told, and the texts stay', async () => {
+  test('what is refused is reported, and the texts stay', async () => {
     await show(new Problem(409, 'Production has moved again'));
     fireEvent.change(screen.getByLabelText('Merged text of staging/berth.sql'), { target: { value: 'select 4' } });
     await settle();

@@ -1,7 +1,7 @@
 import { scriptAddress } from '../../data/runs';
 import { useProject } from '../../data/project';
 
-/** The SQL that loads some tables, or all of them, to be taken away: it runs in psql, without Ouvrage. */
+/** The SQL that loads some tables, or all of them, to be exported: it runs in psql, without Ouvrage. */
 export function TakeAway({ tables, name }: { tables: readonly string[]; name: string }) {
   const { slug } = useProject();
   const of = { tables: tables.join(','), upstream: false };

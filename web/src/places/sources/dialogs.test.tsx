@@ -234,7 +234,7 @@ describe('the drop folder', () => {
       ]),
     );
   });
-  test('looks when asked; a failure is told', async () => {
+  test('looks when asked; a failure is reported', async () => {
     await show('releaser', { 'POST deliveries/look': new Problem(503, 'The folder cannot be read') });
     await userEvent.click(screen.getByRole('button', { name: 'Look now' }));
     expect(await screen.findByText('The folder cannot be read')).toBeTruthy();

@@ -91,7 +91,7 @@ describe('pivot', () => {
     await userEvent.click(screen.getByLabelText(/leave out/));
     await waitFor(() => expect(sql()).not.toMatch(/is not null/));
   });
-  test('a failure of the database is told', async () => {
+  test('a failure of the database is reported', async () => {
     await show('pivot', 'staging.stay', {
       'POST workspaces/dues/preview': new Problem(503, 'The database does not answer'),
     });

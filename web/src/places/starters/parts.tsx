@@ -167,7 +167,7 @@ export function ConditionField({
   );
 }
 
-/** State that begins anew when what it is about changes. */
+/** State that starts again when what it is about changes. */
 export function useStateFor<T>(key: string, initial: () => T): [T, (next: T) => void] {
   const [held, setHeld] = useState(() => ({ key, value: initial() }));
   const value = held.key === key ? held.value : initial();

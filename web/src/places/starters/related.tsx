@@ -259,7 +259,7 @@ function without(picked: readonly Picked[], index: number): Picked[] {
   return kept.map((i) => ({ ...picked[i]!, parent: picked[i]!.parent < 0 ? -1 : kept.indexOf(picked[i]!.parent) }));
 }
 
-/** Columns under their own names, or with the role before them where the base has the name, or the table stands in a role. */
+/** Columns under their own names, or with the role before them where the base has the name, or the table is in a role. */
 function namesFor(p: Picked, base: readonly string[]): JoinedTable['columns'] {
   const role = roleOf(p.step);
   const inRole = role !== bareName(p.step.to);

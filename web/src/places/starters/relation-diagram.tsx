@@ -39,7 +39,7 @@ const HEAD = 30;
 const LINE = 25;
 const heightOf = (t: DiagramTable) => HEAD + Math.max(1, t.columns.length) * LINE + 6;
 
-/** The tables around one, as a drawing: columns are ticked where they stand. Solid lines are declared, dashed ones guessed. */
+/** The tables around one, as a drawing: columns are ticked where they are. Solid lines are declared, dashed ones guessed. */
 export function RelationDiagram({ tables, edges }: { tables: readonly DiagramTable[]; edges: readonly DiagramEdge[] }) {
   const shape = `${tables.map((t) => `${t.id}:${t.columns.length}`).join()}|${edges.map((e) => `${e.from}>${e.to}`).join()}`;
   const [placed, setPlaced] = useState<{ shape: string; placed: Placed }>();

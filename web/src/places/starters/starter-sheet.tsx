@@ -20,7 +20,7 @@ import { usePreview } from '../tables/use-preview';
 /** A query that a starter wrote, and the name that it suggests for its table. */
 export interface StarterQuery {
   readonly name: string;
-  /** The text, where the table's full name stands in it as a function of that, and of the full names of the sheet's other tables. */
+  /** The text, where the table's full name is in it as a function of that, and of the full names of the sheet's other tables. */
   readonly sql: string | ((fullName: string, full: (name: string) => string) => string);
 }
 

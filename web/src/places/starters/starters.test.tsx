@@ -148,7 +148,7 @@ describe('a draft is not saved', () => {
     await userEvent.click(screen.getByRole('button', { name: 'Save draft' }));
     expect(sent.changed.filter((s) => s.method === 'PUT')).toEqual([]);
   });
-  test('where the server refuses it, which is told', async () => {
+  test('where the server refuses it, which is reported', async () => {
     await show('summarise', 'staging.stay', {
       answers: { 'PUT workspaces/dues/drafts': new Problem(409, 'Somebody has saved another') },
     });

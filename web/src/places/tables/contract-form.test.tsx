@@ -80,7 +80,7 @@ describe('a contract that differs from its query says how, and follows it', () =
     await userEvent.click(await screen.findByRole('button', { name: 'Update contract from query' }));
     await waitFor(() => expect(text()).toMatch(/x +uuid/));
   });
-  test('where the database does not answer, nothing changes and it is told', async () => {
+  test('where the database does not answer, nothing changes and it is reported', async () => {
     const sql = CONTRACT.replace('length_m from', 'length_m, functions.unheard() as x from');
     const text = await show(sql, { 'POST workspaces/dues/preview': new Problem(503, 'The database does not answer') });
     await userEvent.click(await screen.findByRole('button', { name: 'Update contract from query' }));

@@ -8,7 +8,7 @@ import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
 import type { TableSummary } from '../../worker/protocol';
 
-/** The SQL that loads a table here, to be read before it runs and to be taken away. */
+/** The SQL that loads a table here, to be read before it runs and to be exported. */
 export function LoadFacet({ table, unsaved }: { table: TableSummary; unsaved: boolean }) {
   const { slug } = useProject();
   const [upstream, setUpstream] = useState(false);

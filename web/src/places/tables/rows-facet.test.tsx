@@ -67,7 +67,7 @@ describe('rows are looked at', () => {
     await show({ 'POST workspaces/dues/page': page(of) });
     for (const text of texts) await waitFor(() => expect(document.body.textContent).toContain(text));
   });
-  test('and a failure is told, and tried again', async () => {
+  test('and a failure is reported, and tried again', async () => {
     let times = 0;
     await show({
       'POST workspaces/dues/page': () => (times++ ? page() : new Problem(503, 'The database does not answer')),
@@ -156,7 +156,7 @@ describe('a history is looked at through time', () => {
     await userEvent.click(await screen.findByRole('button', { name: 'Show' }));
     expect(await screen.findByText(text)).toBeTruthy();
   });
-  test('a failure is told', async () => {
+  test('a failure is reported', async () => {
     await show(
       { 'POST workspaces/dues/preview': (_: Sent) => new Problem(409, 'It is not built yet') },
       '?view=versions',

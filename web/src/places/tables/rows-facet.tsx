@@ -20,7 +20,7 @@ const WHERE = {
   nowhere: 'from the query: it is not built here yet',
 };
 
-/** Rows of the table as it stands, page by page, and what its columns hold. */
+/** Rows of the table as it is, page by page, and what its columns hold. */
 export function RowsFacet({ table }: { table: TableSummary }) {
   const { look, view, set } = useLook();
   return (

@@ -106,7 +106,7 @@ describe('a new definition', () => {
     expect(screen.getByText(said)).toBeTruthy();
     expect((screen.getByRole('button', { name: 'Create' }) as HTMLButtonElement).disabled).toBe(true);
   });
-  test('that the server refuses is told in the dialog, and nothing typed is lost', async () => {
+  test('that the server refuses is reported in the dialog, and nothing typed is lost', async () => {
     await begin({ 'PUT workspaces/dues/drafts': new Problem(409, 'Somebody was faster') });
     await userEvent.type(screen.getByLabelText(/^Name/), 'x');
     await userEvent.click(screen.getByRole('button', { name: 'Create' }));

@@ -1,6 +1,6 @@
 import { lazy, Suspense } from 'react';
 import type { ButtonHTMLAttributes } from 'react';
-/** Only where a reason is told: what is shown before anybody has signed in does without it. */
+/** Only where a reason is reported: what is shown before anybody has signed in does without it. */
 const Hint = lazy(() => import('./hint').then((m) => ({ default: m.Hint })));
 
 type Tone = 'plain' | 'act' | 'danger' | 'quiet';

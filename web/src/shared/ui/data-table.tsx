@@ -101,7 +101,7 @@ const definition = <T,>(c: DataColumn<T>): ColumnDef<T> => ({
   accessorFn: c.sortBy ?? (() => undefined),
   enableSorting: c.sortBy !== undefined,
   sortUndefined: 'last',
-  // Called as functions: as components, cells would be made anew whenever their columns are.
+  // Called as functions: as components, cells would be remade whenever their columns are.
   meta: {
     title: c.title ?? c.id,
     cell: c.cell,

@@ -5,7 +5,7 @@ import { inputClass } from './input';
 const ISO = 'yyyy-MM-dd';
 export const isDate = (text: string): boolean => /^\d{4}-\d{2}-\d{2}$/.test(text) && isMatch(text, ISO);
 
-/** A day, typed and shown as 2026-03-01 whatever the browser's language. What is no day yet is told, and changes nothing. */
+/** A day, typed and shown as 2026-03-01 whatever the browser's language. What is no day yet is reported, and changes nothing. */
 export function DateField({
   label,
   value,

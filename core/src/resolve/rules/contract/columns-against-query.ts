@@ -33,7 +33,7 @@ export function columnsAgainstQuery(table: Definition, columns: readonly Column[
   return found;
 }
 
-/** Columns of a query that a contract with drift = add takes over. */
+/** Columns of a query that a contract with drift = add adopts. */
 export function driftedColumns(table: Definition, columns: readonly Column[] = []): Column[] {
   if (optionOf(table, 'drift') !== 'add') return [];
   const helpers = helperColumns(table);

@@ -222,7 +222,7 @@ test('a table in which keys are looked up is read by those that look them up, an
   expect(read.order.indexOf('core.dim')).toBeLessThan(read.order.indexOf('core.t'));
 });
 
-test('a table in which placeholders are to be made is loaded anew: what is remembered beside it changes', () => {
+test('a table in which placeholders are to be made is reloaded: what is remembered beside it changes', () => {
   const prints = (missing: string) => {
     const fact = table(
       `k text not null, d bigint options (looked_up_by 'k', missing '${missing}') references core.dim (id)`,

@@ -4,7 +4,7 @@ import { cycle as cycleOf, moreOfCycle } from '../../messages.js';
 import type { IndexedFile, Table } from '../../../model/project.js';
 import type { Range } from '../../../sql/positions.js';
 
-/** Members of a cycle up to which each is told, with the whole way round; of a larger one, one is. */
+/** Members of a cycle up to which each is reported, with the whole way round; of a larger one, one is. */
 const LARGEST_CYCLE_TOLD = 12;
 
 /** Tables that read each other in a circle. @param cycle its members in order, the first again at the end */
