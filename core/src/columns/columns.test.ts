@@ -126,6 +126,23 @@ describe('what a query returns', () => {
       'code:text<berth.code n',
     ],
     [
+      'a union of which the first part is not known',
+      'select * from s.nowhere union select code from s.berth',
+      'unknown',
+    ],
+    [
+      'a union of which the second part is not known has the names of the first',
+      'select code from s.berth union select * from s.nowhere',
+      'code<berth.code',
+    ],
+    [
+      'a part that writes is not known, and hides a name from outside',
+      'with w as (delete from s.berth returning code) select * from w',
+      'unknown',
+    ],
+    ['a whole row is not one column', 'select b from s.berth as b', 'b<berth.code,berth.length_m,berth.terminal'],
+    ['a column of a query outside', 'select (select b.code) as c from s.berth as b', 'c<berth.code'],
+    [
       'union has the names of the first and the origins of both',
       'select code from s.berth union all select no from s.call',
       'code:text<berth.code,call.no',

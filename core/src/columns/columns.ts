@@ -183,14 +183,12 @@ function renamed(names: readonly string[], columns: Columns): Columns {
 function setOperation(state: State, select: SelectStmt, outer: Scope | undefined, ctes: Ctes): Columns {
   const left = selectColumns(state, select.larg!, outer, ctes);
   const right = selectColumns(state, select.rarg!, outer, ctes);
-  const columns =
-    left && right
-      ? left.map((c, i) => ({
-          name: c.name,
-          type: c.type === right[i]?.type ? c.type : undefined,
-          origins: union([c.origins, right[i]?.origins ?? []]),
-        }))
-      : left;
+  // Where the second part is not known, the names are the first's, and the types are not known.
+  const columns = left?.map((c, i) => ({
+    name: c.name,
+    type: c.type === right?.[i]?.type ? c.type : undefined,
+    origins: union([c.origins, right?.[i]?.origins ?? []]),
+  }));
   if (left && right && left.length !== right.length) {
     const location = firstLocation(select.rarg) ?? 0;
     state.problems.push({ kind: 'arms', location, left: left.length, right: right.length });

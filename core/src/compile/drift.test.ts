@@ -24,6 +24,11 @@ describe('columns of a query that its contract lacks', () => {
     expect(driftColumns(project, table).map((c) => c.name)).toEqual(expected);
   });
 
+  test('there are none of a table without a contract, or of a reference table', () => {
+    const project = projectOf({ 'core/v.sql': 'select call_no, tonnage from landing.call;' });
+    expect(driftColumns(project, project.tables.get('core.v') as Definition)).toEqual([]);
+  });
+
   test('have the types that the project knows, and those that the database was asked for', () => {
     const { project, table } = of(', drift = add', QUERY);
     expect(untypedDrift(project, table)).toEqual(['odd']);
