@@ -249,9 +249,9 @@ select id, at, vessel_code, berth_code, tonnes from landing.src;`,
   if (project.diagnostics.length) throw new Error(project.diagnostics[0].message);
   const definition = project.tables.get('core.t');
   const placeOf = (name) => ({ schema: 'bench_loads', name: name.slice(name.indexOf('.') + 1) });
-  const beside = { schema: 'bench_loads', name: 'beside' };
+  const staged = { schema: 'bench_loads', name: 'beside' };
   const context = policyContext(project, definition, {
-    own: beside,
+    own: staged,
     home: placeOf('core.t'),
     names: { placeOf, functionsSchema: 'bench_loads' },
   });
@@ -298,11 +298,11 @@ for (const [policy, { contract, table, index, source, byHand, query, columns, ro
   const definition = project.tables.get('core.t');
   const placeOf = (name) => ({ schema: 'bench_loads', name: name.slice(name.indexOf('.') + 1) });
   const own = placeOf('core.t');
-  const beside = { schema: 'bench_beside', name: 't' };
+  const staged = { schema: 'bench_beside', name: 't' };
   const context = policyContext(project, definition, {
     own,
     home: own,
-    beside,
+    staged,
     names: { placeOf, functionsSchema: 'bench_loads' },
   });
   const compiled = compileText(project.files.get(definition.path), definition.query, definition.query, context.names);

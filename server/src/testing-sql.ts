@@ -1,5 +1,5 @@
 import { afterAll, beforeAll } from '@jest/globals';
-import { besideSchema } from '@ouvrage/core/model';
+import { stagedSchema } from '@ouvrage/core/model';
 import { ident, loadParser } from '@ouvrage/core/sql';
 import pg from 'pg';
 import { Config } from './shared/config.js';
@@ -29,12 +29,12 @@ const settle = (schema: string): string =>
  */
 export function scratch(schema: string): pg.Client {
   const client = asBuilder();
-  const schemas = `${schema}, ${ident(besideSchema(schema))}`;
+  const schemas = `${schema}, ${ident(stagedSchema(schema))}`;
   beforeAll(async () => {
     await loadParser();
     await client.connect();
     await client.query(
-      `drop schema if exists ${schemas} cascade; create schema ${schema}; create schema ${ident(besideSchema(schema))}; ${settle(schema)}`,
+      `drop schema if exists ${schemas} cascade; create schema ${schema}; create schema ${ident(stagedSchema(schema))}; ${settle(schema)}`,
     );
   });
   afterAll(async () => {

@@ -3,7 +3,7 @@ import { remoteColumn, remotePlace } from '../model/source.js';
 import type { SourceTable } from '../model/project.js';
 import { ident, idents, literal, qualified } from '../sql/quote.js';
 import { analyze, grantStatements } from '../load/plan/statements.js';
-import { besidePlace, targetPlace } from '../load/plan/context.js';
+import { stagedPlace, targetPlace } from '../load/plan/context.js';
 import { type LoadStatement } from '../compile/steps.js';
 import type { Environment, Place } from '../model/place.js';
 import { greatestWatermark } from '../compile/watermark.js';
@@ -15,7 +15,7 @@ import { greatestWatermark } from '../compile/watermark.js';
  */
 export interface IntakePlan {
   readonly target: Place;
-  readonly beside: Place;
+  readonly staged: Place;
   /** Makes the table beside. */
   readonly build: string;
   /** Runs in the source's system: COPY out. */
@@ -53,7 +53,7 @@ export function boundSql(table: SourceTable, target: Place): string | undefined 
 
 export function planIntake(environment: Environment, table: SourceTable, scope: IntakeScope = {}): IntakePlan {
   const target = targetPlace(environment, table);
-  const beside = besidePlace(environment, table);
+  const staged = stagedPlace(environment, table);
   const { columns } = table.contract;
   const names = columns.map((c) => c.name);
   // Binary is 1.4 times as fast as text, and needs the same types on both sides.
@@ -61,12 +61,12 @@ export function planIntake(environment: Environment, table: SourceTable, scope: 
   const notNull = scope.past === undefined;
   return {
     target,
-    beside,
-    build: `create table ${qualified(beside)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}${notNull && c.notNull ? ' not null' : ''}`).join(',\n  ')}\n)`,
+    staged,
+    build: `create table ${qualified(staged)} (\n  ${columns.map((c) => `${ident(c.name)} ${c.type}${notNull && c.notNull ? ' not null' : ''}`).join(',\n  ')}\n)`,
     readSql: `copy (${sourceQuery(table, scope)}) to stdout${format}`,
-    copySql: `copy ${qualified(beside)} (${idents(names)}) from stdin${format}`,
+    copySql: `copy ${qualified(staged)} (${idents(names)}) from stdin${format}`,
     finish:
-      scope.past === undefined ? finishFull(environment, table, beside) : takeUp(table, target, beside, scope.past),
+      scope.past === undefined ? finishFull(environment, table, staged) : takeUp(table, target, staged, scope.past),
     swaps: scope.past === undefined,
   };
 }
@@ -75,17 +75,17 @@ export function planIntake(environment: Environment, table: SourceTable, scope: 
 export function planInPlace(
   environment: Environment,
   table: SourceTable,
-): Pick<IntakePlan, 'target' | 'beside' | 'build' | 'finish'> {
-  const beside = besidePlace(environment, table);
+): Pick<IntakePlan, 'target' | 'staged' | 'build' | 'finish'> {
+  const staged = stagedPlace(environment, table);
   return {
     target: targetPlace(environment, table),
-    beside,
-    build: `create view ${qualified(beside)} as\n${sourceQuery(table)}`,
+    staged,
+    build: `create view ${qualified(staged)} as\n${sourceQuery(table)}`,
     finish: [
       ...(table.comment === undefined
         ? []
-        : [{ kind: 'comment', sql: `comment on view ${qualified(beside)} is ${literal(table.comment)}` } as const]),
-      ...grantStatements(environment, beside),
+        : [{ kind: 'comment', sql: `comment on view ${qualified(staged)} is ${literal(table.comment)}` } as const]),
+      ...grantStatements(environment, staged),
     ],
   };
 }
@@ -107,38 +107,38 @@ export function sourceQuery(table: SourceTable, scope: IntakeScope = {}): string
   return limit === undefined ? filtered : `${filtered} limit ${Number(limit)}`;
 }
 
-function finishFull(environment: Environment, table: SourceTable, beside: Place): LoadStatement[] {
+function finishFull(environment: Environment, table: SourceTable, staged: Place): LoadStatement[] {
   const key = table.contract.constraints.find((c) => c.kind === 'primary key');
   return [
     ...(key
       ? [
           {
             kind: 'constraint',
-            sql: `alter table ${qualified(beside)} add constraint ${ident(key.name)} primary key (${idents(key.columns)})`,
+            sql: `alter table ${qualified(staged)} add constraint ${ident(key.name)} primary key (${idents(key.columns)})`,
           } as const,
         ]
       : []),
-    analyze(beside),
+    analyze(staged),
     ...(table.comment === undefined
       ? []
-      : [{ kind: 'comment', sql: `comment on table ${qualified(beside)} is ${literal(table.comment)}` } as const]),
-    ...grantStatements(environment, beside),
+      : [{ kind: 'comment', sql: `comment on table ${qualified(staged)} is ${literal(table.comment)}` } as const]),
+    ...grantStatements(environment, staged),
   ];
 }
 
 /** Rows that come again replace those that were there: by the key, or, without one, all past the bound. */
-function takeUp(table: SourceTable, target: Place, beside: Place, past: string): LoadStatement[] {
+function takeUp(table: SourceTable, target: Place, staged: Place, past: string): LoadStatement[] {
   const key = table.contract.constraints.find((c) => c.kind === 'primary key')?.columns;
   const names = idents(table.contract.columns.map((c) => c.name));
   const matches = key?.map((c) => `landed.${ident(c)} = fresh.${ident(c)}`).join(' and ');
   const again = matches
-    ? `delete from ${qualified(target)} as landed using ${qualified(beside)} as fresh where ${matches}`
+    ? `delete from ${qualified(target)} as landed using ${qualified(staged)} as fresh where ${matches}`
     : `delete from ${qualified(target)} where ${ident(watermarkOf(table)!)} > ${literal(past)}`;
   return [
-    { kind: 'analyze', sql: `analyze ${qualified(beside)}` },
+    { kind: 'analyze', sql: `analyze ${qualified(staged)}` },
     { kind: 'build', sql: again },
-    { kind: 'build', sql: `insert into ${qualified(target)} (${names}) select ${names} from ${qualified(beside)}` },
-    { kind: 'build', sql: `drop table ${qualified(beside)}` },
+    { kind: 'build', sql: `insert into ${qualified(target)} (${names}) select ${names} from ${qualified(staged)}` },
+    { kind: 'build', sql: `drop table ${qualified(staged)}` },
     analyze(target),
   ];
 }

@@ -5,7 +5,7 @@ export type { LoadBase } from './plan/base.js';
 export { rehashedColumns } from './plan/hashes.js';
 export { driftProbe, planLoad } from './plan/plan.js';
 export { SESSION_SETTINGS } from './plan/statements.js';
-export { type LoadPlan, type PlanContext, besidePlace, targetPlace } from './plan/context.js';
+export { type LoadPlan, type PlanContext, stagedPlace, targetPlace } from './plan/context.js';
 export type { RememberedTable } from './plan/remember.js';
 export {
   type Attached,

@@ -1,7 +1,7 @@
 import { projectOf } from '../testing.js';
 import type { Definition } from '../model/project.js';
 import { compileText, type Names } from '../compile/compile.js';
-import { besideSchema, type Place } from '../model/place.js';
+import { stagedSchema, type Place } from '../model/place.js';
 import { policySteps } from './steps/load-steps.js';
 import { policyContext } from './policy/context.js';
 import type { LoadStep } from '../compile/steps.js';
@@ -60,7 +60,7 @@ export function loadText({ contract, query, files = {}, first = false, corrects 
   const context = policyContext(
     project,
     table,
-    { own, home: own, beside: { schema: besideSchema('core'), name: 't' }, names },
+    { own, home: own, staged: { schema: stagedSchema('core'), name: 't' }, names },
     {
       writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
       corrects,

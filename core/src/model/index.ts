@@ -3,7 +3,7 @@ export type { Diagnostic } from './diagnostic.js';
 export {
   type Environment,
   type Place,
-  besideSchema,
+  stagedSchema,
   productionEnvironment,
   workspaceEnvironment,
   workspacePrefix,

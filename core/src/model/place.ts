@@ -40,6 +40,6 @@ export function workspacePrefix(name: string, taken: (prefix: string) => boolean
 }
 
 /** The schema beside one, where tables are built before they are swapped in under the same name. */
-export function besideSchema(schema: string): string {
+export function stagedSchema(schema: string): string {
   return boundedName(schema, '~next');
 }

@@ -20,7 +20,7 @@ import { isConnectionLost } from '../shared/connection-lost.js';
 import { isFullDisk, leftOnDisk } from '../shared/disk.js';
 import { Problem } from '../shared/problem.js';
 import { refuseErrors, sameColumns } from '../source/source-rules.js';
-import { landingBeside } from '../source/landing.js';
+import { stagedLanding } from '../source/landing.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { Delivery } from './delivery.entities.js';
@@ -198,6 +198,6 @@ async function makeLandingTable(
 ): Promise<void> {
   const target = targetPlace(environment, table);
   if (await sameColumns(client, target, table)) return;
-  const item = await landingBeside(client, loader, environment, table);
+  const item = await stagedLanding(client, loader, environment, table);
   await loader.swaps.swap([item]);
 }

@@ -34,7 +34,7 @@ export class Loader extends Statements {
    * @param next what comes next: a small table that is moved into its place may be finished with the checks
    * @returns the plan as it is, the table having been changed in its place or made beside; rows of the table; the checks' outcomes
    */
-  async makeBeside(
+  async makeStaged(
     plan: LoadPlan,
     { csv, next }: { readonly csv?: string; readonly next: NextOfLoad },
   ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
@@ -45,7 +45,7 @@ export class Loader extends Statements {
     for (const statement of plan.build) built = (await this.runInTurn(statement))?.rowCount;
     if (plan.copySql !== undefined) await this.copy(plan.copySql, csv ?? '');
     await runSteps(plan.steps ?? [], this.host);
-    const standing = this.writtenAnew && plan.anew ? { ...plan, ...plan.anew, swaps: true } : plan;
+    const standing = this.writtenAnew && plan.rewritten ? { ...plan, ...plan.rewritten, swaps: true } : plan;
     const finishesToo =
       next === 'swap' && plan.swaps && !plan.steps && plan.relation === 'table' && isQuick(plan, built);
     const { rows, checks } = await this.check(standing, (question) =>
@@ -109,7 +109,7 @@ export class Loader extends Statements {
     plan: LoadPlan,
     ask: (question: string) => Promise<pg.QueryResult>,
   ): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
-    const { rows } = await ask(plan.countSql ?? `select count(*) as total from ${qualified(plan.beside)}`);
+    const { rows } = await ask(plan.countSql ?? `select count(*) as total from ${qualified(plan.staged)}`);
     const counts = rows[0] as Record<string, string>;
     const total = counts['total']!;
     const placeOf = this.placeOfChecks(plan);
@@ -139,7 +139,7 @@ export class Loader extends Statements {
 
   /** The places that the count statement was made with. */
   private placeOfChecks(plan: LoadPlan): (table: string) => Place {
-    return (table) => (table === plan.table ? plan.beside : this.inputs!(table));
+    return (table) => (table === plan.table ? plan.staged : this.inputs!(table));
   }
 
   /** Where other tables are read; set by who plans. */

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { LoadPlan } from '@ouvrage/core/load';
-import { besideSchema } from '@ouvrage/core/model';
+import { stagedSchema } from '@ouvrage/core/model';
 import pg from 'pg';
 import { Config } from '../shared/config.js';
 import { connectTo, scratch } from '../testing-sql.js';
@@ -8,7 +8,7 @@ import { planCatalog, questions } from '../warehouse/catalog-questions.js';
 import { Loader } from './loader.js';
 
 const SCHEMA = 'swap_test';
-const BESIDE = besideSchema(SCHEMA);
+const BESIDE = stagedSchema(SCHEMA);
 scratch(SCHEMA);
 /** One whose values are as the server has them. */
 const client = new pg.Client(Config.fromEnvironment().warehouse.production);
@@ -31,7 +31,7 @@ async function swap(connection: pg.PoolClient): Promise<void> {
   const loader = new Loader(connection);
   loader.begin();
   await loader.swaps.swap([
-    { target: { schema: SCHEMA, name: 't' }, beside: { schema: BESIDE, name: 't' }, relation: 'table' },
+    { target: { schema: SCHEMA, name: 't' }, staged: { schema: BESIDE, name: 't' }, relation: 'table' },
   ]);
   await loader.conclude(['commit']);
 }
@@ -144,7 +144,7 @@ describe('a question that is asked while the table is finished', () => {
     loader.begin();
     const plan = {
       target: { schema: SCHEMA, name: 't' },
-      beside: { schema: BESIDE, name: 't' },
+      staged: { schema: BESIDE, name: 't' },
       finish: [{ kind: 'constraint', sql: finish }],
     } as unknown as LoadPlan;
     try {

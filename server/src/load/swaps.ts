@@ -55,11 +55,11 @@ export class Swaps {
   private found: Standing | undefined;
 
   /** Constraints, indexes, comments and grants beside, and what was made by hand on the old table. */
-  async finishBeside(plan: LoadPlan): Promise<void> {
+  async finishStaged(plan: LoadPlan): Promise<void> {
     for (const statement of plan.finish) await this.statements.run(statement);
     await this.keepOld(
       plan,
-      await this.oldRelations([plan.target, plan.beside, ...(plan.formerly ? [plan.formerly] : [])]),
+      await this.oldRelations([plan.target, plan.staged, ...(plan.formerly ? [plan.formerly] : [])]),
     );
   }
 
@@ -94,7 +94,7 @@ export class Swaps {
   /** What was made by hand on the old table is made on the one beside. */
   private async keepOld(plan: LoadPlan, found: readonly OldRelation[]): Promise<void> {
     const at = (place: Place | undefined) => found.find((r) => r.schema === place?.schema && r.name === place.name);
-    const [old, fresh] = [at(plan.target) ?? at(plan.formerly), at(plan.beside)];
+    const [old, fresh] = [at(plan.target) ?? at(plan.formerly), at(plan.staged)];
     if (!old?.ours || !fresh) return;
     const kept = keptFromOld(plan, old, {
       columns: fresh.columns.map((c) => c.name),
@@ -120,13 +120,13 @@ export class Swaps {
          and (select array_agg((objsubid, description) order by objsubid) from pg_description where objoid = a.oid and classoid = 'pg_class'::regclass)
            is not distinct from (select array_agg((objsubid, description) order by objsubid) from pg_description where objoid = b.oid and classoid = 'pg_class'::regclass) as same
        from pg_class a, pg_class b where a.oid = to_regclass($1) and b.oid = to_regclass($2) and a.relkind = 'v' and b.relkind = 'v'`,
-      [qualified(plan.target), qualified(plan.beside)],
+      [qualified(plan.target), qualified(plan.staged)],
     );
     return rows[0]?.same ?? false;
   }
 
-  async dropBeside(plan: LoadPlan): Promise<void> {
-    await this.statements.plain('swap', `drop ${plan.relation} ${qualified(plan.beside)}`);
+  async dropStaged(plan: LoadPlan): Promise<void> {
+    await this.statements.plain('swap', `drop ${plan.relation} ${qualified(plan.staged)}`);
   }
 
   /**
@@ -140,7 +140,7 @@ export class Swaps {
   }
 
   /**
-   * Finishes a table beside and moves it into place, as `finishBeside` and `swap` do.
+   * Finishes a table beside and moves it into place, as `finishStaged` and `swap` do.
    * @param together whether people do not want to know how long each statement took: it is finished in one message
    * @param closing statements that end the transaction once all is in place
    */
@@ -148,7 +148,7 @@ export class Swaps {
     plan: LoadPlan,
     { together, closing }: { readonly together: boolean; readonly closing: readonly string[] },
   ): Promise<void> {
-    if (!together) await this.finishBeside(plan);
+    if (!together) await this.finishStaged(plan);
     await this.swapFinished([plan], [], closing, together ? plan : undefined);
   }
 
@@ -226,7 +226,7 @@ export class Swaps {
 
   /** What a swap has to know of its places; `standing` reads the answers. */
   private asks(items: readonly SwapItem[], dropped: readonly Place[], finishing: LoadPlan | undefined): string[] {
-    return questions(STANDING, [...items.map((i) => i.target), ...dropped, ...(finishing ? [finishing.beside] : [])]);
+    return questions(STANDING, [...items.map((i) => i.target), ...dropped, ...(finishing ? [finishing.staged] : [])]);
   }
 
   /** Where a dependent belongs to someone else, the rows are replaced and the table stays. */
@@ -240,7 +240,7 @@ export class Swaps {
       .join(', ');
     for (const item of items) {
       const before = old.find((o) => o.schema === item.target.schema && o.name === item.target.name);
-      const [fresh] = await this.oldRelations([item.beside]);
+      const [fresh] = await this.oldRelations([item.staged]);
       const shape = (r: OldRelation | undefined) => JSON.stringify(r?.columns);
       if (items.length > 1 || item.relation !== 'table' || before?.relkind !== 'r' || shape(before) !== shape(fresh)) {
         throw new SwapBlocked(

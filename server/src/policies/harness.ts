@@ -1,6 +1,6 @@
 import { compileText, REMEMBERED, rememberedPlace, type LoadStep } from '@ouvrage/core/compile';
 import { policyContext, policySteps, runSteps } from '@ouvrage/core/load';
-import { besideSchema, type Definition, type Place, type Project } from '@ouvrage/core/model';
+import { stagedSchema, type Definition, type Place, type Project } from '@ouvrage/core/model';
 import { readProject } from '@ouvrage/core/resolve';
 import { ident, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
@@ -50,11 +50,11 @@ export async function loadsIn(
   const placeOf = (name: string): Place => ({ schema, name: name.slice(name.indexOf('.') + 1) });
   const own = placeOf(table.fullName);
   const names = { placeOf, functionsSchema: schema };
-  const beside: Place = { schema: besideSchema(schema), name: table.name };
+  const staged: Place = { schema: stagedSchema(schema), name: table.name };
   const context = policyContext(
     project,
     table,
-    { own, home: own, beside, names },
+    { own, home: own, staged, names },
     {
       writable: ({ fullName }) => ({ own: placeOf(fullName), home: placeOf(fullName) }),
     },
@@ -71,11 +71,11 @@ export async function loadsIn(
         if (table.policy === 'rebuild') await client.query(`drop table if exists ${qualified(own)}`);
         const counted = await play(client, policySteps(context, compiled, table.path), (said) => (note = said));
         const { rows } = await client.query<{ there: string }>('select to_regclass($1) is not null as there', [
-          qualified(beside),
+          qualified(staged),
         ]);
         if (String(rows[0]!.there).startsWith('t'))
           await client.query(
-            `drop table ${qualified(own)}; alter table ${qualified(beside)} set schema ${ident(schema)}`,
+            `drop table ${qualified(own)}; alter table ${qualified(staged)} set schema ${ident(schema)}`,
           );
         await client.query('commit');
         return counted;

@@ -1,6 +1,6 @@
 import { REMEMBERED, rememberedPlace } from '@ouvrage/core/compile';
 import { fingerprints } from '@ouvrage/core/graph';
-import { besidePlace, targetPlace, type LoadPlan } from '@ouvrage/core/load';
+import { stagedPlace, targetPlace, type LoadPlan } from '@ouvrage/core/load';
 import type { Definition, Environment, Place, Project } from '@ouvrage/core/model';
 import { readProject } from '@ouvrage/core/resolve';
 import type pg from 'pg';
@@ -31,11 +31,11 @@ export class Releases {
     const built = new Map<string, LoadPlan>();
     const place = (project: Project, name: string) => targetPlace(this.environment, project.tables.get(name)!);
     const placeOf = (name: string): Place =>
-      built.has(name) ? besidePlace(this.environment, after.tables.get(name)!) : place(after, name);
+      built.has(name) ? stagedPlace(this.environment, after.tables.get(name)!) : place(after, name);
     await this.transaction(async (loader) => {
       for (const table of definitions(after)) {
         const { plan } = await this.make(loader, after, table, placeOf, time, true, treatments[table.fullName]);
-        await loader.swaps.finishBeside(plan);
+        await loader.swaps.finishStaged(plan);
         built.set(table.fullName, plan);
       }
       const gone = definitions(this.released).filter((t) => !after.tables.has(t.fullName));
@@ -69,12 +69,12 @@ export class Releases {
     table: Definition,
     placeOf: (name: string) => Place,
     time: string,
-    beside: boolean,
+    staged: boolean,
     treatment?: 'correct' | 'start over',
   ): Promise<{ plan: LoadPlan }> {
     const { environment } = this;
     const released = { project: this.released, environment, loaded: this.loaded };
-    const around: BaseSurroundings = { project, environment, here: this.loaded, released, beside };
+    const around: BaseSurroundings = { project, environment, here: this.loaded, released, staged };
     const context = { project, environment, placeOf, time, run: '1', corrects: treatment === 'correct' };
     loader.inputs = placeOf;
     const plan = await planFrom(
@@ -83,7 +83,7 @@ export class Releases {
       table,
       treatment === 'start over' ? { ...around, startOver: true } : around,
     );
-    const made = await loader.makeBeside(plan, { next: 'others' });
+    const made = await loader.makeStaged(plan, { next: 'others' });
     const broken = made.checks.find((c) => c.verdict === 'broken');
     if (broken) throw new Error(`${broken.id} is broken: ${JSON.stringify(broken.rows)}`);
     return made;

@@ -3,7 +3,7 @@ import type { StepError } from '@ouvrage/api/run';
 import { worst } from '@ouvrage/core/check';
 import { compileFunction, type Hashing, REMEMBERED, rememberedPlace } from '@ouvrage/core/compile';
 import { fingerprints, functionsOf } from '@ouvrage/core/graph';
-import { besidePlace, type Dependent, type SwapItem, targetPlace } from '@ouvrage/core/load';
+import { stagedPlace, type Dependent, type SwapItem, targetPlace } from '@ouvrage/core/load';
 import {
   type Definition,
   type Environment,
@@ -34,7 +34,7 @@ import {
 import { logger, Problem } from '../shared/problem.js';
 import { intakeError, IntakeService } from '../source/intake.service.js';
 import { keepsLanded } from '../source/source-rules.js';
-import { landingBeside } from '../source/landing.js';
+import { stagedLanding } from '../source/landing.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
 import type { Clock } from '../warehouse/loaded.js';
 import { stepError } from '../warehouse/sql-error.js';
@@ -83,7 +83,7 @@ export class ReleaseTransaction {
   /** What this release has built is read beside; all else where it is. */
   private readonly placeOf = (table: string): Place => {
     const found = this.after.tables.get(table)!;
-    return this.built.has(table) ? besidePlace(this.environment, found) : targetPlace(this.environment, found);
+    return this.built.has(table) ? stagedPlace(this.environment, found) : targetPlace(this.environment, found);
   };
 
   /** @returns false when a check is broken or a statement failed; the step says which */
@@ -125,11 +125,11 @@ export class ReleaseTransaction {
       const isKept = isFile || keepsLanded(this.before.tables.get(table.fullName), table);
       if (isKept) {
         // Files come by themselves, and what was brought in past a watermark is not brought in again: the release makes room for more.
-        const item = await landingBeside(this.client, loader, this.environment, table);
+        const item = await stagedLanding(this.client, loader, this.environment, table);
         this.built.set(table.fullName, { step, item, rows: null, checks: [], loader });
         return true;
       }
-      const brought = await this.intake.bringBeside(this.client, loader, this.environment, table);
+      const brought = await this.intake.bringStaged(this.client, loader, this.environment, table);
       this.built.set(table.fullName, {
         step,
         item: brought.item,
@@ -176,7 +176,7 @@ export class ReleaseTransaction {
         return false;
       }
       const time = plan.steps ? await this.loadTime() : undefined;
-      await loader.swaps.finishBeside(plan);
+      await loader.swaps.finishStaged(plan);
       this.built.set(table.fullName, {
         step,
         item: plan,
@@ -238,7 +238,7 @@ export class ReleaseTransaction {
       environment: this.environment,
       here: loaded,
       released: { project: this.before, environment: this.environment, loaded },
-      beside: true,
+      staged: true,
     };
   }
 

@@ -86,10 +86,10 @@ export class BuildKit {
     next: NextOfLoad,
   ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     const table = project.tables.get(plan.table)!;
-    if (table.kind !== 'reference') return loader.makeBeside(plan, { next });
+    if (table.kind !== 'reference') return loader.makeStaged(plan, { next });
     const { text } = project.files.get(table.csvPath)!;
     await checkLongDates(table, text);
-    return loader.makeBeside(plan, { csv: text, next });
+    return loader.makeStaged(plan, { csv: text, next });
   }
 
   /** Runs one file of checks/; shared with releases. */

@@ -94,7 +94,7 @@ export class BuildService implements OnModuleInit {
       environment,
       here,
       released: { project: releasedProject, environment: released, loaded },
-      beside: false,
+      staged: false,
     };
   }
 
@@ -265,8 +265,8 @@ export class BuildService implements OnModuleInit {
   private async putInPlace(loader: Loader, plan: LoadPlan, closing: readonly string[]): Promise<void> {
     if (!plan.swaps) return loader.conclude(closing);
     if (plan.relation === 'table') return loader.finishAndSwap(plan, closing);
-    await loader.swaps.finishBeside(plan);
-    if (await loader.swaps.sameView(plan)) await loader.swaps.dropBeside(plan);
+    await loader.swaps.finishStaged(plan);
+    if (await loader.swaps.sameView(plan)) await loader.swaps.dropStaged(plan);
     else await loader.swaps.swap([plan]);
     await loader.conclude(closing);
   }

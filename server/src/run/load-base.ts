@@ -39,7 +39,7 @@ export interface BaseSurroundings {
     readonly loaded: ReadonlyMap<string, Loaded>;
   };
   /** Everything is built beside, as a release does. */
-  readonly beside: boolean;
+  readonly staged: boolean;
 }
 
 /**
@@ -52,7 +52,7 @@ async function baseOf(loader: Loader, table: Definition, around: BaseSurrounding
   const { project, environment, here, released } = around;
   const own = targetPlace(environment, table);
   const print = fingerprints(project).get(table.fullName);
-  if (!around.beside && here.get(table.fullName)?.fingerprint === print) {
+  if (!around.staged && here.get(table.fullName)?.fingerprint === print) {
     const [relation] = await loader.swaps.oldRelations([own]);
     if (relation?.relkind === 'r' && sameShape(relation, table)) return { kind: 'in place' };
   }
@@ -96,11 +96,11 @@ export async function planFrom(
   if (wrong) throw new Problem(422, 'wrong-former-name', `${wrong.table}: ${wrong.message}`, wrong.hint);
   await nameAsToday(loader, targetPlace(context.environment, table));
   const found: LoadBase = startOver ? { kind: 'none' } : await baseOf(loader, table, around);
-  const base: LoadBase = found.kind === 'none' ? { ...found, ...(await besideOf(loader, table, around)) } : found;
+  const base: LoadBase = found.kind === 'none' ? { ...found, ...(await stagedBase(loader, table, around)) } : found;
   const probe = driftProbe(context, table);
   const from = base.kind === 'copy' ? base.from : base.kind === 'none' ? base.formerly : undefined;
   const formerly =
-    from && around.beside && from.name !== targetPlace(context.environment, table).name ? { formerly: from } : {};
+    from && around.staged && from.name !== targetPlace(context.environment, table).name ? { formerly: from } : {};
   const hashingOf = hashingIn(context, table, around);
   const whole = {
     ...context,
@@ -120,13 +120,13 @@ const recorded = (loaded: Loaded | undefined): Hashing => loaded?.hashing ?? 'as
 function hashingIn(
   { placeOf, environment }: Planning,
   table: Definition,
-  { here, released, beside }: BaseSurroundings,
+  { here, released, staged }: BaseSurroundings,
 ): (name: string) => Hashing {
   return (name) => {
-    if (name === table.fullName) return beside || !here.has(name) ? NEWEST_HASHING : recorded(here.get(name));
+    if (name === table.fullName) return staged || !here.has(name) ? NEWEST_HASHING : recorded(here.get(name));
     const place = placeOf(name);
     // What this release has built is beside.
-    if (beside && place.schema !== environment.schemaOf(name.slice(0, name.indexOf('.')))) return NEWEST_HASHING;
+    if (staged && place.schema !== environment.schemaOf(name.slice(0, name.indexOf('.')))) return NEWEST_HASHING;
     if (here.has(name)) return recorded(here.get(name));
     return released.loaded.has(name) && place.schema === released.environment.schemaOf(name.slice(0, name.indexOf('.')))
       ? recorded(released.loaded.get(name))
@@ -182,14 +182,14 @@ async function nameAsToday(loader: Loader, home: Place): Promise<void> {
 }
 
 /** What is remembered beside a table that goes on from nothing, under the name that it had. */
-async function besideOf(
+async function stagedBase(
   loader: Loader,
   table: Definition,
   around: BaseSurroundings,
 ): Promise<Pick<Extract<LoadBase, { kind: 'none' }>, 'there' | 'formerly'>> {
   if (!table.contract) return {};
   const home = targetPlace(around.environment, table);
-  const before = around.beside
+  const before = around.staged
     ? around.released.project.tables.get(formerOf(table, around) ?? table.fullName)
     : undefined;
   const from = before && before.fullName !== table.fullName ? targetPlace(around.environment, before) : home;

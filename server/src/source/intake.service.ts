@@ -41,7 +41,7 @@ import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
 import { describeTables } from '../connection/catalog.js';
 import { ConnectionService } from '../connection/connection.service.js';
 import { copyOut } from './copy-out.js';
-import { landingBeside } from './landing.js';
+import { stagedLanding } from './landing.js';
 import type { BoundEnvironment } from '@ouvrage/api/connection';
 import { SourceStateService } from './source-state.service.js';
 
@@ -208,15 +208,15 @@ export class IntakeService implements OnModuleInit {
     limit: number | undefined,
   ): Promise<{ out: string; in: string; total: string; newest: string | null }> {
     if (table.server === WAREHOUSE_SERVER) {
-      const item = await this.viewBeside(loader, environment, table);
+      const item = await this.stagedView(loader, environment, table);
       await loader.swaps.swap([item]);
       return this.seen(client, table, item.target);
     }
     const past = await this.reached(client, loader, environment, table);
     const plan = planIntake(environment, table, { past, limit });
-    const copied = await this.copyBeside(source, client, loader, plan, table.server);
+    const copied = await this.stagedCopy(source, client, loader, plan, table.server);
     for (const statement of plan.finish) await loader.run(statement);
-    if (plan.swaps) await loader.swaps.swap([{ target: plan.target, beside: plan.beside, relation: 'table' }]);
+    if (plan.swaps) await loader.swaps.swap([{ target: plan.target, staged: plan.staged, relation: 'table' }]);
     return { ...copied, ...(await this.totals(client, table, plan.target)) };
   }
 
@@ -224,27 +224,27 @@ export class IntakeService implements OnModuleInit {
    * All rows of a source table, copied beside its landing table with its key: for a release, which
    * swaps it in together with all else. @throws Problem, or what the databases say
    */
-  async bringBeside(
+  async bringStaged(
     client: pg.PoolClient,
     loader: Loader,
     environment: Environment,
     table: SourceTable,
-  ): Promise<BroughtBeside> {
+  ): Promise<BroughtStaged> {
     refuseCondition(table);
     const source = await this.connections.open(table.server, boundEnvironment(environment));
     try {
       const held = await this.heldAgainstSystem(source, PRODUCTION, table);
       if (held.server === WAREHOUSE_SERVER) {
-        const item = await this.viewBeside(loader, environment, held);
-        return { item, ...(await this.seen(client, held, item.beside)) };
+        const item = await this.stagedView(loader, environment, held);
+        return { item, ...(await this.seen(client, held, item.staged)) };
       }
       const plan = planIntake(environment, held);
-      const copied = await this.copyBeside(source, client, loader, plan, table.server);
+      const copied = await this.stagedCopy(source, client, loader, plan, table.server);
       for (const statement of plan.finish) await loader.run(statement);
       return {
-        item: { target: plan.target, beside: plan.beside, relation: 'table' },
+        item: { target: plan.target, staged: plan.staged, relation: 'table' },
         ...copied,
-        ...(await this.totals(client, table, plan.beside)),
+        ...(await this.totals(client, table, plan.staged)),
       };
     } finally {
       await source.end().catch(() => undefined);
@@ -252,20 +252,20 @@ export class IntakeService implements OnModuleInit {
   }
 
   /** A table of the warehouse itself is read where it is, through a view under its declared names. */
-  private async viewBeside(loader: Loader, environment: Environment, table: SourceTable): Promise<SwapItem> {
-    const { target, beside, build, finish } = planInPlace(environment, table);
+  private async stagedView(loader: Loader, environment: Environment, table: SourceTable): Promise<SwapItem> {
+    const { target, staged, build, finish } = planInPlace(environment, table);
     await loader.run({ kind: 'build', sql: build });
     for (const statement of finish) await loader.run(statement);
-    return { target, beside, relation: 'view' };
+    return { target, staged, relation: 'view' };
   }
 
   /** Rows that are seen through a view: none of them moved. */
-  private async seen(client: pg.PoolClient, table: SourceTable, place: Place): Promise<Omit<BroughtBeside, 'item'>> {
+  private async seen(client: pg.PoolClient, table: SourceTable, place: Place): Promise<Omit<BroughtStaged, 'item'>> {
     const totals = await this.totals(client, table, place);
     return { out: totals.total, in: totals.total, ...totals };
   }
 
-  private async copyBeside(
+  private async stagedCopy(
     source: pg.Client,
     client: pg.PoolClient,
     loader: Loader,
@@ -315,7 +315,7 @@ export class IntakeService implements OnModuleInit {
     if (sql === undefined || !(await hasColumn(client, target, watermarkOf(table)!))) return undefined;
     if (!(await sameColumns(client, target, table))) {
       // Columns have changed: the rows that landing has stay, and reading goes on past them.
-      const item = await landingBeside(client, loader, environment, table);
+      const item = await stagedLanding(client, loader, environment, table);
       await loader.swaps.swap([item]);
     }
     const { rows } = await client.query<{ past: string | null }>(sql);
@@ -331,7 +331,7 @@ export function intakeError(cause: unknown, project: Project): StepError {
 }
 
 /** A landing table made beside, to be swapped in. */
-export interface BroughtBeside {
+export interface BroughtStaged {
   readonly item: SwapItem;
   readonly out: string;
   readonly in: string;

@@ -5,13 +5,13 @@ import type pg from 'pg';
 import type { Loader } from '../load/loader.js';
 
 /** An empty landing table beside, with the rows of the one in place as far as it has the same columns. */
-export async function landingBeside(
+export async function stagedLanding(
   client: pg.PoolClient,
   loader: Loader,
   environment: Environment,
   table: SourceTable,
 ) {
-  const { build, beside, target, finish } = planIntake(environment, table);
+  const { build, staged, target, finish } = planIntake(environment, table);
   await loader.run({ kind: 'build', sql: build });
   const { rows } = await client.query<{ name: string }>(
     `select attname as name from pg_attribute where attrelid = to_regclass(${literal(qualified(target))}) and attnum > 0 and not attisdropped`,
@@ -21,9 +21,9 @@ export async function landingBeside(
     const names = idents(common.map((c) => c.name));
     await loader.run({
       kind: 'build',
-      sql: `insert into ${qualified(beside)} (${names}) select ${common.map((c) => `cast(${ident(c.name)} as ${c.type})`).join(', ')} from ${qualified(target)}`,
+      sql: `insert into ${qualified(staged)} (${names}) select ${common.map((c) => `cast(${ident(c.name)} as ${c.type})`).join(', ')} from ${qualified(target)}`,
     });
   }
   for (const statement of finish) await loader.run(statement);
-  return { target, beside, relation: 'table' as const };
+  return { target, staged, relation: 'table' as const };
 }

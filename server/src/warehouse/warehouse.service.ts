@@ -4,7 +4,7 @@ import { Inject, Injectable, type OnModuleDestroy, type OnModuleInit } from '@ne
 import { compileFunction, type Hashing, type Names } from '@ouvrage/core/compile';
 import { fingerprints } from '@ouvrage/core/graph';
 import { remadeByOwner, type Dependent, SESSION_SETTINGS, targetPlace } from '@ouvrage/core/load';
-import { besideSchema, type Environment, type Project, type ProjectFunction } from '@ouvrage/core/model';
+import { stagedSchema, type Environment, type Project, type ProjectFunction } from '@ouvrage/core/model';
 import { ident, idents, lineColumn, qualified } from '@ouvrage/core/sql';
 import net from 'node:net';
 import pg from 'pg';
@@ -22,7 +22,7 @@ import { isDatabaseError, isOfStatement, stepError } from './sql-error.js';
 const CANCEL_REQUEST = 80877102;
 
 /** The schema of the functions that previews in a workspace use, apart from those of its tables, which previews must not change. */
-export const previewFunctions = (environment: Environment): string => besideSchema(environment.schemaOf('functions'));
+export const previewFunctions = (environment: Environment): string => stagedSchema(environment.schemaOf('functions'));
 
 /** Values of the warehouse stay text, so that no digit is lost. */
 const asText: pg.CustomTypesConfig = { getTypeParser: () => (value: unknown) => value };
@@ -195,7 +195,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
 
   private async makeSchemas(environment: Environment, schemas: readonly string[]): Promise<void> {
     const isLent = environment.kind === 'workspace';
-    const made = schemas.flatMap((schema) => [schema, besideSchema(schema)]);
+    const made = schemas.flatMap((schema) => [schema, stagedSchema(schema)]);
     await this.transaction('production', async (client) => {
       await client.query(holding(STATE_LAYER, 'schemas'));
       for (const schema of made) await client.query(`create schema if not exists ${ident(schema)}`);
@@ -362,7 +362,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
     const schemas = [...layers, 'functions', STATE_LAYER].map((l) => environment.schemaOf(l));
     await this.session('production', async (client) => {
       for (const schema of schemas)
-        await client.query(`drop schema if exists ${ident(schema)}, ${ident(besideSchema(schema))} cascade`);
+        await client.query(`drop schema if exists ${ident(schema)}, ${ident(stagedSchema(schema))} cascade`);
     });
     this.prepared.clear();
   }

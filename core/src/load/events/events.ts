@@ -79,10 +79,10 @@ export function eventSteps(context: PolicyContext<EventsSpec>): LoadStep[] {
     ...(replaces ? replace(context, h) : writeDifferences(context, h)),
     ...lastMembers(target, context),
   ];
-  const rewrite = (beside: Place): LoadStep[] => [
-    anew(context, beside, h, first.length ? VERSIONS : `(\n${cut(context, h, at)}\n)`),
-    ...(first.length ? [] : cutGuards(context, h, at, qualified(beside))),
-    ...lastMembers(target, { own: beside, home }),
+  const rewrite = (staged: Place): LoadStep[] => [
+    rewritten(context, staged, h, first.length ? VERSIONS : `(\n${cut(context, h, at)}\n)`),
+    ...(first.length ? [] : cutGuards(context, h, at, qualified(staged))),
+    ...lastMembers(target, { own: staged, home }),
   ];
   return [
     ...createKeyMaps(maps),
@@ -228,12 +228,12 @@ function replace(context: PolicyContext, h: HistoryColumns): LoadStep[] {
 }
 
 /** The same as a table beside. @param versions what was cut */
-function anew(context: PolicyContext, beside: Place, h: HistoryColumns, versions: string): LoadStep {
+function rewritten(context: PolicyContext, staged: Place, h: HistoryColumns, versions: string): LoadStep {
   const { target, own } = context;
   const { items, numbers } = versionRow(context, h);
   return run(
     'build',
-    `create table ${qualified(beside)}${storage(target.table)} as
+    `create table ${qualified(staged)}${storage(target.table)} as
 select ${items}
 from ${versions} as n${numbers.join}
 union all

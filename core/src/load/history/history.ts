@@ -120,7 +120,7 @@ select 'overlap' where exists (${overlapping(columnsOf('t', key))})`,
         ),
         ...lastMembers(target, context),
       ],
-      rewrite: (beside) => [anew(context, beside, h, now), ...lastMembers(target, { own: beside, home })],
+      rewrite: (staged) => [rewritten(context, staged, h, now), ...lastMembers(target, { own: staged, home })],
     }),
     counts(
       CHANGES,
@@ -132,7 +132,7 @@ select 'overlap' where exists (${overlapping(columnsOf('t', key))})`,
 }
 
 /** All versions, with the changes, as a table beside: the same as changing the table in its place. */
-function anew(context: PolicyContext, beside: Place, h: HistoryColumns, now: string): LoadStep {
+function rewritten(context: PolicyContext, staged: Place, h: HistoryColumns, now: string): LoadStep {
   const { target, own, corrects } = context;
   const perKey = h.overwriteAll && h.overwritten.length > 0;
   const ofRow = perKey ? 'c.row_id$ = t.ctid' : 'c.row_id$ is not null';
@@ -156,7 +156,7 @@ function anew(context: PolicyContext, beside: Place, h: HistoryColumns, now: str
   });
   return run(
     'build',
-    `create table ${qualified(beside)}${storage(target.table)} as
+    `create table ${qualified(staged)}${storage(target.table)} as
 select ${items.join(',\n       ')}
 from ${qualified(own)} as t left join ${CHANGES} as c on ${perKey ? sameKey('t', 'c', target.key) : 'c.row_id$ = t.ctid'}
 where (${closes} and c.old_from$ = ${now}) is not true

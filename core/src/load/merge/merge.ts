@@ -126,14 +126,14 @@ where op$ is not null`;
       amount,
       share: REWRITE_SHARE,
       inPlace: [...later, ...(direct ? kept : []), ...body(CHANGES, inPlace(context, written), context.own)],
-      rewrite: (beside) =>
+      rewrite: (staged) =>
         isTakenAsGiven(context)
           ? takenAsGiven(
               context,
-              beside,
-              provingKey && { step: 'prove', sql: constraintStatement([provingKey], beside)!, guards },
+              staged,
+              provingKey && { step: 'prove', sql: constraintStatement([provingKey], staged)!, guards },
             )
-          : body(changes, [anew(context, beside, changes, written)], beside),
+          : body(changes, [rewritten(context, staged, changes, written)], staged),
     }),
     dropTemporary(CHANGES),
     dropTemporaryView(FOUND),
@@ -154,9 +154,9 @@ interface Written {
 }
 
 /** All rows, with the changes, as a table beside. */
-function anew(
+function rewritten(
   { target, own, home }: PolicyContext,
-  beside: Place,
+  staged: Place,
   changes: string,
   { compared, removed }: Written,
 ): LoadStep {
@@ -173,7 +173,7 @@ function anew(
   });
   return run(
     'build',
-    `create table ${qualified(beside)}${storage(target.table)} as
+    `create table ${qualified(staged)}${storage(target.table)} as
 select ${items.join(',\n       ')}
 from ${qualified(own)} as t left join ${changes} as c on c.row_id$ = t.ctid${removed === undefined ? '' : `\nwhere (c.${removed}) is not true`}
 union all
@@ -207,7 +207,7 @@ function isTakenAsGiven(context: PolicyContext<MergeSpec>): boolean {
  */
 export function keyProvenAnew(context: PolicyContext<MergeSpec>): ConstraintCheck | undefined {
   const { project, target } = context;
-  if (!context.beside || !isTakenAsGiven(context)) return undefined;
+  if (!context.staged || !isTakenAsGiven(context)) return undefined;
   return constraintChecks(project, target.table).find(
     (c) =>
       c.kind === 'primary key' &&
@@ -222,13 +222,13 @@ export function keyProvenAnew(context: PolicyContext<MergeSpec>): ConstraintChec
  * of known keys count as replaced, whether they differ or not: comparing them takes as long as writing them.
  * @param proof adds the key, where that tells whether the query's rows can be loaded
  */
-function takenAsGiven({ target, own }: PolicyContext, beside: Place, proof: LoadStep | undefined): LoadStep[] {
+function takenAsGiven({ target, own }: PolicyContext, staged: Place, proof: LoadStep | undefined): LoadStep[] {
   const columns = target.columns.map((c) => c.name);
-  const inserted = `${rowsWritten(beside)} - (select count(*) from ${qualified(own)})`;
+  const inserted = `${rowsWritten(staged)} - (select count(*) from ${qualified(own)})`;
   return [
     run(
       'build',
-      `create table ${qualified(beside)}${storage(target.table)} as
+      `create table ${qualified(staged)}${storage(target.table)} as
 select ${columnsOf('q', columns)} from ${ROWS} as q
 union all
 select ${columnsOf('t', columns)} from ${qualified(own)} as t where not exists (select from ${ROWS} as q where ${sameKey('q', 't', target.key)})`,

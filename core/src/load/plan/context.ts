@@ -1,4 +1,4 @@
-import { besideSchema } from '../../model/place.js';
+import { stagedSchema } from '../../model/place.js';
 import { schemaNameOf } from '../../resolve/fan-out.js';
 import type { LoadBase } from './base.js';
 import type { Project, Table, Definition } from '../../model/project.js';
@@ -15,7 +15,7 @@ export interface LoadPlan {
   readonly table: string;
   readonly relation: 'table' | 'view';
   readonly target: Place;
-  readonly beside: Place;
+  readonly staged: Place;
   /** Where it stood under its former name. */
   readonly formerly?: Place | undefined;
   /** Session settings and parameters. */
@@ -29,7 +29,7 @@ export interface LoadPlan {
   /** False where the table is changed in its place: then `beside` is that place, and nothing is moved. */
   readonly swaps: boolean;
   /** Of a table that is changed in its place, but may be remade: what then stands instead. */
-  readonly anew?: Pick<LoadPlan, 'beside' | 'countSql' | 'finish'>;
+  readonly rewritten?: Pick<LoadPlan, 'staged' | 'countSql' | 'finish'>;
   readonly checks: readonly ConstraintCheck[];
   /** Counts the rows at fault of all `checks`; undefined without checks. */
   readonly countSql?: string;
@@ -73,6 +73,6 @@ export function targetPlace(environment: Environment, table: PlacedTable): Place
 }
 
 /** Where a table is made before it is swapped in. */
-export function besidePlace(environment: Environment, table: PlacedTable): Place {
-  return { schema: besideSchema(environment.schemaOf(schemaNameOf(table))), name: table.name };
+export function stagedPlace(environment: Environment, table: PlacedTable): Place {
+  return { schema: stagedSchema(environment.schemaOf(schemaNameOf(table))), name: table.name };
 }

@@ -9,7 +9,7 @@ import { settingsOf } from '../../model/settings.js';
 import { boundSql, planIntake } from '../../intake/intake.js';
 import { planLoad } from './plan.js';
 import {
-  besideSchema,
+  stagedSchema,
   productionEnvironment,
   workspaceEnvironment,
   workspacePrefix,
@@ -28,7 +28,7 @@ describe('places', () => {
   test.each<[string, string, string]>([
     ['a workspace’s layer', workspace.schemaOf('core'), 'w_dues_core'],
     ['production’s layer', production.schemaOf('core'), 'core'],
-    ['beside', besideSchema('core'), 'core~next'],
+    ['beside', stagedSchema('core'), 'core~next'],
   ])('%s', (_, schema, expected) => expect(schema).toBe(expected));
   test('a workspace’s prefix is sanitised and unique', () => {
     expect(workspacePrefix('Bérth dues!', () => false)).toBe('w_be_rth_dues');
@@ -152,8 +152,8 @@ grant select on core.x to reporting;`;
     );
   };
   test('a rebuild is made beside, in the contract’s order, checked, and finished there', () => {
-    const { session, build, finish, countSql, target, beside } = plan();
-    expect({ target, beside }).toEqual({ target: place('core.x'), beside: { schema: 'core~next', name: 'x' } });
+    const { session, build, finish, countSql, target, staged } = plan();
+    expect({ target, staged }).toEqual({ target: place('core.x'), staged: { schema: 'core~next', name: 'x' } });
     expect([...session, ...build].map((s) => s.sql).join(';\n')).toMatchInlineSnapshot(`
       "set local timezone = 'UTC';
       set local search_path = pg_catalog, extensions;
@@ -256,7 +256,7 @@ describe('swaps', () => {
     column_comments: [],
     indexes: [],
   };
-  const item = { target: place('core.t'), beside: { schema: 'core~next', name: 't' }, relation: 'table' as const };
+  const item = { target: place('core.t'), staged: { schema: 'core~next', name: 't' }, relation: 'table' as const };
   test('dependents are dropped, the new one moved in, grants and dependents made again', () => {
     expect(planSwap([item], [old], [view]).statements).toEqual([
       'drop view "desk"."v"',

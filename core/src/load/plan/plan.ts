@@ -10,7 +10,7 @@ import {
   commentStatements,
   grantStatements,
 } from './statements.js';
-import { targetPlace, besidePlace } from './context.js';
+import { targetPlace, stagedPlace } from './context.js';
 import type { LoadPlan, PlanContext } from './context.js';
 import { specOf } from '../../language/spec.js';
 import { isView, keepsRows } from '../../language/policies.js';
@@ -18,7 +18,7 @@ import type { Definition, Project, ReferenceTable, Table } from '../../model/pro
 import { countStatement } from '../../check/checks.js';
 import { constraintChecks, type ConstraintCheck } from '../../check/constraint-checks.js';
 import { idents, literal, qualified } from '../../sql/quote.js';
-import { besideSchema, type Environment, type Place } from '../../model/place.js';
+import { stagedSchema, type Environment, type Place } from '../../model/place.js';
 import { addDrift, addedToEvents, remembered, startingTable, type LoadBase } from './base.js';
 import { compileCondition, compileText, type Names } from '../../compile/compile.js';
 import { definitionQuery } from '../../keys/definition-query.js';
@@ -43,8 +43,8 @@ import { rememberedPlace, storage, targetOf, type Target } from '../../compile/t
 export function planLoad(context: PlanContext, table: Definition | ReferenceTable): LoadPlan {
   const { project, environment } = context;
   const target = targetPlace(environment, table);
-  const beside = besidePlace(environment, table);
-  const placeOf = (name: string) => (isOwn(table, name) ? beside : context.placeOf(name));
+  const staged = stagedPlace(environment, table);
+  const placeOf = (name: string) => (isOwn(table, name) ? staged : context.placeOf(name));
   const settings = settingsFor(context, table);
   const makesView = table.kind === 'definition' && isView(table);
   const names: Names = {
@@ -58,24 +58,24 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   const base = {
     table: table.fullName,
     target,
-    beside,
+    staged,
     swaps: true,
     checks,
     ...(checks.length ? { countSql: countStatement(checks, table.fullName, placeOf) } : {}),
   };
-  const grants = grantStatements(environment, beside);
-  const comments = commentStatements(table, beside, makesView ? 'view' : 'table');
+  const grants = grantStatements(environment, staged);
+  const comments = commentStatements(table, staged, makesView ? 'view' : 'table');
   if (table.kind === 'reference') {
     return {
       ...base,
       relation: 'table',
       session: sessionStatements(new Map()),
-      build: [{ kind: 'build', sql: createReference(table, beside) }],
-      copySql: `copy ${qualified(beside)} (${idents(table.header)}) from stdin (format csv, header true)`,
+      build: [{ kind: 'build', sql: createReference(table, staged) }],
+      copySql: `copy ${qualified(staged)} (${idents(table.header)}) from stdin (format csv, header true)`,
       finish: [
-        ...constraintStatements(checks, beside),
+        ...constraintStatements(checks, staged),
         ...afterStatements(context, table, names),
-        analyze(beside),
+        analyze(staged),
         ...comments,
         ...grants,
       ],
@@ -86,8 +86,8 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
   // In FROM, PostgreSQL takes nothing that writes; a view and a query under casts are refused by it as they are.
   const query = makesView || table.contract ? asked : wrapped('select * from (\n', asked, '\n) as q');
   const head = makesView
-    ? `create view ${qualified(beside)} as\n`
-    : `create table ${qualified(beside)}${storage(table)} as\n`;
+    ? `create view ${qualified(staged)} as\n`
+    : `create table ${qualified(staged)}${storage(table)} as\n`;
   const author = { path: table.path, original: (offset: number) => query.original(Math.max(0, offset - head.length)) };
   return {
     ...base,
@@ -105,9 +105,9 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
     finish: makesView
       ? [...comments, ...grants, ...afterStatements(context, table, names)]
       : [
-          ...constraintStatements(checks, beside),
+          ...constraintStatements(checks, staged),
           ...afterStatements(context, table, names),
-          analyze(beside),
+          analyze(staged),
           ...comments,
           ...grants,
         ],
@@ -115,7 +115,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
 }
 
 /** Whether a load may choose between changing a table in its place and writing it again. With drift = add, it may hold columns that only it still has. */
-const mayBeWrittenAnew = (table: Definition): boolean => {
+const mayBeRewritten = (table: Definition): boolean => {
   const spec = specOf(table);
   return 'shape' in spec && spec.shape !== 'in_place' && !spec.addsDrift;
 };
@@ -137,15 +137,15 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const base: LoadBase =
     context.base?.kind === 'none' || keepsRows(table) ? (context.base ?? { kind: 'none' }) : { kind: 'none' };
   const target = targetPlace(environment, table);
-  const own = base.kind === 'in place' ? target : besidePlace(environment, table);
+  const own = base.kind === 'in place' ? target : stagedPlace(environment, table);
   const placeOf = (name: string) => (isOwn(table, name) ? own : context.placeOf(name));
   const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions') };
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
-  const anew = base.kind === 'in place' && mayBeWrittenAnew(table) ? besidePlace(environment, table) : undefined;
+  const rewritten = base.kind === 'in place' && mayBeRewritten(table) ? stagedPlace(environment, table) : undefined;
   const policy = policyContext(
     project,
     table,
-    { own, home: target, ...(anew ? { beside: anew } : {}), names },
+    { own, home: target, ...(rewritten ? { staged: rewritten } : {}), names },
     {
       writable: writableIn(context),
       corrects: context.corrects ?? false,
@@ -169,7 +169,7 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   return {
     table: table.fullName,
     target,
-    beside: own,
+    staged: own,
     swaps: base.kind !== 'in place',
     relation: 'table',
     session: [
@@ -198,18 +198,18 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
           makes: [{ kind: 'build', sql: startingTable(table, own, { kind: 'none' }) }, ...finish],
         }
       : {}),
-    ...(anew
+    ...(rewritten
       ? {
-          anew: {
-            beside: anew,
+          rewritten: {
+            staged: rewritten,
             finish: finishOf(
-              anew,
+              rewritten,
               policy.spec.kind === 'merge' ? keyProvenAnew({ ...policy, spec: policy.spec }) : undefined,
             ),
             ...(checks.length
               ? {
                   countSql: countStatement(checks, table.fullName, (name) =>
-                    name === table.fullName ? anew : placeOf(name),
+                    name === table.fullName ? rewritten : placeOf(name),
                   ),
                 }
               : {}),
@@ -256,7 +256,7 @@ function writableIn({ environment, placeOf }: PlanContext): PolicyContext['writa
   return (dimension) => {
     const home = targetPlace(environment, dimension);
     const own = placeOf(dimension.fullName);
-    return own.name === home.name && [home.schema, besideSchema(home.schema)].includes(own.schema)
+    return own.name === home.name && [home.schema, stagedSchema(home.schema)].includes(own.schema)
       ? { own, home }
       : undefined;
   };

@@ -9,7 +9,7 @@ import type { Place } from '../../model/place.js';
  */
 export interface SwapItem {
   readonly target: Place;
-  readonly beside: Place;
+  readonly staged: Place;
   readonly relation: 'table' | 'view';
   /** Where it stood under a former name: its grants come along. */
   readonly formerly?: Place | undefined;
@@ -235,7 +235,7 @@ export function planSwap(
     if (names.length) statements.push(`drop ${word} ${names.join(', ')}${temporary ? ' cascade' : ''}`);
   }
   for (const item of items) {
-    statements.push(`alter ${item.relation} ${qualified(item.beside)} set schema ${ident(item.target.schema)}`);
+    statements.push(`alter ${item.relation} ${qualified(item.staged)} set schema ${ident(item.target.schema)}`);
     const before = oldAt(item.target) ?? (item.formerly && oldAt(item.formerly));
     if (before) statements.push(...grantStatements('table', qualified(item.target), before.grants));
   }
@@ -265,8 +265,8 @@ export function remadeByOwner(d: Dependent): string[] {
 export function planReplaceInPlace(item: SwapItem): string[] {
   return [
     `delete from ${qualified(item.target)}`,
-    `insert into ${qualified(item.target)} select * from ${qualified(item.beside)}`,
-    `drop ${item.relation} ${qualified(item.beside)}`,
+    `insert into ${qualified(item.target)} select * from ${qualified(item.staged)}`,
+    `drop ${item.relation} ${qualified(item.staged)}`,
   ];
 }
 
@@ -293,15 +293,15 @@ export function keptFromOld(
       const using = index.definition.indexOf(' USING ');
       if (gone || !on || using < 0) continue;
       statements.push(
-        `${index.definition.slice(0, on.index)} ON ${qualified(item.beside)}${index.definition.slice(using)}`,
+        `${index.definition.slice(0, on.index)} ON ${qualified(item.staged)}${index.definition.slice(using)}`,
       );
     }
   }
   if (!fresh.comment && before.comment !== null)
-    statements.push(`comment on ${item.relation} ${qualified(item.beside)} is ${literal(before.comment)}`);
+    statements.push(`comment on ${item.relation} ${qualified(item.staged)} is ${literal(before.comment)}`);
   for (const { column, comment } of before.column_comments) {
     if (fresh.columns.includes(column) && !fresh.commented.includes(column)) {
-      statements.push(`comment on column ${qualified(item.beside)}.${ident(column)} is ${literal(comment)}`);
+      statements.push(`comment on column ${qualified(item.staged)}.${ident(column)} is ${literal(comment)}`);
     }
   }
   return statements;

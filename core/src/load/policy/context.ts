@@ -10,7 +10,7 @@ export interface PolicyContext<Spec extends LoadSpec = LoadSpec> extends KeyCont
   /** How the table is loaded. */
   readonly spec: Spec;
   /** Of a table that is changed in its place: where it may be remade instead. */
-  readonly beside?: Place;
+  readonly staged?: Place;
   /** Of a history by state: changes correct open versions. */
   readonly corrects: boolean;
   /** Of a history from events that goes on from a copy: all keys are cut again by the contract as it is now, and these columns of events are new. */
@@ -22,7 +22,7 @@ export interface PolicyContext<Spec extends LoadSpec = LoadSpec> extends KeyCont
 export function policyContext(
   project: Project,
   table: Definition,
-  places: Pick<PolicyContext, 'own' | 'home' | 'beside' | 'names'>,
+  places: Pick<PolicyContext, 'own' | 'home' | 'staged' | 'names'>,
   {
     writable = () => undefined,
     corrects = false,

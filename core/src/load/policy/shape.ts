@@ -36,7 +36,7 @@ interface Shapes {
   readonly share: number;
   readonly inPlace: readonly LoadStep[];
   /** The steps that make the table beside. */
-  readonly rewrite: (beside: Place) => readonly LoadStep[];
+  readonly rewrite: (staged: Place) => readonly LoadStep[];
 }
 
 /**
@@ -47,9 +47,9 @@ export function shapeSteps(
   context: PolicyContext<MergeSpec | HistorySpec | EventsSpec>,
   { amount, share, inPlace, rewrite }: Shapes,
 ): LoadStep[] {
-  const { own, beside } = context;
+  const { own, staged } = context;
   const { shape } = context.spec;
-  if (!beside || shape === 'in_place') return [...inPlace];
+  if (!staged || shape === 'in_place') return [...inPlace];
   const rows = `(${amount}) as n, (${rowsOf(own)}) as c`;
   const condition = shape === 'rewrite' ? 'changed > 0' : `of_rows >= ${FEW_ROWS} and changed > ${share} * of_rows`;
   const reason = shape === 'rewrite' ? 'shape = rewrite' : `above ${share * 100} % all rows are rewritten`;
@@ -60,7 +60,7 @@ export function shapeSteps(
   format('%s: %s%s of about %s rows change (${reason.replaceAll('%', '%%')})', case when ${condition} then 'all rows rewritten' else 'changed in place' end, about, changed, of_rows) as note
 from ${rows}`,
       inPlace,
-      rewrite: rewrite(beside),
+      rewrite: rewrite(staged),
     },
   ];
 }

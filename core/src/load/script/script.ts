@@ -90,7 +90,7 @@ const needed = ({ needs }: Script): string[] =>
     : [];
 
 function beginning({ tables, functions, functionsSchema }: Script): string[] {
-  const schemas = new Set([functionsSchema, ...tables.flatMap(({ plan }) => [plan.target.schema, plan.beside.schema])]);
+  const schemas = new Set([functionsSchema, ...tables.flatMap(({ plan }) => [plan.target.schema, plan.staged.schema])]);
   return [
     'begin;',
     'set local client_min_messages = warning;',
@@ -125,7 +125,7 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
   add(plan.build);
   if (rows?.values.length)
     found.push({
-      sql: `insert into ${qualified(plan.beside)} (${idents(rows.header)}) values\n${rows.values.map((r) => `(${r.map((v) => (v === null ? 'null' : literal(v))).join(', ')})`).join(',\n')}`,
+      sql: `insert into ${qualified(plan.staged)} (${idents(rows.header)}) values\n${rows.values.map((r) => `(${r.map((v) => (v === null ? 'null' : literal(v))).join(', ')})`).join(',\n')}`,
     });
   // A script always changes tables in their places: the rows are the same.
   found.push(...(plan.steps ?? []).flatMap(plainSteps).map((step) => pieceOf(plan, step)));
@@ -134,7 +134,7 @@ function pieces({ plan, rows }: ScriptTable): Piece[] {
   if (plan.swaps)
     found.push(
       { sql: `drop ${plan.relation} if exists ${qualified(plan.target)}` },
-      { sql: `alter ${plan.relation} ${qualified(plan.beside)} set schema ${ident(plan.target.schema)}` },
+      { sql: `alter ${plan.relation} ${qualified(plan.staged)} set schema ${ident(plan.target.schema)}` },
     );
   return found;
 }

@@ -21,7 +21,7 @@ function hostOf(
     stopped: ({ message }: Guard) => new Error(message),
     held: ({ message }) => void said.push(`held ${message}`),
     noted: (note) => void said.push(`note ${note}`),
-    chosen: (isAnew) => void said.push(isAnew ? 'anew' : 'in place'),
+    chosen: (isAnew) => void said.push(isAnew ? 'rewritten' : 'in place'),
     counted: (name, n, rows) => void said.push(`${name} ${n}${rows === undefined ? '' : ` of ${rows}`}`),
   };
   const play = async (steps: readonly LoadStep[]) => {
@@ -98,7 +98,7 @@ describe('steps of a load', () => {
       'write a table anew',
       [{ step: 'choose', sql: 'q', inPlace: [one], rewrite: [two] }],
       [{ q: [{ rewrite: 't', note: 'half of it' }] }],
-      ['ask q', 'note half of it', 'anew', 'run two'],
+      ['ask q', 'note half of it', 'rewritten', 'run two'],
     ],
     [
       'or change it in its place',
