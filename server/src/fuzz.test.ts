@@ -226,12 +226,12 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
   const asDescribed = descriptionOf(api);
   const routes = routesOf(application.app).filter((r) => !LEFT_OUT.includes(`${r.method} ${r.path}`));
   const each = Math.ceil(REQUESTS / routes.length);
-  const passed = new Map<string, { asked: number; past: number }>();
+  const passed = new Map<string, { asked: number; past: number; milliseconds: number }>();
   const server = application.app.getHttpServer() as Parameters<typeof request>[0];
   const play = async (n: number, route: Route) => {
     const { body, query } = described(api, route);
     const key = `${route.method} ${route.path}`;
-    const count = { asked: 0, past: 0 };
+    const count = { asked: 0, past: 0, milliseconds: 0 };
     passed.set(key, count);
     const address = fc
       .tuple(slugs(), ids(/connection|token/.test(route.path)), ids(false), fieldsOf(query))
@@ -248,6 +248,7 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
       });
     await fc.assert(
       fc.asyncProperty(address, fieldsOf(body, key), async (where, fields) => {
+        const began = performance.now();
         const method = route.method.toLowerCase() as 'get' | 'post' | 'put' | 'delete';
         const asked = request(server)
           [method](where)
@@ -260,6 +261,7 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
             ? asked.set('content-type', 'application/octet-stream').send(Buffer.from('a\n1\n'))
             : asked.set('content-type', 'application/json').send(JSON.stringify(fields)));
         count.asked++;
+        count.milliseconds += performance.now() - began;
         expect([key, where, answer.status, asDescribed(route, answer)]).toEqual([
           key,
           where,
@@ -288,6 +290,10 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
   const shares = [...passed].map(([key, { asked, past }]) => [key, past / asked] as const);
   process.stdout.write(
     `fuzz: seed ${SEED}, ${[...passed.values()].reduce((sum, c) => sum + c.asked, 0)} requests; past validation ${shares.map(([k, s]) => `${k} ${Math.round(s * 100)} %`).join(', ')}\n`,
+  );
+  const slowest = [...passed].sort((a, b) => b[1].milliseconds - a[1].milliseconds).slice(0, 8);
+  process.stdout.write(
+    `fuzz: slowest routes ${slowest.map(([key, c]) => `${key} ${(c.milliseconds / 1000).toFixed(1)} s`).join(', ')}\n`,
   );
   expect(shares.filter(([, share]) => share < 1 / 3).map(([k, s]) => `${k} ${Math.round(s * 100)} %`)).toEqual([]);
 }, 900_000);

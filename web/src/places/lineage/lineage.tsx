@@ -23,12 +23,17 @@ import { SectionTitle } from '../../shared/ui/section-title';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';
+import { ChooseTable } from './choose-table';
 import { layOut, NODE_HEIGHT, NODE_WIDTH, type Placed } from './layout';
 import { focusOn } from './focus';
 
 type TableNode = Node<{ name: string; full: string; verdict: Verdict; focused: boolean; found: boolean }, 'table'>;
 type BandNode = Node<{ label: string; position: number; height: number; width: number }, 'band'>;
 
+/** Laying out more takes longer than anybody waits. */
+const MOST_DRAWN = 200;
+/** No project is as deep. */
+const ALL_STEPS = 999;
 const BAND_HEAD = 34;
 const PAD = 22;
 
@@ -46,10 +51,13 @@ function LineageSheet() {
   const navigate = useNavigate();
   const [text, setText] = useState('');
   const focus = search.get('focus') ?? undefined;
-  const up = Number(search.get('up') ?? 9);
-  const down = Number(search.get('down') ?? 9);
+  // Where there are many tables, all that one depends on may be most of them.
+  const usual = summary.tables.length > MOST_DRAWN ? 2 : ALL_STEPS;
+  const up = Number(search.get('up') ?? usual);
+  const down = Number(search.get('down') ?? usual);
   const shown = useMemo(() => focusOn(summary.tables, focus, up, down), [summary.tables, focus, up, down]);
-  const placed = usePlaced(shown);
+  const isTooMany = shown.tables.length > MOST_DRAWN;
+  const placed = usePlaced(isTooMany ? undefined : shown);
   const flow = useReactFlow();
 
   const nodes = useMemo((): (TableNode | BandNode)[] => {
@@ -146,7 +154,9 @@ function LineageSheet() {
           </span>
         </div>
         <div className="min-h-0 flex-1">
-          {placed ? (
+          {isTooMany ? (
+            <ChooseTable tables={shown.tables} filter={text} onChoose={(table) => choose(table)} />
+          ) : placed ? (
             <ReactFlow
               nodes={nodes}
               edges={edges}
@@ -173,10 +183,11 @@ function LineageSheet() {
   );
 }
 
-function usePlaced(shown: ReturnType<typeof focusOn>): Placed | undefined {
+function usePlaced(shown: ReturnType<typeof focusOn> | undefined): Placed | undefined {
   const { summary } = useProject();
   const [result, setResult] = useState<{ of: unknown; placed: Placed }>();
   useEffect(() => {
+    if (!shown) return;
     let current = true;
     const layer = (name: string) =>
       Math.max(
@@ -191,7 +202,7 @@ function usePlaced(shown: ReturnType<typeof focusOn>): Placed | undefined {
       current = false;
     };
   }, [shown, summary.layers]);
-  return result?.of === shown ? result.placed : undefined;
+  return shown && result?.of === shown ? result.placed : undefined;
 }
 
 function bandsOf(layers: readonly string[], shown: ReturnType<typeof focusOn>, placed: Placed): BandNode[] {
@@ -230,7 +241,7 @@ function Hops({ label, value, onChange }: { label: string; value: number; onChan
             {n === 1 ? '1 step' : `${n} steps`}
           </option>
         ))}
-        <option value={9}>all</option>
+        <option value={ALL_STEPS}>all</option>
       </select>
     </label>
   );
