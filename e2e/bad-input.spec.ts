@@ -36,7 +36,7 @@ test('two people who edit one file see both texts', async ({ page, browser }) =>
 test('a viewer can look but neither edit, run nor release', async ({ page }) => {
   await signIn(page, 'vera');
   await page.goto('/w/berth-dues/tables/core.dim_vessel');
-  await expect(page.getByText('You are signed in as viewer: an editor may change definitions.')).toBeVisible();
+  await expect(page.getByText('Only editors can change definitions; you are a viewer.')).toBeVisible();
   await expect(page.getByRole('button', { name: 'Run table' })).toHaveAttribute('aria-disabled', 'true');
   await expect(page.getByRole('button', { name: 'Save draft' })).toHaveCount(0);
   const refused = await page.evaluate(async () => {

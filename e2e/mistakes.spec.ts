@@ -11,10 +11,13 @@ test('errors name the place and the nearest right name', async ({ page }) => {
   await expect(problems).toContainText('2:25syntax error at or near "x"');
   await write(page, 'select b.berth_cod from landing.berth b');
   await expect(problems).toContainText('b has no column berth_cod did you mean berth_code?');
+  await problems.getByRole('button', { name: 'Replace with berth_code' }).click();
+  await expect(page.locator('.cm-content').first()).toHaveText('select b.berth_code from landing.berth b');
+  await expect(problems).not.toContainText('berth_cod did you mean');
   await write(page, 'select berth_code from landing.brth');
   await expect(problems).toContainText('did you mean landing.berth?');
   await write(page, 'select terminal_code as berth_code from core.dim_berth');
-  await expect(problems).toContainText('which is of a later layer');
+  await expect(problems).toContainText('which is in a later layer');
   await page.goto(`/w/${slug}/tables/core.dim_port`);
   await write(page, 'select port_code from core.dim_port');
   await expect(problems).toContainText('core.dim_port reads itself: core.dim_port reads core.dim_port');

@@ -123,7 +123,7 @@ onDisk(
     ]);
     for (const { code, detail } of told) {
       expect(code).toBe('disk-full');
-      expect(detail).toContain(`0 MB of 440 MB are left where ${data} is`);
+      expect(detail).toContain(`0 MB of 440 MB are free where ${data} is`);
     }
     expect(await run('core.small')).toMatch(/^The disk is full/);
 
