@@ -149,7 +149,17 @@ export class App {
       GIT_COMMITTER_EMAIL: 'a@x.invalid',
     };
     const git = async (...args) => (await run('git', args, { cwd: folder, env })).stdout.trim();
-    await git('clone', '--quiet', `${this.address.replace('//', `//${as}:${body.token}@`)}/git/project.git`, '.');
+    // Nothing of it goes on in the background.
+    await git(
+      'clone',
+      '--quiet',
+      '-c',
+      'gc.auto=0',
+      '-c',
+      'maintenance.auto=false',
+      `${this.address.replace('//', `//${as}:${body.token}@`)}/git/project.git`,
+      '.',
+    );
     /** @returns what git says where the push is refused, else undefined */
     const refused = (...args) =>
       git('push', ...args).then(
@@ -161,7 +171,7 @@ export class App {
       git,
       refused,
       input: (args, text) => piped('git', args, text, { cwd: folder, env }),
-      remove: () => rmSync(folder, { recursive: true, force: true, maxRetries: 20, retryDelay: 100 }),
+      remove: () => removed(folder),
     };
   }
 
@@ -278,4 +288,17 @@ function piped(command, args, text, options) {
     const child = execFile(command, args, options, (error, out) => (error ? reject(error) : resolve(out.trim())));
     child.stdin.end(text);
   });
+}
+
+/** Removes a folder, also while git still tidies up in it: what came into it meanwhile is looked for again. */
+function removed(folder) {
+  for (let left = 50; ; left--) {
+    try {
+      rmSync(folder, { recursive: true, force: true });
+      return;
+    } catch (error) {
+      if (left === 0 || error.code !== 'ENOTEMPTY') throw error;
+      Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 100);
+    }
+  }
 }
