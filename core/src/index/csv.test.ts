@@ -40,7 +40,7 @@ describe('what is wrong with a CSV is said with its line', () => {
     [
       'a quote inside',
       'a,b\n5" pipe,2\n',
-      ['2: a quote stands inside a field: put the whole field in quotes, and double the quote'],
+      ['2: a quote inside a field: put the whole field in quotes, and double the quote'],
     ],
     ['empty lines count', 'a,b\n\n\n1\n', ['4: the line has 1 fields, the header 2']],
     ['nothing', '', []],
@@ -49,8 +49,13 @@ describe('what is wrong with a CSV is said with its line', () => {
     expect(readCsv(text).problems.map((p) => `${p.line}: ${p.message}`)).toEqual(expected),
   );
 
-  test('an empty field is null, an empty text in quotes is not', () =>
-    expect(readCsv('a,b,c\n,"",x\n')).toMatchObject({ header: ['a', 'b', 'c'], rows: [[null, '', 'x']], lines: [2] }));
+  test.each<[string, string, (string | null)[]]>([
+    ['beside a value', 'a,b,c\n,"",x\n', [null, '', 'x']],
+    ['behind empty lines', 'a,b,c\n\r\n\n"",,""\n', ['', null, '']],
+    ['behind a field of quotes, commas and breaks', 'a,b,c\n"""x"",\ny,"""" ",,""\r\n', ['"x",\ny,"" ', null, '']],
+  ])('an empty field is null, an empty text in quotes is not: %s', (_, text, row) =>
+    expect(readCsv(text)).toMatchObject({ header: ['a', 'b', 'c'], rows: [row] }),
+  );
 });
 
 describe('what is pasted', () => {
