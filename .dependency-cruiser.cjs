@@ -1,6 +1,7 @@
 /** Core's phases in their order: each knows those before it, types included. */
 const PHASES = [
   'sql',
+  'catalog',
   'model',
   'language',
   'index',

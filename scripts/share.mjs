@@ -18,7 +18,7 @@ for (const workspace of ['core', 'server', 'web']) {
   const lines = { tests: 0, code: 0 };
   for (const entry of readdirSync(folder, { recursive: true })) {
     const file = path.join(folder, entry);
-    if (!/\.(tsx?|mjs)$/.test(file) || file.includes('/fixtures/')) continue;
+    if (!/\.(tsx?|mjs)$/.test(file) || file.includes('/fixtures/') || file.endsWith('catalog/postgresql.ts')) continue;
     lines[isTest(file) ? 'tests' : 'code'] += counted(readFileSync(file, 'utf8'));
   }
   const { tests, code } = lines;

@@ -1,4 +1,5 @@
 import type { LoadPolicy } from '../model/load-policy.js';
+import { projectAround } from '../columns/around.js';
 import { resolveColumns } from '../columns/columns.js';
 import { helperColumns, isFilled } from '../language/contract.js';
 import type { Column, ConstraintKind, Definition, IndexedFile, Project } from '../model/project.js';
@@ -46,9 +47,8 @@ export interface ContractDifferences {
 /** The columns that a definition's query returns; undefined where they cannot be reported. */
 function queryColumns(project: Project, table: Definition): readonly Column[] | undefined {
   if (!table.query) return undefined;
-  const inputs = (layer: string, name: string) =>
-    project.columns.get(`${layer}.${name}`)?.map((c) => ({ name: c.name, type: c.type, origins: [] }));
-  return resolveColumns(table.query.select, inputs).columns;
+  const around = projectAround((name) => project.columns.get(name), project.functions);
+  return resolveColumns(table.query.select, around).columns;
 }
 
 export function contractView(project: Project, table: Definition): ContractView {

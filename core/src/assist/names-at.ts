@@ -1,9 +1,9 @@
-import type { Project } from '../model/project.js';
+import type { Column, Project } from '../model/project.js';
 import { commonTables, Words } from '../sql/blocks.js';
 import { parseSql } from '../sql/parser.js';
 import { nameOf, tokenize, type Token } from '../sql/tokens.js';
+import { projectAround } from '../columns/around.js';
 import { resolveColumns } from '../columns/columns.js';
-import type { Columns } from '../columns/scope.js';
 
 /** A name that a query may use at some place, with the columns that it stands for. */
 export interface NameInScope {
@@ -18,7 +18,7 @@ export interface NameInScope {
  * being typed and need not parse: read from its tokens, nearest first.
  */
 export function namesAt(
-  project: Pick<Project, 'columns'>,
+  project: Pick<Project, 'columns' | 'functions'>,
   text: string,
   offset: number,
 ): { readonly ranges: readonly NameInScope[]; readonly ctes: readonly NameInScope[] } {
@@ -60,7 +60,7 @@ class ScopeReader extends Words {
   readonly ctes = new Map<string, NameInScope>();
 
   constructor(
-    private readonly project: Pick<Project, 'columns'>,
+    private readonly project: Pick<Project, 'columns' | 'functions'>,
     private readonly text: string,
     tokens: readonly Token[],
   ) {
@@ -87,10 +87,11 @@ class ScopeReader extends Words {
     }
   }
 
-  private columnsOf(sql: string): Columns {
+  private columnsOf(sql: string): readonly Column[] | undefined {
     const node = parseSql(sql).statements[0]?.node;
     if (!node || !('SelectStmt' in node)) return undefined;
-    return resolveColumns(node.SelectStmt, (layer, name) => this.project.columns.get(`${layer}.${name}`)).columns;
+    const around = projectAround((name) => this.project.columns.get(name), this.project.functions);
+    return resolveColumns(node.SelectStmt, around).columns;
   }
 
   /** FROM items of the select around `offset`, then those of the selects around that. */

@@ -1,12 +1,22 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
+import { typeOfText } from '../catalog/type-names.js';
+import { postgresql } from '../catalog/catalog.js';
 import type { Column } from '../model/project.js';
 import { loadParser, parseSql } from '../sql/parser.js';
-import { resolveColumns, type ColumnProblem } from './columns.js';
+import { resolveColumns } from './columns.js';
+import type { ColumnProblem } from './problem.js';
+import type { Field } from './value.js';
 
 beforeAll(loadParser);
 
-const column = (table: string, name: string, type?: string): Column => ({ name, type, origins: [`${table}.${name}`] });
-const TABLES: Readonly<Record<string, readonly Column[]>> = {
+const column = (table: string, name: string, type: string): Field => ({
+  name,
+  type: typeOfText(type),
+  value: [`${table}.${name}`],
+  influence: [],
+  kind: 'copied',
+});
+const TABLES: Readonly<Record<string, readonly Field[]>> = {
   's.berth': [
     column('berth', 'code', 'text'),
     column('berth', 'length_m', 'numeric(6,1)'),
@@ -23,18 +33,26 @@ const TABLES: Readonly<Record<string, readonly Column[]>> = {
 function resolve(sql: string) {
   const { node } = parseSql(sql).statements[0]!;
   if (!('SelectStmt' in node)) throw new Error(`no query: ${sql}`);
-  return resolveColumns(
-    node.SelectStmt,
-    (layer, name) => TABLES[`${layer}.${name}`],
-    (name) => (name === 'lower' ? 'integer' : undefined),
-  );
+  return resolveColumns(node.SelectStmt, {
+    catalog: postgresql(),
+    relation: (layer, name) => {
+      const fields = TABLES[`${layer}.${name}`];
+      return fields && { fields, rows: [`${name}.*`], rowType: `${layer}.${name}` };
+    },
+    declaredFunction: (name) =>
+      name === 'lower' ? { result: typeOfText('integer'), returnsSet: false, columns: [] } : undefined,
+  });
 }
 
-/** `name:type<origin,origin`, as short as a table of cases wants it. */
+/** `name:type<origin,origin~influence`, as short as a table of cases wants it. */
 const shown = (columns: readonly Column[] | undefined) =>
   columns
     ?.map(
-      (c) => c.name + (c.type ? `:${c.type}` : '') + (c.origins.length ? `<${[...c.origins].sort().join(',')}` : ''),
+      (c) =>
+        c.name +
+        (c.type ? `:${c.type}` : '') +
+        (c.origins.length ? `<${[...c.origins].sort().join(',')}` : '') +
+        (c.influence.length ? `~${[...c.influence].sort().join(',')}` : ''),
     )
     .join(' ') ?? 'unknown';
 
@@ -64,7 +82,7 @@ describe('what a query returns', () => {
     [
       'an expression is made from all its columns',
       "select code || '-' || terminal as k from s.berth",
-      'k<berth.code,berth.terminal',
+      'k:text<berth.code,berth.terminal',
     ],
     [
       'a condition of a case decides the value too',
@@ -79,12 +97,12 @@ describe('what a query returns', () => {
     [
       'text of text',
       "select lower(trim(code)) as l, upper('x') as u, lower(length_m) as r from s.berth",
-      'l:text<berth.code u r<berth.length_m',
+      'l:text<berth.code u:text r<berth.length_m',
     ],
     [
       'names that PostgreSQL gives',
       "select max(tonnage), coalesce(code, ''), code::text, 1, exists (select 1) from s.call",
-      'max<call.tonnage coalesce:text<call.code code:text<call.code ?column? exists',
+      'max:numeric<call.tonnage coalesce:text<call.code code:text<call.code ?column?:integer exists:boolean',
     ],
     [
       'star',
@@ -111,7 +129,7 @@ describe('what a query returns', () => {
     [
       'a scalar subquery',
       'select (select max(tonnage) from s.call c where c.code = b.code) as most from s.berth b',
-      'most<call.tonnage',
+      'most:numeric<call.tonnage~berth.code,call.*,call.code',
     ],
     ['a common table expression', 'with c as (select code as k from s.berth) select k from c', 'k:text<berth.code'],
     [
@@ -123,7 +141,7 @@ describe('what a query returns', () => {
     [
       'recursion',
       'with recursive r as (select code, 1 as n from s.berth union all select code, n + 1 from r where n < 3) select * from r',
-      'code:text<berth.code n',
+      'code:text<berth.code n:integer',
     ],
     [
       'a union of which the first part is not known',
@@ -140,38 +158,46 @@ describe('what a query returns', () => {
       'with w as (delete from s.berth returning code) select * from w',
       'unknown',
     ],
-    ['a whole row is not one column', 'select b from s.berth as b', 'b<berth.code,berth.length_m,berth.terminal'],
-    ['a column of a query outside', 'select (select b.code) as c from s.berth as b', 'c<berth.code'],
+    [
+      'a whole row is not one column',
+      'select b from s.berth as b',
+      'b:s.berth<berth.code,berth.length_m,berth.terminal',
+    ],
+    ['a column of a query outside', 'select (select b.code) as c from s.berth as b', 'c:text<berth.code'],
     [
       'union has the names of the first and the origins of both',
       'select code from s.berth union all select no from s.call',
       'code:text<berth.code,call.no',
     ],
     [
-      'types that differ are not known',
+      'types that differ become one',
       'select length_m from s.berth union select tonnage from s.call',
-      'length_m<berth.length_m,call.tonnage',
+      'length_m:numeric<berth.length_m,call.tonnage',
     ],
-    ['except', 'select code from s.berth except select code from s.call', 'code:text<berth.code,call.code'],
-    ['values', "select a, b from (values (1, 'x'), (2, 'y')) as v (a, b)", 'a b'],
-    ['bare values', 'values (1, 2)', 'column1 column2'],
+    ['except', 'select code from s.berth except select code from s.call', 'code:text<berth.code'],
+    ['values', "select a, b from (values (1, 'x'), (2, 'y')) as v (a, b)", 'a:integer b:text'],
+    ['bare values', 'values (1, 2)', 'column1:integer column2:integer'],
     [
       'a lateral subquery sees what stands before it',
       'select b.code, n.no from s.berth b cross join lateral (select no from s.call c where c.code = b.code limit 1) as n',
       'code:text<berth.code no:text<call.no',
     ],
-    ['a function with named columns', 'select d from generate_series(1, 3) as g (d)', 'd'],
+    ['a function with named columns', 'select d from generate_series(1, 3) as g (d)', 'd:integer'],
     ['a function with declared columns', "select a from json_to_record('{}') as r (a integer, b text)", 'a:integer'],
-    ['with ordinality', 'select v, n from unnest(array[1]) with ordinality as u (v, n)', 'v n'],
-    ['a function without names is not known', 'select * from generate_series(1, 3)', 'unknown'],
+    ['with ordinality', 'select v, n from unnest(array[1]) with ordinality as u (v, n)', 'v:integer n:bigint'],
+    ['a function under its own name', 'select * from generate_series(1, 3)', 'generate_series:integer'],
     ['a table that is not there is not known', 'select * from s.nowhere', 'unknown'],
-    ['a whole row', 'select b from s.berth b', 'b<berth.code,berth.length_m,berth.terminal'],
+    ['a whole row', 'select b from s.berth b', 'b:s.berth<berth.code,berth.length_m,berth.terminal'],
     [
       'a window',
       'select row_number() over (partition by code order by at) as n from s.call',
-      'n:bigint<call.at,call.code',
+      'n:bigint~call.at,call.code',
     ],
-    ['a filter', 'select sum(tonnage) filter (where code is not null) as t from s.call', 't<call.code,call.tonnage'],
+    [
+      'a filter',
+      'select sum(tonnage) filter (where code is not null) as t from s.call',
+      't:numeric<call.tonnage~call.code',
+    ],
     ['count is a bigint', 'select count(*) as n from s.call', 'n:bigint'],
     ['a sample', 'select code from s.berth tablesample system (10)', 'code:text<berth.code'],
     [
@@ -205,6 +231,7 @@ describe('names that are not there', () => {
     ['using', 'select no from s.call join s.berth using (no)', ['using no of berth, call']],
     ['lateral only', 'select 1 as a from s.berth b, (select b.code) as q', ['unknown-range b.code']],
     ['the arms of a union', 'select code from s.berth union select code, no from s.call', ['arms 1/2']],
+    ['a field of what has none', 'select code.field from s.berth', ['unknown-range code.field']],
     ['an output column is not for where', 'select code as k from s.berth where k is null', ['unknown k']],
   ])('%s', (_, sql, expected) => expect(resolve(sql).problems.map(told)).toEqual(expected));
 
@@ -216,7 +243,10 @@ describe('names that are not there', () => {
     ['order of a union', 'select code as k from s.berth union select no from s.call order by k'],
     ['system columns', 'select xmin, b.ctid from s.berth b'],
     ['what a table that is not there might have', 'select zzz from s.nowhere, s.berth'],
-    ['a field of a composite column', 'select code.field from s.berth'],
+    [
+      'a field of a column whose type is not known',
+      'select q.f.field from (select functions.f(code) as f from s.berth) q',
+    ],
     [
       'a correlated subquery',
       'select 1 as a from s.berth b where exists (select 1 from s.call where call.code = b.code and terminal = code)',

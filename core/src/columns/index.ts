@@ -1,1 +1,2 @@
+export { projectAround } from './around.js';
 export { resolveColumns } from './columns.js';

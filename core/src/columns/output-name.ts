@@ -44,6 +44,7 @@ function figure(node: Node): Figured | undefined {
   if ('CoalesceExpr' in node) return strong('coalesce');
   if ('MinMaxExpr' in node) return strong(node.MinMaxExpr.op === 'IS_LEAST' ? 'least' : 'greatest');
   if ('SQLValueFunction' in node) return strong(sqlValueName(node.SQLValueFunction.op));
+  if ('XmlExpr' in node && node.XmlExpr.op === 'IS_DOCUMENT') return undefined;
   if ('XmlExpr' in node) return strong(String(node.XmlExpr.op).replace(/^IS_/, '').toLowerCase());
   if ('XmlSerialize' in node) return strong('xmlserialize');
   if ('JsonObjectConstructor' in node) return strong('json_object');
@@ -69,6 +70,7 @@ function subLink(link: { subLinkType?: string; subselect?: Node }): Figured | un
       return strong('array');
     case 'EXPR_SUBLINK': {
       const select = link.subselect && 'SelectStmt' in link.subselect ? link.subselect.SelectStmt : undefined;
+      if (select?.valuesLists) return strong('column1');
       const first = select?.targetList?.[0];
       if (!first || !('ResTarget' in first)) return undefined;
       return first.ResTarget.name !== undefined

@@ -2,6 +2,7 @@ import type { CreateFunctionStmt } from 'libpg-query';
 import { FUNCTIONS_SCHEMA, mentionsIn } from './mentions.js';
 import { strings } from '../sql/nodes.js';
 import { parseSql, type Statement } from '../sql/parser.js';
+import type { ProjectFunction } from '../model/project.js';
 import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
 import { typeText } from '../sql/types.js';
@@ -39,7 +40,8 @@ export function functionFile(file: FileReader): void {
     file.effects(effects);
     onlyReads(file, statement, create, nameRange);
     const returned = create.returnType;
-    const returns = returned && !returned.setof ? { returns: typeText(returned) } : {};
+    const columns = outputColumns(create);
+    const returns = returned && columns.length === 0 ? { returns: typeText(returned) } : {};
     file.result.functions.push({
       name,
       path: file.path,
@@ -48,9 +50,20 @@ export function functionFile(file: FileReader): void {
       tables,
       functions,
       ...returns,
+      returnsSet: returned?.setof === true,
+      columns,
     });
   }
 }
+
+/** The columns that a function declares to return: those of its table, or its output parameters. */
+const outputColumns = (create: CreateFunctionStmt): ProjectFunction['columns'] =>
+  (create.parameters ?? []).flatMap((node) => {
+    if (!('FunctionParameter' in node)) return [];
+    const { mode, name, argType } = node.FunctionParameter;
+    const isOutput = mode === 'FUNC_PARAM_TABLE' || mode === 'FUNC_PARAM_OUT' || mode === 'FUNC_PARAM_INOUT';
+    return isOutput && argType ? [{ name: name ?? '', type: typeText(argType) }] : [];
+  });
 
 /** Reports what lets a function do more than read. That it runs no statement which writes is PostgreSQL's own rule for stable functions. */
 function onlyReads(file: FileReader, statement: Statement, create: CreateFunctionStmt, nameRange: Range): void {

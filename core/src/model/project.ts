@@ -163,8 +163,11 @@ export interface ProjectFunction {
   readonly nameRange: Range;
   readonly tables: readonly TableMention[];
   readonly functions: readonly FunctionMention[];
-  /** The type that it declares to return; undefined where that is a set or a table. */
+  /** The type that it declares to return, of a set that of its values; undefined for a table. */
   readonly returns?: string;
+  readonly returnsSet: boolean;
+  /** The columns that it declares to return: of `returns table (…)`, or its output parameters. */
+  readonly columns: readonly { readonly name: string; readonly type: string }[];
 }
 
 /** A file of `checks/`: a query over rows that should not exist. */
@@ -208,14 +211,34 @@ export interface IndexedFile {
   readonly diagnostics: readonly Diagnostic[];
 }
 
+/** What becomes of a value on its way: of several things, the one that does most to it. */
+export type EdgeKind = 'copied' | 'cast' | 'calculated' | 'aggregated';
+
 /** A column that a query or a declaration gives. */
 export interface Column {
   readonly name: string;
-  /** Known for declared columns, casts and what passes through unchanged. */
+  /** The type as PostgreSQL writes it, in its short form; undefined where core cannot say it. */
   readonly type?: string | undefined;
   /** The project's columns that give its value, `layer.table.column`. */
   readonly origins: readonly string[];
+  /**
+   * What decides how rows pair, group or order for this column alone: columns, and `layer.table.*` for the rows of a
+   * table. What decides which rows there are is the table's.
+   */
+  readonly influence: readonly string[];
+  readonly kind: EdgeKind;
 }
+
+const NO_ORIGINS: readonly string[] = [];
+
+/** A column whose value comes from nowhere in the project. */
+export const declaredColumn = (name: string, type: string | undefined): Column => ({
+  name,
+  type,
+  origins: NO_ORIGINS,
+  influence: NO_ORIGINS,
+  kind: 'copied',
+});
 
 /** The whole project, resolved. */
 export interface Project {

@@ -1,4 +1,6 @@
+import { projectAround } from '../columns/around.js';
 import { resolveColumns } from '../columns/columns.js';
+import type { Around } from '../columns/reader.js';
 import { outputName } from '../columns/output-name.js';
 import { nextToken } from '../sql/tokens.js';
 import { columnDiagnostic, startOf } from './rules/columns.js';
@@ -9,7 +11,14 @@ import { driftedColumns } from './rules/contract/columns-against-query.js';
 import { errorAt, type Diagnostic } from '../model/diagnostic.js';
 import { sameColumnTwice, tooManyColumns, unnamedColumn } from './messages.js';
 import { partialInputs } from '../graph/inputs.js';
-import type { Column, IndexedFile, ProjectFunction, Query, Table } from '../model/project.js';
+import {
+  declaredColumn,
+  type Column,
+  type IndexedFile,
+  type ProjectFunction,
+  type Query,
+  type Table,
+} from '../model/project.js';
 import { loadDiagnostics } from './rules/load/rules.js';
 import { sourceDiagnostics } from './rules/source.js';
 
@@ -18,7 +27,7 @@ const MOST_HINTS = 100;
 /** Columns that a table of PostgreSQL can have. */
 const MOST_COLUMNS = 1600;
 
-const NO_ORIGINS: readonly string[] = [];
+const NO_ROWS: readonly string[] = [];
 
 /** What the columns of one table are read from. */
 export interface ColumnSurroundings {
@@ -31,31 +40,37 @@ export interface ColumnSurroundings {
 
 export interface ReadColumns {
   readonly columns: readonly Column[] | undefined;
+  /** What decides which rows a query has: columns, and `layer.table.*` for the rows of a table. */
+  readonly rows: readonly string[];
   readonly diagnostics: Diagnostic[];
 }
 
 /** Reads the columns of tables and queries, and what is wrong with them, from those of the tables before. */
 export class ColumnReader {
-  private readonly inputs = new Map<string, readonly Column[] | undefined>();
+  private readonly inputs: Around;
 
-  constructor(private readonly around: ColumnSurroundings) {}
+  constructor(private readonly around: ColumnSurroundings) {
+    this.inputs = projectAround((table) => around.columns.get(table), around.functions);
+  }
 
   columnsOf(table: Table): ReadColumns {
     switch (table.kind) {
       case 'source':
         return {
-          columns: table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })),
+          columns: table.contract.columns.map((c) => declaredColumn(c.name, c.type)),
+          rows: NO_ROWS,
           diagnostics: sourceDiagnostics(table),
         };
       case 'reference':
-        return referenceColumns(table);
+        return { ...referenceColumns(table), rows: NO_ROWS };
       case 'definition': {
         if (!table.query)
           return {
-            columns: table.contract?.columns.map((c) => ({ name: c.name, type: c.type, origins: NO_ORIGINS })),
+            columns: table.contract?.columns.map((c) => declaredColumn(c.name, c.type)),
+            rows: NO_ROWS,
             diagnostics: [],
           };
-        const { columns, diagnostics } = this.queryColumns(table.path, table.query);
+        const { columns, rows, diagnostics } = this.queryColumns(table.path, table.query);
         diagnostics.push(
           ...this.unnamed(table.path, table.query, columns),
           ...loadDiagnostics(table, {
@@ -65,14 +80,18 @@ export class ColumnReader {
           }),
           ...contractDiagnostics(table, columns, this.surroundings(table.path)),
         );
-        const origins = (name: string) => columns?.find((c) => c.name === name)?.origins ?? NO_ORIGINS;
+        const ofQuery = new Map(columns?.map((c) => [c.name, c]));
         return {
           columns: table.contract
             ? [
-                ...table.contract.columns.map((c) => ({ name: c.name, type: c.type, origins: origins(c.name) })),
+                ...table.contract.columns.map((c) => ({
+                  ...(ofQuery.get(c.name) ?? declaredColumn(c.name, c.type)),
+                  type: c.type,
+                })),
                 ...driftedColumns(table, columns),
               ]
             : columns,
+          rows,
           diagnostics,
         };
       }
@@ -80,11 +99,7 @@ export class ColumnReader {
   }
 
   queryColumns(path: string, query: Query): ReadColumns {
-    const { columns, problems } = resolveColumns(
-      query.select,
-      (layer, name) => this.asInput(`${layer}.${name}`),
-      (name) => this.around.functions.get(name)?.returns,
-    );
+    const { columns, rows, problems } = resolveColumns(query.select, this.inputs);
     const diagnostics = problems.map((p, i) =>
       columnDiagnostic(this.around.files.get(path)!, p, { hints: i < MOST_HINTS }),
     );
@@ -97,7 +112,7 @@ export class ColumnReader {
         diagnostics.push(errorAt(start, sameColumnTwice(column.name)));
       seen.add(column.name);
     }
-    return { columns, diagnostics };
+    return { columns, rows, diagnostics };
   }
 
   /** Columns without a name, of what makes a table. */
@@ -113,16 +128,6 @@ export class ColumnReader {
 
   private surroundings(path: string): ContractSurroundings {
     return { file: this.around.files.get(path)!, tables: this.around.tables, columns: this.around.columns };
-  }
-
-  /** A table's columns as its readers see them: each comes from the table itself. */
-  private asInput(table: string): readonly Column[] | undefined {
-    if (!this.inputs.has(table))
-      this.inputs.set(
-        table,
-        this.around.columns.get(table)?.map((c) => ({ name: c.name, type: c.type, origins: [`${table}.${c.name}`] })),
-      );
-    return this.inputs.get(table);
   }
 }
 

@@ -22,9 +22,9 @@ describe('a sound project', () => {
   });
   test('columns carry types and origins', () => {
     expect(projectOf().columns.get('core.fact_call')).toEqual([
-      { name: 'call_no', type: 'text', origins: ['staging.call.call_no'] },
-      { name: 'length_m', type: 'numeric(6,1)', origins: ['staging.berth.length_m'] },
-      { name: 'tonnage', type: 'numeric(12,2)', origins: ['staging.call.tonnage'] },
+      { name: 'call_no', type: 'text', origins: ['staging.call.call_no'], influence: [], kind: 'copied' },
+      { name: 'length_m', type: 'numeric(6,1)', origins: ['staging.berth.length_m'], influence: [], kind: 'copied' },
+      { name: 'tonnage', type: 'numeric(12,2)', origins: ['staging.call.tonnage'], influence: [], kind: 'copied' },
     ]);
   });
 });
@@ -296,7 +296,8 @@ describe('columns are resolved', () => {
     ],
     ['values', 'select v.a from (values (1, 2)) v (a, b)', ['a']],
     ['function in from', 'select g.n from generate_series(1, 3) as g (n)', ['n']],
-    ['function, columns unknown', "select * from json_each('{}')", undefined],
+    ['function with columns of its own', "select * from json_each('{}')", ['key', 'value']],
+    ['function of an extension, columns unknown', 'select * from crosstab(1)', undefined],
     ['order by output', 'select call_no as k from landing.call order by k', ['k']],
     [
       'group by output',

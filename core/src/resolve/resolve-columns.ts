@@ -10,6 +10,7 @@ interface ResolvedTable {
   /** The types that the functions of its query declare, as one text. */
   readonly returns: string;
   readonly columns: readonly Column[] | undefined;
+  readonly rows: readonly string[];
   readonly diagnostics: readonly Diagnostic[];
 }
 
@@ -18,6 +19,8 @@ export type ColumnsMemo = ReadonlyMap<string, ResolvedTable>;
 
 export interface ResolvedColumns {
   readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
+  /** What decides which rows each table's query has. */
+  readonly rows: ReadonlyMap<string, readonly string[]>;
   readonly diagnostics: readonly Diagnostic[];
   readonly memo: ColumnsMemo;
   /** Reads queries of checks and ad hoc queries from the tables' columns. */
@@ -35,6 +38,7 @@ export function resolveColumns(
   before: ColumnsMemo | undefined,
 ): ResolvedColumns {
   const columns = new Map<string, readonly Column[] | undefined>();
+  const rows = new Map<string, readonly string[]>();
   const memo = new Map<string, ResolvedTable>();
   const diagnostics: Diagnostic[] = [];
   const reader = new ColumnReader({ ...around, columns });
@@ -47,9 +51,10 @@ export function resolveColumns(
       known && isSame(known, { table, inputs, returns }) ? known : freshly(reader, { table, inputs, returns }, known);
     memo.set(name, resolved);
     columns.set(name, resolved.columns);
+    rows.set(name, resolved.rows);
     for (const d of resolved.diagnostics) diagnostics.push(d);
   }
-  return { columns, diagnostics, memo, reader };
+  return { columns, rows, diagnostics, memo, reader };
 }
 
 type From = Pick<ResolvedTable, 'table' | 'inputs' | 'returns'>;
@@ -62,8 +67,13 @@ const isSame = (known: ResolvedTable, { table, inputs, returns }: From): boolean
 
 /** Columns that are as they were stay the same object: what reads them need not be resolved again. */
 function freshly(reader: ColumnReader, from: From, known: ResolvedTable | undefined): ResolvedTable {
-  const { columns, diagnostics } = columnsOrFault(reader, from.table);
-  return { ...from, columns: known && sameColumns(known.columns, columns) ? known.columns : columns, diagnostics };
+  const { columns, rows, diagnostics } = columnsOrFault(reader, from.table);
+  return {
+    ...from,
+    rows,
+    columns: known && sameColumns(known.columns, columns) ? known.columns : columns,
+    diagnostics,
+  };
 }
 
 /** A fault of this program in one table is told there, and stops nothing else. */
@@ -71,19 +81,23 @@ function columnsOrFault(reader: ColumnReader, table: Table): ReadColumns {
   try {
     return reader.columnsOf(table);
   } catch (error) {
-    return { columns: undefined, diagnostics: [unreadable(table.path, table.nameRange, error)] };
+    return { columns: undefined, rows: [], diagnostics: [unreadable(table.path, table.nameRange, error)] };
   }
 }
 
 function returnsOf(table: Table, functions: ReadonlyMap<string, ProjectFunction>): string {
   const used = table.kind === 'definition' ? (table.query?.functions ?? []) : [];
-  return used.length ? used.map((f) => functions.get(f.name)?.returns ?? '').join('\u0000') : '';
+  return used.map((f) => JSON.stringify(declared(functions.get(f.name)))).join('\u0000');
 }
+
+const declared = (f: ProjectFunction | undefined) => f && [f.returns, f.returnsSet, f.columns];
 
 function sameColumns(a: readonly Column[] | undefined, b: readonly Column[] | undefined): boolean {
   if (!a || !b) return a === b;
   return (
-    a.length === b.length &&
-    a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && c.origins.join() === b[i]!.origins.join())
+    a.length === b.length && a.every((c, i) => c.name === b[i]!.name && c.type === b[i]!.type && isSameWay(c, b[i]!))
   );
 }
+
+const isSameWay = (a: Column, b: Column): boolean =>
+  a.kind === b.kind && a.origins.join() === b.origins.join() && a.influence.join() === b.influence.join();

@@ -3,7 +3,7 @@ import { isView } from '@ouvrage/core/language';
 import { Injectable } from '@nestjs/common';
 import { readThroughViews, type Queried } from '@ouvrage/core/assist';
 import { conditionProbes } from '@ouvrage/core/check';
-import { resolveColumns } from '@ouvrage/core/columns';
+import { projectAround, resolveColumns } from '@ouvrage/core/columns';
 import { compileText, type Names } from '@ouvrage/core/compile';
 import { afterInputs, functionsOf } from '@ouvrage/core/graph';
 import { inlinedTables, previewQuery, standInReason } from '@ouvrage/core/keys';
@@ -349,10 +349,8 @@ function markedColumns(
   standings: Map<string, Standing>,
   columns: readonly PreviewColumn[],
 ): readonly PreviewColumn[] {
-  const resolved = resolveColumns(query.select, (layer, name) => {
-    const full = `${layer}.${name}`;
-    return project.columns.get(full)?.map((c) => ({ name: c.name, type: c.type, origins: [`${full}.${c.name}`] }));
-  }).columns;
+  const around = projectAround((table) => project.columns.get(table), project.functions);
+  const resolved = resolveColumns(query.select, around).columns;
   if (resolved?.length !== columns.length) return columns;
   return columns.map((c, i) => {
     const standIn = standInReason(project, resolved[i]!.origins, (table) => standings.get(table)?.place !== undefined);

@@ -1,7 +1,7 @@
 import { nearest } from '../../sql/nearest.js';
 import type { Range } from '../../sql/positions.js';
 import { nameOf, nextToken, tokenize } from '../../sql/tokens.js';
-import type { ColumnProblem } from '../../columns/columns.js';
+import type { ColumnProblem } from '../../columns/problem.js';
 import { errorAt, type Diagnostic, type Finding } from '../../model/diagnostic.js';
 import {
   ambiguousColumn,

@@ -12,9 +12,8 @@ import { resolveExpression } from '../../columns/columns.js';
 export function conditionProblems(condition: string, table: string, columns: readonly string[]): string[] {
   const read = oneCondition(condition);
   if ('problem' in read) return [read.problem];
-  const inputs = columns.map((name) => ({ name, origins: [] }));
   if (read.effect) return [read.effect];
-  return resolveExpression(read.node, [{ name: table, columns: inputs }]).map((p) => {
+  return resolveExpression(read.node, [{ name: table, columns }]).map((p) => {
     const name = 'parts' in p ? p.parts.at(-1)! : '';
     const { message, hint } = unknownColumn([table, name], nearest(name, columns));
     return hint === undefined ? message : `${message}; ${hint}`;

@@ -21,7 +21,7 @@ export function columnsAgainstQuery(table: Definition, columns: readonly Column[
     }
     if (!given) {
       report(c.range, notReturned(c.name, only(columns, declared)));
-    } else if (given.type !== undefined && given.type !== c.type && narrows(given.type, c.type)) {
+    } else if (given.type !== undefined && given.type !== c.type && narrows(given.type, c.type) && !isOpen(given)) {
       found.push(warningAt({ path: table.path, range: c.range }, narrower(c.name, given.type, c.type)));
     }
   }
@@ -32,6 +32,10 @@ export function columnsAgainstQuery(table: Definition, columns: readonly Column[
   }
   return found;
 }
+
+/** Numbers that a calculation gives have no size of their own: the contract is where it is said, and they are rounded to it. */
+const isOpen = ({ type, kind, origins }: Column): boolean =>
+  type === 'numeric' && (kind === 'calculated' || kind === 'aggregated' || origins.length > 1);
 
 /** Columns of a query that a contract with drift = add adopts. */
 export function driftedColumns(table: Definition, columns: readonly Column[] = []): Column[] {

@@ -3,23 +3,22 @@ import { constraintLacksColumn, referencedLacks, referencesNothing, unknownInCon
 import { constraintRange } from '../../../index/contract.js';
 import { errorAt, type Diagnostic, type Finding } from '../../../model/diagnostic.js';
 import type { ContractSurroundings } from './surroundings.js';
-import type { Definition, ConstraintDeclaration, Column } from '../../../model/project.js';
+import type { Definition, ConstraintDeclaration } from '../../../model/project.js';
 
 /** Columns and tables of a constraint that are not there. */
 export function constraintDiagnostics(
   table: Definition,
   constraint: ConstraintDeclaration,
-  declared: readonly Column[],
+  names: readonly string[],
   around: ContractSurroundings,
 ): readonly Diagnostic[] {
   const found: Diagnostic[] = [];
   const report = (finding: Finding) =>
     found.push(errorAt({ path: table.path, range: constraintRange(around.file.text, constraint.start) }, finding));
   const { name: of } = constraint;
-  const names = declared.map((c) => c.name);
   for (const name of constraint.columns) if (!names.includes(name)) report(constraintLacksColumn(of, name, names));
   if (constraint.condition && found.length === 0) {
-    for (const problem of resolveExpression(constraint.condition, [{ name: table.name, columns: declared }]))
+    for (const problem of resolveExpression(constraint.condition, [{ name: table.name, columns: names }]))
       report(unknownInConstraint(of, 'parts' in problem ? problem.parts.join('.') : ''));
   }
   const target = constraint.references;

@@ -15,7 +15,7 @@ export function contractDiagnostics(
 ): Diagnostic[] {
   const { contract } = table;
   if (!contract) return [];
-  const declared = contract.columns.map((c) => ({ name: c.name, origins: [] }));
+  const declared = contract.columns.map((c) => c.name);
   const found = columns && table.query ? columnsAgainstQuery(table, columns, startOf(around.file, table.query)) : [];
   for (const constraint of contract.constraints)
     found.push(...constraintDiagnostics(table, constraint, declared, around));

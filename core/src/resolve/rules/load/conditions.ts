@@ -15,14 +15,13 @@ export const conditions: LoadRule = (load) => {
       continue;
     }
     if (condition.effect) load.report(inOption(name, condition.effect, CONDITIONS_READ), option.range);
-    const target = load.columns.map((c) => ({ name: c.name, origins: [] }));
+    const target = load.columns.map((c) => c.name);
     const problems = resolveExpression(condition.node, [
-      { name: 'q', columns: load.given().map((c) => ({ name: c.name, origins: [] })) },
+      { name: 'q', columns: load.given().map((c) => c.name) },
       { name: 't', columns: target },
     ]);
     for (const wrong of new Set(problems.map((p) => ('parts' in p ? p.parts.join('.') : '')))) {
-      const names = target.map((c) => c.name);
-      load.report(unknownInCondition(name, wrong, names), option.range);
+      load.report(unknownInCondition(name, wrong, target), option.range);
     }
   }
 };

@@ -1,7 +1,7 @@
 import { headerNotDeclared, notInHeader } from '../contract/messages.js';
 import { leftDiagnostics } from '../contract/left-to-database.js';
 import { errorAt, type Diagnostic } from '../../../model/diagnostic.js';
-import type { ReferenceTable, Column } from '../../../model/project.js';
+import { declaredColumn, type ReferenceTable, type Column } from '../../../model/project.js';
 /** A reference table's columns: the header's, with the types of its contract, the two held against each other. */
 export function referenceColumns(table: ReferenceTable): { columns: readonly Column[]; diagnostics: Diagnostic[] } {
   const declared = new Map(table.contract?.columns.map((c) => [c.name, c]));
@@ -20,7 +20,7 @@ export function referenceColumns(table: ReferenceTable): { columns: readonly Col
   }
   const names = table.contract ? [...declared.keys()] : table.header;
   return {
-    columns: names.map((name) => ({ name, type: declared.get(name)?.type ?? 'text', origins: [] })),
+    columns: names.map((name) => declaredColumn(name, declared.get(name)?.type ?? 'text')),
     diagnostics,
   };
 }

@@ -1,0 +1,15 @@
+/** What is wrong with the names of a query, at a byte of its text. */
+export type ColumnProblem = { readonly location: number } & (
+  | { readonly kind: 'unknown'; readonly parts: readonly string[]; readonly names: readonly string[] }
+  | { readonly kind: 'ambiguous'; readonly parts: readonly string[]; readonly tables: readonly string[] }
+  | { readonly kind: 'unknown-range'; readonly parts: readonly string[]; readonly names: readonly string[] }
+  | { readonly kind: 'arms'; readonly left: number; readonly right: number }
+  | { readonly kind: 'alias'; readonly name: string }
+  | { readonly kind: 'names'; readonly table: string; readonly given: number; readonly columns: number }
+  | {
+      readonly kind: 'using';
+      readonly name: string;
+      readonly tables: readonly string[];
+      readonly names: readonly string[];
+    }
+);

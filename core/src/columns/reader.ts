@@ -1,0 +1,67 @@
+import type { Node, SelectStmt } from 'libpg-query';
+import type { Catalog } from '../catalog/catalog.js';
+import type { SqlType } from '../catalog/type-names.js';
+import type { ColumnProblem } from './problem.js';
+import type { Fields, Scope } from './scope.js';
+import type { Block, Field, Gathered, Origins, Value } from './value.js';
+
+/** A table as a query reads it. */
+export interface Relation {
+  readonly fields: Fields;
+  /** Which rows it has, as an origin. */
+  readonly rows: Origins;
+  /** The type of its rows, where the catalog has one. */
+  readonly rowType?: string | undefined;
+}
+
+/** What a function of the project declares to return. */
+export interface DeclaredFunction {
+  readonly result: SqlType | undefined;
+  readonly returnsSet: boolean;
+  /** Of one that returns a table. */
+  readonly columns: readonly { readonly name: string; readonly type: SqlType | undefined }[];
+}
+
+/** What is around the queries that are read. */
+export interface Around {
+  readonly catalog: Catalog;
+  /** A table by its name; the layer is undefined where none is written. */
+  readonly relation: (layer: string | undefined, name: string) => Relation | undefined;
+  /** A function of the project by its name without the schema. */
+  readonly declaredFunction: (name: string) => DeclaredFunction | undefined;
+}
+
+/** A common table expression as a name in FROM sees it. */
+export interface CteEntry {
+  /** Its columns: read when it is asked for, once. */
+  readonly block: () => Block;
+  /** Where it is asked for inside of itself: what is known of it so far. */
+  readonly inside: () => { readonly block: Block; readonly extra: readonly Field[] } | undefined;
+}
+export type Ctes = ReadonlyMap<string, CteEntry>;
+
+/** What an expression stands in. */
+export interface Place {
+  readonly scope: Scope;
+  readonly ctes: Ctes;
+  /** The named windows of the query. */
+  readonly windows: readonly Node[];
+  /** What decides which rows there are: sets that expressions return add their arguments. */
+  readonly rows: Gathered;
+}
+
+/** One reading of a query: what it reads from, what it found wrong, and how what is inside of it is read. */
+export interface Reader extends Around {
+  readonly problems: ColumnProblem[];
+  readonly expression: (reader: Reader, node: Node, place: Place) => Value;
+  /** Reads a query in what is around it. `keepsUnknown`: constants in quotes stay without a type, as in parts of a union. */
+  readonly query: (
+    reader: Reader,
+    select: SelectStmt,
+    around: { readonly outer: Scope | undefined; readonly ctes: Ctes; readonly keepsUnknown?: boolean },
+  ) => Block;
+}
+
+/** What is known of each of several expressions. */
+export const readEach = (reader: Reader, nodes: readonly Node[] | undefined, place: Place): Value[] =>
+  (nodes ?? []).map((node) => reader.expression(reader, node, place));
