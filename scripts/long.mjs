@@ -47,6 +47,14 @@ const PROOFS = {
     portion: 20,
     variable: 'OUVRAGE_KILLS',
   },
+  lineage: {
+    of: 'random queries, a fifth of them played',
+    files: ['lineage/generated'],
+    size: 9000,
+    portion: 1500,
+    variable: 'OUVRAGE_QUERIES',
+    more: { OUVRAGE_PLAYED: '300' },
+  },
   month: { of: 'days of the stand-in’s clock', files: ['month.test'], size: 30, portion: 30, variable: 'OUVRAGE_DAYS' },
 };
 
@@ -69,6 +77,7 @@ await main(async () => {
       [proof.variable]: String(Math.min(proof.portion, proof.size - played)),
       OUVRAGE_SEED: String(seed * 1000 + played / proof.portion),
       OUVRAGE_DEMO: '1',
+      ...proof.more,
     };
     const result = await withCluster(5760, (data) => jest('server', { ...env, OUVRAGE_DATA: data }, proof.files));
     played += Math.min(proof.portion, proof.size - played);

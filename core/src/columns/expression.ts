@@ -91,7 +91,7 @@ function constant(_reader: Reader, { ival, fval, sval, boolval, bsval, isnull }:
   if (isnull || sval) return { ...CONSTANT, type: UNTYPED };
   if (ival) return { ...CONSTANT, type: typeOfKey('int4') };
   if (boolval) return { ...CONSTANT, type: BOOLEAN };
-  if (bsval) return { ...CONSTANT, type: typeOfKey('bit', `(${(bsval.bsval ?? 'b').length - 1})`) };
+  if (bsval) return { ...CONSTANT, type: typeOfKey('bit') };
   if (!fval) return { ...CONSTANT, type: UNTYPED };
   const digits = fval.fval ?? '';
   const isWhole = /^-?\d+$/.test(digits) && BigInt.asIntN(64, BigInt(digits)) === BigInt(digits);

@@ -204,8 +204,8 @@ function functionFields(
       ),
       isScalar: false,
     };
-  if (columns && columns.length > 0 && (columns.length > 1 || type?.key === RECORD))
-    return { fields: columns.map((c) => each(c.name, c.type)), isScalar: false };
+  if (columns && columns.length > 0 && (columns.length > 1 || type === undefined || type.key === RECORD))
+    return { fields: columns.map((c) => each(c.name, c.type)), isScalar: columns.length === 1 };
   const row = type && withFields(reader, type);
   if (row?.fields)
     return {

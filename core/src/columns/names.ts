@@ -82,8 +82,11 @@ function rowOf(range: RangeEntry): Value {
 /** A row type of the catalog with its columns. */
 export function withFields(reader: Reader, type: ValueType): ValueType {
   const key = type.fields ? undefined : baseOf(reader.catalog, type.key);
-  if (key === undefined || reader.catalog.type(key)?.kind !== 'c') return type;
+  if (key === undefined) return type;
   const dot = key.lastIndexOf('.');
+  const known = reader.catalog.type(key);
+  // Rows of the project's tables are types, too.
+  if (known ? known.kind !== 'c' : dot < 0) return type;
   const relation = reader.relation(dot < 0 ? undefined : key.slice(0, dot), key.slice(dot + 1));
   const fields = relation?.fields?.map((f): Field => ({ ...f, value: NOTHING, influence: NOTHING }));
   return fields ? { ...type, fields } : type;

@@ -9,6 +9,7 @@ export {
   workspacePrefix,
 } from './place.js';
 export type { ColumnProfile, Profile } from './profile.js';
+export { declaredColumn } from './project.js';
 export type {
   Definition,
   IndexedFile,
