@@ -7,7 +7,7 @@ import type { ColumnProblem } from './problem.js';
 import { readQuery } from './query.js';
 import type { Around, Reader } from './reader.js';
 import { EMPTY, type RangeEntry } from './scope.js';
-import { CONSTANT, Gathered, type Field, type Origins } from './value.js';
+import { CONSTANT, Gathered, type Field, type Origins, type Step } from './value.js';
 
 /** The columns of a query, what decides which rows it has, and what is wrong with its names. */
 export interface ColumnResolution {
@@ -26,6 +26,20 @@ export function resolveColumns(select: SelectStmt, around: Around): ColumnResolu
   const reader: Reader = { ...around, problems: [], expression: readExpression, query: readQuery };
   const { fields, rows } = readQuery(reader, select, { outer: undefined, ctes: new Map() });
   return { columns: fields?.map((f) => columnOf(around.catalog, f)), rows, problems: reader.problems };
+}
+
+/** A column with the expressions that make it, and the expressions that its query's conditions are made from. */
+export interface TracedColumns {
+  readonly columns: readonly { readonly name: string; readonly step: Step | undefined }[] | undefined;
+  readonly rows: readonly Step[];
+}
+
+/** The expressions of a query that make its columns, through the queries inside of it. */
+export function traceColumns(select: SelectStmt, around: Around): TracedColumns {
+  const trace = { uses: [] as Step[] };
+  const reader: Reader = { ...around, problems: [], trace, expression: readExpression, query: readQuery };
+  const { fields } = readQuery(reader, select, { outer: undefined, ctes: new Map() });
+  return { columns: fields?.map(({ name, step }) => ({ name, step })), rows: trace.uses };
 }
 
 function columnOf(catalog: Catalog, { name, type, value, influence, kind }: Field): Column {

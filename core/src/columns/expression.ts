@@ -6,7 +6,7 @@ import { strings } from '../sql/nodes.js';
 import { call } from './calls.js';
 import { commonOf } from './common.js';
 import { reference, withFields } from './names.js';
-import { readEach, type Place, type Reader } from './reader.js';
+import { readEach, uses, type Place, type Reader } from './reader.js';
 import { array, indirection, row } from './rows.js';
 import { calculated, CONSTANT, mergeOf, NOTHING, stronger, union, type Value } from './value.js';
 
@@ -167,6 +167,7 @@ function subLink(reader: Reader, link: SubLink, place: Place): Value {
   const left = link.testexpr ? readExpression(reader, link.testexpr, place) : CONSTANT;
   if (link.subLinkType === 'EXISTS_SUBLINK')
     return { type: BOOLEAN, value: NOTHING, influence: block.rows, kind: 'calculated' };
+  for (const made of block.fields ?? []) uses(reader, made);
   const inner = mergeOf(block.fields ?? []);
   const both = mergeOf([left, inner]);
   const influence = union(both.influence, block.rows);

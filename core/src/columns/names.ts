@@ -3,7 +3,7 @@ import { chooseFunction } from '../catalog/choose.js';
 import { baseOf, isRow, RECORD } from '../catalog/coercion.js';
 import { typeOfKey } from '../catalog/type-names.js';
 import { strings } from '../sql/nodes.js';
-import type { Place, Reader } from './reader.js';
+import { uses, type Place, type Reader } from './reader.js';
 import { findRange, lookUp, rangeNames, starOf, type Fields, type RangeEntry } from './scope.js';
 import { calculated, CONSTANT, mergeOf, NOTHING, union, type Field, type Value, type ValueType } from './value.js';
 
@@ -23,8 +23,10 @@ export function reference(reader: Reader, ref: ColumnRef, place: Place): Value {
   const found = lookUp(place.scope, parts);
   switch (found.kind) {
     case 'found':
+      uses(reader, found.value);
       return found.value;
     case 'row':
+      for (const field of found.range.fields ?? []) uses(reader, field);
       return rowOf(found.range);
     case 'uncertain':
       return CONSTANT;

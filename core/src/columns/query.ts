@@ -7,7 +7,7 @@ import { expandStar } from './rows.js';
 import { readFrom, renamed } from './from.js';
 import { firstLocation } from './location.js';
 import { outputName } from './output-name.js';
-import { readEach, type CteEntry, type Ctes, type Place, type Reader } from './reader.js';
+import { asStep, readEach, type CteEntry, type Ctes, type Place, type Reader } from './reader.js';
 import { EMPTY, fieldOf, within, type Fields, type Scope } from './scope.js';
 import { CONSTANT, Gathered, mergeOf, NOTHING, stronger, union, type Block, type Field, type Value } from './value.js';
 
@@ -118,10 +118,12 @@ function targetFields(reader: Reader, targets: readonly Node[], place: Place): F
   let known = true;
   for (const node of targets) {
     if (!('ResTarget' in node) || !node.ResTarget.val) continue;
-    const { name, val } = node.ResTarget;
+    const { name, val, location } = node.ResTarget;
     const star = expandStar(reader, val, place);
-    if (star === undefined) fields.push({ ...reader.expression(reader, val, place), name: name ?? outputName(val) });
-    else if (star === null) known = false;
+    if (star === undefined) {
+      const named = { name: name ?? outputName(val), location };
+      fields.push(asStep(reader, named, () => ({ ...reader.expression(reader, val, place), name: named.name })));
+    } else if (star === null) known = false;
     else fields.push(...star);
   }
   return known ? fields : undefined;
@@ -201,6 +203,9 @@ function stacked(
     value: union(left.value, right.value),
     influence: union(left.influence, right.influence),
     kind: stronger(left.kind, right.kind),
+    ...(left.step && right.step
+      ? { step: { name: left.name, location: undefined, uses: [left.step, right.step] } }
+      : {}),
   };
 }
 
@@ -324,7 +329,8 @@ function fixedPoint(
   const quiet: Reader = { ...reader, problems: [] };
   const given = strings(cte.aliascolnames);
   const knowing = (block: Block) => {
-    const fields = renamed(given, block.fields);
+    // What a recursion makes of itself has no end.
+    const fields = renamed(given, reader.trace ? block.fields?.map((f) => ({ ...f, step: undefined })) : block.fields);
     const extra = (fields ? marks(quiet, cte, fields) : []).map((f) => ({ ...f, hidden: true }));
     know({ block: { fields, rows: block.rows }, extra });
   };

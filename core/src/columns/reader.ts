@@ -3,7 +3,7 @@ import type { Catalog } from '../catalog/catalog.js';
 import type { SqlType } from '../catalog/type-names.js';
 import type { ColumnProblem } from './problem.js';
 import type { Fields, Scope } from './scope.js';
-import type { Block, Field, Gathered, Origins, Value } from './value.js';
+import type { Block, Field, Gathered, Origins, Step, Value } from './value.js';
 
 /** A table as a query reads it. */
 export interface Relation {
@@ -53,6 +53,8 @@ export interface Place {
 /** One reading of a query: what it reads from, what it found wrong, and how what is inside of it is read. */
 export interface Reader extends Around {
   readonly problems: ColumnProblem[];
+  /** While columns are traced: the expressions that were used so far in the one that is being read. */
+  readonly trace?: { uses: Step[] };
   readonly expression: (reader: Reader, node: Node, place: Place) => Value;
   /** Reads a query in what is around it. `keepsUnknown`: constants in quotes stay without a type, as in parts of a union. */
   readonly query: (
@@ -65,3 +67,20 @@ export interface Reader extends Around {
 /** What is known of each of several expressions. */
 export const readEach = (reader: Reader, nodes: readonly Node[] | undefined, place: Place): Value[] =>
   (nodes ?? []).map((node) => reader.expression(reader, node, place));
+
+/** Keeps that an expression was used. */
+export function uses(reader: Reader, value: Value): void {
+  if (reader.trace && value.step) reader.trace.uses.push(value.step);
+}
+
+/** Reads what makes a column, and keeps by which expressions, where columns are traced. */
+export function asStep<T extends Value>(reader: Reader, of: Pick<Step, 'name' | 'location'>, read: () => T): T {
+  const { trace } = reader;
+  if (!trace) return read();
+  const outer = trace.uses;
+  trace.uses = [];
+  const value = read();
+  const step = { name: of.name, location: of.location, uses: trace.uses };
+  trace.uses = outer;
+  return { ...value, step };
+}

@@ -14,6 +14,16 @@ export interface ValueType extends SqlType {
   readonly fields?: readonly Field[];
 }
 
+/** An expression of a query that a column is made by; kept while a column is traced. */
+export interface Step {
+  /** The column that it makes. */
+  readonly name: string;
+  /** Where it begins, in bytes; undefined of what has no text of its own, as the parts of a union. */
+  readonly location: number | undefined;
+  /** The expressions that it is made from, of queries inside of this one. */
+  readonly uses: readonly Step[];
+}
+
 /** What is known of an expression. */
 export interface Value {
   /** Undefined where core cannot say it. */
@@ -23,6 +33,7 @@ export interface Value {
   /** What decides how rows pair, group or order for this value alone; what decides the rows is the block's. */
   readonly influence: Origins;
   readonly kind: EdgeKind;
+  readonly step?: Step | undefined;
 }
 
 /** A column of a query or of an item of FROM. */

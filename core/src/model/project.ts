@@ -258,5 +258,7 @@ export interface Project {
   readonly order: readonly string[];
   /** A table's columns; undefined where they cannot be known. */
   readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
+  /** What decides which rows a table's query has: columns, and `layer.table.*` for the rows of a table. */
+  readonly rows: ReadonlyMap<string, readonly string[]>;
   readonly diagnostics: readonly Diagnostic[];
 }

@@ -85,6 +85,7 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     needs: names.needs,
     order,
     columns: columns.columns,
+    rows: columns.rows,
     diagnostics: ofOneEach(diagnostics, tables),
   };
   memos.set(project, { names: names.memo, columns: columns.memo });
