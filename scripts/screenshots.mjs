@@ -46,6 +46,8 @@ const VIEWS = [
   ],
   ['checks', `${W}/tables/core.fact_call/checks`],
   ['lineage', `${W}/lineage?focus=mart.vessel_dues&up=9&down=9`],
+  ['lineage-column', `${W}/lineage?focus=mart.vessel_dues&column=dues_total`],
+  ['trace', `${W}/tables/core.fact_dues/trace?column=paid`],
   ['quality', `${W}/quality/core.dim_vessel/dim_vessel_flag_code_not_null`],
   ['runs', `${W}/runs`],
   ['releases', `${W}/releases`],

@@ -9,6 +9,12 @@ export const address = {
   check: (ws: string, id: string) => `/w/${ws}/quality/${id}`,
   run: (ws: string, id: number, step?: number) => `/w/${ws}/runs/${id}${step === undefined ? '' : `/${step}`}`,
   lineage: (ws: string, focus?: string) => `/w/${ws}/lineage${focus ? `?focus=${focus}` : ''}`,
+  /** How a column is made, in words. */
+  trace: (ws: string, { table, column }: { readonly table: string; readonly column: string }) =>
+    `/w/${ws}/tables/${table}/trace?column=${encodeURIComponent(column)}`,
+  /** The way of a column, drawn. */
+  way: (ws: string, { table, column }: { readonly table: string; readonly column: string }) =>
+    `/w/${ws}/lineage?focus=${table}&column=${encodeURIComponent(column)}`,
   review: (ws: string, path?: string) => `/w/${ws}/releases${path ? `?file=${encodeURIComponent(path)}` : ''}`,
 };
 

@@ -91,9 +91,9 @@ describe('a project is summed up for the interface', () => {
 
 describe('an edit is answered', () => {
   test('with what is wrong in the file, placed, and how many errors it causes elsewhere', () => {
-    const { diagnostics, elsewhere } = edit('staging/berth.sql', 'select berth_code,\n  lenght_m from landing.berth');
+    const { diagnostics, impact } = edit('staging/berth.sql', 'select berth_code,\n  lenght_m from landing.berth');
     expect(diagnostics.map((d) => [d.code, d.line, d.column])).toEqual([['unknown-column', 2, 3]]);
-    expect(elsewhere).toBe(1);
+    expect(impact.breaks.map((d) => [d.path, d.line])).toEqual([['core/dim_berth.sql', 9]]);
   });
   test('with the table as it would be', () => {
     const { table, diagnostics } = edit('staging/berth.sql', 'select berth_code, length_m, 1 as n from landing.berth');

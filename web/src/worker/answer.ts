@@ -1,8 +1,9 @@
 import { explainOption, ContractEditError, contractView, editContract } from '@ouvrage/core/assist';
+import { columnId, impactOf, partsOfId, station, wayBack, wayForward } from '@ouvrage/core/lineage';
 import type { Project } from '@ouvrage/core/model';
 import { changeFiles, readProject } from '@ouvrage/core/resolve';
 import { complete } from './complete';
-import type { Answers, Request } from './protocol';
+import type { Answers, ColumnRef, EditImpact, Request, TraceAnswer } from './protocol';
 import { placed, summarize, summarizeTable } from './summary';
 
 /** The core in the browser: reads the project, answers each keystroke from what it changed only. */
@@ -21,12 +22,10 @@ export function answer(request: Request): Answers[keyof Answers] {
       const typed = edit(request.path, request.text);
       const project = together.length ? changeFiles(typed, new Map(together)) : typed;
       const own = project.diagnostics.filter((d) => d.path === request.path);
-      const others = (p: Project) =>
-        p.diagnostics.filter((d) => d.path !== request.path && d.severity === 'error').length;
       const table = [...project.tables.values()].find((t) => t.path === request.path && t.kind !== 'source');
       return {
         diagnostics: own.map((d) => placed(project, d)),
-        elsewhere: Math.max(0, others(project) - others(kept!)),
+        impact: impactIn(project),
         ...(table ? { table: summarizeTable(project, table) } : {}),
         ...(table?.kind === 'definition' ? { contract: contractView(project, table) } : {}),
       };
@@ -35,9 +34,36 @@ export function answer(request: Request): Answers[keyof Answers] {
       return changed(request);
     case 'complete':
       return complete(edit(request.path, request.text), request.text, request.offset);
+    case 'trace':
+      return trace(kept!, request);
     case 'explain':
       return explainOption(request.text, request.offset) ?? null;
   }
+}
+
+/** What the project as it is typed does to the one that is kept. */
+function impactIn(project: Project): EditImpact {
+  const { breaks, values, rows } = impactOf(kept!, project);
+  return {
+    breaks: breaks.map((d) => placed(project, d)),
+    values: values.map((id) => partsOfId(project, id)),
+    rows,
+  };
+}
+
+function trace(project: Project, { table, column }: ColumnRef): TraceAnswer | null {
+  const id = columnId(table, column);
+  const back = wayBack(project, id);
+  if (back.length === 0) return null;
+  const { values, influenced, rows } = wayForward(project, id);
+  const ref = (of: string) => partsOfId(project, of);
+  return {
+    back,
+    values: values.map((v) => ref(v.id)),
+    forward: values.flatMap((v) => station(project, v.id, v.distance) ?? []),
+    influenced: influenced.map(ref),
+    rows,
+  };
 }
 
 function changed({ path, text, edits }: Extract<Request, { kind: 'contract' }>): Answers['contract'] {

@@ -1,5 +1,6 @@
 import type { Explanation, ContractEdit, ContractView, LayerStatement } from '@ouvrage/core/assist';
 import type { Check } from '@ouvrage/core/check';
+import type { Station } from '@ouvrage/core/lineage';
 import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
 import type { Relation } from '@ouvrage/core/starter';
 
@@ -65,11 +66,39 @@ export interface ProjectSummary {
 /** What a keystroke in one file means. */
 export interface EditAnswer {
   readonly diagnostics: readonly PlacedDiagnostic[];
-  /** Errors of other files that this edit causes. */
-  readonly elsewhere: number;
+  readonly impact: EditImpact;
   readonly table?: TableSummary;
   /** Of a definition: its contract, for a form. */
   readonly contract?: ContractView;
+}
+
+/** A column of a table. */
+export interface ColumnRef {
+  readonly table: string;
+  readonly column: string;
+}
+
+/** What an edit does to other definitions, as they are in the workspace. */
+export interface EditImpact {
+  /** Errors of other files that it causes. */
+  readonly breaks: readonly PlacedDiagnostic[];
+  /** Columns whose values may change. */
+  readonly values: readonly ColumnRef[];
+  /** Tables whose rows may be others. */
+  readonly rows: readonly string[];
+}
+
+/** The way of a column through the project. */
+export interface TraceAnswer {
+  /** The column itself, then all that gives its value, nearest first. */
+  readonly back: readonly Station[];
+  /** Columns whose value it gives, nearest first. */
+  readonly values: readonly ColumnRef[];
+  /** What each of these takes its value from, and how. */
+  readonly forward: readonly Station[];
+  /** Columns that it influences, and tables whose rows it decides. */
+  readonly influenced: readonly ColumnRef[];
+  readonly rows: readonly string[];
 }
 
 /** A text with a changed contract, or why it could not be changed. */
@@ -99,6 +128,7 @@ export type Request =
     }
   | { readonly kind: 'contract'; readonly path: string; readonly text: string; readonly edits: readonly ContractEdit[] }
   | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number }
+  | ({ readonly kind: 'trace' } & ColumnRef)
   /** What the word at an offset means. */
   | { readonly kind: 'explain'; readonly text: string; readonly offset: number };
 
@@ -108,4 +138,6 @@ export interface Answers {
   readonly contract: ContractAnswer;
   readonly complete: CompletionAnswer | null;
   readonly explain: Explanation | null;
+  /** Null where there is no such column. */
+  readonly trace: TraceAnswer | null;
 }

@@ -24,6 +24,8 @@ export async function layOut(
     readonly height?: number;
   }[],
   edges: readonly (readonly [string, string])[],
+  /** Pixels between ranks. */
+  gap = 70,
 ): Promise<Placed> {
   elk ??= new ELK({ workerFactory: () => new Worker(workerAddress), algorithms: ['layered'] });
   const graph: ElkNode = {
@@ -32,7 +34,7 @@ export async function layOut(
       'elk.algorithm': 'layered',
       'elk.direction': 'RIGHT',
       'elk.partitioning.activate': 'true',
-      'elk.layered.spacing.nodeNodeBetweenLayers': '70',
+      'elk.layered.spacing.nodeNodeBetweenLayers': String(gap),
       'elk.spacing.nodeNode': '16',
       'elk.separateConnectedComponents': 'false',
       'elk.layered.nodePlacement.strategy': 'BRANDES_KOEPF',

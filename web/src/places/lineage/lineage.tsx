@@ -18,29 +18,38 @@ import { Link, useNavigate, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { ago, count, plural } from '../../shared/format';
-import { Hatch, VerdictMark } from '../../shared/marks';
+import { VerdictMark } from '../../shared/marks';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';
 import { ChooseTable } from './choose-table';
-import { layOut, NODE_HEIGHT, NODE_WIDTH, type Placed } from './layout';
+import { Band, bandsOf, type BandNode } from './bands';
+import { ColumnPanel, ColumnWay } from './column-way';
 import { focusOn } from './focus';
+import { layOut, NODE_HEIGHT, NODE_WIDTH, type Placed } from './layout';
 
 type TableNode = Node<{ name: string; full: string; verdict: Verdict; focused: boolean; found: boolean }, 'table'>;
-type BandNode = Node<{ label: string; position: number; height: number; width: number }, 'band'>;
 
 /** Laying out more takes longer than anybody waits. */
 const MOST_DRAWN = 200;
 /** No project is as deep. */
 const ALL_STEPS = 999;
-const BAND_HEAD = 34;
-const PAD = 22;
 
 export default function Lineage() {
+  const [search] = useSearchParams();
+  const [table, column] = [search.get('focus'), search.get('column')];
+  const of = useMemo(() => (table && column ? { table, column } : undefined), [table, column]);
   return (
     <ReactFlowProvider>
-      <LineageSheet />
+      {of ? (
+        <div className="flex h-full min-h-0">
+          <ColumnWay of={of} />
+          <ColumnPanel of={of} />
+        </div>
+      ) : (
+        <LineageSheet />
+      )}
     </ReactFlowProvider>
   );
 }
@@ -64,7 +73,7 @@ function LineageSheet() {
     if (!placed) return [];
     const bands = bandsOf(
       summary.layers.map((l) => l.name),
-      shown,
+      shown.tables,
       placed,
     );
     return [
@@ -205,28 +214,6 @@ function usePlaced(shown: ReturnType<typeof focusOn> | undefined): Placed | unde
   return shown && result?.of === shown ? result.placed : undefined;
 }
 
-function bandsOf(layers: readonly string[], shown: ReturnType<typeof focusOn>, placed: Placed): BandNode[] {
-  return layers.flatMap((label, position): BandNode[] => {
-    const xs = shown.tables.filter((t) => t.layer === label).map((t) => placed.positions.get(t.fullName)?.x ?? 0);
-    if (xs.length === 0) return [];
-    const left = Math.min(...xs) - PAD;
-    const width = Math.max(...xs) + NODE_WIDTH + PAD - left;
-    const height = placed.height + BAND_HEAD + 2 * PAD;
-    return [
-      {
-        id: `band ${label}`,
-        type: 'band',
-        position: { x: left, y: -BAND_HEAD - PAD },
-        data: { label, position, height, width },
-        draggable: false,
-        selectable: false,
-        focusable: false,
-        zIndex: -1,
-      },
-    ];
-  });
-}
-
 function Hops({ label, value, onChange }: { label: string; value: number; onChange: (n: number) => void }) {
   return (
     <label className="flex items-center gap-1 text-small text-soft">
@@ -258,20 +245,6 @@ function TableBox({ data }: NodeProps<TableNode>) {
       <span className="flex-1 truncate">{data.name}</span>
       <VerdictMark verdict={data.verdict} size={11} />
       <Handle type="source" position={Position.Right} isConnectable={false} className="opacity-0!" />
-    </div>
-  );
-}
-
-function Band({ data }: NodeProps<BandNode>) {
-  return (
-    <div
-      className="pointer-events-none border-x border-dashed border-line"
-      style={{ width: data.width, height: data.height }}
-    >
-      <div className="flex items-center gap-2 border-b border-line px-3" style={{ height: BAND_HEAD }}>
-        <Hatch position={data.position} />
-        <span className="caps">{data.label}</span>
-      </div>
     </div>
   );
 }
@@ -315,9 +288,14 @@ function FocusPanel({ table, onFocus }: { table: string; onFocus: (table: string
           {chosen.policy}, {state?.rows ? `${count(state.rows)} rows` : 'rows not counted'}, loaded{' '}
           {ago(state?.loadedAt)}
         </p>
-        <Link to={address.table(slug, table)} className="text-plan underline">
-          Open the bench
-        </Link>
+        <p className="flex gap-4">
+          <Link to={address.table(slug, table)} className="text-plan underline">
+            Open the bench
+          </Link>
+          <Link to={address.table(slug, table, 'trace')} className="text-plan underline">
+            Trace its columns
+          </Link>
+        </p>
       </header>
       <section className="flex flex-col gap-1">
         <SectionTitle>Made from</SectionTitle>

@@ -6,12 +6,11 @@ import { Group, Panel, Separator } from 'react-resizable-panels';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { Editor, type EditorHandle } from '../../shared/editor';
-import { plural } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';
 import { projectWorker } from '../../worker/client';
-import type { PlacedDiagnostic, TableSummary } from '../../worker/protocol';
+import type { EditImpact, PlacedDiagnostic, TableSummary } from '../../worker/protocol';
 import { ChecksFacet } from './checks-facet';
 import { Conflict } from './conflict';
 import { ContractPanel } from './contract-panel';
@@ -22,12 +21,15 @@ import { usePreview } from './use-preview';
 import { ReferenceGrid } from './reference-grid';
 import { RowsFacet } from './rows-facet';
 import { RunButton } from './run-button';
+import { EditImpactLine } from './edit-impact';
+import { TraceFacet } from './trace-facet';
 import { offsetOf, useFileText, type FileText } from './use-file-text';
 
 const FACETS = [
   ['definition', 'Definition'],
   ['values', 'Values'],
   ['rows', 'Rows'],
+  ['trace', 'Trace'],
   ['checks', 'Checks'],
   ['load', 'Load'],
   ['past', 'Past'],
@@ -92,6 +94,8 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
             <ReferenceGrid table={table} path={table.csvPath} />
           ) : facet === 'rows' ? (
             <RowsFacet table={table} />
+          ) : facet === 'trace' ? (
+            <TraceFacet table={table} />
           ) : facet === 'checks' ? (
             <ChecksFacet table={table.fullName} />
           ) : facet === 'load' ? (
@@ -158,7 +162,7 @@ export function DefinitionFacet({
       </div>
       <Diagnostics
         diagnostics={diagnostics}
-        elsewhere={file.answer?.elsewhere ?? 0}
+        impact={file.answer?.impact}
         onGo={(d) => editor.current?.goTo(d.range.start)}
         fixOf={(d) => (file.readOnly ? undefined : quickFix(file.text, d))}
         onFix={({ start, end, insert }) => file.setText(file.text.slice(0, start) + insert + file.text.slice(end))}
@@ -184,19 +188,20 @@ export function DefinitionFacet({
 
 function Diagnostics({
   diagnostics,
-  elsewhere,
+  impact,
   onGo,
   fixOf,
   onFix,
 }: {
   diagnostics: readonly PlacedDiagnostic[];
-  elsewhere: number;
+  impact: EditImpact | undefined;
   onGo: (d: PlacedDiagnostic) => void;
   /** What could be put in by one click. */
   fixOf: (d: PlacedDiagnostic) => QuickFix | undefined;
   onFix: (fix: QuickFix) => void;
 }) {
-  if (diagnostics.length === 0 && elsewhere === 0) return null;
+  const isQuiet = !impact || impact.breaks.length + impact.values.length + impact.rows.length === 0;
+  if (diagnostics.length === 0 && isQuiet) return null;
   return (
     <ul aria-label="Problems" className="max-h-28 shrink-0 overflow-auto border-t border-line bg-paper/60">
       {diagnostics.map((d, i) => (
@@ -215,11 +220,7 @@ function Diagnostics({
           <Fix fix={fixOf(d)} onFix={onFix} />
         </li>
       ))}
-      {elsewhere > 0 && (
-        <li className="px-3.5 py-1 text-advisory-text">
-          This edit causes {plural(elsewhere, 'error')} in other definitions.
-        </li>
-      )}
+      {impact && !isQuiet && <EditImpactLine impact={impact} />}
     </ul>
   );
 }

@@ -50,6 +50,7 @@ function Columns({ table }: { table: TableSummary }) {
       {table.columns.map((c) => (
         <ColumnLine
           key={c.name}
+          table={table.fullName}
           column={c}
           checks={own.filter((k) => k.columns.includes(c.name))}
           open={open === c.name}
@@ -79,11 +80,13 @@ const worstOf = (checks: readonly CheckState[]): Verdict | undefined =>
   checks.map((c) => c.verdict).sort((a, b) => RANK.indexOf(b) - RANK.indexOf(a))[0];
 
 function ColumnLine({
+  table,
   column,
   checks,
   open,
   onToggle,
 }: {
+  table: string;
   column: ColumnSummary;
   checks: readonly CheckState[];
   open: boolean;
@@ -126,6 +129,11 @@ function ColumnLine({
               ))}
             </p>
           )}
+          <p>
+            <Link to={address.trace(slug, { table, column: column.name })} className="text-plan underline">
+              Trace this column
+            </Link>
+          </p>
           {column.origins.map((origin) => {
             const from = origin.split('.').slice(0, 2).join('.');
             return (

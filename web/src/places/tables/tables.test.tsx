@@ -68,7 +68,7 @@ describe('a definition is edited', () => {
     await write('select b.berth_cod from landing.berth b');
     const list = await problems();
     await waitFor(() => expect(list.textContent).toContain('1:8b has no column berth_cod did you mean berth_code?'));
-    expect(list.textContent).toContain('in other definitions');
+    expect(list.textContent).toContain('This edit causes 2 errors in 1 other definition: core/dim_berth.sql:6');
     await userEvent.click(within(list).getByRole('button', { name: 'Replace with berth_code' }));
     await waitFor(async () =>
       expect((await editor()).state.doc.toString()).toBe('select b.berth_code from landing.berth b'),

@@ -1,0 +1,269 @@
+import {
+  Controls,
+  Handle,
+  Position,
+  ReactFlow,
+  useReactFlow,
+  type Edge,
+  type Node,
+  type NodeProps,
+} from '@xyflow/react';
+import type { Verdict } from '@ouvrage/core/check';
+import { useEffect, useMemo, useState } from 'react';
+import { Link, useNavigate } from 'react-router';
+import { address } from '../../data/addresses';
+import { useProject } from '../../data/project';
+import { plural } from '../../shared/format';
+import { VerdictMark } from '../../shared/marks';
+import { Button } from '../../shared/ui/button';
+import { Empty } from '../../shared/ui/empty';
+import { Loading } from '../../shared/ui/loading';
+import type { ColumnRef, TraceAnswer } from '../../worker/protocol';
+import { Band, bandsOf, type BandNode } from './bands';
+import { Derivation } from './derivation';
+import { layOut, NODE_HEIGHT, NODE_WIDTH, type Placed } from './layout';
+import { useTrace } from './use-trace';
+import { wayGraph, type Direction, type WayGraph, type WayRole } from './way-graph';
+
+const LINE_HEIGHT = 21;
+/** Between ranks: as little as lets the lines be told apart, so that more ranks fit beside each other. */
+const GAP = 46;
+/** More tables are too many to be laid out while somebody waits. */
+const MOST_DRAWN = 200;
+
+type WayNode = Node<
+  { name: string; full: string; verdict: Verdict; columns: readonly { column: string; role: WayRole }[] },
+  'way'
+>;
+
+/** The way of one column, drawn: tables open into the columns that take part. */
+export function ColumnWay({ of }: { of: ColumnRef }) {
+  const [direction, setDirection] = useState<Direction>('both');
+  const { slug } = useProject();
+  const trace = useTrace(of);
+  const graph = useGraph(trace, direction);
+  return (
+    <section aria-label="Lineage" className="flex min-w-0 flex-1 flex-col bg-sheet">
+      <div className="flex h-strip shrink-0 items-center gap-2 border-b border-line px-3.5">
+        <h1 className="sheet-title mr-2 truncate" title={`${of.table}.${of.column}`}>
+          {of.table}.{of.column}
+        </h1>
+        <div role="group" aria-label="Direction" className="flex gap-1.5">
+          {(['upstream', 'downstream', 'both'] as const).map((d) => (
+            <Button
+              key={d}
+              aria-pressed={direction === d}
+              className={direction === d ? 'border-plan bg-wash text-plan' : ''}
+              onClick={() => setDirection(d)}
+            >
+              {d[0]!.toUpperCase() + d.slice(1)}
+            </Button>
+          ))}
+        </div>
+        <span className="flex-1" />
+        <span className="text-small whitespace-nowrap text-soft">{graph && plural(graph.tables.length, 'table')}</span>
+        <Link to={address.lineage(slug, of.table)} className="font-medium whitespace-nowrap text-plan hover:underline">
+          Tables around it
+        </Link>
+      </div>
+      <div className="min-h-0 flex-1">
+        {trace === null ? (
+          <Empty title="There is no such column here">
+            <p>It may have been renamed or removed. Choose a column on the Trace page of its table.</p>
+            <Link to={address.table(slug, of.table, 'trace')} className="text-plan underline">
+              Columns of {of.table}
+            </Link>
+          </Empty>
+        ) : !graph ? (
+          <Loading what="Following the column" />
+        ) : graph.tables.length > MOST_DRAWN ? (
+          <Empty title={`${graph.tables.length} tables are too many to draw`}>
+            <p>Choose upstream or downstream, or read the way beside.</p>
+          </Empty>
+        ) : (
+          <Drawing graph={graph} />
+        )}
+      </div>
+      <p className="flex h-7 shrink-0 items-center gap-5 border-t border-line px-3.5 text-small text-soft">
+        <span className="flex items-center gap-1.5">
+          <span aria-hidden className="w-7 border-t-2 border-plan" /> gives the value
+        </span>
+        <span className="flex items-center gap-1.5">
+          <span aria-hidden className="w-7 border-t-2 border-dashed border-soft" /> decides rows, groups or order
+        </span>
+      </p>
+    </section>
+  );
+}
+
+/** The derivation beside the drawing. */
+export function ColumnPanel({ of }: { of: ColumnRef }) {
+  const { slug } = useProject();
+  const trace = useTrace(of);
+  if (!trace) return null;
+  return (
+    <aside
+      aria-label={`${of.table}.${of.column}`}
+      className="w-82.5 shrink-0 overflow-auto border-l border-line bg-paper p-4"
+    >
+      <Derivation trace={trace} addressOf={(column) => address.way(slug, column)} />
+    </aside>
+  );
+}
+
+function useGraph(trace: TraceAnswer | null | undefined, direction: Direction): WayGraph | undefined {
+  const { tables } = useProject();
+  return useMemo(() => {
+    if (!trace) return undefined;
+    const refOf = (id: string): ColumnRef | undefined => {
+      for (let dot = id.lastIndexOf('.'); dot > 0; dot = id.lastIndexOf('.', dot - 1))
+        if (tables.has(id.slice(0, dot))) return { table: id.slice(0, dot), column: id.slice(dot + 1) };
+      return undefined;
+    };
+    return wayGraph(trace, direction, refOf);
+  }, [trace, direction, tables]);
+}
+
+function Drawing({ graph }: { graph: WayGraph }) {
+  const { slug, summary, tables, states } = useProject();
+  const navigate = useNavigate();
+  const placed = usePlaced(graph);
+  const flow = useReactFlow();
+  const nodes = useMemo((): (WayNode | BandNode)[] => {
+    if (!placed) return [];
+    const shown = graph.tables.flatMap(({ table }) => tables.get(table) ?? []);
+    return [
+      ...bandsOf(
+        summary.layers.map((l) => l.name),
+        shown,
+        placed,
+      ),
+      ...graph.tables.flatMap(({ table, columns }): WayNode[] => {
+        const position = placed.positions.get(table);
+        const verdict = states.get(table)?.verdict ?? 'not run';
+        const name = tables.get(table)?.name ?? table;
+        return position
+          ? [
+              {
+                id: table,
+                type: 'way',
+                position,
+                data: { name, full: table, verdict, columns },
+                draggable: false,
+                connectable: false,
+                ariaLabel: table,
+              },
+            ]
+          : [];
+      }),
+    ];
+  }, [placed, graph, summary.layers, tables, states]);
+  const edges = useMemo(
+    (): Edge[] =>
+      graph.edges.map(({ from, to, kind }) => ({
+        id: `${from.table}.${from.column} ${to.table}.${to.column}`,
+        source: from.table,
+        sourceHandle: `${from.column} out`,
+        target: to.table,
+        targetHandle: `${to.column} in`,
+        focusable: false,
+        style:
+          kind === 'value'
+            ? { stroke: 'var(--plan)', strokeWidth: 1.8 }
+            : { stroke: 'var(--soft)', strokeWidth: 1.2, strokeDasharray: '5 4' },
+      })),
+    [graph],
+  );
+  useEffect(() => {
+    // Names stay readable: what does not fit is reached by moving.
+    if (placed) requestAnimationFrame(() => void flow.fitView({ padding: 0.04, minZoom: 0.9, maxZoom: 1 }));
+  }, [placed, flow]);
+  if (!placed) return <Loading what="Laying out the tables" />;
+  return (
+    <ReactFlow
+      nodes={nodes}
+      edges={edges}
+      nodeTypes={NODE_TYPES}
+      onNodeDoubleClick={(_, node) => node.type === 'way' && void navigate(address.table(slug, node.id))}
+      minZoom={0.3}
+      maxZoom={1.6}
+      nodesDraggable={false}
+      elementsSelectable={false}
+      proOptions={{ hideAttribution: true }}
+    >
+      <Controls showInteractive={false} position="bottom-left" />
+    </ReactFlow>
+  );
+}
+
+function usePlaced(graph: WayGraph): Placed | undefined {
+  const { summary, tables } = useProject();
+  const [result, setResult] = useState<{ of: WayGraph; placed: Placed }>();
+  useEffect(() => {
+    let current = true;
+    const layerOf = (table: string) =>
+      Math.max(
+        0,
+        summary.layers.findIndex((l) => l.name === tables.get(table)?.layer),
+      );
+    const pairs = new Map(graph.edges.map(({ from, to }) => [`${from.table} ${to.table}`, [from.table, to.table]]));
+    void layOut(
+      graph.tables.map((t) => ({
+        name: t.table,
+        layer: layerOf(t.table),
+        height: NODE_HEIGHT + LINE_HEIGHT * t.columns.length,
+      })),
+      [...pairs.values()] as [string, string][],
+      GAP,
+    ).then((placed) => current && setResult({ of: graph, placed }));
+    return () => {
+      current = false;
+    };
+  }, [graph, summary.layers, tables]);
+  return result?.of === graph ? result.placed : undefined;
+}
+
+const ROLE_LOOK: Readonly<Record<WayRole, string>> = {
+  chosen: 'bg-plan text-plan-text',
+  value: 'bg-wash text-plan',
+  influence: 'text-soft italic',
+};
+
+function WayBox({ data }: NodeProps<WayNode>) {
+  const { slug } = useProject();
+  return (
+    <div className="border border-rule bg-raised" style={{ width: NODE_WIDTH }} title={data.full}>
+      <div className="flex items-center gap-2 px-2 font-medium" style={{ height: NODE_HEIGHT }}>
+        <span className="flex-1 truncate">{data.name}</span>
+        <VerdictMark verdict={data.verdict} size={11} />
+      </div>
+      {data.columns.map(({ column, role }) => (
+        <Link
+          key={column}
+          to={address.way(slug, { table: data.full, column })}
+          className={`relative block truncate border-t border-line px-2 font-mono text-small hover:underline ${ROLE_LOOK[role]}`}
+          style={{ height: LINE_HEIGHT, lineHeight: `${LINE_HEIGHT}px` }}
+          title={column}
+        >
+          <Handle
+            id={`${column} in`}
+            type="target"
+            position={Position.Left}
+            isConnectable={false}
+            className="opacity-0!"
+          />
+          {column}
+          <Handle
+            id={`${column} out`}
+            type="source"
+            position={Position.Right}
+            isConnectable={false}
+            className="opacity-0!"
+          />
+        </Link>
+      ))}
+    </div>
+  );
+}
+
+const NODE_TYPES = { way: WayBox, band: Band };
