@@ -1,5 +1,5 @@
 import { explainOption, ContractEditError, contractView, editContract } from '@ouvrage/core/assist';
-import { columnId, impactOf, partsOfId, station, wayBack, wayForward } from '@ouvrage/core/lineage';
+import { columnId, impactOf, partsOfId, station, unread, wayBack, wayForward } from '@ouvrage/core/lineage';
 import type { Project } from '@ouvrage/core/model';
 import { changeFiles, readProject } from '@ouvrage/core/resolve';
 import { complete } from './complete';
@@ -36,6 +36,8 @@ export function answer(request: Request): Answers[keyof Answers] {
       return complete(edit(request.path, request.text), request.text, request.offset);
     case 'trace':
       return trace(kept!, request);
+    case 'unread':
+      return unread(kept!);
     case 'explain':
       return explainOption(request.text, request.offset) ?? null;
   }

@@ -1,6 +1,6 @@
 import type { Explanation, ContractEdit, ContractView, LayerStatement } from '@ouvrage/core/assist';
 import type { Check } from '@ouvrage/core/check';
-import type { Station } from '@ouvrage/core/lineage';
+import type { Station, Unread } from '@ouvrage/core/lineage';
 import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
 import type { Relation } from '@ouvrage/core/starter';
 
@@ -129,6 +129,8 @@ export type Request =
   | { readonly kind: 'contract'; readonly path: string; readonly text: string; readonly edits: readonly ContractEdit[] }
   | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number }
   | ({ readonly kind: 'trace' } & ColumnRef)
+  /** What nothing in the project reads. */
+  | { readonly kind: 'unread' }
   /** What the word at an offset means. */
   | { readonly kind: 'explain'; readonly text: string; readonly offset: number };
 
@@ -140,4 +142,5 @@ export interface Answers {
   readonly explain: Explanation | null;
   /** Null where there is no such column. */
   readonly trace: TraceAnswer | null;
+  readonly unread: Unread;
 }

@@ -1,15 +1,6 @@
-import {
-  Controls,
-  Handle,
-  Position,
-  ReactFlow,
-  useReactFlow,
-  type Edge,
-  type Node,
-  type NodeProps,
-} from '@xyflow/react';
+import { Controls, Handle, Position, ReactFlow, type Node, type NodeProps } from '@xyflow/react';
 import type { Verdict } from '@ouvrage/core/check';
-import { useEffect, useMemo, useState } from 'react';
+import { useMemo, useRef, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
@@ -21,15 +12,15 @@ import { Loading } from '../../shared/ui/loading';
 import type { ColumnRef, TraceAnswer } from '../../worker/protocol';
 import { Band, bandsOf, type BandNode } from './bands';
 import { Derivation } from './derivation';
-import { layOut, NODE_HEIGHT, NODE_WIDTH, type Placed } from './layout';
+import { layOut, NODE_HEIGHT, NODE_WIDTH, type Placed, type Point } from './layout';
+import { EDGE_TYPES, type RouteEdgeType } from './route-edge';
+import { useFit } from './use-fit';
 import { useTrace } from './use-trace';
 import { wayGraph, type Direction, type WayGraph, type WayRole } from './way-graph';
 
 const LINE_HEIGHT = 21;
 /** Between ranks: as little as lets the lines be told apart, so that more ranks fit beside each other. */
-const GAP = 46;
-/** More tables are too many to be laid out while somebody waits. */
-const MOST_DRAWN = 200;
+const GAP = 40;
 
 type WayNode = Node<
   { name: string; full: string; verdict: Verdict; columns: readonly { column: string; role: WayRole }[] },
@@ -76,12 +67,8 @@ export function ColumnWay({ of }: { of: ColumnRef }) {
           </Empty>
         ) : !graph ? (
           <Loading what="Following the column" />
-        ) : graph.tables.length > MOST_DRAWN ? (
-          <Empty title={`${graph.tables.length} tables are too many to draw`}>
-            <p>Choose upstream or downstream, or read the way beside.</p>
-          </Empty>
         ) : (
-          <Drawing graph={graph} />
+          <Drawing graph={graph} focus={of.table} />
         )}
       </div>
       <p className="flex h-7 shrink-0 items-center gap-5 border-t border-line px-3.5 text-small text-soft">
@@ -124,13 +111,13 @@ function useGraph(trace: TraceAnswer | null | undefined, direction: Direction): 
   }, [trace, direction, tables]);
 }
 
-function Drawing({ graph }: { graph: WayGraph }) {
+function Drawing({ graph, focus }: { graph: WayGraph; focus: string }) {
   const { slug, summary, tables, states } = useProject();
   const navigate = useNavigate();
   const placed = usePlaced(graph);
-  const flow = useReactFlow();
+  const sheet = useRef<HTMLDivElement>(null);
+  useFit(placed, sheet, focus);
   const nodes = useMemo((): (WayNode | BandNode)[] => {
-    if (!placed) return [];
     const shown = graph.tables.flatMap(({ table }) => tables.get(table) ?? []);
     return [
       ...bandsOf(
@@ -158,69 +145,82 @@ function Drawing({ graph }: { graph: WayGraph }) {
       }),
     ];
   }, [placed, graph, summary.layers, tables, states]);
-  const edges = useMemo(
-    (): Edge[] =>
-      graph.edges.map(({ from, to, kind }) => ({
-        id: `${from.table}.${from.column} ${to.table}.${to.column}`,
-        source: from.table,
-        sourceHandle: `${from.column} out`,
-        target: to.table,
-        targetHandle: `${to.column} in`,
-        focusable: false,
-        style:
-          kind === 'value'
-            ? { stroke: 'var(--plan)', strokeWidth: 1.8 }
-            : { stroke: 'var(--soft)', strokeWidth: 1.2, strokeDasharray: '5 4' },
-      })),
-    [graph],
-  );
-  useEffect(() => {
-    // Names stay readable: what does not fit is reached by moving.
-    if (placed) requestAnimationFrame(() => void flow.fitView({ padding: 0.04, minZoom: 0.9, maxZoom: 1 }));
-  }, [placed, flow]);
-  if (!placed) return <Loading what="Laying out the tables" />;
+  const edges = useMemo((): RouteEdgeType[] => {
+    const lanes = lanesOf(graph);
+    return graph.edges.map(({ from, to, kind }) => ({
+      id: `${from.table}.${from.column} ${to.table}.${to.column}`,
+      type: 'route' as const,
+      data: {
+        route: besides(placed.routes.get(`${from.table} ${to.table}`) ?? [], lanes.get(`${from.table} ${to.table}`)!),
+      },
+      source: from.table,
+      sourceHandle: `${from.column} out`,
+      target: to.table,
+      targetHandle: `${to.column} in`,
+      focusable: false,
+      style:
+        kind === 'value'
+          ? { stroke: 'var(--plan)', strokeWidth: 1.8 }
+          : { stroke: 'var(--soft)', strokeWidth: 1.2, strokeDasharray: '5 4' },
+    }));
+  }, [graph, placed]);
   return (
-    <ReactFlow
-      nodes={nodes}
-      edges={edges}
-      nodeTypes={NODE_TYPES}
-      onNodeDoubleClick={(_, node) => node.type === 'way' && void navigate(address.table(slug, node.id))}
-      minZoom={0.3}
-      maxZoom={1.6}
-      nodesDraggable={false}
-      elementsSelectable={false}
-      proOptions={{ hideAttribution: true }}
-    >
-      <Controls showInteractive={false} position="bottom-left" />
-    </ReactFlow>
+    <div ref={sheet} className="h-full">
+      <ReactFlow
+        nodes={nodes}
+        edges={edges}
+        nodeTypes={NODE_TYPES}
+        edgeTypes={EDGE_TYPES}
+        onNodeDoubleClick={(_, node) => node.type === 'way' && void navigate(address.table(slug, node.id))}
+        minZoom={0.3}
+        maxZoom={1.6}
+        nodesDraggable={false}
+        elementsSelectable={false}
+        proOptions={{ hideAttribution: true }}
+      >
+        <Controls showInteractive={false} position="bottom-left" />
+      </ReactFlow>
+    </div>
   );
 }
 
-function usePlaced(graph: WayGraph): Placed | undefined {
+/** Between arrows of the same two tables, in pixels: dashes that lie on each other look like a line. */
+const LANE = 3;
+
+/** A route for the next of the arrows between two tables, each in a lane of its own. */
+function besides(route: readonly Point[], lanes: { readonly count: number; next: number }): readonly Point[] {
+  const shift = (lanes.next++ - (lanes.count - 1) / 2) * LANE;
+  return route.map(({ x, y }) => ({ x, y: y + shift }));
+}
+
+function lanesOf(graph: WayGraph): Map<string, { readonly count: number; next: number }> {
+  const counts = new Map<string, number>();
+  for (const { from, to } of graph.edges) {
+    const key = `${from.table} ${to.table}`;
+    counts.set(key, (counts.get(key) ?? 0) + 1);
+  }
+  return new Map([...counts].map(([key, count]) => [key, { count, next: 0 }]));
+}
+
+function usePlaced(graph: WayGraph): Placed {
   const { summary, tables } = useProject();
-  const [result, setResult] = useState<{ of: WayGraph; placed: Placed }>();
-  useEffect(() => {
-    let current = true;
+  return useMemo(() => {
     const layerOf = (table: string) =>
       Math.max(
         0,
         summary.layers.findIndex((l) => l.name === tables.get(table)?.layer),
       );
-    const pairs = new Map(graph.edges.map(({ from, to }) => [`${from.table} ${to.table}`, [from.table, to.table]]));
-    void layOut(
-      graph.tables.map((t) => ({
-        name: t.table,
-        layer: layerOf(t.table),
-        height: NODE_HEIGHT + LINE_HEIGHT * t.columns.length,
-      })),
-      [...pairs.values()] as [string, string][],
+    const boxes = graph.tables.map((t) => ({
+      name: t.table,
+      layer: layerOf(t.table),
+      height: NODE_HEIGHT + LINE_HEIGHT * t.columns.length,
+    }));
+    return layOut(
+      boxes,
+      graph.edges.map(({ from, to }) => [from.table, to.table]),
       GAP,
-    ).then((placed) => current && setResult({ of: graph, placed }));
-    return () => {
-      current = false;
-    };
+    );
   }, [graph, summary.layers, tables]);
-  return result?.of === graph ? result.placed : undefined;
 }
 
 const ROLE_LOOK: Readonly<Record<WayRole, string>> = {

@@ -1,19 +1,9 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
-import { afterEach, describe, expect, jest, test } from '@jest/globals';
-import { cleanup, screen, waitFor } from '@testing-library/react';
+import { afterEach, describe, expect, test } from '@jest/globals';
+import { cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import { around, FILES, renderPlace, serve } from '../../testing';
 
-/** Laid out one below the other, without the library's worker. */
-const laidOut: number[] = [];
-jest.unstable_mockModule('./layout', () => ({
-  NODE_WIDTH: 158,
-  NODE_HEIGHT: 27,
-  layOut: async (tables: readonly { name: string }[]) => {
-    laidOut.push(tables.length);
-    return { positions: new Map(tables.map((t, i) => [t.name, { x: 0, y: i * 40 }])), height: tables.length * 40 };
-  },
-}));
 const { default: Lineage } = await import('./lineage');
 afterEach(cleanup);
 
@@ -24,7 +14,6 @@ const MANY = Object.fromEntries(
   ]),
 );
 const show = async (files: object = {}, query = '') => {
-  laidOut.length = 0;
   serve({
     ...around(),
     'GET workspaces/dues/files': {
@@ -35,35 +24,62 @@ const show = async (files: object = {}, query = '') => {
   await renderPlace(<Lineage />, { at: `/w/dues/lineage${query}` });
 };
 
-describe('few tables are drawn', () => {
+const boxes = () =>
+  [...document.querySelectorAll('.react-flow__node-table')].map((box) => box.getAttribute('aria-label'));
+const at = () => screen.getByLabelText('address').textContent;
+
+describe('the tables of a project are drawn', () => {
   test('all of them, or those around one', async () => {
     await show();
     expect(await screen.findByText('3 of 3 tables')).toBeTruthy();
-    await waitFor(() => expect(laidOut).toEqual([3]));
+    expect(boxes()).toEqual(['landing.berth', 'staging.berth', 'core.dim_berth']);
     await userEvent.type(screen.getByLabelText('Search tables'), 'dim{Enter}');
-    await waitFor(() =>
-      expect(screen.getByLabelText('address').textContent).toBe('/w/dues/lineage?focus=core.dim_berth&up=999&down=999'),
-    );
+    await waitFor(() => expect(at()).toBe('/w/dues/lineage?focus=core.dim_berth&up=999&down=999'));
     await userEvent.selectOptions(screen.getByLabelText('upstream'), '1');
     expect(await screen.findByText('2 of 3 tables')).toBeTruthy();
-    expect(screen.getByRole('complementary', { name: 'core.dim_berth' }).textContent).toContain('staging.berth');
+    const panel = screen.getByRole('complementary', { name: 'core.dim_berth' });
+    expect(panel.textContent).toContain('staging.berth');
+    expect(within(panel).getByRole('link', { name: 'length_m' }).getAttribute('href')).toBe(
+      '/w/dues/lineage?focus=core.dim_berth&column=length_m',
+    );
+  });
+  test('many are folded, and a group opens and folds again', async () => {
+    await show(MANY);
+    expect(await screen.findByText('303 of 303 tables')).toBeTruthy();
+    expect(boxes()).toEqual(['landing.berth', 'staging.berth', 'core tables, 301 tables']);
+    fireEvent.click(document.querySelector('[aria-label="core tables, 301 tables"]')!);
+    expect(at()).toBe('/w/dues/lineage?open=core%2F');
+    await waitFor(() => expect(boxes()).not.toContain('core tables, 301 tables'));
+    await userEvent.click(screen.getByRole('button', { name: 'Fold core' }));
+    await waitFor(() => expect(boxes()).toContain('core tables, 301 tables'));
+  });
+  test('around one of many, with its group open', async () => {
+    await show(MANY, '?focus=core.t_299&up=1&down=1');
+    expect(await screen.findByText('2 of 303 tables')).toBeTruthy();
+    expect(boxes()).toEqual(['core.t_298', 'core.t_299']);
   });
 });
 
-describe('of many tables one is chosen first', () => {
-  test('nothing is laid out, and the list is narrowed by what is typed', async () => {
-    await show(MANY);
-    expect(await screen.findByText(/303 tables are too many to draw at once/)).toBeTruthy();
-    expect(screen.getAllByRole('listitem').length).toBeLessThan(60);
-    await userEvent.type(screen.getByLabelText('Search tables'), 't_299');
-    await waitFor(() => expect(screen.getAllByRole('listitem').length).toBe(1));
-    await userEvent.click(screen.getByRole('button', { name: /core.t_299/ }));
-    expect(await screen.findByText('3 of 303 tables')).toBeTruthy();
-    await waitFor(() => expect(laidOut).toEqual([3]));
+test('what nobody reads is listed, each a link to its way', async () => {
+  await show();
+  await userEvent.click(await screen.findByRole('button', { name: 'Unread columns 0' }));
+  const panel = screen.getByRole('complementary', { name: 'Unread tables and columns' });
+  expect(within(panel).getByText('1 table')).toBeTruthy();
+  expect(within(panel).getByRole('link', { name: 'core.dim_berth' })).toBeTruthy();
+});
+
+describe('the way of a column is drawn', () => {
+  const columns = () => [...document.querySelectorAll('.react-flow__node-way a')].map((a) => a.textContent);
+  test('with the columns that take part, upstream, downstream or both', async () => {
+    await show({}, '?focus=staging.berth&column=length_m');
+    expect(await screen.findByText('How length_m is made')).toBeTruthy();
+    expect(columns()).toEqual(['length_m', 'length_m', 'length_m']);
+    await userEvent.click(screen.getByRole('button', { name: 'Upstream' }));
+    await waitFor(() => expect(columns().length).toBe(2));
+    expect(screen.getByRole('button', { name: 'Upstream' }).getAttribute('aria-pressed')).toBe('true');
   });
-  test('also where there are too many around one', async () => {
-    await show(MANY, '?focus=core.t_299&up=999&down=999');
-    expect(await screen.findByText(/302 tables are too many to draw at once/)).toBeTruthy();
-    expect(laidOut).toEqual([]);
+  test('one that is not there says so', async () => {
+    await show({}, '?focus=staging.berth&column=width_m');
+    expect(await screen.findByText('There is no such column here')).toBeTruthy();
   });
 });

@@ -11,9 +11,8 @@ import {
 } from '@xyflow/react';
 import '@xyflow/react/dist/style.css';
 import type { Step } from '@ouvrage/core/starter';
-import { useEffect, useMemo, useState } from 'react';
-import { Loading } from '../../shared/ui/loading';
-import { layOut, type Placed } from '../lineage/layout';
+import { useMemo } from 'react';
+import { layOut } from '../lineage/layout';
 
 /** A table of the diagram: the base, or one that a step leads to. */
 export interface DiagramTable {
@@ -42,24 +41,19 @@ const heightOf = (t: DiagramTable) => HEAD + Math.max(1, t.columns.length) * LIN
 /** The tables around one, as a drawing: columns are ticked where they are. Solid lines are declared, dashed ones guessed. */
 export function RelationDiagram({ tables, edges }: { tables: readonly DiagramTable[]; edges: readonly DiagramEdge[] }) {
   const shape = `${tables.map((t) => `${t.id}:${t.columns.length}`).join()}|${edges.map((e) => `${e.from}>${e.to}`).join()}`;
-  const [placed, setPlaced] = useState<{ shape: string; placed: Placed }>();
-  useEffect(() => {
-    let current = true;
+  const placed = useMemo(() => {
     const boxes = tables.map((t, i) => ({ name: t.id, layer: i === 0 ? 0 : 1, width: WIDTH, height: heightOf(t) }));
-    void layOut(
+    return layOut(
       boxes,
       edges.map((e) => [e.from, e.to]),
-    ).then((done) => current && setPlaced({ shape, placed: done }));
-    return () => {
-      current = false;
-    };
+    );
     // Ticks change nothing of the layout.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [shape]);
   const nodes = useMemo(
     (): TableNode[] =>
       tables.flatMap((t, i) => {
-        const position = placed?.placed.positions.get(t.id);
+        const position = placed.positions.get(t.id);
         return position
           ? [
               {
@@ -90,7 +84,6 @@ export function RelationDiagram({ tables, edges }: { tables: readonly DiagramTab
       })),
     [edges],
   );
-  if (placed?.shape !== shape) return <Loading what="Drawing the relations" />;
   return (
     <ReactFlow
       nodes={nodes}
