@@ -1,6 +1,7 @@
 export { type ContractEdit, ContractEditError, editContract } from './contract-edit.js';
 export { type ContractColumn, type ContractView, contractView } from './contract-view.js';
 export { type LayerStatement, layerStatements, layersInOrder } from './layer-order.js';
+export { meaningAt } from './meaning-at.js';
 export { namesAt } from './names-at.js';
 export { type Explanation, explainOption, optionChoices } from './options-at.js';
 export { withParameterValues } from './parameter-values.js';

@@ -42,6 +42,26 @@ export function traceColumns(select: SelectStmt, around: Around): TracedColumns 
   return { columns: fields?.map(({ name, step }) => ({ name, step })), rows: trace.uses };
 }
 
+/** A name of a query that means a column. */
+export interface ColumnMention {
+  /** Where it begins, in bytes. */
+  readonly location: number;
+  readonly parts: readonly string[];
+  readonly column: Column;
+}
+
+/** All names of a query that mean columns, each with the column. */
+export function columnMentions(select: SelectStmt, around: Around): readonly ColumnMention[] {
+  const found = new Map<number, ColumnMention>();
+  const watch: Reader['watch'] = (location, parts, value) =>
+    found.set(location, { location, parts, column: columnOf(around.catalog, { ...value, name: parts.at(-1)! }) });
+  readQuery({ ...around, problems: [], watch, expression: readExpression, query: readQuery }, select, {
+    outer: undefined,
+    ctes: new Map(),
+  });
+  return [...found.values()];
+}
+
 function columnOf(catalog: Catalog, { name, type, value, influence, kind }: Field): Column {
   return { name, type: type && textOfType(catalog, type), origins: value, influence, kind };
 }

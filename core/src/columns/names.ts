@@ -24,6 +24,7 @@ export function reference(reader: Reader, ref: ColumnRef, place: Place): Value {
   switch (found.kind) {
     case 'found':
       uses(reader, found.value);
+      reader.watch?.(location, parts, found.value);
       return found.value;
     case 'row':
       for (const field of found.range.fields ?? []) uses(reader, field);

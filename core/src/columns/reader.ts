@@ -55,6 +55,8 @@ export interface Reader extends Around {
   readonly problems: ColumnProblem[];
   /** While columns are traced: the expressions that were used so far in the one that is being read. */
   readonly trace?: { uses: Step[] };
+  /** Told of each name that means a column: its place in bytes, its written parts, and what it gives. */
+  readonly watch?: (location: number, parts: readonly string[], value: Value) => void;
   readonly expression: (reader: Reader, node: Node, place: Place) => Value;
   /** Reads a query in what is around it. `keepsUnknown`: constants in quotes stay without a type, as in parts of a union. */
   readonly query: (

@@ -4,6 +4,7 @@ import { loadParser } from '../sql/parser.js';
 import type { Project } from '../model/project.js';
 import { impactOf } from './impact.js';
 import { lineageOf } from './graph.js';
+import { coverage, descriptionOf } from './meaning.js';
 import { untouchedWay, wayBack, wayForward } from './trace.js';
 import { unread } from './unread.js';
 
@@ -223,4 +224,55 @@ describe('what an edit does elsewhere', () => {
   ])('%s', (_, path, from, to, expected) =>
     expect(edited(path, from, to)).toEqual({ breaks: [], values: [], rows: [], ...expected }),
   );
+});
+
+describe('meaning', () => {
+  const described = () =>
+    read({
+      'sources/ops.sql': `${FILES['sources/ops.sql']}
+comment on column landing.vessel.hull_no is 'The number welded to the hull.';
+comment on column landing.invoice.amount is 'In crowns.';`,
+      'core/dim_vessel.sql': FILES['core/dim_vessel.sql'].replace(
+        'select hull_no',
+        "comment on column core.dim_vessel.gross_tonnage is 'As measured.';\nselect hull_no",
+      ),
+    });
+  test.each([
+    [
+      'is written at the column itself',
+      'landing.vessel.hull_no',
+      'The number welded to the hull.',
+      'landing.vessel.hull_no',
+    ],
+    [
+      'is carried along an untouched way',
+      'mart.dues.hull_no',
+      'The number welded to the hull.',
+      'landing.vessel.hull_no',
+    ],
+    [
+      'is overridden by what is written on the way',
+      'core.dim_vessel.gross_tonnage',
+      'As measured.',
+      'core.dim_vessel.gross_tonnage',
+    ],
+    ['is not that of a value that was calculated', 'core.fact_dues.amount', undefined, undefined],
+    ['is none of what nobody described', 'landing.vessel.note', undefined, undefined],
+  ])('%s', (_, id, text, from) => {
+    expect(descriptionOf(described(), id)).toEqual(text === undefined ? undefined : { text, from });
+  });
+  test('is counted by layer, with what is missing', () => {
+    const [landing, reference] = coverage(described());
+    expect(landing).toMatchObject({ layer: 'landing', described: 2, carried: 0 });
+    expect(landing!.missing.length).toBe(7);
+    expect(reference).toEqual({
+      layer: 'reference',
+      described: 0,
+      carried: 0,
+      missing: [
+        { table: 'reference.rate', column: 'band' },
+        { table: 'reference.rate', column: 'rate' },
+      ],
+    });
+  });
 });

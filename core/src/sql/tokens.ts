@@ -158,3 +158,14 @@ export function withoutLayout(text: string, from = 0, to = text.length): string 
   }
   return out;
 }
+
+/** Where a name of several parts ends, `a.b.c`, that begins at a place. */
+export function endOfName(text: string, start: number, parts: number): number {
+  let end = nextToken(text, start)?.end ?? start;
+  for (let i = 1; i < parts; i++) {
+    const dot = nextToken(text, end);
+    if (dot?.text !== '.') break;
+    end = nextToken(text, dot.end)?.end ?? end;
+  }
+  return end;
+}

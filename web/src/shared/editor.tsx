@@ -5,8 +5,8 @@ import { lintGutter, setDiagnostics, type Action, type Diagnostic as Shown } fro
 import { Compartment, EditorState, Prec } from '@codemirror/state';
 import { EditorView, highlightActiveLine, hoverTooltip, keymap, lineNumbers, type Tooltip } from '@codemirror/view';
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
-import { quickFix, type Explanation } from '@ouvrage/core/assist';
-import type { CompletionAnswer, PlacedDiagnostic } from '../worker/protocol';
+import { quickFix } from '@ouvrage/core/assist';
+import type { CompletionAnswer, Explained, PlacedDiagnostic } from '../worker/protocol';
 import { codeLook } from './code';
 
 export interface EditorHandle {
@@ -23,7 +23,9 @@ interface EditorProps {
   readonly onPreview: () => void;
   readonly onKeep: () => void;
   readonly complete: (text: string, offset: number) => Promise<CompletionAnswer | null>;
-  readonly explain: (text: string, offset: number) => Promise<Explanation | null>;
+  readonly explain: (text: string, offset: number) => Promise<Explained | null>;
+  /** Ctrl and a click lead to the table or column that a name means. */
+  readonly onOpen?: (target: NonNullable<Explained['target']>) => void;
   readonly handle?: Ref<EditorHandle>;
 }
 
@@ -67,6 +69,14 @@ export function Editor(props: EditorProps) {
           lintGutter(),
           autocompletion({ override: [(context) => completions(context, current.current.complete)], icons: false }),
           hoverTooltip((editor, offset) => explanation(editor, offset, current.current.explain)),
+          EditorView.domEventHandlers({
+            mousedown: (event, editor) => {
+              if (!event.ctrlKey && !event.metaKey) return false;
+              const offset = editor.posAtCoords(event);
+              if (offset !== null) void open(editor, offset, current.current);
+              return offset !== null;
+            },
+          }),
           keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
           codeLook(current.current.path),
           locked.current.of(lock(current.current.readOnly)),
@@ -147,7 +157,13 @@ function difference(before: string, after: string): { from: number; to: number; 
   return { from, to: before.length - same, insert: after.slice(from, after.length - same) };
 }
 
-/** What a word of a contract means, beside it. */
+/** Leads to what the name at an offset means. */
+async function open(editor: EditorView, offset: number, { explain, onOpen }: EditorProps): Promise<void> {
+  const target = (await explain(editor.state.doc.toString(), offset))?.target;
+  if (target) onOpen?.(target);
+}
+
+/** What a word means, beside it: an option of a contract, a table, a column. */
 async function explanation(
   editor: EditorView,
   offset: number,

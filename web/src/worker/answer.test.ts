@@ -139,9 +139,47 @@ describe('questions about a text', () => {
     const { options } = answer({ kind: 'complete', path: 'staging/x.sql', text, offset: 9 }) as CompletionAnswer;
     expect(options.map((o) => o.label)).toEqual(expect.arrayContaining(['berth_code', 'length_m']));
     const at = FILES['core/dim_berth.sql']!.indexOf('business_key') + 2;
-    expect(answer({ kind: 'explain', text: FILES['core/dim_berth.sql']!, offset: at })).toMatchObject({
+    expect(
+      answer({ kind: 'explain', path: 'core/dim_berth.sql', text: FILES['core/dim_berth.sql']!, offset: at }),
+    ).toMatchObject({
       title: 'business_key',
     });
-    expect(answer({ kind: 'explain', text: 'select 1', offset: 2 })).toBeNull();
+    expect(answer({ kind: 'explain', path: 'staging/berth.sql', text: 'select 1', offset: 2 })).toBeNull();
+  });
+});
+
+describe('what a name in a query means', () => {
+  const FILE = 'core/dim_berth.sql';
+  const at = (text: string, word: string) =>
+    answer({ kind: 'explain', path: FILE, text, offset: text.lastIndexOf(word) + 1 });
+  test('a column says its type, its description and where it comes from', () => {
+    answer({
+      kind: 'open',
+      files: {
+        ...FILES,
+        'sources/port.sql': `${FILES['sources/port.sql']}\ncomment on column landing.berth.length_m is 'Along the quay.';`,
+      },
+    });
+    const text = FILES[FILE]!;
+    expect(at(text, 'length_m')).toMatchObject({
+      title: 'length_m numeric(6,1)',
+      help: 'Along the quay. From staging.berth.length_m.',
+      target: { table: 'staging.berth', column: 'length_m' },
+    });
+    expect(at(text, 'staging.berth')).toMatchObject({ title: 'staging.berth', target: { table: 'staging.berth' } });
+    expect(at(`${text} -- nothing`, 'nothing')).toBeNull();
+  });
+  test('what values bring with them is told of the columns that carry it', () => {
+    const summary = answer({
+      kind: 'open',
+      files: {
+        ...FILES,
+        'sources/port.sql': `${FILES['sources/port.sql']}\ncomment on column landing.berth.length_m is 'Along the quay.';`,
+      },
+    }) as ProjectSummary;
+    const column = summary.tables
+      .find((t) => t.fullName === 'core.dim_berth')!
+      .columns!.find((c) => c.name === 'length_m')!;
+    expect(column.carried).toEqual({ text: 'Along the quay.', from: { table: 'landing.berth', column: 'length_m' } });
   });
 });

@@ -1,9 +1,19 @@
-import { explainOption, ContractEditError, contractView, editContract } from '@ouvrage/core/assist';
-import { columnId, impactOf, partsOfId, station, unread, wayBack, wayForward } from '@ouvrage/core/lineage';
+import { explainOption, ContractEditError, contractView, editContract, meaningAt } from '@ouvrage/core/assist';
+import {
+  columnId,
+  coverage,
+  descriptionOf,
+  impactOf,
+  partsOfId,
+  station,
+  unread,
+  wayBack,
+  wayForward,
+} from '@ouvrage/core/lineage';
 import type { Project } from '@ouvrage/core/model';
 import { changeFiles, readProject } from '@ouvrage/core/resolve';
 import { complete } from './complete';
-import type { Answers, ColumnRef, EditImpact, Request, TraceAnswer } from './protocol';
+import type { Answers, ColumnRef, EditImpact, Explained, Request, TraceAnswer } from './protocol';
 import { placed, summarize, summarizeTable } from './summary';
 
 /** The core in the browser: reads the project, answers each keystroke from what it changed only. */
@@ -39,7 +49,9 @@ export function answer(request: Request): Answers[keyof Answers] {
     case 'unread':
       return unread(kept!);
     case 'explain':
-      return explainOption(request.text, request.offset) ?? null;
+      return explained(request);
+    case 'coverage':
+      return coverage(kept!);
   }
 }
 
@@ -50,6 +62,30 @@ function impactIn(project: Project): EditImpact {
     breaks: breaks.map((d) => placed(project, d)),
     values: values.map((id) => partsOfId(project, id)),
     rows,
+  };
+}
+
+/** What the word at an offset means: an option of a contract, a table, or a column with where it comes from. */
+function explained({ path, text, offset }: Extract<Request, { kind: 'explain' }>): Explained | null {
+  const option = explainOption(text, offset);
+  if (option) return option;
+  const project = edit(path, text);
+  const name = meaningAt(project, path, offset);
+  if (!name) return null;
+  const { start, end } = name;
+  if (name.kind === 'table') {
+    const help = project.tables.get(name.table)?.comment ?? 'No description.';
+    return { start, end, title: name.table, help, target: { table: name.table } };
+  }
+  const [origin, ...others] = name.origins;
+  const description = others.length || origin === undefined ? undefined : descriptionOf(project, origin);
+  const from = name.origins.length ? `From ${name.origins.join(', ')}.` : 'From no column of the project.';
+  return {
+    start,
+    end,
+    title: `${name.name} ${name.type ?? ''}`.trim(),
+    help: description ? `${description.text} ${from}` : from,
+    ...(origin === undefined ? {} : { target: partsOfId(project, origin) }),
   };
 }
 

@@ -1,6 +1,6 @@
 import type { Explanation, ContractEdit, ContractView, LayerStatement } from '@ouvrage/core/assist';
 import type { Check } from '@ouvrage/core/check';
-import type { Station, Unread } from '@ouvrage/core/lineage';
+import type { Coverage, Station, Unread } from '@ouvrage/core/lineage';
 import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
 import type { Relation } from '@ouvrage/core/starter';
 
@@ -37,6 +37,8 @@ export interface ColumnSummary {
   readonly type?: string;
   readonly origins: readonly string[];
   readonly comment?: string;
+  /** Without a description of its own: that of the column whose values it has unchanged. */
+  readonly carried?: { readonly text: string; readonly from: ColumnRef };
   readonly role?: string;
   readonly isKey: boolean;
   readonly notNull: boolean;
@@ -88,6 +90,9 @@ export interface EditImpact {
   readonly rows: readonly string[];
 }
 
+/** What a word means, and the table or column that it leads to. */
+export type Explained = Explanation & { readonly target?: { readonly table: string; readonly column?: string } };
+
 /** The way of a column through the project. */
 export interface TraceAnswer {
   /** The column itself, then all that gives its value, nearest first. */
@@ -132,14 +137,17 @@ export type Request =
   /** What nothing in the project reads. */
   | { readonly kind: 'unread' }
   /** What the word at an offset means. */
-  | { readonly kind: 'explain'; readonly text: string; readonly offset: number };
+  | { readonly kind: 'explain'; readonly path: string; readonly text: string; readonly offset: number }
+  /** Which columns say what they mean. */
+  | { readonly kind: 'coverage' };
 
 export interface Answers {
   readonly open: ProjectSummary;
   readonly edit: EditAnswer;
   readonly contract: ContractAnswer;
   readonly complete: CompletionAnswer | null;
-  readonly explain: Explanation | null;
+  readonly explain: Explained | null;
+  readonly coverage: readonly Coverage[];
   /** Null where there is no such column. */
   readonly trace: TraceAnswer | null;
   readonly unread: Unread;

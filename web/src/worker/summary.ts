@@ -3,6 +3,7 @@ import { checksOf, checkTitle } from '@ouvrage/core/check';
 import { columnWith, roleOf as columnRole, POLICIES, specOf, type Role, optionOf } from '@ouvrage/core/language';
 import type { Definition, Project, Table } from '@ouvrage/core/model';
 import { lineColumn } from '@ouvrage/core/sql';
+import { columnId, descriptionOf, partsOfId } from '@ouvrage/core/lineage';
 import { relationsOf } from '@ouvrage/core/starter';
 import type { ColumnSummary, PlacedDiagnostic, ProjectSummary, TableSummary } from './protocol';
 
@@ -78,6 +79,7 @@ function columnsOf(project: Project, table: Table, keys: ReadonlySet<string>): C
     const declaration = declared.get(c.name);
     const comment = declaration?.comment ?? comments.get(c.name);
     const role = declaration && columnRole(declaration);
+    const carried = comment === undefined ? carriedBy(project, table, c.name) : undefined;
     return {
       name: c.name,
       origins: c.origins,
@@ -85,7 +87,13 @@ function columnsOf(project: Project, table: Table, keys: ReadonlySet<string>): C
       notNull: declaration?.notNull ?? false,
       ...(c.type === undefined ? {} : { type: c.type }),
       ...(comment === undefined ? {} : { comment }),
+      ...(carried === undefined ? {} : { carried }),
       ...(role === undefined ? {} : { role }),
     };
   });
+}
+
+function carriedBy(project: Project, { fullName }: Table, column: string): ColumnSummary['carried'] {
+  const found = descriptionOf(project, columnId(fullName, column));
+  return found && { text: found.text, from: partsOfId(project, found.from) };
 }

@@ -1,6 +1,6 @@
 import { nearest } from '../../sql/nearest.js';
 import type { Range } from '../../sql/positions.js';
-import { nameOf, nextToken, tokenize } from '../../sql/tokens.js';
+import { endOfName, nameOf, nextToken, tokenize } from '../../sql/tokens.js';
 import type { ColumnProblem } from '../../columns/problem.js';
 import { errorAt, type Diagnostic, type Finding } from '../../model/diagnostic.js';
 import {
@@ -32,7 +32,7 @@ export function columnDiagnostic(
   const start = file.at!(problem.location);
   const end =
     'parts' in problem
-      ? endOfParts(file.text, start, problem.parts.length)
+      ? endOfName(file.text, start, problem.parts.length)
       : (nextToken(file.text, start)?.end ?? start);
   const at = (finding: Finding, range: Range = { start, end }) => errorAt({ path: file.path, range }, finding);
   const near = (wrong: string, names: readonly string[]) => (hints ? nearest(wrong, names) : undefined);
@@ -73,14 +73,4 @@ function usingToken(text: string, from: number, name: string): Range | undefined
     }
   }
   return undefined;
-}
-
-function endOfParts(text: string, start: number, parts: number): number {
-  let end = nextToken(text, start)?.end ?? start;
-  for (let i = 1; i < parts; i++) {
-    const dot = nextToken(text, end);
-    if (dot?.text !== '.') break;
-    end = nextToken(text, dot.end)?.end ?? end;
-  }
-  return end;
 }

@@ -157,6 +157,7 @@ function StationLine({
           {station.kind !== 'given' && <span className="text-small text-soft">{SAID[station.kind]}</span>}
           {station.kind === 'given' && <Given table={station.table} />}
         </p>
+        <Described station={station} />
         {station.expressions.map((e) => (
           <Written key={e.start} expression={e} isOwn={e === station.expressions[0]} />
         ))}
@@ -164,6 +165,13 @@ function StationLine({
       </div>
     </li>
   );
+}
+
+/** What is written of a column at its own table. */
+function Described({ station }: { station: Station }) {
+  const { tables } = useProject();
+  const comment = tables.get(station.table)?.columns?.find((c) => c.name === station.column)?.comment;
+  return comment === undefined ? null : <p>{comment}</p>;
 }
 
 function Given({ table }: { table: string }) {

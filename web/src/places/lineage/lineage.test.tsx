@@ -68,6 +68,20 @@ test('what nobody reads is listed, each a link to its way', async () => {
   expect(within(panel).getByRole('link', { name: 'core.dim_berth' })).toBeTruthy();
 });
 
+test('columns without a description are counted by layer, and listed', async () => {
+  await show();
+  await userEvent.click(await screen.findByRole('button', { name: 'Without a description 7' }));
+  const panel = screen.getByRole('complementary', { name: 'Descriptions of columns' });
+  expect(within(panel).getByText('7 columns without a description')).toBeTruthy();
+  expect(
+    within(panel)
+      .getAllByRole('row')
+      .map((r) => r.textContent),
+  ).toContain('staging002');
+  await userEvent.click(within(panel).getByRole('button', { name: 'Close' }));
+  expect(screen.queryByRole('complementary')).toBeNull();
+});
+
 describe('the way of a column is drawn', () => {
   const columns = () => [...document.querySelectorAll('.react-flow__node-way a')].map((a) => a.textContent);
   test('with the columns that take part, upstream, downstream or both', async () => {

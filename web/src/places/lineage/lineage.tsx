@@ -17,7 +17,8 @@ import { fold, type Folded } from './fold';
 import { layOut } from './layout';
 import { EDGE_TYPES, type RouteEdgeType } from './route-edge';
 import { useFit } from './use-fit';
-import { UnreadPanel, useUnread } from './unread-panel';
+import { CoveragePanel, UnreadPanel } from './project-panels';
+import { useAsked } from './use-asked';
 
 /** Around one table more than these are folded, too. */
 const MOST_APART = 60;
@@ -50,8 +51,10 @@ function LineageSheet() {
   const { summary, tables } = useProject();
   const [search, setSearch] = useSearchParams();
   const [text, setText] = useState('');
-  const [showsUnread, setShowsUnread] = useState(false);
-  const unread = useUnread();
+  const [panel, setPanel] = useState<'unread' | 'coverage'>();
+  const unread = useAsked('unread');
+  const coverage = useAsked('coverage');
+  const missing = coverage?.reduce((n, c) => n + c.missing.length, 0);
   const focus = search.get('focus') ?? undefined;
   // Where there are many tables, all that one depends on may be most of them.
   const usual = summary.tables.length > MANY ? 2 : ALL_STEPS;
@@ -92,9 +95,20 @@ function LineageSheet() {
               <Button onClick={() => choose(undefined)}>All tables</Button>
             </>
           ) : (
-            <Button aria-pressed={showsUnread} onClick={() => setShowsUnread(!showsUnread)}>
-              Unread columns {unread ? count(unread.columns.length) : '…'}
-            </Button>
+            <>
+              <Button
+                aria-pressed={panel === 'unread'}
+                onClick={() => setPanel(panel === 'unread' ? undefined : 'unread')}
+              >
+                Unread columns {unread ? count(unread.columns.length) : '…'}
+              </Button>
+              <Button
+                aria-pressed={panel === 'coverage'}
+                onClick={() => setPanel(panel === 'coverage' ? undefined : 'coverage')}
+              >
+                Without a description {missing === undefined ? '…' : count(missing)}
+              </Button>
+            </>
           )}
           {open.map((group) => (
             <Button
@@ -137,7 +151,10 @@ function LineageSheet() {
       {focus && tables.has(focus) ? (
         <FocusPanel table={focus} onFocus={choose} />
       ) : (
-        showsUnread && <UnreadPanel unread={unread} onClose={() => setShowsUnread(false)} />
+        <>
+          {panel === 'unread' && <UnreadPanel unread={unread} onClose={() => setPanel(undefined)} />}
+          {panel === 'coverage' && <CoveragePanel coverage={coverage} onClose={() => setPanel(undefined)} />}
+        </>
       )}
     </div>
   );
@@ -259,7 +276,7 @@ function Hops({ label, value, onChange }: { label: string; value: number; onChan
       <select
         value={value}
         onChange={(e) => onChange(Number(e.target.value))}
-        className="h-control-small rounded-edge border border-rule bg-raised px-1 text-ink"
+        className="h-control-small rounded-edge border border-rule bg-raised pr-5 pl-1 text-ink"
       >
         {[...new Set([0, 1, 2, 3, value])]
           .filter((n) => n !== ALL_STEPS)

@@ -1,7 +1,7 @@
 import { quickFix, type QuickFix } from '@ouvrage/core/assist';
 import { FileStrip } from './file-strip';
 import { useEffect, useRef, type ReactNode } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { Link, useNavigate, useSearchParams } from 'react-router';
 import { Group, Panel, Separator } from 'react-resizable-panels';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
@@ -131,7 +131,8 @@ export function DefinitionFacet({
   beside?: ReactNode;
 }) {
   const { diagnostics } = file;
-  const { states } = useProject();
+  const { slug, states } = useProject();
+  const navigate = useNavigate();
   const at = useSearchParams()[0].get('at');
   useEffect(() => {
     const [line, column = 1] = (at ?? '').split('.').map(Number);
@@ -156,7 +157,10 @@ export function DefinitionFacet({
           onPreview={() => preview?.run(file.text)}
           onKeep={() => void file.keep()}
           complete={(text, offset) => projectWorker.ask<'complete'>({ kind: 'complete', path, text, offset })}
-          explain={(text, offset) => projectWorker.ask<'explain'>({ kind: 'explain', text, offset })}
+          explain={(text, offset) => projectWorker.ask<'explain'>({ kind: 'explain', path, text, offset })}
+          onOpen={({ table, column }) =>
+            void navigate(column === undefined ? address.table(slug, table) : address.trace(slug, { table, column }))
+          }
           handle={editor}
         />
       </div>

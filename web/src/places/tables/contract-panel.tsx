@@ -114,7 +114,7 @@ function ColumnLine({
       </button>
       {open && (
         <div className="flex flex-col gap-1 pr-3.5 pb-2 pl-9.5 text-note">
-          {column.comment ? <p>{column.comment}</p> : <p className="text-soft">No description.</p>}
+          <Meaning table={table} column={column} />
           {checks.length > 0 && (
             <p className="flex flex-wrap gap-1">
               {checks.map((c) => (
@@ -152,6 +152,26 @@ function ColumnLine({
         </div>
       )}
     </li>
+  );
+}
+
+/** What a column means: its own description, or the one that comes with its values. */
+function Meaning({ table, column }: { table: string; column: ColumnSummary }) {
+  const { slug } = useProject();
+  const { comment, carried } = column;
+  if (comment !== undefined) return <p>{comment}</p>;
+  if (!carried) return <p className="text-soft">No description.</p>;
+  const { table: from, column: name } = carried.from;
+  return (
+    <p>
+      {carried.text}{' '}
+      <Link
+        to={address.trace(slug, { table, column: column.name })}
+        className="text-soft hover:text-plan hover:underline"
+      >
+        as described at {from}.{name}
+      </Link>
+    </p>
   );
 }
 
