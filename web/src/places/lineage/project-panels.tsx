@@ -27,7 +27,10 @@ export function UnreadPanel({ unread, onClose }: { unread: Unread | undefined; o
           <SectionTitle>{plural(unread.tables.length, 'table')}</SectionTitle>
           <VirtualList label="Unread tables" items={unread.tables} keyOf={(t) => t} height={25} className="max-h-48">
             {(table) => (
-              <Link to={address.lineage(slug, table)} className="block min-h-6 truncate leading-6 hover:text-plan hover:underline">
+              <Link
+                to={address.lineage(slug, table)}
+                className="block min-h-6 truncate leading-6 hover:text-plan hover:underline"
+              >
                 {table}
               </Link>
             )}
