@@ -255,3 +255,17 @@ describe('names that are not there', () => {
     ['a schema before the table', 'select berth.code from s.berth'],
   ])('nothing is reported: %s', (_, sql) => expect(resolve(sql).problems.map(told)).toEqual([]));
 });
+
+describe('where it is told', () => {
+  test.each([
+    ['the second of two with one name', 'select 1 as a from s.berth x, s.call x', 30, 'alias'],
+    ['a subquery with a name that is taken', 'select 1 as a from s.berth x, (select 1) as x', 38, 'alias'],
+    ['the second part of a union', 'select code from s.berth union select code, no from s.call', 38, 'arms'],
+    ['too many names of a subquery', 'select 1 as a from (select code from s.berth) as q (a, b)', 27, 'names'],
+    ['too many names of a common table expression', 'with q (a, b) as (select 1) select a from q', 5, 'names'],
+    ['what is locked and not there', 'select code from s.berth for update of call', 39, 'unknown-range'],
+    ['a column of a function whose own are named', 'select y from nowhere(1) as f (x)', 7, 'unknown'],
+  ])('%s', (_, sql, location, kind) =>
+    expect(resolve(sql).problems.map((p) => [p.kind, p.location])).toEqual([[kind, location]]),
+  );
+});
