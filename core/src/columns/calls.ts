@@ -125,10 +125,13 @@ const sortNodes = (nodes: readonly Node[] | undefined): Node[] =>
 /** What a window orders and parts by. */
 function windowOf(reader: Reader, over: WindowDef, place: Place): Value[] {
   const named = over.name ?? over.refname;
-  const base = place.windows.find((w) => 'WindowDef' in w && w.WindowDef.name === named);
+  const index = place.windows.findIndex((w) => 'WindowDef' in w && w.WindowDef.name === named);
+  const base = place.windows[index];
+  // A window is made from those before it.
+  const before = { ...place, windows: place.windows.slice(0, Math.max(0, index)) };
   const inherited =
     named !== undefined && base && 'WindowDef' in base && base.WindowDef !== over
-      ? windowOf({ ...reader, problems: [] }, { ...base.WindowDef, name: base.WindowDef.refname }, place)
+      ? windowOf({ ...reader, problems: [] }, { ...base.WindowDef, name: base.WindowDef.refname }, before)
       : [];
   return [
     ...inherited,

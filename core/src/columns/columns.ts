@@ -5,7 +5,7 @@ import type { Column } from '../model/project.js';
 import { readExpression } from './expression.js';
 import type { ColumnProblem } from './problem.js';
 import { readQuery } from './query.js';
-import type { Around, Reader } from './reader.js';
+import { newBudget, type Around, type Reader } from './reader.js';
 import { EMPTY, type RangeEntry } from './scope.js';
 import { CONSTANT, Gathered, type Field, type Origins, type Step } from './value.js';
 
@@ -23,7 +23,7 @@ export interface ColumnResolution {
  * known is undefined and never reported twice.
  */
 export function resolveColumns(select: SelectStmt, around: Around): ColumnResolution {
-  const reader: Reader = { ...around, problems: [], expression: readExpression, query: readQuery };
+  const reader: Reader = { ...around, problems: [], budget: newBudget(), expression: readExpression, query: readQuery };
   const { fields, rows } = readQuery(reader, select, { outer: undefined, ctes: new Map() });
   return { columns: fields?.map((f) => columnOf(around.catalog, f)), rows, problems: reader.problems };
 }
@@ -37,7 +37,14 @@ export interface TracedColumns {
 /** The expressions of a query that make its columns, through the queries inside of it. */
 export function traceColumns(select: SelectStmt, around: Around): TracedColumns {
   const trace = { uses: [] as Step[] };
-  const reader: Reader = { ...around, problems: [], trace, expression: readExpression, query: readQuery };
+  const reader: Reader = {
+    ...around,
+    problems: [],
+    budget: newBudget(),
+    trace,
+    expression: readExpression,
+    query: readQuery,
+  };
   const { fields } = readQuery(reader, select, { outer: undefined, ctes: new Map() });
   return { columns: fields?.map(({ name, step }) => ({ name, step })), rows: trace.uses };
 }
@@ -55,10 +62,14 @@ export function columnMentions(select: SelectStmt, around: Around): readonly Col
   const found = new Map<number, ColumnMention>();
   const watch: Reader['watch'] = (location, parts, value) =>
     found.set(location, { location, parts, column: columnOf(around.catalog, { ...value, name: parts.at(-1)! }) });
-  readQuery({ ...around, problems: [], watch, expression: readExpression, query: readQuery }, select, {
-    outer: undefined,
-    ctes: new Map(),
-  });
+  readQuery(
+    { ...around, problems: [], budget: newBudget(), watch, expression: readExpression, query: readQuery },
+    select,
+    {
+      outer: undefined,
+      ctes: new Map(),
+    },
+  );
   return [...found.values()];
 }
 
@@ -80,6 +91,7 @@ export function resolveExpression(
     relation: () => undefined,
     declaredFunction: () => undefined,
     problems: [],
+    budget: newBudget(),
     expression: readExpression,
     query: readQuery,
   };

@@ -15,6 +15,7 @@ const UNTYPED = typeOfKey(UNKNOWN);
 
 /** What is known of an expression; problems of its names are reported. */
 export function readExpression(reader: Reader, node: Node, place: Place): Value {
+  if (reader.budget.left-- <= 0) return CONSTANT;
   for (const kind in node) {
     const read = KINDS[kind];
     const inner = (node as unknown as Record<string, object>)[kind]!;

@@ -17,8 +17,11 @@ interface Around {
   readonly keepsUnknown?: boolean;
 }
 
+const UNKNOWN_BLOCK: Block = { fields: undefined, rows: NOTHING };
+
 /** The columns of a query, with what gives and what influences each, and what decides which rows it has. */
 export function readQuery(reader: Reader, select: SelectStmt, around: Around): Block {
+  if (reader.budget.left-- <= 0) return UNKNOWN_BLOCK;
   const ctes = select.withClause ? withCtes(reader, select, around) : around.ctes;
   const inner = { ...around, ctes };
   const block =
@@ -113,6 +116,9 @@ function sortValue(reader: Reader, node: Node, place: Place, fields: Fields): Va
   return reader.expression(reader, node, { ...place, scope: { ...place.scope, output: undefined } });
 }
 
+/** PostgreSQL takes 1,664. */
+const MOST_FIELDS = 10_000;
+
 function targetFields(reader: Reader, targets: readonly Node[], place: Place): Fields {
   const fields: Field[] = [];
   let known = true;
@@ -124,7 +130,9 @@ function targetFields(reader: Reader, targets: readonly Node[], place: Place): F
       const named = { name: name ?? outputName(val), location };
       fields.push(asStep(reader, named, () => ({ ...reader.expression(reader, val, place), name: named.name })));
     } else if (star === null) known = false;
-    else fields.push(...star);
+    else for (const field of star) fields.push(field);
+    // A query of queries that take all columns twice would have more than memory holds.
+    if (fields.length > MOST_FIELDS) return undefined;
   }
   return known ? fields : undefined;
 }
@@ -239,8 +247,6 @@ interface CteAround {
   readonly isRecursive: boolean;
 }
 
-const UNKNOWN_BLOCK: Block = { fields: undefined, rows: NOTHING };
-
 function entryOf(reader: Reader, cte: CommonTableExpr, around: CteAround): CteEntry {
   let read: Block | undefined;
   let soFar: { block: Block; extra: readonly Field[] } | undefined;
@@ -311,6 +317,9 @@ function markType(reader: Reader, { cycle_mark_value, cycle_mark_default }: CTEC
   return commonOf(reader.catalog, values).type;
 }
 
+/** Each is read several times in each reading of the one that it stands in. */
+const MOST_RECURSIONS = 4;
+
 interface Recursion {
   readonly cte: CommonTableExpr;
   readonly query: SelectStmt;
@@ -326,7 +335,10 @@ function fixedPoint(
   { cte, query, around }: Recursion,
   know: (soFar: { block: Block; extra: readonly Field[] }) => void,
 ): Block {
-  const quiet: Reader = { ...reader, problems: [] };
+  const recursions = (reader.recursions ?? 0) + 1;
+  if (recursions > MOST_RECURSIONS) return UNKNOWN_BLOCK;
+  const loud: Reader = { ...reader, recursions };
+  const quiet: Reader = { ...loud, problems: [] };
   const given = strings(cte.aliascolnames);
   const knowing = (block: Block) => {
     // What a recursion makes of itself has no end.
@@ -344,7 +356,7 @@ function fixedPoint(
     if (isSame) break;
   }
   knowing(known);
-  return withTypesOf(readQuery(reader, query, around), first);
+  return withTypesOf(readQuery(loud, query, around), first);
 }
 
 /** The names that a WITH of the recursion itself brings. */

@@ -53,6 +53,10 @@ export interface Place {
 /** One reading of a query: what it reads from, what it found wrong, and how what is inside of it is read. */
 export interface Reader extends Around {
   readonly problems: ColumnProblem[];
+  /** How many more expressions are read; what is behind is not known. */
+  readonly budget: { left: number };
+  /** How many recursions the query that is read stands in. */
+  readonly recursions?: number;
   /** While columns are traced: the expressions that were used so far in the one that is being read. */
   readonly trace?: { uses: Step[] };
   /** Told of each name that means a column: its place in bytes, its written parts, and what it gives. */
@@ -86,3 +90,7 @@ export function asStep<T extends Value>(reader: Reader, of: Pick<Step, 'name' | 
   trace.uses = outer;
   return { ...value, step };
 }
+
+/** More expressions than any text has that a parser takes, read a few times each. */
+const MOST_READ = 1_000_000;
+export const newBudget = (): Reader['budget'] => ({ left: MOST_READ });

@@ -5,7 +5,7 @@ import { expressionRange } from '../sql/expression-range.js';
 import { nextToken, withoutLayout } from '../sql/tokens.js';
 import { columnId, rowsId } from './edges.js';
 import { lineageOf } from './graph.js';
-import { tracedColumns, wayForward } from './trace.js';
+import { flattened, tracedColumns, wayForward } from './trace.js';
 
 /** What an edit does elsewhere. */
 export interface Impact {
@@ -75,13 +75,16 @@ function written(project: Project, table: Definition): Written | undefined {
   const traced = tracedColumns(project, table);
   if (!file?.at || !traced?.columns || !table.query) return undefined;
   const all = new Map<number, string>();
-  const textOf = (step: Step): string => {
-    if (step.location === undefined) return step.uses.map(textOf).join('\u0000');
-    const range = expressionRange(file.text, file.at!(step.location), step.name);
+  const ownText = ({ location, name }: Step): string => {
+    if (location === undefined) return '';
+    const known = all.get(location);
+    if (known !== undefined) return known;
+    const range = expressionRange(file.text, file.at!(location), name);
     const text = withoutLayout(file.text, range.start, range.end);
-    all.set(step.location, text);
-    return [text, ...step.uses.map(textOf)].join('\u0000');
+    all.set(location, text);
+    return text;
   };
+  const textOf = (step: Step): string => flattened(step).map(ownText).join('\u0000');
   const columns = new Map(traced.columns.map(({ name, step }) => [name, step ? textOf(step) : '']));
   const ofRows = traced.rows.map(textOf).join('\u0000');
   return { columns, rows: `${restOf(file, table, [...all.keys()])}\u0000${ofRows}` };

@@ -167,13 +167,9 @@ function expressionsOf(project: Project, name: string, column: string): readonly
 }
 
 /** A step and those inside of it, outermost first. */
-function flattened(step: Step): Step[] {
-  const found = new Set<Step>();
-  const open = [step];
-  for (let at = open.shift(); at; at = open.shift()) {
-    if (found.has(at)) continue;
-    found.add(at);
-    open.push(...at.uses);
-  }
+export function flattened(step: Step): Step[] {
+  const found = new Set<Step>([step]);
+  // What is added while it is gone through is gone through as well.
+  for (const at of found) for (const used of at.uses) found.add(used);
   return [...found];
 }
