@@ -58,6 +58,11 @@ function way(sql: string): string {
 
 const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: string])[]>> = {
   'a column gives its value': [
+    ['select t.x from s.a as t', 'x = a.x | a.*'],
+    ['select (x) from s.a', 'x = a.x | a.*'],
+    ['table s.c', 'id = c.id; p = c.p; q = c.q; j = c.j | c.*'],
+    ['select a.*, 1 as n from s.a', 'id = a.id; k = a.k; x = a.x; y = a.y; n | a.*'],
+    ['select x from only s.a', 'x = a.x | a.*'],
     ['select x from s.a', 'x = a.x | a.*'],
     ['select a.x from s.a', 'x = a.x | a.*'],
     ['select s.a.x from s.a', 'x = a.x | a.*'],
@@ -70,6 +75,14 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select y collate "C" as y from s.a', 'y = a.y | a.*'],
   ],
   'all columns of an expression give its value': [
+    ["select coalesce(nullif(y, ''), v) as n from s.a, s.b", 'n = a.y b.v | a.* b.*'],
+    ['select extract(year from now()) + x as n from s.a', 'n = a.x | a.*'],
+    ['select least(x, k, id) is null as n from s.a', 'n = a.id a.k a.x | a.*'],
+    ['select (x, k) = (id, 1) as n from s.a', 'n = a.id a.k a.x | a.*'],
+    ['select y ~ v as n from s.a, s.b', 'n = a.y b.v | a.* b.*'],
+    ['select case when k = 1 then 1 else 0 end as n from s.a', 'n = a.k | a.*'],
+    ["select jsonb_build_object('x', x, 'y', y) as n from s.a", 'n = a.x a.y | a.*'],
+    ['select q[1:p] as n from s.c', 'n = c.p c.q | c.*'],
     ['select x + k as n from s.a', 'n = a.k a.x | a.*'],
     ['select -x as n from s.a', 'n = a.x | a.*'],
     ["select y || '-' || k as n from s.a", 'n = a.k a.y | a.*'],
@@ -92,6 +105,10 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select substring(y from x for k) as n from s.a', 'n = a.k a.x a.y | a.*'],
   ],
   'constants, counted rows and numbers of rows have none': [
+    ['select dense_rank() over () as n, ntile(4) over () as m from s.a', 'n; m | a.*'],
+    ['select count(*) + 1 as n from s.a', 'n | a.*'],
+    ['select true as n, array[1, 2] as m from s.a', 'n; m | a.*'],
+    ['select not exists (select from s.b where u = 1) as n from s.a', 'n ~ b.* b.u | a.*'],
     ['select 1 as n from s.a', 'n | a.*'],
     ["select 'x' as n, null as m from s.a", 'n; m | a.*'],
     ['select count(*) as n from s.a', 'n | a.*'],
@@ -101,6 +118,11 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select exists (select from s.b) as n from s.a', 'n ~ b.* | a.*'],
   ],
   'all arguments of aggregates give the value': [
+    ['select avg(x * k) as n from s.a', 'n = a.k a.x | a.*'],
+    ['select bool_or(x > k) as n from s.a', 'n = a.k a.x | a.*'],
+    ['select max(coalesce(x, k)) - min(id) as n from s.a', 'n = a.id a.k a.x | a.*'],
+    ['select array_agg(distinct y) as n from s.a', 'n = a.y | a.*'],
+    ['select percentile_disc(array[0.1, 0.9]) within group (order by x + k) as n from s.a', 'n = a.k a.x | a.*'],
     ['select sum(x) as n from s.a', 'n = a.x | a.*'],
     ['select count(y) as n from s.a', 'n = a.y | a.*'],
     ['select count(distinct y) as n from s.a', 'n = a.y | a.*'],
@@ -113,6 +135,9 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select jsonb_object_agg(y, x) as n from s.a', 'n = a.x a.y | a.*'],
   ],
   'a filter and an order of an aggregate influence': [
+    ['select count(x) filter (where x > k) as n from s.a', 'n = a.x ~ a.k a.x | a.*'],
+    ['select sum(x) filter (where y in (select v from s.b)) as n from s.a', 'n = a.x ~ a.y b.* b.v | a.*'],
+    ['select json_agg(x order by (select max(u) from s.b)) as n from s.a', 'n = a.x ~ b.* b.u | a.*'],
     ['select sum(x) filter (where k = 1) as n from s.a', 'n = a.x ~ a.k | a.*'],
     ['select count(*) filter (where y is null) as n from s.a', 'n ~ a.y | a.*'],
     ['select string_agg(y, x::text order by k) as n from s.a', 'n = a.x a.y ~ a.k | a.*'],
@@ -124,6 +149,10 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ],
   ],
   'a window influences by its parts and its order': [
+    ['select count(*) over (partition by k) as n from s.a', 'n ~ a.k | a.*'],
+    ['select count(*) over (order by x) as n, k from s.a', 'n ~ a.x; k = a.k | a.*'],
+    ['select max(x) filter (where y is null) over (partition by k) as n from s.a', 'n = a.x ~ a.k a.y | a.*'],
+    ['select x - lag(x) over (partition by y order by id) as n from s.a', 'n = a.x ~ a.id a.y | a.*'],
     ['select row_number() over (partition by k order by x) as n from s.a', 'n ~ a.k a.x | a.*'],
     ['select sum(x) over (partition by k) as n from s.a', 'n = a.x ~ a.k | a.*'],
     ['select lag(x) over (order by k) as n from s.a', 'n = a.x ~ a.k | a.*'],
@@ -139,6 +168,13 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select x from s.a window w as (partition by k)', 'x = a.x | a.*'],
   ],
   'a scalar or array subquery gives its list, its clauses influence': [
+    ['select coalesce((select max(u) from s.b), x) as n from s.a', 'n = a.x b.u ~ b.* | a.*'],
+    [
+      'select (select (select max(p) from s.c where c.id = b.id) from s.b where b.k = a.k) as n from s.a',
+      'n = c.p ~ a.k b.* b.id b.k c.* c.id | a.*',
+    ],
+    ['select (select 1 from s.b limit 1) as n from s.a', 'n ~ b.* | a.*'],
+    ['select (select u from s.b order by v desc limit 1) as n from s.a', 'n = b.u ~ b.* b.v | a.*'],
     ['select (select u from s.b) as n from s.a', 'n = b.u ~ b.* | a.*'],
     ['select (select max(u) from s.b where b.k = a.k) as n from s.a', 'n = b.u ~ a.k b.* b.k | a.*'],
     ['select (select a.x) as n from s.a', 'n = a.x | a.*'],
@@ -149,6 +185,8 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select (select u from s.b group by u having count(v) > 1) as n from s.a', 'n = b.u ~ b.* b.u b.v | a.*'],
   ],
   'in, any and all take both sides': [
+    ['select x = all (array[k, id]) as n from s.a', 'n = a.id a.k a.x | a.*'],
+    ['select x in (select u from s.b) and k = 1 as n from s.a', 'n = a.k a.x b.u ~ b.* | a.*'],
     ['select x in (select u from s.b) as n from s.a', 'n = a.x b.u ~ b.* | a.*'],
     ['select x = any (select u from s.b where v is null) as n from s.a', 'n = a.x b.u ~ b.* b.v | a.*'],
     ['select x > all (select u from s.b) as n from s.a', 'n = a.x b.u ~ b.* | a.*'],
@@ -157,6 +195,15 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select x = any (q) as n from s.a, s.c', 'n = a.x c.q | a.* c.*'],
   ],
   'a union takes columns by their place': [
+    ['select x + k as n from s.a union all select u from s.b', 'n = a.k a.x b.u | a.* b.*'],
+    [
+      'select n from (select x as n from s.a union all select u from s.b) q where n > 1',
+      'n = a.x b.u | a.* a.x b.* b.u',
+    ],
+    [
+      'with w as (select x from s.a union all select u from s.b) select x, x + 1 as m from w',
+      'x = a.x b.u; m = a.x b.u | a.* b.*',
+    ],
     ['select x from s.a union all select u from s.b', 'x = a.x b.u | a.* b.*'],
     ['select x, k from s.a union all select k, u from s.b', 'x = a.x b.k; k = a.k b.u | a.* b.*'],
     ['select x from s.a union all select 1', 'x = a.x | a.*'],
@@ -172,6 +219,8 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select max(x) as n from s.a union select u from s.b', 'n = a.x b.u | a.* a.x b.* b.u'],
   ],
   'intersect and except take the left side, and compare both': [
+    ['select x from s.a intersect all select u from s.b where v is null', 'x = a.x | a.* a.x b.* b.u b.v'],
+    ['select x from s.a union all (select u from s.b except select p from s.c)', 'x = a.x b.u | a.* b.* b.u c.* c.p'],
     ['select x from s.a intersect select u from s.b', 'x = a.x | a.* a.x b.* b.u'],
     ['select x from s.a except select u from s.b', 'x = a.x | a.* a.x b.* b.u'],
     ['select x from s.a except all select u from s.b', 'x = a.x | a.* a.x b.* b.u'],
@@ -179,6 +228,9 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select x from s.a except select u from s.b where k = 1', 'x = a.x | a.* a.x b.* b.k b.u'],
   ],
   'what a join merges is taken from the side that has it': [
+    ['select k, y, v from s.a join s.b using (k)', 'k = a.k; y = a.y; v = b.v | a.* a.k b.* b.k'],
+    ['select k + 1 as n from s.a full join s.b using (k) where k > 1', 'n = a.k b.k | a.* a.k b.* b.k'],
+    ['select k, count(*) as n from s.a right join s.b using (k) group by k', 'k = b.k; n | a.* a.k b.* b.k'],
     ['select k from s.a join s.b using (k)', 'k = a.k | a.* a.k b.* b.k'],
     ['select k from s.a left join s.b using (k)', 'k = a.k | a.* a.k b.* b.k'],
     ['select k from s.a right join s.b using (k)', 'k = b.k | a.* a.k b.* b.k'],
@@ -201,6 +253,12 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select m.k from (s.a join s.b using (k)) as m', 'k = a.k | a.* a.k b.* b.k'],
   ],
   'a condition of a join influences': [
+    ['select x from s.a, s.b where a.k = b.k', 'x = a.x | a.* a.k b.* b.k'],
+    [
+      'select x from s.a left join (s.b join s.c on c.id = b.id) on b.k = a.k',
+      'x = a.x | a.* a.k b.* b.id b.k c.* c.id',
+    ],
+    ['select x from s.a join s.b on exists (select from s.c where c.p = b.u)', 'x = a.x | a.* b.* b.u c.* c.p'],
     ['select x from s.a join s.b on a.k = b.k', 'x = a.x | a.* a.k b.* b.k'],
     ['select x from s.a left join s.b on a.k = b.k and b.u > 1', 'x = a.x | a.* a.k b.* b.k b.u'],
     ['select u from s.a cross join s.b', 'u = b.u | a.* b.*'],
@@ -209,6 +267,9 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select p from s.a join s.b on a.k = b.k join s.c on c.p = b.u', 'p = c.p | a.* a.k b.* b.k b.u c.* c.p'],
   ],
   'where and having influence': [
+    ['select x from s.a where (select count(*) from s.b where b.k = a.k) > 1', 'x = a.x | a.* a.k b.* b.k'],
+    ['select max(x) as n from s.a group by k having min(id) > 1 and k > 2', 'n = a.x | a.* a.id a.k'],
+    ["select x from s.a where k in (1, 2) or y like 'a%'", 'x = a.x | a.* a.k a.y'],
     ['select x from s.a where k = 1', 'x = a.x | a.* a.k'],
     ['select x from s.a where y is not null and k > id', 'x = a.x | a.* a.id a.k a.y'],
     ['select x from s.a where exists (select from s.b where b.k = a.k)', 'x = a.x | a.* a.k b.* b.k'],
@@ -218,6 +279,9 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select x from s.a where false', 'x = a.x | a.*'],
   ],
   'what is grouped by influences': [
+    ['select max(x) as n from s.a group by k % 2', 'n = a.x | a.* a.k'],
+    ['select y as g, count(*) as n from s.a group by g', 'g = a.y; n | a.* a.y'],
+    ['select n from (select k, count(*) as n from s.a group by k) q', 'n | a.* a.k'],
     ['select count(*) as n from s.a group by k', 'n | a.* a.k'],
     ['select k, sum(x) as n from s.a group by k', 'k = a.k; n = a.x | a.* a.k'],
     ['select sum(x) as n from s.a group by k, y', 'n = a.x | a.* a.k a.y'],
@@ -229,6 +293,8 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select grouping(k) as n from s.a group by rollup (k)', 'n = a.k | a.* a.k'],
   ],
   'distinct compares its outputs': [
+    ['select n from (select distinct x as n, y from s.a) q', 'n = a.x | a.* a.x a.y'],
+    ['select count(*) as n from (select distinct k from s.a) q', 'n | a.* a.k'],
     ['select distinct x from s.a', 'x = a.x | a.* a.x'],
     ['select distinct x, y from s.a', 'x = a.x; y = a.y | a.* a.x a.y'],
     ['select distinct 1 as n from s.a', 'n | a.*'],
@@ -238,6 +304,9 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select distinct on (1) x, y from s.a order by 1, 2', 'x = a.x; y = a.y | a.* a.x a.y'],
   ],
   'an order that is cut influences': [
+    ['select x from s.a order by k, y desc limit 2 offset 1', 'x = a.x | a.* a.k a.y'],
+    ['select n from (select x as n, k from s.a order by y) q limit 1', 'n = a.x | a.*'],
+    ['(select x from s.a order by k limit 1) union all select u from s.b', 'x = a.x b.u | a.* a.k b.*'],
     ['select x from s.a order by k', 'x = a.x | a.*'],
     ['select x from s.a order by k limit 1', 'x = a.x | a.* a.k'],
     ['select x from s.a order by k offset 1', 'x = a.x | a.* a.k'],
@@ -319,6 +388,14 @@ const RULES: Readonly<Record<string, readonly (readonly [sql: string, expected: 
     ['select e from s.a, generate_series(1, x) as e where e is not null', 'e = a.x | a.* a.x'],
   ],
   'a recursion is the least fixed point': [
+    [
+      'with recursive r as (select 1 as n union all select n + 1 from r where n < (select max(x) from s.a)) select n from r',
+      'n | a.* a.x',
+    ],
+    [
+      'with recursive r (n) as (values (1) union all select u from r join s.b on b.k = r.n) select n from r',
+      'n = b.u | b.* b.k b.u',
+    ],
     [
       'with recursive r as (select x from s.a union all select x + 1 from r where x < 9) select x from r',
       'x = a.x | a.* a.x',
