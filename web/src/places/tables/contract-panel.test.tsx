@@ -124,3 +124,26 @@ test('the form takes the place of the list', async () => {
   await userEvent.click(within(panel).getByRole('button', { name: 'Read' }));
   expect(within(panel).queryByLabelText('Name of a new column')).toBeNull();
 });
+
+describe('a description that comes with the values', () => {
+  const SOURCE = `${FILES['sources/port.sql']}
+comment on column landing.berth.length_m is 'Along the quay.';`;
+  test('is shown with where it is written, and can be written here', async () => {
+    const panel = await show('core.dim_berth', { files: { 'sources/port.sql': SOURCE } });
+    await userEvent.click(await within(panel).findByRole('button', { name: /length_m/ }));
+    expect(panel.textContent).toContain('Along the quay. as described at landing.berth.length_m');
+    await userEvent.click(within(panel).getByRole('button', { name: 'Write it here' }));
+    await waitFor(() =>
+      expect(document.querySelector('.cm-content')!.textContent).toContain(
+        "comment on column core.dim_berth.length_m is 'Along the quay.'",
+      ),
+    );
+    await waitFor(() => expect(within(panel).queryByRole('button', { name: 'Write it here' })).toBeNull());
+  });
+  test('is only read in production', async () => {
+    const panel = await show('core.dim_berth', { files: { 'sources/port.sql': SOURCE }, slug: 'production' });
+    await userEvent.click(await within(panel).findByRole('button', { name: /length_m/ }));
+    expect(panel.textContent).toContain('Along the quay.');
+    expect(within(panel).queryByRole('button', { name: 'Write it here' })).toBeNull();
+  });
+});

@@ -6,9 +6,11 @@ import { useProject } from '../../data/project';
 import type { CheckState } from '@ouvrage/api/quality';
 import { ago, rows, shortCommit, count } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
+import { useTell } from '../../shared/toasts';
 import { Tag } from '../../shared/ui/tag';
 import { Button } from '../../shared/ui/button';
 import { Foldable } from '../../shared/ui/foldable';
+import { projectWorker } from '../../worker/client';
 import type { ColumnSummary, TableSummary } from '../../worker/protocol';
 import { ContractForm } from './contract-form';
 import type { FileText } from './use-file-text';
@@ -32,19 +34,27 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
         </span>
       </div>
       <div className="min-h-0 flex-1 overflow-auto">
-        {asForm ? <ContractForm path={table.path} file={file} view={view} /> : <Columns table={table} />}
+        {asForm ? <ContractForm path={table.path} file={file} view={view} /> : <Columns table={table} file={file} />}
       </div>
       <TitleBlock table={table} />
     </Foldable>
   );
 }
 
-function Columns({ table }: { table: TableSummary }) {
+function Columns({ table, file }: { table: TableSummary; file: FileText }) {
   const { checks } = useProject();
+  const tell = useTell();
   const [open, setOpen] = useState<string>();
   if (table.columns === undefined)
     return <p className="p-3.5 text-soft">Columns are shown once the definition has no errors.</p>;
   const own = checks.filter((c) => c.table === table.fullName);
+  const describe = async (column: string, text: string) => {
+    const edits = [{ kind: 'comment', column, text } as const];
+    const made = await projectWorker.ask<'contract'>({ kind: 'contract', path: table.path, text: file.text, edits });
+    if ('text' in made) file.setText(made.text);
+    else tell.problem({ code: 'contract', status: 422, title: made.problem });
+  };
+  const mayDescribe = table.kind === 'definition' && table.hasContract && !file.readOnly;
   return (
     <ul>
       {table.columns.map((c) => (
@@ -54,6 +64,7 @@ function Columns({ table }: { table: TableSummary }) {
           column={c}
           checks={own.filter((k) => k.columns.includes(c.name))}
           open={open === c.name}
+          onDescribe={mayDescribe ? (text) => void describe(c.name, text) : undefined}
           onToggle={() => setOpen(open === c.name ? undefined : c.name)}
         />
       ))}
@@ -84,12 +95,15 @@ function ColumnLine({
   column,
   checks,
   open,
+  onDescribe,
   onToggle,
 }: {
   table: string;
   column: ColumnSummary;
   checks: readonly CheckState[];
   open: boolean;
+  /** Writes a description at this column; undefined where nobody may, or there is no contract. */
+  onDescribe: ((text: string) => void) | undefined;
   onToggle: () => void;
 }) {
   const { slug, tables } = useProject();
@@ -114,7 +128,7 @@ function ColumnLine({
       </button>
       {open && (
         <div className="flex flex-col gap-1 pr-3.5 pb-2 pl-9.5 text-note">
-          <Meaning table={table} column={column} />
+          <Meaning table={table} column={column} onDescribe={onDescribe} />
           {checks.length > 0 && (
             <p className="flex flex-wrap gap-1">
               {checks.map((c) => (
@@ -156,7 +170,15 @@ function ColumnLine({
 }
 
 /** What a column means: its own description, or the one that comes with its values. */
-function Meaning({ table, column }: { table: string; column: ColumnSummary }) {
+function Meaning({
+  table,
+  column,
+  onDescribe,
+}: {
+  table: string;
+  column: ColumnSummary;
+  onDescribe: ((text: string) => void) | undefined;
+}) {
   const { slug } = useProject();
   const { comment, carried } = column;
   if (comment !== undefined) return <p>{comment}</p>;
@@ -171,6 +193,15 @@ function Meaning({ table, column }: { table: string; column: ColumnSummary }) {
       >
         as described at {from}.{name}
       </Link>
+      {onDescribe && (
+        <button
+          type="button"
+          onClick={() => onDescribe(carried.text)}
+          className="ml-2 min-h-6 font-medium text-plan hover:underline"
+        >
+          Write it here
+        </button>
+      )}
     </p>
   );
 }
