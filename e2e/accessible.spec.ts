@@ -12,6 +12,8 @@ const PAGES = [
   'files/sources/port_ops.sql',
   'lineage',
   'lineage?focus=core.fact_call',
+  'lineage?focus=mart.vessel_dues&column=dues_total',
+  'tables/core.fact_dues/trace?column=paid',
   'quality',
   'runs',
   'releases',

@@ -30,6 +30,8 @@ export interface ProjectView {
   readonly drafts: ReadonlyMap<string, DraftEntry>;
   /** The text of a file with its draft; undefined where there is none. */
   readonly textOf: (path: string) => string | undefined;
+  /** The text of a file without its draft; undefined where the commit has none. */
+  readonly committedTextOf: (path: string) => string | undefined;
   readonly paths: readonly string[];
 }
 const Context = createContext<ProjectView | undefined>(undefined);
@@ -99,6 +101,7 @@ export function ProjectProvider({
       checks: checksOf(read.summary, state.data),
       drafts: new Map(files.data.drafts.map((d) => [d.path, d])),
       textOf: (path) => texts[path],
+      committedTextOf: (path) => files.data?.files[path],
       paths: Object.keys(texts).sort(),
     };
   }, [files.data, texts, read, slug, state.data]);

@@ -35,7 +35,7 @@ export function answer(request: Request): Answers[keyof Answers] {
       const table = [...project.tables.values()].find((t) => t.path === request.path && t.kind !== 'source');
       return {
         diagnostics: own.map((d) => placed(project, d)),
-        impact: impactIn(project),
+        impact: impactBetween(kept!, project),
         ...(table ? { table: summarizeTable(project, table) } : {}),
         ...(table?.kind === 'definition' ? { contract: contractView(project, table) } : {}),
       };
@@ -46,6 +46,8 @@ export function answer(request: Request): Answers[keyof Answers] {
       return complete(edit(request.path, request.text), request.text, request.offset);
     case 'trace':
       return trace(kept!, request);
+    case 'drafts':
+      return impactBetween(changeFiles(kept!, new Map(Object.entries(request.base))), kept!);
     case 'unread':
       return unread(kept!);
     case 'explain':
@@ -55,9 +57,9 @@ export function answer(request: Request): Answers[keyof Answers] {
   }
 }
 
-/** What the project as it is typed does to the one that is kept. */
-function impactIn(project: Project): EditImpact {
-  const { breaks, values, rows } = impactOf(kept!, project);
+/** What one state of the project does to another, in places of the later one. */
+function impactBetween(before: Project, project: Project): EditImpact {
+  const { breaks, values, rows } = impactOf(before, project);
   return {
     breaks: breaks.map((d) => placed(project, d)),
     values: values.map((id) => partsOfId(project, id)),

@@ -134,6 +134,8 @@ export type Request =
   | { readonly kind: 'contract'; readonly path: string; readonly text: string; readonly edits: readonly ContractEdit[] }
   | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number }
   | ({ readonly kind: 'trace' } & ColumnRef)
+  /** What the drafts do together: `base` holds the texts without them, null where there is none. */
+  | { readonly kind: 'drafts'; readonly base: Readonly<Record<string, string | null>> }
   /** What nothing in the project reads. */
   | { readonly kind: 'unread' }
   /** What the word at an offset means. */
@@ -150,5 +152,6 @@ export interface Answers {
   readonly coverage: readonly Coverage[];
   /** Null where there is no such column. */
   readonly trace: TraceAnswer | null;
+  readonly drafts: EditImpact;
   readonly unread: Unread;
 }

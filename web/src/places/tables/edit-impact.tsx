@@ -8,14 +8,23 @@ import type { EditImpact } from '../../worker/protocol';
 const MOST_NAMED = 4;
 
 /** What an edit does elsewhere before it is saved: what breaks, whose values and whose rows change; each is a link. */
-export function EditImpactLine({ impact: { breaks, values, rows } }: { impact: EditImpact }) {
+export function EditImpactLine({ impact }: { impact: EditImpact }) {
+  return (
+    <li aria-label="What this edit changes" className="flex flex-col gap-0.5 px-3.5 py-1">
+      <ImpactText impact={impact} causes="This edit causes" />
+    </li>
+  );
+}
+
+/** @param causes the subject and the verb of what causes errors */
+export function ImpactText({ impact: { breaks, values, rows }, causes }: { impact: EditImpact; causes: string }) {
   const project = useProject();
   const { slug } = project;
   return (
-    <li aria-label="What this edit changes" className="flex flex-col gap-0.5 px-3.5 py-1">
+    <>
       {breaks.length > 0 && (
         <p className="text-broken">
-          This edit causes {plural(breaks.length, 'error')} in{' '}
+          {causes} {plural(breaks.length, 'error')} in{' '}
           {plural(new Set(breaks.map((d) => d.path)).size, 'other definition', 'other definitions')}:{' '}
           <Named
             items={breaks}
@@ -47,7 +56,7 @@ export function EditImpactLine({ impact: { breaks, values, rows } }: { impact: E
           />
         </p>
       )}
-    </li>
+    </>
   );
 }
 

@@ -151,3 +151,26 @@ test('an error is shown with a way to try again', async () => {
   expect(await screen.findByText('The database does not answer')).toBeTruthy();
   expect(screen.getByRole('button', { name: /again/i })).toBeTruthy();
 });
+
+test('what the drafts do together is said beside them', async () => {
+  const draft = { path: 'staging/berth.sql', by: 'Jonas', at: AT };
+  serve({
+    ...around(),
+    'GET workspaces/dues/today': { ...NOTHING, drafts: [draft] },
+    'GET workspaces/dues/files': {
+      ...(around()['GET workspaces/dues/files'] as object),
+      drafts: [
+        {
+          ...draft,
+          text: 'select berth_code, length_m + 1 as length_m from landing.berth where length_m > 0',
+          version: 1,
+        },
+      ],
+    },
+  });
+  await renderPlace(<Today />);
+  const note = await screen.findByRole('note', { name: 'What the drafts change' });
+  expect(note.textContent).toBe(
+    'Values may change in staging.berth.length_m, core.dim_berth.length_mRows may change in staging.berth, core.dim_berth',
+  );
+});

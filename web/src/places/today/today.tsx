@@ -12,6 +12,7 @@ import { Hatch, VerdictMark } from '../../shared/marks';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
 import { RunWord, StepWord } from '../runs/step-state';
+import { DraftsImpact } from './drafts-impact';
 
 /** What needs a person, in order; then what was built and how long it took. */
 export default function Today() {
@@ -156,6 +157,7 @@ function Needs({ data }: { data: TodayAnswer }) {
           />
         )}
       </Section>
+      <DraftsImpact />
       <Section title="Failing advisory checks" items={data.advisory}>
         {(c) => <CheckLine key={c.id} check={c} />}
       </Section>
