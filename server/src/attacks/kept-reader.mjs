@@ -10,7 +10,13 @@ const FILES = 4000;
 export async function attack(app) {
   const mira = await app.as('mira');
   const kill = () => {
-    for (const { pid } of app.processes(/git .*cat-file --batch/)) process.kill(pid, 'SIGKILL');
+    for (const { pid } of app.processes(/git .*cat-file --batch/))
+      try {
+        process.kill(pid, 'SIGKILL');
+      } catch (error) {
+        // It has ended since it was listed.
+        if (error.code !== 'ESRCH') throw error;
+      }
   };
   // It dies while much is asked of it.
   const clone = await app.clone('mira');
