@@ -281,6 +281,16 @@ export async function until(look, seconds = 30) {
   throw new Error('waited in vain');
 }
 
+/** Ends processes; one that has ended since it was listed is none. */
+export function kill(processes, signal) {
+  for (const { pid } of processes)
+    try {
+      process.kill(pid, signal);
+    } catch (error) {
+      if (error.code !== 'ESRCH') throw error;
+    }
+}
+
 export const sleep = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
 
 function piped(command, args, text, options) {

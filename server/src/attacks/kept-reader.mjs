@@ -1,6 +1,6 @@
 import { mkdirSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
-import { held, sleep } from './app.mjs';
+import { held, kill, sleep } from './app.mjs';
 
 export const title = 'the kept git reader dies';
 
@@ -9,15 +9,7 @@ const FILES = 4000;
 
 export async function attack(app) {
   const mira = await app.as('mira');
-  const kill = () => {
-    for (const { pid } of app.processes(/git .*cat-file --batch/))
-      try {
-        process.kill(pid, 'SIGKILL');
-      } catch (error) {
-        // It has ended since it was listed.
-        if (error.code !== 'ESRCH') throw error;
-      }
-  };
+  const killReaders = () => kill(app.processes(/git .*cat-file --batch/), 'SIGKILL');
   // It dies while much is asked of it.
   const clone = await app.clone('mira');
   try {
@@ -35,7 +27,7 @@ export async function attack(app) {
       const asked = mira.get(`/api/workspaces/reader-${attempt}/files`).catch(() => undefined);
       for (let i = 0; i < 30; i++) {
         await sleep(5);
-        kill();
+        killReaders();
       }
       await asked;
       const health = await app.request('GET', '/api/health').catch((error) => ({ status: error.message }));
@@ -44,7 +36,7 @@ export async function attack(app) {
   } finally {
     clone.remove();
   }
-  kill();
+  killReaders();
   await sleep(300);
   const slug = await app.workspace('Reader', 'mira');
   await app.draft(slug, 'staging/new.sql', `select ${Date.now()} as n`, 'mira');

@@ -1,4 +1,4 @@
-import { held, until } from './app.mjs';
+import { held, kill, until } from './app.mjs';
 
 export const title = 'connections to the warehouse end during a load';
 
@@ -21,7 +21,7 @@ export async function attack(app) {
     return found.some((b) => /SELECT|CREATE/.test(b.line)) && found;
   });
   held(backends.length > 0, 'the attack found no connection');
-  for (const { pid } of backends) process.kill(pid, 'SIGTERM');
+  kill(backends, 'SIGTERM');
   await until(async () => app.backends(/postgres: ouvrage_/).every((b) => !backends.some((old) => old.pid === b.pid)));
   await until(async () => (await app.request('GET', '/api/health').catch(() => undefined))?.status === 200);
   const ended = await app.ended(mira, asked.body.id, 40).catch(() => ({ state: 'unknown' }));
