@@ -18,7 +18,8 @@ import { useFit } from './use-fit';
 import { useTrace } from './use-trace';
 import { wayGraph, type Direction, type WayGraph, type WayRole } from './way-graph';
 
-const LINE_HEIGHT = 21;
+/** A line is a link: 24 pixels at the smallest size that is shown. */
+const LINE_HEIGHT = 27;
 /** Between ranks: as little as lets the lines be told apart, so that more ranks fit beside each other. */
 const GAP = 40;
 
