@@ -69,25 +69,6 @@ const VIEWS = [
     },
   ],
   [
-    'starter-clean',
-    `${W}/new/clean?table=landing.dues_invoice`,
-    async (page) => {
-      await page.getByLabel('table', { exact: true }).fill('invoice');
-      await page.getByRole('button', { name: 'Preview' }).click();
-      await page.getByRole('grid').waitFor();
-    },
-  ],
-  [
-    'starter-related',
-    `${W}/new/related?table=landing.call`,
-    async (page) => {
-      await page.getByRole('checkbox', { name: /landing\.vessel/ }).check();
-      await page.getByRole('checkbox', { name: 'vessel_name' }).check();
-      await page.getByRole('button', { name: 'Count rows before and after' }).click();
-      await page.getByText('none multiplied').waitFor();
-    },
-  ],
-  [
     'bench-blueprint',
     `${W}/tables/mart.terminal_quarter`,
     async (page) => {
