@@ -62,6 +62,8 @@ const linesOf = (text: string) => text.split('\n').filter((line) => line !== '')
 
 /** Calls are remembered up to here; names of calls are what people write. */
 const MOST_ANSWERS = 20_000;
+/** Longer ones are not kept: nobody writes them twice. */
+const LONGEST_QUESTION = 500;
 
 export class Catalog {
   private readonly answers = new Map<string, unknown>();
@@ -122,6 +124,7 @@ export class Catalog {
 
   /** What was chosen once for a call or an operator: projects write the same ones thousands of times. */
   remember<T>(question: string, answer: () => T): T {
+    if (question.length > LONGEST_QUESTION) return answer();
     if (this.answers.has(question)) return this.answers.get(question) as T;
     const found = answer();
     if (this.answers.size >= MOST_ANSWERS) this.answers.clear();

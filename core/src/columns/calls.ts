@@ -6,7 +6,7 @@ import { FUNCTIONS_SCHEMA } from '../index/mentions.js';
 import { strings } from '../sql/nodes.js';
 import { withFields } from './names.js';
 import { readEach, type Place, type Reader } from './reader.js';
-import { CONSTANT, mergeOf, stronger, union, type Value, type ValueType } from './value.js';
+import { CONSTANT, mergeOf, stronger, union, type Gathered, type Value, type ValueType } from './value.js';
 
 /** A call, and what was chosen for it. */
 export interface ReadCall {
@@ -39,7 +39,7 @@ export function readCall(reader: Reader, node: FuncCall, place: Place): ReadCall
   const influences = [
     ...(node.agg_within_group ? [] : ordered),
     ...(node.agg_filter ? [reader.expression(reader, node.agg_filter, place)] : []),
-    ...(node.over ? windowOf(reader, node.over, place) : []),
+    ...(node.over ? [windowOf(reader, node.over, place)] : []),
   ];
   const { chosen, type } = resultOf(reader, names, { node, values, written });
   const isAggregate =
@@ -122,25 +122,41 @@ function typeOfChosen(
 const sortNodes = (nodes: readonly Node[] | undefined): Node[] =>
   (nodes ?? []).flatMap((n) => ('SortBy' in n && n.SortBy.node ? [n.SortBy.node] : []));
 
-/** What a window orders and parts by. */
-function windowOf(reader: Reader, over: WindowDef, place: Place): Value[] {
-  const named = over.name ?? over.refname;
-  const index = place.windows.findIndex((w) => 'WindowDef' in w && w.WindowDef.name === named);
-  const base = place.windows[index];
-  // A window is made from those before it.
-  const before = { ...place, windows: place.windows.slice(0, Math.max(0, index)) };
+/** What the named windows of a query are made of, by the query's own reading: all calls over one share it. */
+const named = new WeakMap<Gathered, Map<WindowDef, Value>>();
+
+/** What a window orders and parts by, as influence. */
+function windowOf(reader: Reader, over: WindowDef, place: Place): Value {
+  const name = over.name ?? over.refname;
+  const index = place.windows.findIndex((w) => 'WindowDef' in w && w.WindowDef.name === name);
+  const base = name === undefined ? undefined : place.windows[index];
   const inherited =
-    named !== undefined && base && 'WindowDef' in base && base.WindowDef !== over
-      ? windowOf({ ...reader, problems: [] }, { ...base.WindowDef, name: base.WindowDef.refname }, before)
-      : [];
-  return [
-    ...inherited,
-    ...readEach(reader, over.partitionClause, place),
-    ...readEach(reader, sortNodes(over.orderClause), place),
-    ...readEach(
+    base && 'WindowDef' in base && base.WindowDef !== over
+      ? namedWindow(reader, base.WindowDef, index, place)
+      : CONSTANT;
+  const own = mergeOf(
+    readEach(
       reader,
-      [over.startOffset, over.endOffset].filter((n) => n !== undefined),
+      [
+        ...(over.partitionClause ?? []),
+        ...sortNodes(over.orderClause),
+        ...[over.startOffset, over.endOffset].filter((n) => n !== undefined),
+      ],
       place,
     ),
-  ];
+  );
+  return { ...CONSTANT, influence: union(inherited.influence, union(own.value, own.influence)) };
+}
+
+/** @param index its place among the windows: it is made from those before it */
+function namedWindow(reader: Reader, window: WindowDef, index: number, place: Place): Value {
+  let known = named.get(place.rows);
+  if (!known) named.set(place.rows, (known = new Map()));
+  let value = known.get(window);
+  if (!value) {
+    const before = { ...place, windows: place.windows.slice(0, index) };
+    value = windowOf({ ...reader, problems: [] }, { ...window, name: window.refname }, before);
+    known.set(window, value);
+  }
+  return value;
 }

@@ -17,11 +17,10 @@ import { commonOf } from './common.js';
 import { withFields } from './names.js';
 import { firstLocation } from './location.js';
 import { outputName } from './output-name.js';
-import { readEach, type Place, type Reader } from './reader.js';
+import { readEach, spend, type Place, type Reader } from './reader.js';
 import {
   combine,
   EMPTY,
-  fieldOf,
   single,
   starOf,
   within,
@@ -36,9 +35,20 @@ import { CONSTANT, mergeOf, type Field, type Value, type ValueType } from './val
 export function readFrom(reader: Reader, items: readonly Node[], place: Place): Scope {
   const { outer } = place.scope;
   let scope = within(EMPTY, outer);
-  for (const item of items) scope = within(combine(scope, fromItem(reader, item, { ...place, scope })), outer);
+  for (const item of items) scope = within(together(reader, scope, fromItem(reader, item, { ...place, scope })), outer);
   if (scope.ranges.length > 1) reportAliases(reader, items, scope);
   return scope;
+}
+
+/** What a column costs that is put beside others, of what may be read: eight are copied as fast as one is read. */
+const COPIED = 1 / 8;
+
+/** Two items side by side; of more columns than anybody can read, none is known. */
+function together(reader: Reader, a: FromItem, b: FromItem): FromItem {
+  const columns = a.bare.length + b.bare.length;
+  return spend(reader, columns * COPIED)
+    ? combine(a, b)
+    : { ranges: [...a.ranges, ...b.ranges].slice(0, 1), bare: [], open: true };
 }
 
 /** Two tables of one FROM that bear the same name; of one name in two schemas, without aliases, both are plain. */
@@ -281,14 +291,14 @@ const valueOfTarget = (node: Node): Node | undefined => ('ResTarget' in node ? n
 function joinItem(reader: Reader, join: JoinExpr, place: Place): FromItem {
   const { scope } = place;
   const a = fromItem(reader, join.larg!, place);
-  const b = fromItem(reader, join.rarg!, { ...place, scope: within(combine(scope, a), scope.outer) });
+  const b = fromItem(reader, join.rarg!, { ...place, scope: within(together(reader, scope, a), scope.outer) });
   const using = join.isNatural ? commonNames(starOf(a), starOf(b)) : strings(join.usingClause);
   const item: FromItem =
     using === undefined
-      ? { ...combine(a, b), open: true }
+      ? { ...together(reader, a, b), open: true }
       : using.length || join.isNatural
         ? mergedJoin(reader, join, [a, b], { using, place })
-        : combine(a, b);
+        : together(reader, a, b);
   if (join.quals)
     place.rows.addAll(reader.expression(reader, join.quals, { ...place, scope: within(item, scope.outer) }));
   if (!join.alias?.aliasname) return item;
@@ -311,8 +321,11 @@ function mergedJoin(reader: Reader, join: JoinExpr, sides: readonly [FromItem, F
   const [a, b] = sides;
   const { using, place } = by;
   reportUsing(reader, join, sides, using);
+  if (!spend(reader, using.length + (a.bare.length + b.bare.length) * COPIED))
+    return { ranges: a.ranges, bare: [], open: true };
+  const [ofLeft, ofRight] = [byName(a.bare), byName(b.bare)];
   const merged = using.flatMap((name): Field[] => {
-    const [left, right] = [fieldOf(a.bare, name), fieldOf(b.bare, name)];
+    const [left, right] = [ofLeft.get(name), ofRight.get(name)];
     if (!left || !right) return left || right ? [(left ?? right)!] : [];
     place.rows.addAll(left);
     place.rows.addAll(right);
@@ -327,6 +340,13 @@ function mergedJoin(reader: Reader, join: JoinExpr, sides: readonly [FromItem, F
     bare: [...merged, ...rest],
     open: a.open || b.open,
   };
+}
+
+/** The first column of each name. */
+function byName(fields: readonly Field[]): ReadonlyMap<string, Field> {
+  const found = new Map<string, Field>();
+  for (const field of fields) if (!found.has(field.name)) found.set(field.name, field);
+  return found;
 }
 
 /** What a merged column gives: the side that always has it, or the first of both that is there. */
@@ -347,8 +367,9 @@ function reportUsing(reader: Reader, join: JoinExpr, sides: readonly [FromItem, 
         .join(', ') || 'the query',
   );
   for (const [i, side] of sides.entries()) {
+    const known = byName(side.bare);
     for (const name of using) {
-      if (side.open || fieldOf(side.bare, name)) continue;
+      if (side.open || known.has(name)) continue;
       // The names of USING carry no location: the diagnostic finds their token behind this one.
       const location = firstLocation(i === 0 ? join.larg : join.rarg) ?? 0;
       reader.problems.push({

@@ -74,8 +74,16 @@ export const ofRow = (row: Value, field: Field): Value => ({
   kind: field.value.length ? field.kind : row.kind,
 });
 
-/** A row of a table as one value. */
+const rows = new WeakMap<RangeEntry, Value>();
+
+/** A row of a table as one value, the same each time. */
 function rowOf(range: RangeEntry): Value {
+  let row = rows.get(range);
+  if (!row) rows.set(range, (row = readRow(range)));
+  return row;
+}
+
+function readRow(range: RangeEntry): Value {
   if (range.isScalar && range.fields?.length) return range.fields[0]!;
   const fields = range.fields?.filter((f) => !f.hidden);
   const all = mergeOf(fields ?? []);

@@ -91,6 +91,9 @@ export function asStep<T extends Value>(reader: Reader, of: Pick<Step, 'name' | 
   return { ...value, step };
 }
 
+/** Counts columns that are taken all at once against what may be read. @returns whether there is any left */
+export const spend = (reader: Reader, columns: number): boolean => (reader.budget.left -= columns) > 0;
+
 /** More expressions than any text has that a parser takes, read a few times each. */
 const MOST_READ = 1_000_000;
 export const newBudget = (): Reader['budget'] => ({ left: MOST_READ });

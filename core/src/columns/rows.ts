@@ -3,7 +3,7 @@ import { elementOf, isArray, RECORD } from '../catalog/coercion.js';
 import { typeOfKey, type SqlType } from '../catalog/type-names.js';
 import { commonOf, withoutUnknown } from './common.js';
 import { ofRow, starFields, withFields } from './names.js';
-import { readEach, type Place, type Reader } from './reader.js';
+import { readEach, spend, type Place, type Reader } from './reader.js';
 import { calculated, CONSTANT, mergeOf, type Field, type Value, type ValueType } from './value.js';
 
 /** `row(…)`. */
@@ -23,6 +23,11 @@ export function row(reader: Reader, { args }: { readonly args?: Node[] }, place:
 
 /** The columns of a star, `(row).*` included; undefined where a node is none, null where they cannot be known. */
 export function expandStar(reader: Reader, node: Node, place: Place): readonly Field[] | null | undefined {
+  const fields = starOfNode(reader, node, place);
+  return fields && !spend(reader, fields.length) ? null : fields;
+}
+
+function starOfNode(reader: Reader, node: Node, place: Place): readonly Field[] | null | undefined {
   if ('ColumnRef' in node) {
     const last = node.ColumnRef.fields?.at(-1);
     return last && 'A_Star' in last ? (starFields(reader, node.ColumnRef, place) ?? null) : undefined;

@@ -92,11 +92,16 @@ export const calculated = (from: Value, type: ValueType | undefined): Value => (
 
 /** Several values together, without a type. */
 export function mergeOf(values: readonly Value[]): Value {
-  let { value, influence, kind } = CONSTANT;
-  for (const v of values) {
-    value = union(value, v.value);
-    influence = union(influence, v.influence);
-    kind = stronger(kind, v.kind);
+  let { kind } = CONSTANT;
+  for (const v of values) kind = stronger(kind, v.kind);
+  if (values.length < 3) {
+    const [a = CONSTANT, b = CONSTANT] = values;
+    return { type: undefined, value: union(a.value, b.value), influence: union(a.influence, b.influence), kind };
   }
-  return { type: undefined, value, influence, kind };
+  const [value, influence] = [new Gathered(), new Gathered()];
+  for (const v of values) {
+    value.add(v.value);
+    influence.add(v.influence);
+  }
+  return { type: undefined, value: value.all, influence: influence.all, kind };
 }
