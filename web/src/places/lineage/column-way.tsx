@@ -1,6 +1,6 @@
-import { Controls, Handle, Position, ReactFlow, type Node, type NodeProps } from '@xyflow/react';
+import { Handle, Position, type Node, type NodeProps } from '@xyflow/react';
 import type { Verdict } from '@ouvrage/core/check';
-import { useMemo, useRef, useState } from 'react';
+import { useMemo, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
@@ -11,10 +11,10 @@ import { Empty } from '../../shared/ui/empty';
 import { Loading } from '../../shared/ui/loading';
 import type { ColumnRef, TraceAnswer } from '../../worker/protocol';
 import { Band, bandsOf, type BandNode } from './bands';
+import { DrawingSheet } from './drawing-sheet';
 import { Derivation } from './derivation';
 import { layOut, NODE_HEIGHT, NODE_WIDTH, type Placed, type Point } from './layout';
-import { EDGE_TYPES, type RouteEdgeType } from './route-edge';
-import { useFit } from './use-fit';
+import type { RouteEdgeType } from './route-edge';
 import { useTrace } from './use-trace';
 import { wayGraph, type Direction, type WayGraph, type WayRole } from './way-graph';
 
@@ -60,7 +60,7 @@ export function ColumnWay({ of }: { of: ColumnRef }) {
       </div>
       <div className="min-h-0 flex-1">
         {trace === null ? (
-          <Empty title="There is no such column here">
+          <Empty title="This column does not exist here">
             <p>It may have been renamed or removed. Choose a column on the Trace page of its table.</p>
             <Link to={address.table(slug, of.table, 'trace')} className="text-plan underline">
               Columns of {of.table}
@@ -116,8 +116,6 @@ function Drawing({ graph, focus }: { graph: WayGraph; focus: string }) {
   const { slug, summary, tables, states } = useProject();
   const navigate = useNavigate();
   const placed = usePlaced(graph);
-  const sheet = useRef<HTMLDivElement>(null);
-  useFit(placed, sheet, focus);
   const nodes = useMemo((): (WayNode | BandNode)[] => {
     const shown = graph.tables.flatMap(({ table }) => tables.get(table) ?? []);
     return [
@@ -166,22 +164,14 @@ function Drawing({ graph, focus }: { graph: WayGraph; focus: string }) {
     }));
   }, [graph, placed]);
   return (
-    <div ref={sheet} className="h-full">
-      <ReactFlow
-        nodes={nodes}
-        edges={edges}
-        nodeTypes={NODE_TYPES}
-        edgeTypes={EDGE_TYPES}
-        onNodeDoubleClick={(_, node) => node.type === 'way' && void navigate(address.table(slug, node.id))}
-        minZoom={0.3}
-        maxZoom={1.6}
-        nodesDraggable={false}
-        elementsSelectable={false}
-        proOptions={{ hideAttribution: true }}
-      >
-        <Controls showInteractive={false} position="bottom-left" />
-      </ReactFlow>
-    </div>
+    <DrawingSheet
+      placed={placed}
+      focus={focus}
+      nodes={nodes}
+      edges={edges}
+      nodeTypes={NODE_TYPES}
+      onDoubleClick={(node) => node.type === 'way' && void navigate(address.table(slug, node.id))}
+    />
   );
 }
 

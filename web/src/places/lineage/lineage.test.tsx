@@ -94,6 +94,6 @@ describe('the way of a column is drawn', () => {
   });
   test('one that is not there says so', async () => {
     await show({}, '?focus=staging.berth&column=width_m');
-    expect(await screen.findByText('There is no such column here')).toBeTruthy();
+    expect(await screen.findByText('This column does not exist here')).toBeTruthy();
   });
 });

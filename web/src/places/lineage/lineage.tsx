@@ -1,7 +1,7 @@
-import { Controls, ReactFlow, ReactFlowProvider } from '@xyflow/react';
+import { ReactFlowProvider } from '@xyflow/react';
 import '@xyflow/react/dist/style.css';
 import type { Verdict } from '@ouvrage/core/check';
-import { useMemo, useRef, useState } from 'react';
+import { useMemo, useState } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
@@ -15,8 +15,8 @@ import { FocusPanel } from './focus-panel';
 import { focusOn } from './focus';
 import { fold, type Folded } from './fold';
 import { layOut } from './layout';
-import { EDGE_TYPES, type RouteEdgeType } from './route-edge';
-import { useFit } from './use-fit';
+import type { RouteEdgeType } from './route-edge';
+import { DrawingSheet } from './drawing-sheet';
 import { CoveragePanel, UnreadPanel } from './project-panels';
 import { useAsked } from './use-asked';
 
@@ -188,7 +188,6 @@ function Drawing({
 }) {
   const { slug, summary, states } = useProject();
   const navigate = useNavigate();
-  const sheet = useRef<HTMLDivElement>(null);
   const placed = useMemo(() => {
     const layers = new Map(summary.layers.map((l, i) => [l.name, i]));
     return layOut(
@@ -197,7 +196,6 @@ function Drawing({
       GAP,
     );
   }, [folded, summary.layers]);
-  useFit(placed, sheet, focus);
 
   const nodes = useMemo((): (TableNode | BandNode)[] => {
     const verdictOf = (table: string) => states.get(table)?.verdict ?? 'not run';
@@ -244,28 +242,19 @@ function Drawing({
 
   const isTable = (node: { type?: string | undefined; data: object }): node is TableNode => node.type === 'table';
   return (
-    <div ref={sheet} className="h-full">
-      <ReactFlow
-        nodes={nodes}
-        edges={edges}
-        nodeTypes={NODE_TYPES}
-        edgeTypes={EDGE_TYPES}
-        onNodeClick={(_, node) => {
-          if (isTable(node)) (node.data.count === undefined ? onChoose : onOpen)(node.id);
-        }}
-        onNodeDoubleClick={(_, node) => {
-          if (isTable(node) && node.data.count === undefined) void navigate(address.table(slug, node.id));
-        }}
-        minZoom={0.05}
-        maxZoom={1.6}
-        onlyRenderVisibleElements={nodes.length > MOST_APART}
-        nodesDraggable={false}
-        elementsSelectable={false}
-        proOptions={{ hideAttribution: true }}
-      >
-        <Controls showInteractive={false} position="bottom-left" />
-      </ReactFlow>
-    </div>
+    <DrawingSheet
+      placed={placed}
+      focus={focus}
+      nodes={nodes}
+      edges={edges}
+      nodeTypes={NODE_TYPES}
+      onClick={(node) => {
+        if (isTable(node)) (node.data.count === undefined ? onChoose : onOpen)(node.id);
+      }}
+      onDoubleClick={(node) => {
+        if (isTable(node) && node.data.count === undefined) void navigate(address.table(slug, node.id));
+      }}
+    />
   );
 }
 
