@@ -6,8 +6,8 @@ import { readExpression } from './expression.js';
 import type { ColumnProblem } from './problem.js';
 import { readQuery } from './query.js';
 import { newBudget, type Around, type Reader } from './reader.js';
-import { EMPTY, type RangeEntry } from './scope.js';
-import { CONSTANT, Gathered, type Field, type Origins, type Step } from './value.js';
+import { EMPTY, within, type FromItem, type RangeEntry } from './scope.js';
+import { CONSTANT, Gathered, type Block, type Field, type Origins, type Step } from './value.js';
 
 /** The columns of a query, what decides which rows it has, and what is wrong with its names. */
 export interface ColumnResolution {
@@ -71,6 +71,40 @@ export function columnMentions(select: SelectStmt, around: Around): readonly Col
     },
   );
   return [...found.values()];
+}
+
+/** What the parts of a query see: the columns of each item of its FROM, and of each query inside of it. */
+export class QueryScopes {
+  private readonly found = { items: new Map<Node, FromItem>(), blocks: new Map<SelectStmt, Block>() };
+  private readonly reader: Reader;
+
+  constructor(select: SelectStmt, around: Around) {
+    this.reader = {
+      ...around,
+      problems: [],
+      budget: newBudget(),
+      scopes: this.found,
+      expression: readExpression,
+      query: readQuery,
+    };
+    readQuery(this.reader, select, { outer: undefined, ctes: new Map() });
+  }
+
+  /** What an item of FROM brings; a join all of both sides. */
+  item(node: Node): FromItem {
+    return this.found.items.get(node) ?? { ranges: [], bare: [], open: true };
+  }
+
+  /** The names of a query's columns, undefined where they cannot be known. */
+  columns(select: SelectStmt): readonly string[] | undefined {
+    return this.found.blocks.get(select)?.fields?.map((f) => f.name);
+  }
+
+  /** The key of an expression's type over items of FROM, where core can say it. */
+  typeOf(node: Node, item: FromItem): string | undefined {
+    const place = { scope: within(item, undefined), ctes: new Map(), windows: [], rows: new Gathered() };
+    return readExpression(this.reader, node, place).type?.key;
+  }
 }
 
 function columnOf(catalog: Catalog, { name, type, value, influence, kind }: Field): Column {

@@ -81,6 +81,12 @@ function locationsOf(items: readonly Node[], name: string): number[] {
 
 /** @param place what stands to the left of the item is its scope: visible to lateral items only */
 function fromItem(reader: Reader, node: Node, place: Place): FromItem {
+  const item = itemOf(reader, node, place);
+  reader.scopes?.items.set(node, item);
+  return item;
+}
+
+function itemOf(reader: Reader, node: Node, place: Place): FromItem {
   if ('RangeVar' in node) return tableItem(reader, node.RangeVar, place);
   if ('RangeSubselect' in node) return subselectItem(reader, node.RangeSubselect, place);
   if ('RangeFunction' in node) return functionItem(reader, node.RangeFunction, place);

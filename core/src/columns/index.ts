@@ -1,2 +1,4 @@
 export { projectAround } from './around.js';
-export { resolveColumns } from './columns.js';
+export { QueryScopes, resolveColumns } from './columns.js';
+export type { Around } from './reader.js';
+export type { FromItem } from './scope.js';

@@ -31,6 +31,7 @@ export function readQuery(reader: Reader, select: SelectStmt, around: Around): B
         ? valuesBlock(reader, select, inner)
         : selectBlock(reader, select, inner);
   if (select.withClause) readAllCtes(select, ctes);
+  reader.scopes?.blocks.set(select, block);
   return around.keepsUnknown ? block : { ...block, fields: block.fields?.map(withoutUnknown) };
 }
 

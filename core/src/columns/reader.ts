@@ -2,7 +2,7 @@ import type { Node, SelectStmt } from 'libpg-query';
 import type { Catalog } from '../catalog/catalog.js';
 import type { SqlType } from '../catalog/type-names.js';
 import type { ColumnProblem } from './problem.js';
-import type { Fields, Scope } from './scope.js';
+import type { Fields, FromItem, Scope } from './scope.js';
 import type { Block, Field, Gathered, Origins, Step, Value } from './value.js';
 
 /** A table as a query reads it. */
@@ -61,6 +61,8 @@ export interface Reader extends Around {
   readonly trace?: { uses: Step[] };
   /** Told of each name that means a column: its place in bytes, its written parts, and what it gives. */
   readonly watch?: (location: number, parts: readonly string[], value: Value) => void;
+  /** Where scopes are asked for: what each item of FROM brings, and each query's columns. */
+  readonly scopes?: { readonly items: Map<Node, FromItem>; readonly blocks: Map<SelectStmt, Block> };
   readonly expression: (reader: Reader, node: Node, place: Place) => Value;
   /** Reads a query in what is around it. `keepsUnknown`: constants in quotes stay without a type, as in parts of a union. */
   readonly query: (
