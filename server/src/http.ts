@@ -82,7 +82,7 @@ export function configure(app: INestApplication): void {
 /** Answers that are compressed: not streams that people follow or save, and not what tells a session's token beside what was asked. */
 function isCompressed(request: Request, response: Response): boolean {
   const isStream =
-    /event-stream/.test(String(response.getHeader('Content-Type'))) || response.hasHeader('Content-Disposition');
+    /event-stream|ndjson/.test(String(response.getHeader('Content-Type'))) || response.hasHeader('Content-Disposition');
   return !isStream && !/^\/(api\/(session|sign-in)|git\/)/.test(request.path) && compression.filter(request, response);
 }
 

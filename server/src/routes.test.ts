@@ -75,6 +75,8 @@ const NEEDED: Readonly<Record<string, string>> = {
   'POST /api/sign-out': 'viewer',
   'POST /api/tokens': 'viewer',
   'POST /api/workspaces': 'editor',
+  'POST /api/workspaces/:slug/anatomy': 'viewer',
+  'POST /api/workspaces/:slug/anatomy/rows': 'viewer',
   'POST /api/workspaces/:slug/commits': 'editor|never',
   'POST /api/workspaces/:slug/describe': 'viewer',
   'POST /api/workspaces/:slug/drafts/rebase': 'editor|never',

@@ -1,2 +1,3 @@
 export { anatomyOf, type AnatomyOf } from './read.js';
 export { type Anatomy, type FigureName, FIGURES, type Figures, type Question, type Step, type StepKind, type StepLook } from './step.js';
+export { type ResultCheck, resultChecks } from './result-checks.js';

@@ -67,6 +67,8 @@ export function checkTitle(check: Check): string {
 }
 
 type PlaceOf = (table: string) => Place;
+/** What stands for a table in a statement's FROM. */
+type RelationOf = (table: string) => string;
 
 /** The name under which a check's condition sees its table. */
 const aliasOf = (check: ConstraintCheck) => ident(check.table.slice(check.table.indexOf('.') + 1));
@@ -76,23 +78,27 @@ const aliasOf = (check: ConstraintCheck) => ident(check.table.slice(check.table.
  * checks, a scalar query for each key and reference. Its row is `total, c0, c1, …` in the order of
  * the checks.
  */
-export function countStatement(checks: readonly ConstraintCheck[], table: string, placeOf: PlaceOf): string {
-  const counts = checks.map((check, i) => `${countExpression(check, placeOf)} as c${i}`);
-  return `select ${['count(*) as total', ...counts].join(',\n       ')}\nfrom ${qualified(placeOf(table))} as ${ident(table.slice(table.indexOf('.') + 1))}`;
+export const countStatement = (checks: readonly ConstraintCheck[], table: string, placeOf: PlaceOf): string =>
+  countOver(checks, table, (name) => qualified(placeOf(name)));
+
+/** The same over whatever stands for the tables, as the name of a common table expression. */
+export function countOver(checks: readonly ConstraintCheck[], table: string, relationOf: RelationOf): string {
+  const counts = checks.map((check, i) => `${countExpression(check, relationOf)} as c${i}`);
+  return `select ${['count(*) as total', ...counts].join(',\n       ')}\nfrom ${relationOf(table)} as ${ident(table.slice(table.indexOf('.') + 1))}`;
 }
 
-function countExpression(check: ConstraintCheck, placeOf: PlaceOf): string {
+function countExpression(check: ConstraintCheck, relationOf: RelationOf): string {
   switch (check.kind) {
     case 'not null':
       return `count(*) filter (where ${butUnknown(check, anyNull(check.columns))})`;
     case 'check':
       return `count(*) filter (where ${butUnknown(check, `(${check.expression ?? 'true'}\n) is false`)})`;
     case 'unique':
-      return repeatedCount(check, placeOf);
+      return repeatedCount(check, relationOf);
     case 'primary key':
-      return `count(*) filter (where ${anyNull(check.columns)}) + ${repeatedCount(check, placeOf)}`;
+      return `count(*) filter (where ${anyNull(check.columns)}) + ${repeatedCount(check, relationOf)}`;
     case 'references':
-      return `(select count(*) from ${qualified(placeOf(check.table))} as ${aliasOf(check)} where ${butUnknown(check, unknownReference(check, placeOf))})`;
+      return `(select count(*) from ${relationOf(check.table)} as ${aliasOf(check)} where ${butUnknown(check, unknownReference(check, relationOf))})`;
   }
 }
 
@@ -110,18 +116,18 @@ const anyNull = (columns: readonly string[]) => columns.map((c) => `${ident(c)} 
 const noNull = (columns: readonly string[]) => columns.map((c) => `${ident(c)} is not null`).join(' and ');
 
 /** Rows of keys that stand more than once. Where all values are distinct, as nearly always, no groups are made. */
-function repeatedCount(check: ConstraintCheck, placeOf: PlaceOf): string {
-  const rows = `(select coalesce(sum(n), 0) from (select count(*) as n from ${qualified(placeOf(check.table))} where ${noNull(check.columns)} group by ${idents(check.columns)} having count(*) > 1) as repeated)`;
+function repeatedCount(check: ConstraintCheck, relationOf: RelationOf): string {
+  const rows = `(select coalesce(sum(n), 0) from (select count(*) as n from ${relationOf(check.table)} where ${noNull(check.columns)} group by ${idents(check.columns)} having count(*) > 1) as repeated)`;
   if (!check.sortsFast) return rows;
   const column = idents(check.columns);
-  return `case when (select count(distinct ${column}) < count(${column}) from ${qualified(placeOf(check.table))}) then ${rows} else 0 end`;
+  return `case when (select count(distinct ${column}) < count(${column}) from ${relationOf(check.table)}) then ${rows} else 0 end`;
 }
 
-function unknownReference(check: ConstraintCheck, placeOf: PlaceOf): string {
+function unknownReference(check: ConstraintCheck, relationOf: RelationOf): string {
   const { table, columns } = check.references!;
   const alias = aliasOf(check);
   const matches = check.columns.map((c, i) => `known.${ident(columns[i] ?? c)} = ${alias}.${ident(c)}`);
-  return `${check.columns.map((c) => `${alias}.${ident(c)} is not null`).join(' and ')} and not exists (select from ${qualified(placeOf(table))} as known where ${matches.join(' and ')})`;
+  return `${check.columns.map((c) => `${alias}.${ident(c)} is not null`).join(' and ')} and not exists (select from ${relationOf(table)} as known where ${matches.join(' and ')})`;
 }
 
 /** A statement that returns the rows at fault of one check. */
@@ -139,7 +145,7 @@ export function rowsStatement(check: ConstraintCheck, placeOf: PlaceOf, limit: n
     case 'primary key':
       return `${from}\nwhere ${anyNull(check.columns)} or ${repeated()}\norder by ${idents(check.columns)}\nlimit ${limit}`;
     case 'references':
-      return `${from}\nwhere ${butUnknown(check, unknownReference(check, placeOf))}\nlimit ${limit}`;
+      return `${from}\nwhere ${butUnknown(check, unknownReference(check, (name) => qualified(placeOf(name))))}\nlimit ${limit}`;
   }
 }
 

@@ -2,6 +2,7 @@ export {
   type Check,
   checkTitle,
   checksOf,
+  countOver,
   countStatement,
   queryCheck,
   queryCheckStatements,

@@ -8,13 +8,35 @@ const AT_A_TIME = 10;
 const AT_A_TIME_OF_PERSON = 3;
 const PATIENCE_MILLISECONDS = 5000;
 
+const superseded = () => new Problem(409, 'superseded', 'Counting gave way to another query of yours', 'Count again.');
+
 /** Shares the reader's connections among people: nobody's slow queries keep the others waiting. */
 @Injectable()
 export class LookTurns {
   private readonly turns = new Turns(AT_A_TIME, AT_A_TIME_OF_PERSON, PATIENCE_MILLISECONDS);
 
+  /** What each person has counted just now, the newest last. */
+  private readonly counting = new Map<string, AbortController>();
+
+  /**
+   * A turn for counting: one at a time for a person, a newer one ends it. All turns taken, it gives way to the person's
+   * next look.
+   * @param signal of the person's leaving
+   */
+  async counts<T>(me: Person, signal: AbortSignal, count: (signal: AbortSignal) => Promise<T>): Promise<T> {
+    this.counting.get(me.id)?.abort(superseded());
+    const own = new AbortController();
+    this.counting.set(me.id, own);
+    try {
+      return await this.of(me, () => count(AbortSignal.any([signal, own.signal])));
+    } finally {
+      if (this.counting.get(me.id) === own) this.counting.delete(me.id);
+    }
+  }
+
   /** @throws Problem 429 where no turn comes in time */
   async of<T>({ id }: Person, look: () => Promise<T>): Promise<T> {
+    if (this.turns.going(id) >= AT_A_TIME_OF_PERSON) this.counting.get(id)?.abort(superseded());
     const end = await this.turns.turn(id);
     if (!end)
       throw new Problem(

@@ -1,16 +1,19 @@
 import { Module } from '@nestjs/common';
 import { ProjectModule } from '../project/project.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
+import { AnatomyController } from './anatomy.controller.js';
+import { AnatomyService } from './anatomy.service.js';
 import { LookController } from './look.controller.js';
 import { LookService } from './look.service.js';
 import { LookTurns } from './look-turns.js';
+import { QueryPreparer } from './prepare-query.js';
 import { PreviewController } from './preview.controller.js';
 import { PreviewService } from './preview.service.js';
 
 /** Rows, profiles and previews, as the reader sees them. */
 @Module({
   imports: [ProjectModule, WarehouseModule],
-  controllers: [PreviewController, LookController],
-  providers: [PreviewService, LookService, LookTurns],
+  controllers: [PreviewController, AnatomyController, LookController],
+  providers: [QueryPreparer, PreviewService, AnatomyService, LookService, LookTurns],
 })
 export class LookModule {}

@@ -14,7 +14,7 @@ import { leaving } from '../shared/leaving.js';
 import { PreviewService } from './preview.service.js';
 
 /** Which input is thinned out, and how: a share of its rows, or some rows of each value. */
-class SampleBody {
+export class SampleBody {
   @Text(3, 200)
   table: string;
 

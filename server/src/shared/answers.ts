@@ -13,6 +13,12 @@ export const EVENTS: ApiResponseNoStatusOptions = {
   content: { 'text/event-stream': { schema: { type: 'string' } } },
 };
 
+/** Describes an answer that comes bit by bit: a line of JSON for each. */
+export const LINES: ApiResponseNoStatusOptions = {
+  description: 'A line of JSON for each thing that is found, as it is found',
+  content: { 'application/x-ndjson': { schema: { type: 'string' } } },
+};
+
 /** An answer before it is JSON: its instants may still be dates. */
 export type Sent<T> = T extends Instant ? Instant | Date : T extends object ? { [K in keyof T]: Sent<T[K]> } : T;
 

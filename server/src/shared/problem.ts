@@ -66,7 +66,7 @@ export function sendProblem(response: Response, problem: Problem): void {
 export const fullDisk = () =>
   new Problem(507, 'disk-full', 'The disk is full', `${leftOnDisk()}Nothing is half-done: make room, then try again.`);
 
-function asProblem(error: unknown): Problem {
+export function asProblem(error: unknown): Problem {
   if (error instanceof Problem) return error;
   if (error instanceof HttpException) {
     const body = error.getResponse() as { message?: string | string[] };

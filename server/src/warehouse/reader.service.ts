@@ -28,13 +28,13 @@ export class ReaderService {
     signal.addEventListener('abort', stop);
     let sound = true;
     try {
-      if (signal.aborted) throw stopped();
+      if (signal.aborted) throw stopped(signal);
       await client.query('begin transaction read only');
       for (const setting of SESSION_SETTINGS) await client.query(setting);
       await client.query(`set local statement_timeout = ${literal(`${seconds}s`)}`);
       return await body(client);
     } catch (error) {
-      if (signal.aborted) throw stopped();
+      if (signal.aborted) throw stopped(signal);
       throw error;
     } finally {
       signal.removeEventListener('abort', stop);
@@ -67,4 +67,6 @@ export class ReaderService {
   }
 }
 
-const stopped = () => new Problem(499, 'stopped', 'The preview was stopped');
+/** Why reading ended: a reason that was given, or that nobody waits for it. */
+const stopped = ({ reason }: AbortSignal): Problem =>
+  reason instanceof Problem ? reason : new Problem(499, 'stopped', 'The preview was stopped');
