@@ -1,4 +1,4 @@
-import type { FigureName, Figures, ResultCheck, StepKind, StepLook } from '@ouvrage/core/anatomy';
+import type { Advice, FigureName, Figures, PlanNode, ResultCheck, StepKind, StepLook } from '@ouvrage/core/anatomy';
 import type { Instant } from './instant.js';
 import type { StepError } from './run.js';
 
@@ -58,3 +58,16 @@ export type AnatomyLine =
   | { readonly kind: 'again' }
   | { readonly kind: 'stopped'; readonly error: StepError }
   | { readonly kind: 'end'; readonly milliseconds: number };
+
+/** How PostgreSQL works a query out. */
+export interface PlanAnswer {
+  readonly nodes: readonly PlanNode[];
+  readonly advice: readonly Advice[];
+  readonly steps: readonly AnatomyStep[];
+  /** Milliseconds; null of a plan that was not run. */
+  readonly executionTime: number | null;
+  readonly planningTime: number;
+  readonly sql: string;
+  /** The time limit that ended the query, in seconds: the plan is that of the planner alone. */
+  readonly endedBehind?: number;
+}

@@ -84,6 +84,7 @@ const NEEDED: Readonly<Record<string, string>> = {
   'POST /api/workspaces/:slug/import/bind': 'administrator',
   'POST /api/workspaces/:slug/intake': 'editor|releaser',
   'POST /api/workspaces/:slug/page': 'viewer',
+  'POST /api/workspaces/:slug/plan': 'viewer',
   'POST /api/workspaces/:slug/preview': 'viewer',
   'POST /api/workspaces/:slug/profile': 'viewer',
   'POST /api/workspaces/:slug/release': 'releaser|never',

@@ -1,4 +1,4 @@
-import type { AnatomyLine } from '@ouvrage/api/anatomy';
+import type { AnatomyLine, PlanAnswer } from '@ouvrage/api/anatomy';
 import type { Rows } from '@ouvrage/api/rows';
 import { Body, Controller, HttpCode, Param, Post, Req, Res } from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
@@ -14,6 +14,7 @@ import { leaving } from '../shared/leaving.js';
 import { asProblem } from '../shared/problem.js';
 import { AnatomyService } from './anatomy.service.js';
 import { LookTurns } from './look-turns.js';
+import { PlanService } from './plan.service.js';
 import { SampleBody } from './preview.controller.js';
 
 const LOOKS = ['rows', 'leftAlone', 'rightAlone', 'keys', 'leftRows', 'rightRows', 'unknown'] as const satisfies readonly StepLook['name'][];
@@ -42,6 +43,12 @@ class AnatomyBody extends QueryBody {
   force?: boolean;
 }
 
+class PlanBody extends QueryBody {
+  /** Runs the query, so that real rows and times are known. */
+  @Flag()
+  analyze: boolean;
+}
+
 class StepRowsBody extends QueryBody {
   @Text(1, 1000)
   step: string;
@@ -59,6 +66,7 @@ class StepRowsBody extends QueryBody {
 export class AnatomyController {
   constructor(
     private readonly anatomies: AnatomyService,
+    private readonly plans: PlanService,
     private readonly turns: LookTurns,
   ) {}
 
@@ -101,5 +109,18 @@ export class AnatomyController {
   ): Promise<Sent<Rows>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.anatomies.rows(slug, body, signal));
+  }
+
+  /** How PostgreSQL works a query out that is being written. */
+  @Post('plan')
+  @HttpCode(200)
+  plan(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() body: PlanBody,
+    @Req() request: Request,
+  ): Promise<Sent<PlanAnswer>> {
+    const signal = leaving(request);
+    return this.turns.of(me, () => this.plans.plan(slug, body, signal));
   }
 }

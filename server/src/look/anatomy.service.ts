@@ -219,7 +219,7 @@ export class AnatomyService {
     const { text, original } = question.sql();
     await client.query('savepoint before_question');
     try {
-      const { rows } = await client.query<string[]>({ text, rowMode: 'array' });
+      const { rows } = await client.query<string[]>({ text, rowMode: 'array', queryMode: 'extended' } as pg.QueryArrayConfig);
       const values = rows[0]!.map(Number);
       if (strip.version !== undefined) this.counted.set(strip.version, text, values);
       send(figures(strip, question, values));
@@ -241,7 +241,7 @@ export class AnatomyService {
     const asked = resultChecks(strip.line.project, strip.path, strip.prepared.names);
     if (!asked) return;
     await client.query('savepoint before_question');
-    const counts = await client.query<(string | null)[]>({ text: asked.sql, rowMode: 'array' }).then(
+    const counts = await client.query<(string | null)[]>({ text: asked.sql, rowMode: 'array', queryMode: 'extended' } as pg.QueryArrayConfig).then(
       ({ rows }) => rows[0]!.slice(1).map(Number),
       async (error: unknown) => {
         if (!isOfStatement(error)) throw error;
@@ -271,7 +271,7 @@ const figures = (strip: Strip, { gives }: Question, values: readonly number[]): 
   ),
 });
 
-function stepOut({ count: _, looks, columns: __, ...step }: Step): AnatomyStep {
+export function stepOut({ count: _, looks, columns: __, ...step }: Step): AnatomyStep {
   return { ...step, looks: looks.map((l) => l.name) };
 }
 

@@ -6,6 +6,7 @@ import { AnatomyService } from './anatomy.service.js';
 import { LookController } from './look.controller.js';
 import { LookService } from './look.service.js';
 import { LookTurns } from './look-turns.js';
+import { PlanService } from './plan.service.js';
 import { QueryPreparer } from './prepare-query.js';
 import { PreviewController } from './preview.controller.js';
 import { PreviewService } from './preview.service.js';
@@ -14,6 +15,6 @@ import { PreviewService } from './preview.service.js';
 @Module({
   imports: [ProjectModule, WarehouseModule],
   controllers: [PreviewController, AnatomyController, LookController],
-  providers: [QueryPreparer, PreviewService, AnatomyService, LookService, LookTurns],
+  providers: [QueryPreparer, PreviewService, AnatomyService, PlanService, LookService, LookTurns],
 })
 export class LookModule {}

@@ -9,9 +9,10 @@ export async function plannedSeconds(client: pg.PoolClient, statements: readonly
   for (const sql of statements) {
     await client.query('savepoint before_plan');
     try {
-      const { rows } = await client.query<{ 'QUERY PLAN': string | readonly { Plan: { 'Total Cost': number } }[] }>(
-        `explain (format json) ${sql}`,
-      );
+      const { rows } = await client.query<{ 'QUERY PLAN': string | readonly { Plan: { 'Total Cost': number } }[] }>({
+        text: `explain (format json) ${sql}`,
+        queryMode: 'extended',
+      } as pg.QueryConfig);
       const found = rows[0]!['QUERY PLAN'];
       const plan = (typeof found === 'string' ? JSON.parse(found) : found) as { Plan: { 'Total Cost': number } }[];
       cost += plan[0]!.Plan['Total Cost'];
