@@ -53,7 +53,11 @@ export type AnatomyLine =
       readonly error: StepError;
     }
   /** What the contract's checks say of the result: rows at fault, null where it could not be asked. */
-  | { readonly kind: 'checks'; readonly side: AnatomySide; readonly checks: readonly (ResultCheck & { readonly atFault: number | null })[] }
+  | {
+      readonly kind: 'checks';
+      readonly side: AnatomySide;
+      readonly checks: readonly (ResultCheck & { readonly atFault: number | null })[];
+    }
   /** A swap waited for what is read here: counting begins once more. */
   | { readonly kind: 'again' }
   | { readonly kind: 'stopped'; readonly error: StepError }

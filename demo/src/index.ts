@@ -15,3 +15,4 @@ export {
 /** The folder of the demo's project files. */
 export const PROJECT_FOLDER = fileURLToPath(new URL('../project', import.meta.url));
 export { deliveriesOf, type DeliveredFile } from './deliveries.js';
+export { BEGUN_WORKSPACE, begunDrafts } from './drafts.js';

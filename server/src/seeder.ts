@@ -1,11 +1,12 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { PROJECT_FOLDER } from '@ouvrage/demo';
+import { BEGUN_WORKSPACE, begunDrafts, PROJECT_FOLDER } from '@ouvrage/demo';
 import { readdirSync, readFileSync } from 'node:fs';
 import { writeFile } from 'node:fs/promises';
 import path from 'node:path';
 import type { Person } from './people/people.entities.js';
 import { PeopleService } from './people/people.service.js';
 import { PRODUCTION } from './project/branches.js';
+import { DraftService } from './project/draft.service.js';
 import { ProjectService } from './project/project.service.js';
 import type { Run } from './run/run.entities.js';
 import { RunService } from './run/run.service.js';
@@ -25,6 +26,7 @@ export class Seeder {
     @Inject(Config) private readonly config: Config,
     private readonly people: PeopleService,
     private readonly projects: ProjectService,
+    private readonly drafts: DraftService,
     private readonly connections: ConnectionService,
     private readonly intake: IntakeService,
     private readonly runs: RunService,
@@ -49,10 +51,13 @@ export class Seeder {
     await this.deliveries.look(0);
     await this.finished(await this.intake.ask(mira, PRODUCTION, []));
     await this.finished(await this.runs.build(mira, PRODUCTION, { tables: [], upstream: false, downstream: false }));
-    await this.workspace(mira);
+    await this.workspaces(mira);
   }
 
-  private async workspace(person: Person): Promise<void> {
+  private async workspaces(person: Person): Promise<void> {
+    const begun = await this.projects.createWorkspace(person, BEGUN_WORKSPACE);
+    for (const draft of begunDrafts(projectFiles(PROJECT_FOLDER)))
+      await this.drafts.keep(person, begun, { ...draft, version: 0 });
     await this.projects.createWorkspace(person, 'Berth dues');
   }
 

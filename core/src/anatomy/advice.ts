@@ -52,7 +52,9 @@ export function adviceOn(nodes: readonly PlanNode[], tableOf: (node: PlanNode) =
   const found = nodes.flatMap((node): { advice: Advice; time: number }[] => {
     const table = node.relation && tableOf(node);
     if (!table || node.rows === undefined) return [];
-    const advice = statistics(node, table) ?? ((node.ownTime ?? 0) >= whole * LEAST_SHARE ? indexFor(nodes, node, table) : undefined);
+    const advice =
+      statistics(node, table) ??
+      ((node.ownTime ?? 0) >= whole * LEAST_SHARE ? indexFor(nodes, node, table) : undefined);
     return advice ? [{ advice, time: node.ownTime ?? 0 }] : [];
   });
   return found.sort((a, b) => b.time - a.time).map((f) => f.advice);
@@ -75,9 +77,14 @@ function indexFor(nodes: readonly PlanNode[], node: PlanNode, of: ScannedTable):
   if (node.type !== 'seq scan') return undefined;
   const scanned = node.rows! + (node.removed ?? 0);
   const parent = nodes.find((n) => n.id === node.parent);
-  const isRepeated = (node.loops ?? 1) >= LEAST_LOOPS && parent?.joinFilter !== undefined && parent.type.startsWith('nested loop');
-  if (scanned < LEAST_ROWS || !(isRepeated || (node.filter !== undefined && node.rows! <= scanned * FEW))) return undefined;
-  const compared = comparedColumns(isRepeated ? parent.joinFilter : node.filter!, { alias: node.alias, varying: of.varying });
+  const isRepeated =
+    (node.loops ?? 1) >= LEAST_LOOPS && parent?.joinFilter !== undefined && parent.type.startsWith('nested loop');
+  if (scanned < LEAST_ROWS || !(isRepeated || (node.filter !== undefined && node.rows! <= scanned * FEW)))
+    return undefined;
+  const compared = comparedColumns(isRepeated ? parent.joinFilter : node.filter!, {
+    alias: node.alias,
+    varying: of.varying,
+  });
   const how = isRepeated
     ? `${of.table} is read ${said(node.loops!)} times, ${said(scanned)} rows in all`
     : `${said(scanned)} rows of ${of.table} are read to keep ${said(node.rows!)}`;
@@ -122,7 +129,8 @@ function comparedColumns(condition: string, scan: Scan): Compared[] {
   const node = statement?.node;
   const where = node && 'SelectStmt' in node ? node.SelectStmt.whereClause : undefined;
   if (!where) return [];
-  const conditions = 'BoolExpr' in where && where.BoolExpr.boolop === 'AND_EXPR' ? (where.BoolExpr.args ?? []) : [where];
+  const conditions =
+    'BoolExpr' in where && where.BoolExpr.boolop === 'AND_EXPR' ? (where.BoolExpr.args ?? []) : [where];
   const found = conditions.flatMap((c): (Compared & { readonly isEqual: boolean })[] => {
     if (!('A_Expr' in c)) return [];
     const operator = strings(c.A_Expr.name).at(-1) ?? '';

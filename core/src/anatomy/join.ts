@@ -161,7 +161,8 @@ function keyOf(join: JoinOf, { span, node }: Condition, refs: readonly Ref[]): K
     return undefined;
   const at = join.equals(span);
   if (at === undefined) return undefined;
-  const sidesOf = (s: Span) => new Set(refs.filter((r) => r.span.from >= s.from && r.span.to <= s.to).map((r) => r.side));
+  const sidesOf = (s: Span) =>
+    new Set(refs.filter((r) => r.span.from >= s.from && r.span.to <= s.to).map((r) => r.side));
   const [a, b] = [
     { from: span.from, to: at },
     { from: at + 1, to: span.to },
@@ -192,8 +193,7 @@ function byKey(join: JoinOf, parts: Parts): JoinCount {
   const sides = keySides(join, parts);
   const isNull = (side: string) => names.map((n) => `${side}.${n} is null`).join(' or ');
   const [ln, rn] = [`${LEFT}.n`, `${RIGHT}.n`];
-  const sum = (what: string, where?: string) =>
-    `coalesce(sum(${what})${where ? ` filter (where ${where})` : ''}, 0)`;
+  const sum = (what: string, where?: string) => `coalesce(sum(${what})${where ? ` filter (where ${where})` : ''}, 0)`;
   // Conditions over one side make its keys null; null keys of the author's are not told from them.
   const nulls = (side: SideName): readonly [FigureName, string][] =>
     parts.alone[side].length
@@ -206,6 +206,7 @@ function byKey(join: JoinOf, parts: Parts): JoinCount {
     ['rightAlone', sum(rn, `${ln} is null`)],
     ['leftSeveral', sum(ln, `${rn} > 1`)],
     ['rightSeveral', sum(rn, `${ln} > 1`)],
+    ['rightPartners', sum(rn, `${ln} > 0 and ${rn} > 1`)],
     ['leftMost', `coalesce(max(${rn}) filter (where ${ln} > 0), 0)`],
     ['rightMost', `coalesce(max(${ln}) filter (where ${rn} > 0), 0)`],
     ['leftKeys', `count(*) filter (where ${ln} > 0 and ${rn} > 1)`],
@@ -253,7 +254,14 @@ const keySides = (join: JoinOf, parts: Parts): Piece[] => [
 function keyColumns(parts: Parts, side: SideName, name: (n: number) => string): Piece[][] {
   return parts.keys.map((key, i) => [
     ...(parts.alone[side].length
-      ? ['case when ', ...joined(parts.alone[side].map((s) => ['(', s, ')']), ' and '), ' then (']
+      ? [
+          'case when ',
+          ...joined(
+            parts.alone[side].map((s) => ['(', s, ')']),
+            ' and ',
+          ),
+          ' then (',
+        ]
       : ['(']),
     ...key[side],
     `)${parts.alone[side].length ? ' end' : ''} as ${name(i + 1)}`,
@@ -261,7 +269,13 @@ function keyColumns(parts: Parts, side: SideName, name: (n: number) => string): 
 }
 
 const keySide = (side: Side, parts: Parts, name: SideName): Piece[] => [
-  ...rowsOf(side, [...joined(keyColumns(parts, name, (n) => `k${n}`), ', '), ', count(*) as n']),
+  ...rowsOf(side, [
+    ...joined(
+      keyColumns(parts, name, (n) => `k${n}`),
+      ', ',
+    ),
+    ', count(*) as n',
+  ]),
   `\ngroup by ${parts.keys.map((_, i) => i + 1).join(', ')}`,
 ];
 
@@ -272,7 +286,10 @@ function rowsOfKeys(
   { side, sides, several }: { readonly side: SideName; readonly sides: readonly Piece[]; readonly several: string },
 ): JoinCount['looks'][number] {
   const keys = parts.keys.map((_, i) => `"key k${i + 1}"`);
-  const own = joined(keyColumns(parts, side, (n) => `"the k${n}"`), ', ');
+  const own = joined(
+    keyColumns(parts, side, (n) => `"the k${n}"`),
+    ', ',
+  );
   return {
     name: side === 'left' ? 'leftRows' : 'rightRows',
     hidden: keys.length,
@@ -306,19 +323,9 @@ function byRow(join: JoinOf, parts: Parts): JoinCount {
       ...sides,
       `\nselect "lefts".n${after} as "rows", "sizes".l as "left", "sizes".r as "right", ${alone.left} as "leftAlone", ${alone.right} as "rightAlone", "lefts".several as "leftSeveral", "rights".several as "rightSeveral", "lefts".most as "leftMost", "rights".most as "rightMost"\nfrom "sizes", "lefts", "rights"`,
     ],
-    gives: [
-      'rows',
-      'left',
-      'right',
-      'leftAlone',
-      'rightAlone',
-      'leftSeveral',
-      'rightSeveral',
-      'leftMost',
-      'rightMost',
-    ],
+    gives: ['rows', 'left', 'right', 'leftAlone', 'rightAlone', 'leftSeveral', 'rightSeveral', 'leftMost', 'rightMost'],
     key: [],
-    looks: [...aloneLooks(join, parts), ...(['left', 'right'] as const).map((side) => severalLook(join, parts, side))],
+    looks: [...aloneLooks(join, parts), severalLook(join, parts)],
   };
 }
 
@@ -356,23 +363,20 @@ function replaced(span: Span, refs: readonly Ref[], write: (ref: Ref) => string 
   return pieces;
 }
 
-/** The rows of a side that meet several of the other, with how many. */
-function severalLook(join: JoinOf, parts: Parts, side: SideName): JoinCount['looks'][number] {
+/** The rows on the left that meet several on the right, with how many. */
+function severalLook(join: JoinOf, parts: Parts): JoinCount['looks'][number] {
   const { left, right, on } = numbered(join, parts);
-  const columns = { left, right };
-  const [own, other] = side === 'left' ? [LEFT, RIGHT] : [RIGHT, LEFT];
-  const otherSide = side === 'left' ? 'right' : 'left';
   return {
-    name: side === 'left' ? 'leftRows' : 'rightRows',
-    hidden: 1 + columns[side].filter((p) => p === ', ').length,
+    name: 'leftRows',
+    hidden: 1 + left.filter((p) => p === ', ').length,
     pieces: [
-      `with ${own} as materialized (\n`,
-      ...rowsOf(join[side], ['row_number() over () as "no"', ...columns[side], ', *']),
-      `\n), ${other} as materialized (\n`,
-      ...rowsOf(join[otherSide], ['row_number() over () as "no"', ...columns[otherSide]]),
-      `\n)\nselect ${own}.*, g."partners"\nfrom ${own} join (\nselect ${own}."no" as l, count(*) as "partners"\nfrom ${own} cross join ${other}\nwhere `,
+      `with ${LEFT} as materialized (\n`,
+      ...rowsOf(join.left, ['row_number() over () as "no"', ...left, ', *']),
+      `\n), ${RIGHT} as materialized (\n`,
+      ...rowsOf(join.right, ['row_number() over () as "no"', ...right]),
+      `\n)\nselect ${LEFT}.*, g."partners"\nfrom ${LEFT} join (\nselect ${LEFT}."no" as l, count(*) as "partners"\nfrom ${LEFT} cross join ${RIGHT}\nwhere `,
       ...on,
-      `\ngroup by 1\nhaving count(*) > 1\n) as g on g.l = ${own}."no"\norder by g."partners" desc, ${own}."no"`,
+      `\ngroup by 1\nhaving count(*) > 1\n) as g on g.l = ${LEFT}."no"\norder by g."partners" desc, ${LEFT}."no"`,
     ],
   };
 }

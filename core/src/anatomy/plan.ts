@@ -145,7 +145,8 @@ function typeOf(node: ExplainedNode): string {
 function spilledOf(node: ExplainedNode): number | undefined {
   if (node['Sort Space Type'] === 'Disk') return node['Sort Space Used'];
   if ((node['Hash Batches'] ?? 1) <= 1) return undefined;
-  const own = (node['Temp Written Blocks'] ?? 0) - (node.Plans ?? []).reduce((n, p) => n + (p['Temp Written Blocks'] ?? 0), 0);
+  const own =
+    (node['Temp Written Blocks'] ?? 0) - (node.Plans ?? []).reduce((n, p) => n + (p['Temp Written Blocks'] ?? 0), 0);
   return own > 0 ? own * KB_A_BLOCK : undefined;
 }
 
@@ -185,7 +186,9 @@ function linked(nodes: readonly PlanNode[], steps: readonly Step[]): (node: Plan
     const ofKind = [...known.values()].filter((s) => kinds?.includes(s.kind));
     const same = ofKind.filter((s) => isSame(sources.get(s.id)!, names));
     // What a view reads bears names that the query does not have.
-    const around = [...names].every((n) => known.has(n)) ? [] : ofKind.filter((s) => holds(sources.get(s.id)!, names, known));
+    const around = [...names].every((n) => known.has(n))
+      ? []
+      : ofKind.filter((s) => holds(sources.get(s.id)!, names, known));
     const best = same.find((s) => s.kind === kinds?.[0]) ?? same[0] ?? smallest(around, sources);
     found.set(node.id, best?.id ?? (node.parent === undefined ? undefined : found.get(node.parent)));
   }
@@ -199,7 +202,8 @@ function scannedSources(
   sources: ReadonlyMap<string, ReadonlySet<string>>,
 ): Iterable<string> {
   if (alias === undefined || !/scan/.test(type) || type === 'subquery scan') return [];
-  if (type === 'cte scan') return sources.get(steps.find((s) => s.name === alias && s.kind !== 'result')?.id ?? '') ?? [];
+  if (type === 'cte scan')
+    return sources.get(steps.find((s) => s.name === alias && s.kind !== 'result')?.id ?? '') ?? [];
   const named = (name: string) => steps.filter((s) => s.kind === 'source' && !s.inputs.length && s.name === name);
   const exact = named(alias);
   if (exact.length) return [exact[0]!.id];

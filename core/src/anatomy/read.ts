@@ -55,8 +55,6 @@ interface Context {
   readonly path: string;
 }
 
-
-
 interface Asked {
   readonly gives: Question['gives'];
   readonly pieces: readonly Piece[];
@@ -248,7 +246,10 @@ class AnatomyReader {
       const behind = before && this.tokens.get(cte.named.start)! - 1;
       ctes.set(cte.name, {
         text: cte,
-        isRecursive: readsOne(node.CommonTableExpr, text.ctes.slice(i).map((c) => c.name)),
+        isRecursive: readsOne(
+          node.CommonTableExpr,
+          text.ctes.slice(i).map((c) => c.name),
+        ),
         node: node.CommonTableExpr,
         context: behind === undefined ? visible : { ...visible, within: within(behind) },
       });
@@ -311,7 +312,8 @@ class AnatomyReader {
     const nodes = select.fromClause ?? [];
     const items = text.from_ ? readFromText(this.clauses, text.from_, nodes) : [];
     if (!items || (text.from_ === undefined) !== (nodes.length === 0)) return undefined;
-    const conditions = select.whereClause && text.where ? conditionsOf(this.clauses, text.where, select.whereClause) : [];
+    const conditions =
+      select.whereClause && text.where ? conditionsOf(this.clauses, text.where, select.whereClause) : [];
     const calls = callsOf(select, this.of.around);
     const [from, left] = items.length
       ? this.commas(items, conditions, context)
@@ -370,7 +372,8 @@ class AnatomyReader {
 
   /** Whether a condition of WHERE equals columns of both sides of a comma. */
   private isEquality({ node }: Condition, left: Side, right: Side): boolean {
-    if (!('A_Expr' in node) || node.A_Expr.kind !== 'AEXPR_OP' || strings(node.A_Expr.name).join() !== '=') return false;
+    if (!('A_Expr' in node) || node.A_Expr.kind !== 'AEXPR_OP' || strings(node.A_Expr.name).join() !== '=')
+      return false;
     let isPlain = true;
     const sides = new Set<string>();
     eachNode(node, (kind, value) => {
@@ -378,7 +381,9 @@ class AnatomyReader {
       if (kind !== 'ColumnRef') return;
       const names = strings((value as { fields?: Node[] }).fields);
       const isIn = ({ item }: Side) =>
-        names.length > 1 ? item.ranges.some((r) => r.name === names.at(-2)) : item.bare.some((f) => f.name === names[0]);
+        names.length > 1
+          ? item.ranges.some((r) => r.name === names.at(-2))
+          : item.bare.some((f) => f.name === names[0]);
       sides.add(isIn(left) ? 'left' : isIn(right) ? 'right' : 'none');
     });
     return isPlain && sides.has('left') && sides.has('right') && !sides.has('none');
@@ -408,7 +413,9 @@ class AnatomyReader {
       const cte = schemaname === undefined ? context.ctes.get(relname) : undefined;
       if (cte) return this.cte(cte, relname, plain);
       const name = alias?.aliasname ?? relname;
-      return plain(schemaname === undefined ? { name } : { table: `${schemaname}.${relname}`, name, label: this.words(text) });
+      return plain(
+        schemaname === undefined ? { name } : { table: `${schemaname}.${relname}`, name, label: this.words(text) },
+      );
     }
     if ('RangeSubselect' in node) {
       const { lateral, subquery, alias } = node.RangeSubselect;
@@ -423,7 +430,8 @@ class AnatomyReader {
 
   /** A common table expression is opened where it is read first. */
   private cte(cte: Cte, name: string, plain: (more: Partial<Made>) => string): string {
-    if (cte.last !== undefined) return plain({ name, label: `${name}, as above`, rowsOf: [cte.last], inputs: [cte.last] });
+    if (cte.last !== undefined)
+      return plain({ name, label: `${name}, as above`, rowsOf: [cte.last], inputs: [cte.last] });
     const query = cte.node.ctequery && 'SelectStmt' in cte.node.ctequery ? cte.node.ctequery.SelectStmt : undefined;
     if (!query || cte.isRecursive) {
       // One query further in, PostgreSQL leaves the columns of SEARCH and CYCLE out of `*`.
@@ -438,7 +446,8 @@ class AnatomyReader {
   /** The last step of a query bears its name. */
   private named(id: string, name: string): string {
     const at = this.steps.findIndex((s) => s.id === id);
-    if (this.steps[at]!.name === undefined || this.steps[at]!.kind !== 'source') this.steps[at] = { ...this.steps[at]!, name };
+    if (this.steps[at]!.name === undefined || this.steps[at]!.kind !== 'source')
+      this.steps[at] = { ...this.steps[at]!, name };
     return id;
   }
 
@@ -501,9 +510,7 @@ class AnatomyReader {
       count: pieces,
       looks: [
         { name: 'rows', hidden: 0, pieces: context.within(rowsOf(as.after, ['*'])) },
-        ...(counted && !isCross
-          ? counted.looks.map((look) => ({ ...look, pieces: context.within(look.pieces) }))
-          : []),
+        ...(counted && !isCross ? counted.looks.map((look) => ({ ...look, pieces: context.within(look.pieces) })) : []),
       ],
     });
     if (counted && !isCross)
@@ -527,7 +534,10 @@ class AnatomyReader {
   ): Flow {
     let flow = from;
     for (const group of grouped(conditions)) {
-      const condition = joined(group.map((c): Piece[] => ['(', c.span, ')']), '\n  and ');
+      const condition = joined(
+        group.map((c): Piece[] => ['(', c.span, ')']),
+        '\n  and ',
+      );
       const before = { from: flow.from, where: flow.where };
       const after = { from: flow.from, where: [...flow.where, condition] };
       const list = group.length === 1 ? listCondition(group[0]!.node) : undefined;
@@ -598,7 +608,6 @@ class AnatomyReader {
     };
   }
 }
-
 
 const NO_CONTEXT: Context = { ctes: new Map(), within: (p) => [...p], depth: 0, path: '' };
 

@@ -131,13 +131,7 @@ export class SelectSteps {
   }
 
   private having(having: Span, grouping: readonly Piece[] | undefined): void {
-    const rows = grouping && [
-      'select (',
-      having,
-      ') as h',
-      ...this.tail(false),
-      ...grouping,
-    ];
+    const rows = grouping && ['select (', having, ') as h', ...this.tail(false), ...grouping];
     const id = this.kit.add({
       kind: 'filter',
       label: `having ${this.kit.words(having)}`,
@@ -246,7 +240,9 @@ export class SelectSteps {
     let open: number | undefined;
     if (name !== undefined && this.of.text.window) {
       const { from, to } = this.of.text.window;
-      const named = [...clauses.outside(from, to)].find((i) => words.word(i + 1) === 'as' && wordIs(words.word(i), name));
+      const named = [...clauses.outside(from, to)].find(
+        (i) => words.word(i + 1) === 'as' && wordIs(words.word(i), name),
+      );
       open = named === undefined ? undefined : named + 2;
     } else {
       const found = [...clauses.outside(at, words.tokens.length)].find((i) => words.word(i) === 'over');
@@ -258,7 +254,8 @@ export class SelectSteps {
     const partition = heads.find((i) => words.word(i) === 'partition' && words.word(i + 1) === 'by');
     const span = { from: at, to: name === undefined ? close + 1 : at + 1 };
     if (partition === undefined) return { keys: undefined, span };
-    const end = heads.find((i) => i > partition && ['order', 'rows', 'range', 'groups'].includes(words.word(i))) ?? close;
+    const end =
+      heads.find((i) => i > partition && ['order', 'rows', 'range', 'groups'].includes(words.word(i))) ?? close;
     return { keys: { from: partition + 2, to: end }, span };
   }
 
@@ -316,7 +313,11 @@ export class SelectSteps {
     const columns = this.kit.columns(select);
     const rows = this.rowsWith([text.targets]);
     const label = on ? `one a ${this.kit.words(on)}` : 'distinct rows';
-    const made = this.wholeRows('group', label, ['select ', { from: text.from + 1, to: text.targets.to }, ...this.tail(true)]);
+    const made = this.wholeRows('group', label, [
+      'select ',
+      { from: text.from + 1, to: text.targets.to },
+      ...this.tail(true),
+    ]);
     const id = this.kit.add({
       ...made,
       span: { from: text.from, to: on ? on.to + 1 : text.from + 2 },
@@ -325,7 +326,12 @@ export class SelectSteps {
     this.last = id;
     if (!names || names.length === 0 || (on && !keys)) return;
     const inner = on
-      ? this.rowsWith(joined(keys!.map((k, i): Piece[] => ['(', ...k, `) as d${i + 1}`]), ', '))
+      ? this.rowsWith(
+          joined(
+            keys!.map((k, i): Piece[] => ['(', ...k, `) as d${i + 1}`]),
+            ', ',
+          ),
+        )
       : rows;
     this.kit.ask(
       [

@@ -19,6 +19,8 @@ export const FIGURES = [
   /** Rows of a side that meet several of the other, and the most that one meets. */
   'leftSeveral',
   'rightSeveral',
+  /** Rows on the right that rows on the left with several meet. */
+  'rightPartners',
   'leftMost',
   'rightMost',
   /** Keys whose rows on one side meet several of the other. */

@@ -145,7 +145,10 @@ export function rowsStatement(check: ConstraintCheck, placeOf: PlaceOf, limit: n
     case 'primary key':
       return `${from}\nwhere ${anyNull(check.columns)} or ${repeated()}\norder by ${idents(check.columns)}\nlimit ${limit}`;
     case 'references':
-      return `${from}\nwhere ${butUnknown(check, unknownReference(check, (name) => qualified(placeOf(name))))}\nlimit ${limit}`;
+      return `${from}\nwhere ${butUnknown(
+        check,
+        unknownReference(check, (name) => qualified(placeOf(name))),
+      )}\nlimit ${limit}`;
   }
 }
 

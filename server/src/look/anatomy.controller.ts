@@ -17,7 +17,15 @@ import { LookTurns } from './look-turns.js';
 import { PlanService } from './plan.service.js';
 import { SampleBody } from './preview.controller.js';
 
-const LOOKS = ['rows', 'leftAlone', 'rightAlone', 'keys', 'leftRows', 'rightRows', 'unknown'] as const satisfies readonly StepLook['name'][];
+const LOOKS = [
+  'rows',
+  'leftAlone',
+  'rightAlone',
+  'keys',
+  'leftRows',
+  'rightRows',
+  'unknown',
+] as const satisfies readonly StepLook['name'][];
 
 /** A file as it is being written, and which rows of its inputs are read. */
 class QueryBody {

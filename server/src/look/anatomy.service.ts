@@ -82,7 +82,12 @@ export class AnatomyService {
    * Counts the steps of a query, and of production's where that is another one.
    * @param send told of each line as it comes
    */
-  async count(slug: string, asked: AnatomyAsked, send: (line: AnatomyLine) => void, signal: AbortSignal): Promise<void> {
+  async count(
+    slug: string,
+    asked: AnatomyAsked,
+    send: (line: AnatomyLine) => void,
+    signal: AbortSignal,
+  ): Promise<void> {
     const started = performance.now();
     const strips = [await this.strip(slug, 'here', asked, signal)];
     const beside = await this.production(slug, asked, signal);
@@ -186,7 +191,12 @@ export class AnatomyService {
     const asOf = asInstant(rows[0]!.now);
     for (const strip of strips) {
       const open = strip.anatomy.questions.filter((q) => !this.known(strip, q));
-      const seconds = open.length ? await plannedSeconds(client, open.map((q) => q.sql().text)) : 0;
+      const seconds = open.length
+        ? await plannedSeconds(
+            client,
+            open.map((q) => q.sql().text),
+          )
+        : 0;
       const isHeld = seconds > BUDGET_SECONDS && !asked.isForced;
       send({
         kind: 'steps',
@@ -219,7 +229,11 @@ export class AnatomyService {
     const { text, original } = question.sql();
     await client.query('savepoint before_question');
     try {
-      const { rows } = await client.query<string[]>({ text, rowMode: 'array', queryMode: 'extended' } as pg.QueryArrayConfig);
+      const { rows } = await client.query<string[]>({
+        text,
+        rowMode: 'array',
+        queryMode: 'extended',
+      } as pg.QueryArrayConfig);
       const values = rows[0]!.map(Number);
       if (strip.version !== undefined) this.counted.set(strip.version, text, values);
       send(figures(strip, question, values));
@@ -241,14 +255,16 @@ export class AnatomyService {
     const asked = resultChecks(strip.line.project, strip.path, strip.prepared.names);
     if (!asked) return;
     await client.query('savepoint before_question');
-    const counts = await client.query<(string | null)[]>({ text: asked.sql, rowMode: 'array', queryMode: 'extended' } as pg.QueryArrayConfig).then(
-      ({ rows }) => rows[0]!.slice(1).map(Number),
-      async (error: unknown) => {
-        if (!isOfStatement(error)) throw error;
-        await client.query('rollback to savepoint before_question');
-        return undefined;
-      },
-    );
+    const counts = await client
+      .query<(string | null)[]>({ text: asked.sql, rowMode: 'array', queryMode: 'extended' } as pg.QueryArrayConfig)
+      .then(
+        ({ rows }) => rows[0]!.slice(1).map(Number),
+        async (error: unknown) => {
+          if (!isOfStatement(error)) throw error;
+          await client.query('rollback to savepoint before_question');
+          return undefined;
+        },
+      );
     send({
       kind: 'checks',
       side: strip.side,
@@ -276,7 +292,11 @@ export function stepOut({ count: _, looks, columns: __, ...step }: Step): Anatom
 }
 
 /** The loads of all tables that a query reads, also through those that are put in as queries. */
-function versionOf(line: Line, { reads, names }: Prepared, standings: ReadonlyMap<string, Standing>): string | undefined {
+function versionOf(
+  line: Line,
+  { reads, names }: Prepared,
+  standings: ReadonlyMap<string, Standing>,
+): string | undefined {
   const { project } = line;
   const all = new Set([
     ...reads,

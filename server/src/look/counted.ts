@@ -23,4 +23,5 @@ export class Counted {
   }
 }
 
-const keyOf = (version: string, sql: string) => createHash('sha256').update(version).update('\0').update(sql).digest('base64');
+const keyOf = (version: string, sql: string) =>
+  createHash('sha256').update(version).update('\0').update(sql).digest('base64');

@@ -1,7 +1,14 @@
 import type { PlanAnswer } from '@ouvrage/api/anatomy';
 import type { PreviewSample } from '@ouvrage/api/rows';
 import { Injectable } from '@nestjs/common';
-import { adviceOn, anatomyOf, planNodes, type Explained, type PlanNode, type ScannedTable } from '@ouvrage/core/anatomy';
+import {
+  adviceOn,
+  anatomyOf,
+  planNodes,
+  type Explained,
+  type PlanNode,
+  type ScannedTable,
+} from '@ouvrage/core/anatomy';
 import { projectAround } from '@ouvrage/core/columns';
 import { compileText } from '@ouvrage/core/compile';
 import { isView } from '@ouvrage/core/language';
@@ -106,7 +113,9 @@ async function scannedTables(
   project: Project,
   standings: ReadonlyMap<string, Standing>,
 ): Promise<Map<string, ScannedTable>> {
-  const tables = new Map([...standings].flatMap(([table, { place }]) => (place ? [[qualified(place), table] as const] : [])));
+  const tables = new Map(
+    [...standings].flatMap(([table, { place }]) => (place ? [[qualified(place), table] as const] : [])),
+  );
   const scanned = new Set(nodes.flatMap((n) => (n.relation ? [qualified(n.relation)] : [])));
   const places = [...scanned].filter((p) => tables.has(p));
   const { rows } = await client.query<CatalogRow>(

@@ -92,7 +92,12 @@ export class QueryPreparer {
     if (missing) throw missing;
     const inlined = inlinedTables(project, reads, names.placeOf);
     refuseCycle(project, inlined);
-    await this.makeFunctions(line, names, inlined.map((t) => t.fullName), query);
+    await this.makeFunctions(
+      line,
+      names,
+      inlined.map((t) => t.fullName),
+      query,
+    );
     return {
       names,
       reads,

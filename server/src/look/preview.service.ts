@@ -5,12 +5,7 @@ import { readThroughViews, type Queried } from '@ouvrage/core/assist';
 import { conditionProbes } from '@ouvrage/core/check';
 import { projectAround, resolveColumns } from '@ouvrage/core/columns';
 import { standInReason } from '@ouvrage/core/keys';
-import {
-  type Project,
-  type Place,
-  type Query,
-  type Table,
-} from '@ouvrage/core/model';
+import { type Project, type Place, type Query, type Table } from '@ouvrage/core/model';
 import { lineColumn, qualified, wrapped, type EditedText } from '@ouvrage/core/sql';
 import { ProjectService, type Line } from '../project/project.service.js';
 import { logger, notFound, Problem } from '../shared/problem.js';

@@ -22,15 +22,46 @@ const baseQuery: BaseQueryFn<string | FetchArgs, unknown, ProblemBody> = async (
   const { status, data } = result.error;
   const body = parsed(data);
   if (body) return { error: body };
-  return {
-    error: {
-      code: 'unreachable',
-      status: 0,
-      title: 'The server does not answer',
-      detail: status === 'FETCH_ERROR' ? 'Check that it is running; what you typed is kept here.' : String(status),
-    },
-  };
+  return { error: unreachable(status === 'FETCH_ERROR' ? undefined : String(status)) };
 };
+
+const unreachable = (detail = 'Check that it is running; what you typed is kept here.'): ProblemBody => ({
+  code: 'unreachable',
+  status: 0,
+  title: 'The server does not answer',
+  detail,
+});
+
+/** Sends a request whose answer comes line by line. @throws ProblemBody, or an AbortError */
+export async function postLines(
+  path: string,
+  { body, signal }: { readonly body: unknown; readonly signal: AbortSignal },
+  onLine: (line: unknown) => void,
+): Promise<void> {
+  const response = await fetch(
+    new Request(`/api/${path}`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json', ...(csrf ? { 'x-csrf-token': csrf } : {}) },
+      body: JSON.stringify(body),
+      signal,
+    }),
+  ).catch((error: unknown) => {
+    throw signal.aborted ? error : unreachable();
+  });
+  if (!response.ok) throw parsed(await response.text()) ?? unreachable(String(response.status));
+  const decoder = new TextDecoder();
+  let rest = '';
+  for await (const chunk of chunksOf(response)) {
+    const lines = (rest + decoder.decode(chunk, { stream: true })).split('\n');
+    rest = lines.pop()!;
+    for (const line of lines) if (line) onLine(JSON.parse(line));
+  }
+}
+
+async function* chunksOf(response: Response): AsyncGenerator<Uint8Array> {
+  const reader = response.body!.getReader();
+  for (let read = await reader.read(); !read.done; read = await reader.read()) yield read.value as Uint8Array;
+}
 
 function parsed(data: unknown): ProblemBody | undefined {
   try {

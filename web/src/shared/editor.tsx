@@ -2,8 +2,17 @@ import { autocompletion, type CompletionContext, type CompletionResult } from '@
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
 import { bracketMatching } from '@codemirror/language';
 import { lintGutter, setDiagnostics, type Action, type Diagnostic as Shown } from '@codemirror/lint';
-import { Compartment, EditorState, Prec } from '@codemirror/state';
-import { EditorView, highlightActiveLine, hoverTooltip, keymap, lineNumbers, type Tooltip } from '@codemirror/view';
+import { Compartment, EditorState, Prec, StateEffect, StateField } from '@codemirror/state';
+import {
+  Decoration,
+  type DecorationSet,
+  EditorView,
+  highlightActiveLine,
+  hoverTooltip,
+  keymap,
+  lineNumbers,
+  type Tooltip,
+} from '@codemirror/view';
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
 import { quickFix } from '@ouvrage/core/assist';
 import type { CompletionAnswer, Explained, PlacedDiagnostic } from '../worker/protocol';
@@ -12,6 +21,8 @@ import { codeLook } from './code';
 export interface EditorHandle {
   /** Puts the cursor at an offset and shows it. */
   readonly goTo: (offset: number) => void;
+  /** Shows an offset; the cursor stays where it is. */
+  readonly show: (offset: number) => void;
 }
 
 interface EditorProps {
@@ -26,6 +37,10 @@ interface EditorProps {
   readonly explain: (text: string, offset: number) => Promise<Explained | null>;
   /** Ctrl and a click lead to the table or column that a name means. */
   readonly onOpen?: (target: NonNullable<Explained['target']>) => void;
+  /** A stretch of the text that is marked. */
+  readonly mark?: { readonly start: number; readonly end: number } | undefined;
+  /** Told what is selected; undefined where it is only the cursor. */
+  readonly onSelect?: ((stretch: { readonly start: number; readonly end: number } | undefined) => void) | undefined;
   readonly handle?: Ref<EditorHandle>;
 }
 
@@ -81,9 +96,11 @@ export function Editor(props: EditorProps) {
           codeLook(current.current.path),
           locked.current.of(lock(current.current.readOnly)),
           EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': `SQL of ${current.current.path}` }),
-          EditorView.updateListener.of(
-            (update) => update.docChanged && current.current.onChange(update.state.doc.toString()),
-          ),
+          marked,
+          EditorView.updateListener.of((update) => {
+            if (update.docChanged) current.current.onChange(update.state.doc.toString());
+            if (update.selectionSet) current.current.onSelect?.(selectionOf(update.state));
+          }),
         ],
       }),
     });
@@ -119,16 +136,44 @@ export function Editor(props: EditorProps) {
     editor.dispatch(setDiagnostics(editor.state, shown));
   }, [props.diagnostics, props.readOnly]);
 
+  useEffect(() => view.current!.dispatch({ effects: setMark.of(props.mark) }), [props.mark]);
+
   useImperativeHandle(props.handle, () => ({
     goTo: (offset) => {
       const at = Math.min(offset, view.current!.state.doc.length);
       view.current!.dispatch({ selection: { anchor: at }, effects: EditorView.scrollIntoView(at, { y: 'center' }) });
       view.current!.focus();
     },
+    show: (offset) => {
+      const at = Math.min(offset, view.current!.state.doc.length);
+      view.current!.dispatch({ effects: EditorView.scrollIntoView(at, { y: 'center' }) });
+    },
   }));
 
   return <div ref={place} className="h-full min-h-0 overflow-hidden" />;
 }
+
+type Mark = EditorProps['mark'];
+const setMark = StateEffect.define<Mark>();
+
+/** The marked stretch: it moves with the text around it, and goes when it is edited away. */
+const marked = StateField.define<DecorationSet>({
+  create: () => Decoration.none,
+  update(marks, transaction) {
+    let next = marks.map(transaction.changes);
+    for (const effect of transaction.effects) {
+      if (!effect.is(setMark)) continue;
+      const end = Math.min(effect.value?.end ?? 0, transaction.state.doc.length);
+      const start = effect.value?.start ?? 0;
+      next = start < end ? Decoration.set([Decoration.mark({ class: 'bg-wash' }).range(start, end)]) : Decoration.none;
+    }
+    return next;
+  },
+  provide: (field) => EditorView.decorations.from(field),
+});
+
+const selectionOf = ({ selection: { main } }: EditorState): Mark =>
+  main.empty ? undefined : { start: main.from, end: main.to };
 
 /** What can be done about a diagnostic in one click: the name that was probably meant is put in. */
 function fixes(diagnostic: PlacedDiagnostic, text: string): Action[] {

@@ -1,6 +1,6 @@
 import { quickFix, type QuickFix } from '@ouvrage/core/assist';
 import { FileStrip } from './file-strip';
-import { useEffect, useRef, type ReactNode } from 'react';
+import { useEffect, useRef, useState, type ReactNode } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { Group, Panel, Separator } from 'react-resizable-panels';
 import { address } from '../../data/addresses';
@@ -16,8 +16,10 @@ import { Conflict } from './conflict';
 import { ContractPanel } from './contract-panel';
 import { LoadFacet } from './load-facet';
 import { PastFacet } from './past-facet';
-import { PreviewPanel } from './preview-panel';
-import { usePreview } from './use-preview';
+import type { Stretch } from './anatomy/anatomy-panel';
+import { useQueryViews, type QueryViews } from './anatomy/use-query-views';
+import { QueryPanel } from './query-panel';
+import { useDeclare } from './use-declare';
 import { ReferenceGrid } from './reference-grid';
 import { RowsFacet } from './rows-facet';
 import { RunButton } from './run-button';
@@ -35,12 +37,15 @@ const FACETS = [
   ['past', 'Past'],
 ] as const;
 
+/** What the button over the sheet does, by the view that is open. */
+export const RUN_WORDS = { preview: 'Preview', anatomy: 'Count', plan: 'Plan' } as const;
+
 /** The page of one table. */
 export function Bench({ table, facet }: { table: TableSummary; facet: string }) {
   const { slug, summary } = useProject();
   const file = useFileText(table.path);
   const editor = useRef<EditorHandle>(null);
-  const preview = usePreview(table.path, (line, column) => editor.current?.goTo(offsetOf(file.text, line, column)));
+  const views = useQueryViews(table.path, (line, column) => editor.current?.goTo(offsetOf(file.text, line, column)));
   const shown = file.answer?.table?.fullName === table.fullName ? file.answer.table : table;
   const position = summary.layers.findIndex((l) => l.name === table.layer);
   const canPreview = table.kind === 'definition';
@@ -69,7 +74,9 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
           </nav>
           <span className="flex-1" />
           <div className="flex items-center gap-2">
-            {canPreview && facet === 'definition' && <Button onClick={() => preview.run(file.text)}>Preview</Button>}
+            {canPreview && facet === 'definition' && (
+              <Button onClick={() => views.run(file.text)}>{RUN_WORDS[views.view]}</Button>
+            )}
             {table.kind !== 'source' && <RunButton table={table.fullName} before={file.keep} />}
           </div>
         </div>
@@ -80,7 +87,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
               name={table.fullName}
               file={file}
               editor={editor}
-              preview={canPreview ? preview : undefined}
+              views={canPreview ? views : undefined}
               beside={
                 <Link
                   to={address.starter(slug, table.kind === 'source' ? 'clean' : 'summarise', table.fullName)}
@@ -119,18 +126,21 @@ export function DefinitionFacet({
   name,
   file,
   editor,
-  preview,
+  views,
   beside,
 }: {
   path: string;
   name: string;
   file: FileText;
   editor: React.RefObject<EditorHandle | null>;
-  preview: ReturnType<typeof usePreview> | undefined;
+  views: QueryViews | undefined;
   /** What else can be done from here. */
   beside?: ReactNode;
 }) {
   const { diagnostics } = file;
+  const [mark, setMark] = useState<Stretch>();
+  const [selected, setSelected] = useState<Stretch>();
+  const declare = useDeclare(path, file);
   const { slug, states } = useProject();
   const navigate = useNavigate();
   const at = useSearchParams()[0].get('at');
@@ -154,7 +164,9 @@ export function DefinitionFacet({
           readOnly={file.readOnly}
           diagnostics={diagnostics}
           onChange={file.setText}
-          onPreview={() => preview?.run(file.text)}
+          onPreview={() => views?.run(file.text)}
+          mark={mark}
+          onSelect={views ? setSelected : undefined}
           onKeep={() => void file.keep()}
           complete={(text, offset) => projectWorker.ask<'complete'>({ kind: 'complete', path, text, offset })}
           explain={(text, offset) => projectWorker.ask<'explain'>({ kind: 'explain', path, text, offset })}
@@ -173,10 +185,10 @@ export function DefinitionFacet({
       />
     </div>
   );
-  if (!preview) return body;
+  if (!views) return body;
   return (
     <Group orientation="vertical" className="h-full">
-      <Panel defaultSize="58%" minSize="20%">
+      <Panel defaultSize="50%" minSize="20%">
         {body}
       </Panel>
       <Separator
@@ -184,7 +196,19 @@ export function DefinitionFacet({
         aria-label="Height of the preview"
       />
       <Panel minSize="15%">
-        <PreviewPanel preview={preview} table={name} inputs={inputs} />
+        <QueryPanel
+          views={views}
+          path={path}
+          name={name}
+          text={file.text}
+          inputs={inputs}
+          selected={selected}
+          onMark={(stretch) => {
+            setMark(stretch);
+            if (stretch) editor.current?.show(stretch.start);
+          }}
+          onDeclare={declare}
+        />
       </Panel>
     </Group>
   );

@@ -6,9 +6,9 @@ import type { EditorHandle } from '../../shared/editor';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';
-import { DefinitionFacet } from './bench';
+import { DefinitionFacet, RUN_WORDS } from './bench';
 import { Conflict } from './conflict';
-import { usePreview } from './use-preview';
+import { useQueryViews } from './anatomy/use-query-views';
 import { offsetOf, useFileText } from './use-file-text';
 
 const Note = lazy(() => import('../../shared/note').then((m) => ({ default: m.Note })));
@@ -20,7 +20,7 @@ export function FileSheet({ path }: { path: string }) {
   const isNote = path.endsWith('.md');
   const [reading, setReading] = useState(true);
   const editor = useRef<EditorHandle>(null);
-  const preview = usePreview(path, (line, column) => editor.current?.goTo(offsetOf(file.text, line, column)));
+  const views = useQueryViews(path, (line, column) => editor.current?.goTo(offsetOf(file.text, line, column)));
   if (textOf(path) === undefined) {
     return (
       <Empty title={`There is no file ${path}`}>
@@ -43,7 +43,7 @@ export function FileSheet({ path }: { path: string }) {
         )}
         <span className="flex-1" />
         {isNote && <Button onClick={() => setReading(!reading)}>{reading ? 'Edit' : 'Read'}</Button>}
-        {isQuery && <Button onClick={() => preview.run(file.text)}>Preview</Button>}
+        {isQuery && <Button onClick={() => views.run(file.text)}>{RUN_WORDS[views.view]}</Button>}
       </div>
       <div className="min-h-0 flex-1">
         {isNote && reading ? (
@@ -53,13 +53,7 @@ export function FileSheet({ path }: { path: string }) {
             </Suspense>
           </div>
         ) : (
-          <DefinitionFacet
-            path={path}
-            name={path}
-            file={file}
-            editor={editor}
-            preview={isQuery ? preview : undefined}
-          />
+          <DefinitionFacet path={path} name={path} file={file} editor={editor} views={isQuery ? views : undefined} />
         )}
       </div>
       <Conflict path={path} file={file} />

@@ -9,26 +9,20 @@ import { Sql } from '../../shared/diff';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
-import { Modal } from '../../shared/ui/modal';
 import { Button } from '../../shared/ui/button';
-import { SampleChoice } from './sample-choice';
+import { Modal } from '../../shared/ui/modal';
 
-/** Rows of the query in the editor. */
-export function PreviewPanel({
-  preview,
-  table,
-  inputs = [],
-}: {
-  preview: PreviewState;
-  table: string;
-  /** Tables that can be sampled. */ inputs?: readonly string[];
-}) {
-  const { rows, problem, running } = preview;
-  const failed = problem?.['error'] as StepError | undefined;
+/** How many rows were read, how long it took, and the SQL behind it. */
+export function PreviewFiguresLine({ preview: { rows } }: { preview: PreviewState }) {
   const [showing, setShowing] = useState(false);
+  if (!rows) return null;
   return (
-    <div className="flex h-full min-h-0 flex-col">
-      {showing && rows && (
+    <>
+      <PreviewFigures rows={rows} /> ·{' '}
+      <button type="button" className="text-plan underline underline-offset-2" onClick={() => setShowing(true)}>
+        SQL that ran
+      </button>
+      {showing && (
         <Modal title="The SQL that ran" open onClose={() => setShowing(false)} wide>
           <p className="pb-2 text-soft">
             The query with the names of this environment, read-only, as it runs in any client.
@@ -36,13 +30,18 @@ export function PreviewPanel({
           <Sql text={rows.sql} label="SQL that ran" />
         </Modal>
       )}
+    </>
+  );
+}
+
+/** Rows of a query with what was read, for where they are all that is seen of it. */
+export function PreviewPanel({ preview, table }: { preview: PreviewState; table: string }) {
+  return (
+    <div className="flex h-full min-h-0 flex-col">
       <div className="flex h-7.5 shrink-0 items-center justify-between gap-3 border-b border-line bg-paper/60 px-3.5">
-        <span className="flex items-center gap-3">
-          <h2 className="caps">Preview</h2>
-          {inputs.length > 0 && <SampleChoice inputs={inputs} preview={preview} />}
-        </span>
+        <h2 className="caps">Preview</h2>
         <span className="truncate text-small text-soft">
-          {running ? (
+          {preview.running ? (
             <>
               running …{' '}
               <Button tone="quiet" onClick={preview.stop}>
@@ -50,53 +49,48 @@ export function PreviewPanel({
               </Button>
             </>
           ) : (
-            rows && (
-              <>
-                <PreviewFigures rows={rows} /> ·{' '}
-                <button
-                  type="button"
-                  className="text-plan underline underline-offset-2"
-                  onClick={() => setShowing(true)}
-                >
-                  SQL that ran
-                </button>
-              </>
-            )
+            <PreviewFiguresLine preview={preview} />
           )}
         </span>
       </div>
       <div className="min-h-0 flex-1">
-        {running && !rows ? (
-          <Loading what="Running the query in the warehouse" />
-        ) : problem && !running ? (
-          <div className="flex h-full flex-col gap-3 overflow-auto p-3">
-            <ProblemNote problem={problem} />
-            {failed?.rows && (
-              <FaultGrid
-                title="Rows that stop the query"
-                about={table}
-                rows={failed.rows}
-                atFault={failed.rows.rows.length}
-              />
-            )}
-          </div>
-        ) : rows ? (
-          rows.rows.length ? (
-            <Grid label={`Rows of ${table}`} columns={rows.columns} rows={rows.rows} />
-          ) : (
-            <Empty title="The query returns no rowss">
-              <p>{rows.columns.length} columns, but no rows. Check the conditions and joins.</p>
-            </Empty>
-          )
-        ) : (
-          <Empty title="Nothing previewed yet">
-            <p>
-              Ctrl Enter or Preview runs the query as written, including drafts upstream. Nothing is built or stored.
-            </p>
-          </Empty>
-        )}
+        <PreviewRows preview={preview} table={table} />
       </div>
     </div>
+  );
+}
+
+/** Rows of the query in the editor. */
+export function PreviewRows({ preview, table }: { preview: PreviewState; table: string }) {
+  const { rows, problem, running } = preview;
+  const failed = problem?.['error'] as StepError | undefined;
+  if (running && !rows) return <Loading what="Running the query in the warehouse" />;
+  if (problem && !running)
+    return (
+      <div className="flex h-full flex-col gap-3 overflow-auto p-3">
+        <ProblemNote problem={problem} />
+        {failed?.rows && (
+          <FaultGrid
+            title="Rows that stop the query"
+            about={table}
+            rows={failed.rows}
+            atFault={failed.rows.rows.length}
+          />
+        )}
+      </div>
+    );
+  if (!rows)
+    return (
+      <Empty title="Nothing previewed yet">
+        <p>Ctrl Enter or Preview runs the query as written, including drafts upstream. Nothing is built or stored.</p>
+      </Empty>
+    );
+  return rows.rows.length ? (
+    <Grid label={`Rows of ${table}`} columns={rows.columns} rows={rows.rows} />
+  ) : (
+    <Empty title="The query returns no rows">
+      <p>{rows.columns.length} columns, but no rows. Check the conditions and joins.</p>
+    </Empty>
   );
 }
 

@@ -1,0 +1,106 @@
+import { Tabs } from 'radix-ui';
+import { count, duration, plural } from '../../shared/format';
+import { Button } from '../../shared/ui/button';
+import { AnatomyPanel, type Stretch } from './anatomy/anatomy-panel';
+import { PlanPanel, planFigures } from './anatomy/plan-panel';
+import { QUERY_VIEWS, type QueryViews, type QueryView } from './anatomy/use-query-views';
+import { PreviewFiguresLine, PreviewRows } from './preview-panel';
+import { SampleChoice } from './sample-choice';
+
+const TITLES: Readonly<Record<QueryView, string>> = { preview: 'Preview', anatomy: 'Anatomy', plan: 'Plan' };
+
+/** What the query in the editor returns, how it comes to it step by step, and how long that takes. */
+export function QueryPanel({
+  views,
+  path,
+  name,
+  text,
+  inputs,
+  selected,
+  onMark,
+  onDeclare,
+}: {
+  views: QueryViews;
+  path: string;
+  /** What the rows are of. */
+  name: string;
+  text: string;
+  /** Tables that can be sampled. */
+  inputs: readonly string[];
+  selected: Stretch | undefined;
+  onMark: (stretch: Stretch | undefined) => void;
+  onDeclare: ((table: string, statement: string) => void) | undefined;
+}) {
+  const { view, preview, anatomy, plan } = views;
+  return (
+    <Tabs.Root
+      value={view}
+      onValueChange={(next) => views.open(next as QueryView, text)}
+      className="flex h-full min-h-0 flex-col"
+    >
+      <div className="flex h-7.5 shrink-0 items-center justify-between gap-3 border-b border-line bg-paper/60 px-3.5">
+        <span className="flex items-center gap-3">
+          <Tabs.List aria-label="Views of the query" className="flex gap-3">
+            {QUERY_VIEWS.map((v) => (
+              <Tabs.Trigger
+                key={v}
+                value={v}
+                className="caps h-7 border-b-2 border-transparent text-soft hover:text-ink data-[state=active]:border-accent data-[state=active]:text-ink"
+              >
+                {TITLES[v]}
+              </Tabs.Trigger>
+            ))}
+          </Tabs.List>
+          {inputs.length > 0 && <SampleChoice inputs={inputs} preview={preview} />}
+        </span>
+        <span className="truncate text-small text-soft">
+          <Figures views={views} />
+        </span>
+      </div>
+      <Tabs.Content value="preview" className="min-h-0 flex-1" tabIndex={-1}>
+        <PreviewRows preview={preview} table={name} />
+      </Tabs.Content>
+      <Tabs.Content value="anatomy" className="min-h-0 flex-1" tabIndex={-1}>
+        <AnatomyPanel
+          path={path}
+          text={text}
+          anatomy={anatomy}
+          sample={preview.sample}
+          selected={selected}
+          onMark={onMark}
+        />
+      </Tabs.Content>
+      <Tabs.Content value="plan" className="min-h-0 flex-1" tabIndex={-1}>
+        <PlanPanel text={text} plan={plan} onMark={onMark} onDeclare={onDeclare} />
+      </Tabs.Content>
+    </Tabs.Root>
+  );
+}
+
+function Figures({ views: { view, preview, anatomy, plan } }: { views: QueryViews }) {
+  const open = { preview, anatomy, plan }[view];
+  if (open.running)
+    return (
+      <>
+        {view === 'anatomy' ? `counting${countedSteps(anatomy)} …` : 'running …'}{' '}
+        <Button tone="quiet" onClick={open.stop}>
+          Stop
+        </Button>
+      </>
+    );
+  if (view === 'preview') return <PreviewFiguresLine preview={preview} />;
+  if (view === 'plan') return plan.plan ? planFigures(plan.plan) : null;
+  const { here } = anatomy;
+  if (!here) return null;
+  return (
+    <>
+      {plural(here.steps.length, 'step')}, {here.sampled === undefined ? 'all rows' : 'a sample'}
+      {anatomy.milliseconds !== undefined && `, ${duration(anatomy.milliseconds)}`}
+      {anatomy.production && ', beside production'}
+    </>
+  );
+}
+
+function countedSteps({ here }: QueryViews['anatomy']): string {
+  return here ? `, ${count(here.figures.size)} of ${plural(here.steps.length, 'step')}` : '';
+}
