@@ -186,9 +186,8 @@ function linked(nodes: readonly PlanNode[], steps: readonly Step[]): (node: Plan
     const ofKind = [...known.values()].filter((s) => kinds?.includes(s.kind));
     const same = ofKind.filter((s) => isSame(sources.get(s.id)!, names));
     // What a view reads bears names that the query does not have.
-    const around = [...names].every((n) => known.has(n))
-      ? []
-      : ofKind.filter((s) => holds(sources.get(s.id)!, names, known));
+    const isPartlyKnown = [...names].some((n) => known.has(n)) && [...names].some((n) => !known.has(n));
+    const around = !isPartlyKnown ? [] : ofKind.filter((s) => holds(sources.get(s.id)!, names, known));
     const best = same.find((s) => s.kind === kinds?.[0]) ?? same[0] ?? smallest(around, sources);
     found.set(node.id, best?.id ?? (node.parent === undefined ? undefined : found.get(node.parent)));
   }

@@ -65,7 +65,7 @@ function joinSaid(strip: Strip, step: AnatomyStep): Said[] {
   const ofRight = step.table ?? step.name ?? 'the right side';
   if (several > 0)
     said.push({
-      text: `multiplies: ${keys === undefined ? `${rows(several)} ${several === 1 ? 'meets' : 'meet'} several` : `${plural(keys, 'key')} of ${rows(several)} ${keys === 1 ? 'meets' : 'meet'} several`}, up to ${count(most)}`,
+      text: `multiplies: ${keys === undefined ? `${rows(several)} ${several === 1 ? 'meets' : 'meet'} several` : plural(keys, 'key')}, up to ${rows(most)} each`,
       verdict: 'broken',
     });
   if (alone > 0 && (step.join === 'inner' || step.join === 'right'))
