@@ -21,6 +21,7 @@ import type { Standing } from '../warehouse/loaded.js';
 import { ReaderService } from '../warehouse/reader.service.js';
 import { shownRows } from '../warehouse/shown-rows.js';
 import { isOfStatement, stepError } from '../warehouse/sql-error.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { Counted } from './counted.js';
 import { plannedSeconds } from './planned.js';
 import { QueryPreparer, type Prepared } from './prepare-query.js';
@@ -75,6 +76,7 @@ export class AnatomyService {
   constructor(
     private readonly projects: ProjectService,
     private readonly preparer: QueryPreparer,
+    private readonly warehouse: WarehouseService,
     private readonly reader: ReaderService,
   ) {}
 
@@ -97,7 +99,9 @@ export class AnatomyService {
       const either = AbortSignal.any([signal, given.signal]);
       try {
         await this.reader.read(either, (client) =>
-          yieldsToSwaps(client, { reader: this.reader, give: given }, () => this.countAll(client, strips, asked, send)),
+          yieldsToSwaps(client, { warehouse: this.warehouse, give: given }, () =>
+            this.countAll(client, strips, asked, send),
+          ),
         );
         break;
       } catch (error) {

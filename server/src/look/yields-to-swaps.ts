@@ -1,5 +1,6 @@
 import type pg from 'pg';
-import type { ReaderService } from '../warehouse/reader.service.js';
+import { logger } from '../shared/problem.js';
+import type { WarehouseService } from '../warehouse/warehouse.service.js';
 
 const EVERY_MILLISECONDS = 500;
 
@@ -9,7 +10,7 @@ const EVERY_MILLISECONDS = 500;
  */
 export async function yieldsToSwaps<T>(
   client: pg.PoolClient,
-  { reader, give }: { readonly reader: ReaderService; readonly give: AbortController },
+  { warehouse, give }: { readonly warehouse: WarehouseService; readonly give: AbortController },
   work: () => Promise<T>,
 ): Promise<T> {
   const { processID } = client as unknown as { readonly processID: number };
@@ -17,9 +18,9 @@ export async function yieldsToSwaps<T>(
   let looking: Promise<void> = Promise.resolve();
   const timer = setInterval(() => {
     looking = looking
-      .then(() => (ended.signal.aborted ? false : isWaitedFor(reader, processID, ended.signal)))
+      .then(() => (ended.signal.aborted ? false : isWaitedFor(warehouse, processID)))
       .then((isWaited) => isWaited && give.abort())
-      .catch(() => undefined) as Promise<void>;
+      .catch((error: unknown) => logger.warn(error)) as Promise<void>;
   }, EVERY_MILLISECONDS);
   try {
     return await work();
@@ -30,8 +31,9 @@ export async function yieldsToSwaps<T>(
   }
 }
 
-const isWaitedFor = (reader: ReaderService, pid: number, signal: AbortSignal): Promise<boolean> =>
-  reader.read(signal, async (client) => {
+/** The reader may not look at other sessions: asked as the builder. */
+const isWaitedFor = (warehouse: WarehouseService, pid: number): Promise<boolean> =>
+  warehouse.session('production', async (client) => {
     const { rowCount } = await client.query(
       'select from pg_locks where not granted and $1::integer = any(pg_blocking_pids(pid)) limit 1',
       [pid],
