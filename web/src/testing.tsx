@@ -42,6 +42,11 @@ export class Problem {
   ) {}
 }
 
+/** An answer that comes as lines of JSON. */
+export class Lines {
+  constructor(readonly lines: readonly unknown[]) {}
+}
+
 export interface Sent {
   readonly method: string;
   /** Behind `/api/`, with its query. */
@@ -75,6 +80,10 @@ export function serve(answers: Answers): { readonly read: Sent[]; readonly chang
           status: value.status,
         },
       );
+    if (value instanceof Lines)
+      return new Response(value.lines.map((l) => `${JSON.stringify(l)}\n`).join(''), {
+        headers: { 'content-type': 'application/x-ndjson' },
+      });
     return value === undefined
       ? new Response(null, { status: 204 })
       : new Response(JSON.stringify(value), { headers: { 'content-type': 'application/json' } });

@@ -29,7 +29,9 @@ export function FileStrip({ path, file, children }: { path: string; file: FileTe
       <span className="flex-1" />
       {children}
       {file.readOnly ? (
-        <span className="min-w-0 truncate" title={file.whyReadOnly}>{file.whyReadOnly}</span>
+        <span className="min-w-0 truncate" title={file.whyReadOnly}>
+          {file.whyReadOnly}
+        </span>
       ) : (
         <>
           {(file.unsaved || file.draft) && (
