@@ -7,6 +7,8 @@ const PAGES = [
   'sources',
   'tables/core.dim_vessel',
   'tables/core.dim_vessel/rows',
+  'tables/core.fact_dues?view=anatomy',
+  'tables/mart.terminal_quarter?view=plan',
   'tables/core.fact_call/checks',
   'tables/core.fact_call/past',
   'files/sources/port_ops.sql',

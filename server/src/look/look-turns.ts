@@ -24,6 +24,7 @@ export class LookTurns {
    * @param signal of the person's leaving
    */
   async counts<T>(me: Person, signal: AbortSignal, count: (signal: AbortSignal) => Promise<T>): Promise<T> {
+    if (signal.aborted) throw new Problem(499, 'stopped', 'The counting was stopped');
     this.counting.get(me.id)?.abort(superseded());
     const own = new AbortController();
     this.counting.set(me.id, own);

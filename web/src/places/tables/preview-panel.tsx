@@ -3,7 +3,7 @@ import { useState } from 'react';
 import type { Rows } from '@ouvrage/api/rows';
 import type { StepError } from '@ouvrage/api/run';
 import { FaultGrid } from '../../shared/fault-grid';
-import { count, duration } from '../../shared/format';
+import { count, duration, plural } from '../../shared/format';
 import { Grid } from '../../shared/grid';
 import { Sql } from '../../shared/diff';
 import { ProblemNote } from '../../shared/ui/problem-note';
@@ -89,7 +89,7 @@ export function PreviewRows({ preview, table }: { preview: PreviewState; table: 
     <Grid label={`Rows of ${table}`} columns={rows.columns} rows={rows.rows} />
   ) : (
     <Empty title="The query returns no rows">
-      <p>{rows.columns.length} columns, but no rows. Check the conditions and joins.</p>
+      <p>{plural(rows.columns.length, 'column')}, but no rows. Check the conditions and joins.</p>
     </Empty>
   );
 }

@@ -1,4 +1,5 @@
 import { Tabs } from 'radix-ui';
+import { useEffect } from 'react';
 import { count, duration, plural } from '../../shared/format';
 import { Button } from '../../shared/ui/button';
 import { AnatomyPanel, type Stretch } from './anatomy/anatomy-panel';
@@ -32,9 +33,16 @@ export function QueryPanel({
   onDeclare: ((table: string, statement: string) => void) | undefined;
 }) {
   const { view, preview, anatomy, plan } = views;
+  useEffect(() => {
+    if (view !== 'preview') views.open(view, text);
+    // An address may lead to a view: it is asked for once.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, []);
   return (
     <Tabs.Root
       value={view}
+      // A view asks the warehouse: it is opened by a press, not by passing it.
+      activationMode="manual"
       onValueChange={(next) => views.open(next as QueryView, text)}
       className="flex h-full min-h-0 flex-col"
     >

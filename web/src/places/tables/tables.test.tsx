@@ -155,7 +155,7 @@ describe('a preview', () => {
     expect((await screen.findByLabelText('SQL that ran')).textContent).toContain('from landing.berth');
   });
   test.each<[string, unknown, string]>([
-    ['without rows', { ...ROWS, rows: [], total: 0 }, 'The query returns no rowss'],
+    ['without rows', { ...ROWS, rows: [], total: 0 }, 'The query returns no rows'],
     [
       'that is cut short',
       { ...ROWS, total: null, isFull: true },

@@ -104,8 +104,7 @@ function LookChip({
       onClick={onChoose}
       className={`h-6 rounded-edge border px-1.5 text-small font-medium whitespace-nowrap ${isChosen ? 'border-plan bg-wash text-plan' : 'border-rule bg-raised text-soft hover:text-ink'}`}
     >
-      {label}
-      {figure !== undefined && <span className="ml-1 font-mono">{count(figure)}</span>}
+      {label} {figure !== undefined && <span className="font-mono">{count(figure)}</span>}
     </button>
   );
 }

@@ -1,6 +1,7 @@
 import type { PlanAnswer } from '@ouvrage/api/anatomy';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { useEffect, useRef, useState } from 'react';
+import { useSearchParams } from 'react-router';
 import { usePlanMutation } from '../../../data/anatomy';
 import { useProject } from '../../../data/project';
 import { usePreview, type PreviewState } from '../use-preview';
@@ -31,7 +32,8 @@ export interface QueryViews {
 }
 
 export function useQueryViews(path: string, onPlace: (line: number, column: number) => void): QueryViews {
-  const [view, setView] = useState<QueryView>('preview');
+  const [params, setParams] = useSearchParams();
+  const view = QUERY_VIEWS.find((v) => v === params.get('view')) ?? 'preview';
   const preview = usePreview(path, onPlace);
   const anatomy = useAnatomy(path, preview.sample);
   const plan = usePlan(path, preview.sample);
@@ -41,7 +43,15 @@ export function useQueryViews(path: string, onPlace: (line: number, column: numb
     else plan.run(text, 'analyze');
   };
   const open = (next: QueryView, text: string) => {
-    setView(next);
+    if (next !== view)
+      setParams(
+        (now) => {
+          if (next === 'preview') now.delete('view');
+          else now.set('view', next);
+          return now;
+        },
+        { replace: true },
+      );
     const known = next === 'preview' ? preview.rows : next === 'anatomy' ? anatomy.text : plan.text;
     if (known === undefined) ask(next, text);
   };
