@@ -59,3 +59,8 @@ export interface PreviewColumn {
   /** Why its values are stand-ins for what loads would give, where they are. */
   readonly standIn?: string;
 }
+
+/** The id that a file of rows is fetched by, once. */
+export interface ExportTicket {
+  readonly id: string;
+}

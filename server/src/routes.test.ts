@@ -84,8 +84,10 @@ const NEEDED: Readonly<Record<string, string>> = {
   'POST /api/workspaces/:slug/import/bind': 'administrator',
   'POST /api/workspaces/:slug/intake': 'editor|releaser',
   'POST /api/workspaces/:slug/page': 'viewer',
+  'GET /api/workspaces/:slug/preview/exports/:id': 'viewer',
   'POST /api/workspaces/:slug/plan': 'viewer',
   'POST /api/workspaces/:slug/preview': 'viewer',
+  'POST /api/workspaces/:slug/preview/exports': 'viewer',
   'POST /api/workspaces/:slug/profile': 'viewer',
   'POST /api/workspaces/:slug/release': 'releaser|never',
   'POST /api/workspaces/:slug/runs': 'editor|releaser',
@@ -124,6 +126,10 @@ const BODY = {
   downstream: false,
   limit: 1,
   label: 'x',
+  format: 'csv',
+  analyze: false,
+  step: 'result',
+  look: 'rows',
 };
 
 /** Asks a route; whoever asks for whatever, the answer is one that the API describes. */

@@ -1,7 +1,10 @@
 import { csvField } from '@ouvrage/core/index';
 import { shapeOf, type PageColumn } from '@ouvrage/core/look';
+import type { Response } from 'express';
 import type { SchemaElement } from 'hyparquet';
 import { ByteWriter, ParquetWriter } from 'hyparquet-writer';
+import { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
 import { parquetColumn } from './parquet-types.js';
 
 export const EXPORT_FORMATS = ['csv', 'jsonl', 'parquet'] as const;
@@ -15,6 +18,15 @@ export const CONTENT_TYPES: Readonly<Record<ExportFormat, string>> = {
   jsonl: 'application/x-ndjson; charset=utf-8',
   parquet: 'application/vnd.apache.parquet',
 };
+
+/** Sends rows as a file to be saved. */
+export const sinkOf =
+  (response: Response, { name, format }: { readonly name: string; readonly format: ExportFormat }) =>
+  async (columns: readonly PageColumn[], batches: Batches): Promise<void> => {
+    response.setHeader('Content-Type', CONTENT_TYPES[format]);
+    response.setHeader('Content-Disposition', `attachment; filename="${name.replace(/[^\w.]/g, '_')}.${format}"`);
+    await pipeline(Readable.from(written(format, columns, batches)), response);
+  };
 
 /** Rows as a file, chunk by chunk; never more than a batch or a row group is held. */
 export function written(format: ExportFormat, columns: readonly PageColumn[], batches: Batches): Chunks {

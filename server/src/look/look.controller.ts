@@ -2,15 +2,13 @@ import type { PageAnswer, ProfileAnswer } from '@ouvrage/api/rows';
 import type { Sent } from '../shared/answers.js';
 import { BadRequestException, Body, Controller, Get, HttpCode, Param, Post, Query, Req, Res } from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
-import { FILTER_OPS, type FilterOp, type PageColumn } from '@ouvrage/core/look';
+import { FILTER_OPS, type FilterOp } from '@ouvrage/core/look';
 import { plainToInstance, Type } from 'class-transformer';
 import { ArrayMaxSize, IsArray, IsBoolean, IsIn, IsString, Length, validate, ValidateNested } from 'class-validator';
 import type { Request, Response } from 'express';
-import { Readable } from 'node:stream';
-import { pipeline } from 'node:stream/promises';
 import { fileAnswer } from '../shared/answers.js';
 import { Flag, IsTextOrNull, Names, Optional, Text, Whole } from '../shared/fields.js';
-import { CONTENT_TYPES, EXPORT_FORMATS, written, type ExportFormat } from './export-formats.js';
+import { CONTENT_TYPES, EXPORT_FORMATS, sinkOf, type ExportFormat } from './export-formats.js';
 import { LookService } from './look.service.js';
 import { Me } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
@@ -144,11 +142,7 @@ export class LookController {
   ): Promise<void> {
     const { table, ...rest } = await lookOf(look);
     const signal = leaving(request);
-    const write = async (columns: readonly PageColumn[], batches: AsyncIterable<(string | null)[][]>) => {
-      response.setHeader('Content-Type', CONTENT_TYPES[format]);
-      response.setHeader('Content-Disposition', `attachment; filename="${table.replace(/[^\w.]/g, '_')}.${format}"`);
-      await pipeline(Readable.from(written(format, columns, batches)), response);
-    };
+    const write = sinkOf(response, { name: table, format });
     await this.turns.of(me, () =>
       this.looks.stream({ slug, table, look: rest, signal }, write, format === 'parquet' ? unfitCondition : undefined),
     );

@@ -3,6 +3,7 @@ import { ProjectModule } from '../project/project.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { AnatomyController } from './anatomy.controller.js';
 import { AnatomyService } from './anatomy.service.js';
+import { ExportTickets } from './export-tickets.js';
 import { LookController } from './look.controller.js';
 import { LookService } from './look.service.js';
 import { LookTurns } from './look-turns.js';
@@ -15,6 +16,6 @@ import { PreviewService } from './preview.service.js';
 @Module({
   imports: [ProjectModule, WarehouseModule],
   controllers: [PreviewController, AnatomyController, LookController],
-  providers: [QueryPreparer, PreviewService, AnatomyService, PlanService, LookService, LookTurns],
+  providers: [QueryPreparer, PreviewService, AnatomyService, PlanService, LookService, ExportTickets, LookTurns],
 })
 export class LookModule {}

@@ -15,7 +15,7 @@ import { ident, literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type Cursor from 'pg-cursor';
 import { Problem } from '../shared/problem.js';
-import { PreviewService, type TableSource } from './preview.service.js';
+import { PreviewService, type PreviewAsked, type TableSource } from './preview.service.js';
 import { ReaderService } from '../warehouse/reader.service.js';
 import { columnsOf, cursorOf, shownRows } from '../warehouse/shown-rows.js';
 import { isOfStatement } from '../warehouse/sql-error.js';
@@ -34,6 +34,21 @@ export interface Streamed {
   readonly table: string;
   readonly look: Omit<Look, 'after' | 'limit'>;
   readonly signal: AbortSignal;
+}
+
+/** What takes rows: told of their columns first, then given them in batches. */
+type Sink = (columns: readonly PageColumn[], batches: AsyncIterable<(string | null)[][]>) => Promise<void>;
+
+/** @throws Problem where two columns bear one name */
+export function refuseRepeated(columns: readonly PageColumn[]): void {
+  const twice = columns.find((c, i) => columns.findIndex((d) => d.name === c.name) !== i);
+  if (twice)
+    throw new Problem(
+      422,
+      'repeated-column',
+      `Two columns are called ${twice.name}`,
+      'Name one of them otherwise with `as`: a file tells columns apart by their names.',
+    );
 }
 
 /** Columns with the types that they are given as: text, where some value is unfit for the type. */
@@ -135,14 +150,37 @@ export class LookService {
    */
   async stream(
     { slug, table, look, signal }: Streamed,
-    sink: (columns: readonly PageColumn[], batches: AsyncIterable<(string | null)[][]>) => Promise<void>,
+    sink: Sink,
     unfit: (column: PageColumn) => string | undefined = () => undefined,
   ): Promise<void> {
-    const source = await this.previews.sourceOf(slug, table);
+    await this.streamSource(await this.previews.sourceOf(slug, table), { look, signal }, sink, unfit);
+  }
+
+  /**
+   * All rows of a file's query as it is being written, given to `sink` in batches.
+   * @throws Problem where two columns bear one name: no file could tell them apart
+   */
+  async streamQuery(
+    slug: string,
+    asked: Omit<PreviewAsked, 'limit'> & { readonly signal: AbortSignal },
+    sink: Sink,
+    unfit?: (column: PageColumn) => string | undefined,
+  ): Promise<void> {
+    const source = await this.previews.sourceOfText(slug, asked, asked.signal);
+    await this.streamSource(source, { look: { show: [], filters: [], sort: [] }, signal: asked.signal }, sink, unfit);
+  }
+
+  private async streamSource(
+    source: TableSource,
+    { look, signal }: Pick<Streamed, 'look' | 'signal'>,
+    sink: Sink,
+    unfit: (column: PageColumn) => string | undefined = () => undefined,
+  ): Promise<void> {
     await this.read(
       signal,
       async (client) => {
         const { columns } = await this.shape(client, source);
+        refuseRepeated(columns);
         checkColumns(look, columns);
         const shown = look.show.length ? look.show.map((name) => columns.find((c) => c.name === name)!) : columns;
         const given = await asTheyFit(client, source.from, shown, unfit);

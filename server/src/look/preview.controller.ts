@@ -1,15 +1,19 @@
-import type { PreviewColumn, Rows } from '@ouvrage/api/rows';
+import type { ExportTicket, PreviewColumn, Rows } from '@ouvrage/api/rows';
 import type { StepError } from '@ouvrage/api/run';
-import type { Sent } from '../shared/answers.js';
-import { Body, Controller, HttpCode, Param, Post, Req } from '@nestjs/common';
-import { ApiProperty, ApiTags } from '@nestjs/swagger';
+import { fileAnswer, type Sent } from '../shared/answers.js';
+import { Body, Controller, Get, HttpCode, Param, ParseUUIDPipe, Post, Req, Res } from '@nestjs/common';
+import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import { Type } from 'class-transformer';
-import { IsNumber, IsString, Length, Max, Min, ValidateNested } from 'class-validator';
-import type { Request } from 'express';
+import { IsIn, IsNumber, IsString, Length, Max, Min, ValidateNested } from 'class-validator';
+import type { Request, Response } from 'express';
 import { Names, Optional, OptionalWhole, ProjectPath, Text, Whole } from '../shared/fields.js';
 import { Me } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
+import { CONTENT_TYPES, EXPORT_FORMATS, sinkOf, type ExportFormat } from './export-formats.js';
+import { ExportTickets } from './export-tickets.js';
+import { LookService, refuseRepeated } from './look.service.js';
 import { LookTurns } from './look-turns.js';
+import { unfitCondition } from './parquet-types.js';
 import { leaving } from '../shared/leaving.js';
 import { PreviewService } from './preview.service.js';
 
@@ -64,11 +68,25 @@ class TextRowsBody {
   sample?: SampleBody;
 }
 
+class QueryExportBody extends TextBody {
+  @IsIn(EXPORT_FORMATS)
+  @ApiProperty({ enum: EXPORT_FORMATS })
+  format: ExportFormat;
+
+  @Optional()
+  @ValidateNested()
+  @Type(() => SampleBody)
+  @ApiProperty({ type: SampleBody, required: false })
+  sample?: SampleBody;
+}
+
 @ApiTags('preview')
 @Controller('api/workspaces/:slug')
 export class PreviewController {
   constructor(
     private readonly previews: PreviewService,
+    private readonly looks: LookService,
+    private readonly tickets: ExportTickets,
     private readonly turns: LookTurns,
   ) {}
 
@@ -109,5 +127,41 @@ export class PreviewController {
   ): Promise<Sent<readonly StepError[]>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.previews.validate(slug, path, text, signal));
+  }
+
+  /** Asks for all rows of a query that is being written as a file: the answer is the id to fetch it by, once and soon. */
+  @Post('preview/exports')
+  @HttpCode(200)
+  async askExport(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() body: QueryExportBody,
+    @Req() request: Request,
+  ): Promise<ExportTicket> {
+    const signal = leaving(request);
+    // What is wrong with it is said now: a file that is fetched has no place for it.
+    refuseRepeated(await this.turns.of(me, () => this.previews.describe(slug, body.path, body.text, signal)));
+    return { id: this.tickets.keep({ person: me.id, slug, ...body }) };
+  }
+
+  /** The file, streamed. */
+  @Get('preview/exports/:id')
+  @ApiOkResponse(fileAnswer(Object.values(CONTENT_TYPES)))
+  async export(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Param('id', ParseUUIDPipe) id: string,
+    @Req() request: Request,
+    @Res() response: Response,
+  ): Promise<void> {
+    const { path, text, format, sample } = this.tickets.take(id, me.id, slug);
+    const signal = leaving(request);
+    const name = path
+      .split('/')
+      .at(-1)!
+      .replace(/\.\w+$/, '');
+    const sink = sinkOf(response, { name, format });
+    const unfit = format === 'parquet' ? unfitCondition : undefined;
+    await this.turns.of(me, () => this.looks.streamQuery(slug, { path, text, sample, signal }, sink, unfit));
   }
 }

@@ -145,6 +145,19 @@ export class PreviewService {
     }
   }
 
+  /** What is in FROM for a file's query as it is being written. */
+  async sourceOfText(
+    slug: string,
+    { path, text, sample }: Omit<PreviewAsked, 'limit'>,
+    signal: AbortSignal,
+  ): Promise<TableSource> {
+    const { line, query } = await this.preparer.written(slug, path, text);
+    const standings = await this.preparer.standings(line);
+    const standIns = sample && (await this.preparer.standIn(line, standings, sample, signal));
+    const { full } = await this.preparer.compiled(line, { path, query }, standings, standIns);
+    return { from: `(${full.text}\n)`, where: 'nowhere', key: [] };
+  }
+
   /** What is in FROM for a table: its place, or its query where it is not built. */
   async sourceOf(slug: string, table: string, of: 'here' | 'production' = 'here'): Promise<TableSource> {
     const line = await this.projects.line(of === 'production' ? 'production' : slug);

@@ -46,6 +46,62 @@ test('tables that read each other in a cycle are told as such wherever their row
     expect([status, (body as { title: string }).title]).toEqual([422, expect.stringContaining('reads itself')]);
 });
 
+describe('all rows of a query as a file', () => {
+  const path = 'adhoc/soundings.sql';
+  const ask = (text: string, format = 'csv', client = mira) =>
+    client.send('post', '/api/workspaces/berth-dues/preview/exports', { path, text, format });
+  const at = (id: string) => `/api/workspaces/berth-dues/preview/exports/${id}`;
+  test.each([
+    ['csv', 'n,v\r\n1,"a,b"\r\n2,\r\n', 'text/csv; charset=utf-8'],
+    ['jsonl', '{"n":1,"v":"a,b"}\n{"n":2,"v":null}\n', 'application/x-ndjson; charset=utf-8'],
+  ])('%s', async (format, text, type) => {
+    const { body } = await ask(
+      "select n, case when n = 1 then 'a,b' end as v from generate_series(1, 2) as s (n) order by n",
+      format,
+    );
+    const file = await mira
+      .get(at((body as { id: string }).id))
+      .buffer(true)
+      .parse((answer, done) => {
+        let whole = '';
+        answer.on('data', (chunk: Buffer) => (whole += chunk.toString()));
+        answer.on('end', () => done(null, whole));
+      });
+    expect([file.body, file.headers['content-type'], file.headers['content-disposition']]).toEqual([
+      text,
+      type,
+      `attachment; filename="soundings.${format}"`,
+    ]);
+  });
+  test('Parquet', async () => {
+    const { body } = await ask('select n from generate_series(1, 3) as s (n)', 'parquet');
+    const file = await mira.get(at((body as { id: string }).id)).buffer(true);
+    expect(file.headers['content-type']).toBe('application/vnd.apache.parquet');
+  });
+  test('is fetched once, by who asked for it', async () => {
+    const { body } = await ask('select 1 as one');
+    const { id } = body as { id: string };
+    const vera = await application.signIn('vera');
+    expect((await vera.get(at(id))).status).toBe(404);
+    expect((await mira.get(`/api/workspaces/production/preview/exports/${id}`)).status).toBe(404);
+    expect((await mira.get(at(id))).status).toBe(200);
+    expect((await mira.get(at(id))).status).toBe(404);
+    expect((await ask('select 1 as one', 'csv', vera)).status).toBe(200);
+  });
+  test.each([
+    ['two columns of one name', 'select 1 as n, 2 as n', 'Two columns are called n'],
+    ['a query that fails', 'select x from generate_series(1, 2) as s (n)', 'column "x" does not exist'],
+    [
+      'writing',
+      'with d as (delete from core.dim_vessel returning 1 as n) select * from d',
+      'WITH clause containing a data-modifying statement',
+    ],
+  ])('%s is told before there is a file', async (_, text, title) => {
+    const answer = await ask(text);
+    expect([answer.status, (answer.body as { title: string }).title]).toEqual([422, expect.stringContaining(title)]);
+  });
+});
+
 describe('previews', () => {
   const preview = (text: string, file = 'adhoc/x.sql') =>
     mira.send('post', '/api/workspaces/berth-dues/preview', { path: file, text, limit: 10 });

@@ -1,4 +1,4 @@
-import type { Look, PageAnswer, PreviewSample, ProfileAnswer, Rows } from '@ouvrage/api/rows';
+import type { ExportTicket, Look, PageAnswer, PreviewSample, ProfileAnswer, Rows } from '@ouvrage/api/rows';
 import type { StepError } from '@ouvrage/api/run';
 import { api, at } from './api';
 
@@ -24,6 +24,12 @@ const endpoints = api.injectEndpoints({
     preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number; sample?: PreviewSample }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }),
     }),
+    askExport: b.mutation<
+      ExportTicket,
+      { slug: string; path: string; text: string; format: string; sample?: PreviewSample }
+    >({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview/exports`, method: 'POST', body }),
+    }),
     validate: b.query<StepError[], { slug: string; path: string; text: string }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/validate`, method: 'POST', body }),
       providesTags: ['State', 'Files', 'Drafts'],
@@ -37,10 +43,27 @@ const endpoints = api.injectEndpoints({
   }),
 });
 
-export const { usePagesInfiniteQuery, useProfileQuery, usePreviewMutation, useValidateQuery, useDescribeQuery } =
-  endpoints;
+export const {
+  usePagesInfiniteQuery,
+  useProfileQuery,
+  usePreviewMutation,
+  useAskExportMutation,
+  useValidateQuery,
+  useDescribeQuery,
+} = endpoints;
 
 /** The address of a look's rows as a file. */
 export function exportAddress(slug: string, table: string, look: Look, format: string): string {
   return `/api/${at(slug)}/export?format=${format}&look=${encodeURIComponent(JSON.stringify({ table, ...look }))}`;
 }
+
+/** The address of a query's rows as a file, once it was asked for. */
+export const queryExportAddress = (slug: string, { id }: ExportTicket): string =>
+  `/api/${at(slug)}/preview/exports/${id}`;
+
+/** The formats that rows are saved as, with their names. */
+export const EXPORT_FORMATS = [
+  ['csv', 'CSV'],
+  ['jsonl', 'JSON lines'],
+  ['parquet', 'Parquet'],
+] as const;

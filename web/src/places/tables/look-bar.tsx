@@ -2,7 +2,7 @@ import { useForm } from 'react-hook-form';
 import type { FilterOp, RowFilter } from '@ouvrage/core/look';
 import { DropdownMenu, Popover } from 'radix-ui';
 import { useState } from 'react';
-import { exportAddress } from '../../data/rows';
+import { EXPORT_FORMATS, exportAddress } from '../../data/rows';
 import { useProject } from '../../data/project';
 import type { Look } from '@ouvrage/api/rows';
 import { plural } from '../../shared/format';
@@ -11,12 +11,6 @@ import { inputClass } from '../../shared/ui/input';
 import { Button } from '../../shared/ui/button';
 
 const OPS: readonly FilterOp[] = ['=', '<>', '<', '<=', '>', '>=', 'contains', 'is null', 'is not null'];
-const FORMATS = [
-  ['csv', 'CSV'],
-  ['jsonl', 'JSON lines'],
-  ['parquet', 'Parquet'],
-] as const;
-
 const bare = (op: FilterOp) => op === 'is null' || op === 'is not null';
 const said = (f: RowFilter) => `${f.column} ${f.op}${bare(f.op) ? '' : ` ${f.value ?? ''}`}`;
 
@@ -73,7 +67,7 @@ export function LookBar({ table, columns, look, onLook, rows, shown }: Props) {
             sideOffset={4}
             className="z-50 border border-rule bg-raised py-1 text-ink shadow-sm"
           >
-            {FORMATS.map(([format, name]) => (
+            {EXPORT_FORMATS.map(([format, name]) => (
               <DropdownMenu.Item key={format} asChild>
                 <a
                   href={exportAddress(slug, table, look, format)}

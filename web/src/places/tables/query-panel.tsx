@@ -6,6 +6,7 @@ import { AnatomyPanel, type Stretch } from './anatomy/anatomy-panel';
 import { PlanPanel, planFigures } from './anatomy/plan-panel';
 import { QUERY_VIEWS, type QueryViews, type QueryView } from './anatomy/use-query-views';
 import { PreviewFiguresLine, PreviewRows } from './preview-panel';
+import { SaveQuery } from './save-query';
 import { SampleChoice } from './sample-choice';
 
 const TITLES: Readonly<Record<QueryView, string>> = { preview: 'Preview', anatomy: 'Anatomy', plan: 'Plan' };
@@ -62,7 +63,7 @@ export function QueryPanel({
           {inputs.length > 0 && <SampleChoice inputs={inputs} preview={preview} />}
         </span>
         <span className="truncate text-small text-soft">
-          <Figures views={views} />
+          <Figures views={views} path={path} text={text} />
         </span>
       </div>
       <Tabs.Content value="preview" className="min-h-0 flex-1" tabIndex={-1}>
@@ -85,7 +86,15 @@ export function QueryPanel({
   );
 }
 
-function Figures({ views: { view, preview, anatomy, plan } }: { views: QueryViews }) {
+function Figures({
+  views: { view, preview, anatomy, plan },
+  path,
+  text,
+}: {
+  views: QueryViews;
+  path: string;
+  text: string;
+}) {
   const open = { preview, anatomy, plan }[view];
   if (open.running)
     return (
@@ -96,7 +105,13 @@ function Figures({ views: { view, preview, anatomy, plan } }: { views: QueryView
         </Button>
       </>
     );
-  if (view === 'preview') return <PreviewFiguresLine preview={preview} />;
+  if (view === 'preview')
+    return (
+      <>
+        <PreviewFiguresLine preview={preview} />
+        {preview.rows && <SaveQuery path={path} text={text} sample={preview.sample} />}
+      </>
+    );
   if (view === 'plan') return plan.plan ? planFigures(plan.plan) : null;
   const { here } = anatomy;
   if (!here) return null;
