@@ -21,3 +21,5 @@ export {
   valueQueries,
 } from './trace.js';
 export { type QuickFix, quickFix } from './quick-fix.js';
+export { rename, type Renamed, type RenamedFile, type Renaming } from './rename.js';
+export type { Obstacle } from './rename-edits.js';

@@ -7,7 +7,7 @@ import type { ColumnProblem } from './problem.js';
 import { readQuery } from './query.js';
 import { newBudget, type Around, type Reader } from './reader.js';
 import { EMPTY, within, type FromItem, type RangeEntry } from './scope.js';
-import { CONSTANT, Gathered, type Block, type Field, type Origins, type Step } from './value.js';
+import { CONSTANT, Gathered, type Block, type Field, type Origins, type Step, type Value } from './value.js';
 
 /** The columns of a query, what decides which rows it has, and what is wrong with its names. */
 export interface ColumnResolution {
@@ -60,23 +60,22 @@ export interface ColumnMention {
 /** All names of a query that mean columns, each with the column. */
 export function columnMentions(select: SelectStmt, around: Around): readonly ColumnMention[] {
   const found = new Map<number, ColumnMention>();
-  const watch: Reader['watch'] = (location, parts, value) =>
+  for (const { location, parts, value } of new QueryScopes(select, around).mentions)
     found.set(location, { location, parts, column: columnOf(around.catalog, { ...value, name: parts.at(-1)! }) });
-  readQuery(
-    { ...around, problems: [], budget: newBudget(), watch, expression: readExpression, query: readQuery },
-    select,
-    {
-      outer: undefined,
-      ctes: new Map(),
-    },
-  );
   return [...found.values()];
+}
+
+/** A name of a query with the very column of a table or of another query that it means. */
+export interface Mentioned extends Pick<ColumnMention, 'location' | 'parts'> {
+  readonly value: Value;
 }
 
 /** What the parts of a query see: the columns of each item of its FROM, and of each query inside of it. */
 export class QueryScopes {
   private readonly found = { items: new Map<Node, FromItem>(), blocks: new Map<SelectStmt, Block>() };
   private readonly reader: Reader;
+  /** All names that mean columns, in the order of reading. */
+  readonly mentions: Mentioned[] = [];
 
   constructor(select: SelectStmt, around: Around) {
     this.reader = {
@@ -84,6 +83,7 @@ export class QueryScopes {
       problems: [],
       budget: newBudget(),
       scopes: this.found,
+      watch: (location, parts, value) => this.mentions.push({ location, parts, value }),
       expression: readExpression,
       query: readQuery,
     };
