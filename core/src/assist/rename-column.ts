@@ -37,13 +37,30 @@ export function renameColumnEdits(project: Project, of: ColumnRenaming, edits: R
   if (table.contract) new ContractRename(project, table, of, edits).own();
   if (table.kind === 'reference') renameHeader(project, table, of, edits);
   if (table.kind === 'definition') renameOutput(project, table, of, edits);
+  // Of a fan-out all tables have it, and a query that takes all columns hands it on.
+  const open = [...project.tables.values()].filter(
+    (t) => t === table || (t.kind === 'definition' && t.path === table.path),
+  );
+  for (let next = open.pop(); next; next = open.pop()) {
+    if (edits.renamed.has(next.fullName)) continue;
+    edits.renamed.add(next.fullName);
+    open.push(...renameInReaders(project, { ...of, table: next.fullName }, edits));
+  }
+}
+
+/** @returns the tables that hand the column on as it is */
+function renameInReaders(project: Project, of: ColumnRenaming, edits: RenameEdits): Table[] {
+  const table = project.tables.get(of.table)!;
   const around = aroundOf(project);
   const [layer, name] = of.table.split('.') as [string, string];
   const field = around.relation(layer, name)?.fields?.find((f) => f.name === of.column);
+  const handing: Table[] = [];
   if (field)
     for (const query of queriesOf(project))
-      if (query.query.tables.some((t) => t.layer === layer && t.name === name))
-        new ReaderRename(project, query, { of, field, around }, edits).edit();
+      if (query.query.tables.some((t) => t.layer === layer && t.name === name)) {
+        const handsOn = new ReaderRename(project, query, { of, field, around }, edits).edit();
+        if (handsOn && query.table && !query.table.contract) handing.push(query.table);
+      }
   for (const other of project.tables.values()) {
     if (other !== table && other.contract) new ContractRename(project, other, of, edits).references();
     renameEach(project, other, of, edits);
@@ -51,6 +68,7 @@ export function renameColumnEdits(project: Project, of: ColumnRenaming, edits: R
   for (const f of project.functions.values())
     if (f.tables.some((t) => t.layer === layer && t.name === name) && hasWord(project, f.path, f.range, of.column))
       edits.obstacles.push({ path: f.path, message: `functions.${f.name} reads ${of.table}: change it by hand first` });
+  return handing;
 }
 
 const wordTokens = (text: string, { start, end }: Range): Token[] =>
@@ -286,7 +304,8 @@ class ReaderRename {
     this.at = byteToCharacter(this.text);
   }
 
-  edit(): void {
+  /** @returns whether the query hands the column on as it is */
+  edit(): boolean {
     const { select } = this.query.query;
     const { of, field, around } = this.reading;
     const scopes = new QueryScopes(select, around);
@@ -307,6 +326,7 @@ class ReaderRename {
       if (written !== undefined && parts.length === 1) this.replace(rangeOf(name), `${written}${keeps}`);
       else if (value === field) this.replace(rangeOf(name), `${of.to}${keeps}`);
     }
+    return scopes.handsOn(select, field);
   }
 
   private replace(range: Range, text: string): void {

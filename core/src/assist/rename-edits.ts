@@ -15,6 +15,8 @@ export class RenameEdits {
   readonly edits = new Map<string, Edit[]>();
   readonly moved = new Map<string, string>();
   readonly obstacles: Obstacle[] = [];
+  /** Tables whose column bears the new name. */
+  readonly renamed = new Set<string>();
 
   add(path: string, ...edits: readonly Edit[]): void {
     this.edits.set(path, [...(this.edits.get(path) ?? []), ...edits]);

@@ -62,7 +62,7 @@ export function rename(project: Project, renaming: Renaming): Renamed {
     changes.set(from, null);
   }
   const after = withConstraintNames(project, changeFiles(project, changes), renaming, changes);
-  const obstacles = differences(project, after, renaming);
+  const obstacles = differences(project, after, renaming, edits.renamed);
   if (obstacles.length) return { obstacles };
   const files = [...changes].map(([path, text]) => ({
     path,
@@ -100,7 +100,7 @@ function nameProblem(project: Project, renaming: Renaming): string | undefined {
 // What holds afterwards ---------------------------------------------------------------------------
 
 /** What a renamed project does otherwise than before. */
-function differences(before: Project, after: Project, renaming: Renaming): Obstacle[] {
+function differences(before: Project, after: Project, renaming: Renaming, renamed: ReadonlySet<string>): Obstacle[] {
   const known = new Map<string, number>();
   const keyOf = (message: string) => message.replaceAll(/[\d:]+/g, '');
   for (const d of before.diagnostics) known.set(keyOf(d.message), (known.get(keyOf(d.message)) ?? 0) + 1);
@@ -114,7 +114,7 @@ function differences(before: Project, after: Project, renaming: Renaming): Obsta
   for (const [name, columns] of before.columns) {
     const now = renaming.kind === 'table' && name === renaming.table ? renaming.to : name;
     const expected = columns?.map((c) =>
-      renaming.kind === 'column' && name === renaming.table && c.name === renaming.column ? renaming.to : c.name,
+      renaming.kind === 'column' && renamed.has(name) && c.name === renaming.column ? renaming.to : c.name,
     );
     const got = after.columns.get(now)?.map((c) => c.name);
     if (expected?.join() !== got?.join() && found.length === 0)

@@ -95,6 +95,11 @@ export class QueryScopes {
     return this.found.items.get(node) ?? { ranges: [], bare: [], open: true };
   }
 
+  /** Whether a query hands on a column of a table as it is, as with `*`. */
+  handsOn(select: SelectStmt, field: Field): boolean {
+    return this.found.blocks.get(select)?.fields?.includes(field) ?? false;
+  }
+
   /** The names of a query's columns, undefined where they cannot be known. */
   columns(select: SelectStmt): readonly string[] | undefined {
     return this.found.blocks.get(select)?.fields?.map((f) => f.name);

@@ -1,18 +1,24 @@
 import { useState } from 'react';
 import { useKeepDraftMutation } from '../data/workspaces';
 import { useProject } from '../data/project';
-import type { ProposedFile } from '@ouvrage/api/project';
 import { Diff } from './diff';
 import { useTell } from './toasts';
 import { Empty } from './ui/empty';
 import { Button } from './ui/button';
+
+/** A file as it is proposed; without a text it goes. */
+export interface Proposed {
+  readonly path: string;
+  readonly before: string | null;
+  readonly after: string | null;
+}
 
 /** Keeps files as drafts of the workspace; resolves to whether all were kept. */
 export function useKeepFiles() {
   const { slug, drafts } = useProject();
   const [keepDraft, { isLoading }] = useKeepDraftMutation();
   const tell = useTell();
-  const keep = async (files: readonly Pick<ProposedFile, 'path' | 'after'>[]): Promise<boolean> => {
+  const keep = async (files: readonly Pick<Proposed, 'path' | 'after'>[]): Promise<boolean> => {
     try {
       for (const { path, after } of files)
         await keepDraft({ slug, path, text: after, version: drafts.get(path)?.version ?? 0 }).unwrap();
@@ -31,7 +37,7 @@ export function Proposal({
   onKept,
   onBack,
 }: {
-  files: readonly ProposedFile[];
+  files: readonly Proposed[];
   onKept: () => void;
   onBack: () => void;
 }) {
@@ -47,7 +53,7 @@ export function Proposal({
     );
   return (
     <div className="flex flex-col gap-3">
-      <div className="flex items-center gap-3">
+      <div className="flex max-h-24 flex-wrap items-center gap-x-3 gap-y-1 overflow-auto">
         {files.map((f, i) => (
           <button
             key={f.path}
@@ -60,11 +66,12 @@ export function Proposal({
           </button>
         ))}
         <span className="text-small text-soft">
-          {file.before === null ? 'a new file' : 'changes are marked'}; nothing is saved yet
+          {file.before === null ? 'a new file' : file.after === null ? 'the file goes' : 'changes are marked'}; nothing
+          is saved yet
         </span>
       </div>
       <div className="h-part border border-line">
-        <Diff path={file.path} before={file.before ?? ''} after={file.after} />
+        <Diff path={file.path} before={file.before ?? ''} after={file.after ?? ''} />
       </div>
       <div className="flex justify-end gap-2">
         <Button onClick={onBack}>Back</Button>

@@ -1,4 +1,4 @@
-import { explainOption, ContractEditError, contractView, editContract, meaningAt } from '@ouvrage/core/assist';
+import { explainOption, ContractEditError, contractView, editContract, meaningAt, rename } from '@ouvrage/core/assist';
 import {
   columnId,
   coverage,
@@ -54,6 +54,8 @@ export function answer(request: Request): Answers[keyof Answers] {
       return explained(request);
     case 'coverage':
       return coverage(kept!);
+    case 'rename':
+      return rename(kept!, request.renaming);
   }
 }
 

@@ -1,4 +1,4 @@
-import type { Explanation, ContractEdit, ContractView, LayerStatement } from '@ouvrage/core/assist';
+import type { Renamed, Renaming, Explanation, ContractEdit, ContractView, LayerStatement } from '@ouvrage/core/assist';
 import type { Check } from '@ouvrage/core/check';
 import type { Coverage, Station, Unread } from '@ouvrage/core/lineage';
 import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
@@ -141,7 +141,9 @@ export type Request =
   /** What the word at an offset means. */
   | { readonly kind: 'explain'; readonly path: string; readonly text: string; readonly offset: number }
   /** Which columns say what they mean. */
-  | { readonly kind: 'coverage' };
+  | { readonly kind: 'coverage' }
+  /** What a new name changes, in the files as they are saved. */
+  | { readonly kind: 'rename'; readonly renaming: Renaming };
 
 export interface Answers {
   readonly open: ProjectSummary;
@@ -150,6 +152,7 @@ export interface Answers {
   readonly complete: CompletionAnswer | null;
   readonly explain: Explained | null;
   readonly coverage: readonly Coverage[];
+  readonly rename: Renamed;
   /** Null where there is no such column. */
   readonly trace: TraceAnswer | null;
   readonly drafts: EditImpact;

@@ -21,6 +21,7 @@ import { useQueryViews, type QueryViews } from './anatomy/use-query-views';
 import { QueryPanel } from './query-panel';
 import { useDeclare } from './use-declare';
 import { ReferenceGrid } from './reference-grid';
+import { RenameButton } from './rename-button';
 import { RowsFacet } from './rows-facet';
 import { RunButton } from './run-button';
 import { EditImpactLine } from './edit-impact';
@@ -89,12 +90,15 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
               editor={editor}
               views={canPreview ? views : undefined}
               beside={
-                <Link
-                  to={address.starter(slug, table.kind === 'source' ? 'clean' : 'summarise', table.fullName)}
-                  className="px-1 font-medium whitespace-nowrap text-plan hover:underline"
-                >
-                  New table from this
-                </Link>
+                <>
+                  <RenameButton what={{ kind: 'table', table: table.fullName }} />
+                  <Link
+                    to={address.starter(slug, table.kind === 'source' ? 'clean' : 'summarise', table.fullName)}
+                    className="px-1 font-medium whitespace-nowrap text-plan hover:underline"
+                  >
+                    New table from this
+                  </Link>
+                </>
               }
             />
           ) : facet === 'values' && table.csvPath !== undefined ? (

@@ -1,3 +1,4 @@
+import { RenameButton } from './rename-button';
 import type { Verdict } from '@ouvrage/core/check';
 import { useState, type ReactNode } from 'react';
 import { Link } from 'react-router';
@@ -143,10 +144,11 @@ function ColumnLine({
               ))}
             </p>
           )}
-          <p>
+          <p className="flex gap-3">
             <Link to={address.trace(slug, { table, column: column.name })} className="text-plan underline">
               Trace this column
             </Link>
+            <RenameButton what={{ kind: 'column', table, column: column.name }} />
           </p>
           {column.origins.map((origin) => {
             const from = origin.split('.').slice(0, 2).join('.');
