@@ -6,7 +6,8 @@ import type { Field, Value } from '../columns/value.js';
 import { csvField } from '../index/csv.js';
 import { elementsOf, typeRange } from '../index/elements.js';
 import { COLUMN_OPTIONS, TABLE_OPTIONS, SOURCE_TABLE_OPTIONS, type OptionRule } from '../language/options.js';
-import { isView } from '../language/policies.js';
+import { keepsRows } from '../language/policies.js';
+import { columnWith } from '../language/roles.js';
 import type { Contract, Definition, Project, Table } from '../model/project.js';
 import { expressionRange } from '../sql/expression-range.js';
 import { strings } from '../sql/nodes.js';
@@ -166,7 +167,7 @@ class ContractRename {
   /** A stored table's values move along; a source's column keeps its name in the system. */
   private formerName(tokens: readonly Token[], type: Range | undefined): void {
     const option = this.table.kind === 'source' ? 'column_name' : 'was';
-    if (this.table.kind === 'reference' || (this.table.kind === 'definition' && isView(this.table))) return;
+    if (this.table.kind === 'reference' || (this.table.kind === 'definition' && !remembers(this.table))) return;
     const at = tokens.findIndex((t, i) => isNamed(t, 'options') && tokens[i + 1]?.text === '(');
     if (at >= 0 && tokens.slice(at).some((t) => isNamed(t, option))) return;
     const value = `${option} '${this.of.column.replaceAll("'", "''")}'`;
@@ -190,6 +191,10 @@ class ContractRename {
     this.edits.add(this.table.path, { ...rangeOf(token), text: this.of.to });
   }
 }
+
+/** Whether a table keeps rows or keys from load to load: a release has to move them along. */
+const remembers = (table: Definition): boolean =>
+  keepsRows(table) || (table.contract !== undefined && columnWith(table.contract, 'surrogate key') !== undefined);
 
 function renameHeader(
   project: Project,

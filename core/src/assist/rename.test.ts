@@ -141,7 +141,7 @@ describe('a column', () => {
       ),
     ).toMatchInlineSnapshot(`
      [
-       "core/days.sql: create table core.days (day date options (was 'date') primary key);",
+       "core/days.sql: create table core.days (day date primary key);",
        "core/days.sql: select date '2026-01-01' as day",
      ]
     `));
