@@ -12,3 +12,5 @@ export {
 export { type ResultCheck, resultChecks } from './result-checks.js';
 export { adviceOn, type Advice, type ScannedTable } from './advice.js';
 export { planNodes, type Explained, type PlanNode } from './plan.js';
+export { inline, type Inlined } from './inline.js';
+export { lift, type Lift, type Lifted } from './lift.js';

@@ -4,7 +4,7 @@ import type { Around } from '../columns/reader.js';
 import type { FromItem } from '../columns/scope.js';
 import { compileText, type Names } from '../compile/compile.js';
 import type { IndexedFile, Query } from '../model/project.js';
-import { Words } from '../sql/blocks.js';
+import { Words, type CommonTable } from '../sql/blocks.js';
 import type { EditedText } from '../sql/edits.js';
 import { strings } from '../sql/nodes.js';
 import { byteToCharacter } from '../sql/positions.js';
@@ -12,7 +12,7 @@ import { Clauses, type BodyText, type QueryText, type SelectText, type Span } fr
 import { conditionsOf, eachNode, listCondition, type Condition } from './conditions.js';
 import { countJoin, joined, rowsOf, type Piece, type Side } from './join.js';
 import { readFromText, type FromText, type ItemText, type JoinText } from './joins-text.js';
-import type { Anatomy, Figures, Question, Step } from './step.js';
+import type { Anatomy, Figures, Question, Step, StepOrigin } from './step.js';
 import { callsOf, VOLATILE } from './calls.js';
 import type { Flow, Kit, Made } from './made.js';
 import { SelectSteps } from './select-steps.js';
@@ -39,7 +39,9 @@ export function anatomyOf(of: AnatomyOf, names: Names, finish: Finish): Anatomy 
 interface Cte {
   /** It reads itself, or one that comes later. */
   readonly isRecursive: boolean;
-  readonly text: { readonly open: number; readonly close: number };
+  readonly text: CommonTable;
+  /** All of its WITH. */
+  readonly list: readonly CommonTable[];
   readonly node: CommonTableExpr;
   readonly context: Context;
   /** Its last step, once it was opened. */
@@ -53,6 +55,8 @@ interface Context {
   readonly within: (pieces: readonly Piece[]) => Piece[];
   readonly depth: number;
   readonly path: string;
+  /** What WITH says before it, where that is one clause. */
+  readonly before: Span | 'several' | undefined;
 }
 
 interface Asked {
@@ -73,6 +77,7 @@ class AnatomyReader {
   private readonly steps: Step[] = [];
   private readonly asked: Asked[] = [];
   private readonly ids = new Map<string, number>();
+  private readonly origins = new Map<string, StepOrigin>();
 
   constructor(
     private readonly of: AnatomyOf,
@@ -91,7 +96,7 @@ class AnatomyReader {
     const { select } = this.of.query;
     const all = { from: 0, to: this.clauses.words.tokens.length };
     const text = this.clauses.query(all.from, all.to);
-    const last = this.query(text, select, { ctes: new Map(), within: (p) => [...p], depth: 0, path: '' });
+    const last = this.query(text, select, NO_CONTEXT);
     this.add(NO_CONTEXT, {
       kind: 'result',
       span: { from: text.body.from, to: text.to },
@@ -107,7 +112,7 @@ class AnatomyReader {
       if (given.has(step.id) || step.rowsOf || step.known.rows !== undefined || !step.count) continue;
       questions.push({ gives: [[{ step: step.id, figure: 'rows' }]], sql: step.count });
     }
-    return { steps: this.steps, questions };
+    return { steps: this.steps, questions, origins: this.origins, clauses: this.clauses, scopes: this.scopes };
   }
 
   private question({ gives, pieces, isOptional }: Asked): Question {
@@ -238,6 +243,7 @@ class AnatomyReader {
       (to: number): Context['within'] =>
       (pieces) =>
         around.within([{ from: text.with.from, to }, ' select * from (\n', ...pieces, '\n) as "inside"']);
+    const toBefore = (span: Span) => (around.before === undefined ? span : ('several' as const));
     for (const [i, cte] of text.ctes.entries()) {
       const node = nodes.find((n) => 'CommonTableExpr' in n && n.CommonTableExpr.ctename === cte.name);
       if (!node || !('CommonTableExpr' in node)) continue;
@@ -251,10 +257,14 @@ class AnatomyReader {
           text.ctes.slice(i).map((c) => c.name),
         ),
         node: node.CommonTableExpr,
-        context: behind === undefined ? visible : { ...visible, within: within(behind) },
+        context:
+          behind === undefined
+            ? visible
+            : { ...visible, within: within(behind), before: toBefore({ from: text.with.from, to: behind }) },
+        list: text.ctes,
       });
     }
-    return { ...around, ctes, within: within(text.with.to) };
+    return { ...around, ctes, within: within(text.with.to), before: toBefore(text.with) };
   }
 
   private body(text: BodyText, select: SelectStmt, context: Context): string {
@@ -423,7 +433,13 @@ class AnatomyReader {
       const name = alias?.aliasname ?? '';
       const inner = { ...context, depth: context.depth + 1, path: `${context.path}${name} > ` };
       const close = this.clauses.closing(text.from, text.to);
-      return this.named(this.query(this.clauses.query(text.from + 1, close), subquery.SelectStmt, inner), name);
+      const last = this.named(this.query(this.clauses.query(text.from + 1, close), subquery.SelectStmt, inner), name);
+      this.origins.set(last, {
+        kind: 'subquery',
+        brackets: { from: text.from, to: close + 1 },
+        before: context.before,
+      });
+      return last;
     }
     return readsColumns(node) ? undefined : plain({ name: item.ranges[0]?.name ?? 'function' });
   }
@@ -440,7 +456,16 @@ class AnatomyReader {
       return (cte.last = plain({ name, label: `${name}, a recursion`, ...marked }));
     }
     const text = this.clauses.query(cte.text.open + 1, cte.text.close);
-    return (cte.last = this.named(this.query(text, query, cte.context), name));
+    cte.last = this.named(this.query(text, query, cte.context), name);
+    this.origins.set(cte.last, {
+      kind: 'cte',
+      name,
+      text: cte.text,
+      list: cte.list,
+      node: cte.node,
+      before: cte.context.before,
+    });
+    return cte.last;
   }
 
   /** The last step of a query bears its name. */
@@ -468,6 +493,7 @@ class AnatomyReader {
       { span: text.label, label: this.words(text.label), after: { from, where: [] }, item: text.right, result: item },
       context,
     );
+    this.origins.set(last, { kind: 'flow', span: { from: text.from, to: text.to }, item, before: context.before });
     return { from, where: [], item, last };
   }
 
@@ -576,6 +602,10 @@ class AnatomyReader {
       if (list?.isNot && list.link.subLinkType === 'ANY_SUBLINK') this.askForNulls(last, span, context);
       flow = { ...flow, where: after.where, last };
     }
+    if (flow.last !== undefined && flow.last !== from.last && text.from_ && text.where) {
+      const span = { from: text.from_.from, to: text.where.to };
+      this.origins.set(flow.last, { kind: 'flow', span, item: flow.item, before: context.before });
+    }
     return flow;
   }
 
@@ -609,7 +639,7 @@ class AnatomyReader {
   }
 }
 
-const NO_CONTEXT: Context = { ctes: new Map(), within: (p) => [...p], depth: 0, path: '' };
+const NO_CONTEXT: Context = { ctes: new Map(), within: (p) => [...p], depth: 0, path: '', before: undefined };
 
 const TYPES: Readonly<Record<string, 'inner' | 'left' | 'right' | 'full'>> = {
   JOIN_INNER: 'inner',

@@ -1,5 +1,10 @@
+import type { CommonTableExpr } from 'libpg-query';
+import type { QueryScopes } from '../columns/columns.js';
+import type { FromItem } from '../columns/scope.js';
+import type { CommonTable } from '../sql/blocks.js';
 import type { EditedText } from '../sql/edits.js';
 import type { Range } from '../sql/positions.js';
+import type { Clauses, Span } from './clauses.js';
 
 export type StepKind = 'source' | 'join' | 'filter' | 'group' | 'window' | 'expand' | 'stack' | 'limit' | 'result';
 
@@ -78,7 +83,28 @@ export interface Question {
   readonly isOptional?: boolean;
 }
 
+/** What a step is in the text, for what is made of it. */
+export type StepOrigin = {
+  /** What WITH says before it: one clause, several in each other, or nothing. */
+  readonly before: Span | 'several' | undefined;
+} & (
+  | {
+      readonly kind: 'cte';
+      readonly name: string;
+      readonly text: CommonTable;
+      readonly list: readonly CommonTable[];
+      readonly node: CommonTableExpr;
+    }
+  | { readonly kind: 'subquery'; readonly brackets: Span }
+  /** Rows of FROM, with WHERE where the stretch holds it. */
+  | { readonly kind: 'flow'; readonly span: Span; readonly item: FromItem }
+);
+
 export interface Anatomy {
   readonly steps: readonly Step[];
   readonly questions: readonly Question[];
+  /** By the id of a step; others cannot be taken out. */
+  readonly origins: ReadonlyMap<string, StepOrigin>;
+  readonly clauses: Clauses;
+  readonly scopes: QueryScopes;
 }
