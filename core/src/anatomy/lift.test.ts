@@ -84,6 +84,21 @@ select l.call_no, calls.berth_code from large l join calls using (call_no)`,
        "select lifted.call_no, lifted.berth_code, lifted.c_berth_code as written, sum(d.tonnage) as t from staging.lifted join landing.call d on d.call_no = lifted.call_no where lifted.length_m > 3 group by 1, 2, 3",
      ]
     `));
+  test('a join by USING of a table with itself', () =>
+    expect(
+      lifted(
+        'select a.call_no, berth_code from landing.call a join landing.call b using (call_no, berth_code)',
+        'join landing.call',
+      ),
+    ).toMatchInlineSnapshot(`
+     [
+       "select a.call_no,
+            berth_code
+     from landing.call a join landing.call b using (call_no, berth_code);
+     ",
+       "select lifted.call_no, lifted.berth_code from staging.lifted",
+     ]
+    `));
   test('rows behind WHERE, as a table', () =>
     expect(
       lifted('select berth_code, call_no as no from landing.call where tonnage > 1 order by tonnage', 'filter', {

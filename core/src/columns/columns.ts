@@ -108,7 +108,9 @@ export class QueryScopes {
   /** The key of an expression's type over items of FROM, where core can say it. */
   typeOf(node: Node, item: FromItem): string | undefined {
     const place = { scope: within(item, undefined), ctes: new Map(), windows: [], rows: new Gathered() };
-    return readExpression(this.reader, node, place).type?.key;
+    // What is asked for is no name of the query.
+    const { watch: _, ...quiet } = this.reader;
+    return readExpression(quiet, node, place).type?.key;
   }
 }
 

@@ -1,3 +1,4 @@
+import { inline, lift } from '@ouvrage/core/anatomy';
 import { explainOption, ContractEditError, contractView, editContract, meaningAt, rename } from '@ouvrage/core/assist';
 import {
   columnId,
@@ -56,6 +57,10 @@ export function answer(request: Request): Answers[keyof Answers] {
       return coverage(kept!);
     case 'rename':
       return rename(kept!, request.renaming);
+    case 'lift':
+      return lift(kept!, request.lift);
+    case 'inline':
+      return inline(kept!, request.view);
   }
 }
 

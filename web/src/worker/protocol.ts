@@ -1,3 +1,4 @@
+import type { Inlined, Lift, Lifted } from '@ouvrage/core/anatomy';
 import type { Renamed, Renaming, Explanation, ContractEdit, ContractView, LayerStatement } from '@ouvrage/core/assist';
 import type { Check } from '@ouvrage/core/check';
 import type { Coverage, Station, Unread } from '@ouvrage/core/lineage';
@@ -143,7 +144,11 @@ export type Request =
   /** Which columns say what they mean. */
   | { readonly kind: 'coverage' }
   /** What a new name changes, in the files as they are saved. */
-  | { readonly kind: 'rename'; readonly renaming: Renaming };
+  | { readonly kind: 'rename'; readonly renaming: Renaming }
+  /** A step of a query as a definition of its own. */
+  | { readonly kind: 'lift'; readonly lift: Lift }
+  /** A view's query within its one reader. */
+  | { readonly kind: 'inline'; readonly view: string };
 
 export interface Answers {
   readonly open: ProjectSummary;
@@ -153,6 +158,8 @@ export interface Answers {
   readonly explain: Explained | null;
   readonly coverage: readonly Coverage[];
   readonly rename: Renamed;
+  readonly lift: Lifted;
+  readonly inline: Inlined;
   /** Null where there is no such column. */
   readonly trace: TraceAnswer | null;
   readonly drafts: EditImpact;

@@ -1,4 +1,5 @@
 import { quickFix, type QuickFix } from '@ouvrage/core/assist';
+import { isView } from '@ouvrage/core/language';
 import { FileStrip } from './file-strip';
 import { useEffect, useRef, useState, type ReactNode } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
@@ -14,6 +15,7 @@ import type { EditImpact, PlacedDiagnostic, TableSummary } from '../../worker/pr
 import { ChecksFacet } from './checks-facet';
 import { Conflict } from './conflict';
 import { ContractPanel } from './contract-panel';
+import { InlineButton } from './inline-button';
 import { LoadFacet } from './load-facet';
 import { PastFacet } from './past-facet';
 import type { Stretch } from './anatomy/anatomy-panel';
@@ -37,6 +39,9 @@ const FACETS = [
   ['load', 'Load'],
   ['past', 'Past'],
 ] as const;
+
+const isViewTable = ({ policy }: TableSummary): boolean =>
+  policy !== 'intake' && policy !== 'reference' && isView({ policy });
 
 /** What the button over the sheet does, by the view that is open. */
 export const RUN_WORDS = { preview: 'Preview', anatomy: 'Count', plan: 'Plan' } as const;
@@ -92,6 +97,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
               beside={
                 <>
                   <RenameButton what={{ kind: 'table', table: table.fullName }} />
+                  {isViewTable(table) && <InlineButton view={table.fullName} />}
                   <Link
                     to={address.starter(slug, table.kind === 'source' ? 'clean' : 'summarise', table.fullName)}
                     className="px-1 font-medium whitespace-nowrap text-plan hover:underline"

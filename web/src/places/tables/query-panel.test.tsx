@@ -4,7 +4,7 @@ import type { AnatomyStep, PlanAnswer } from '@ouvrage/api/anatomy';
 import { EditorView } from '@codemirror/view';
 import { act, cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import { around, FILES, Lines, Problem, renderPlace, serve, type Answers } from '../../testing';
+import { around, FILES, Lines, Problem, renderPlace, serve, type Answers, type Sent } from '../../testing';
 
 const { default: Tables } = await import('./tables');
 const { store, textTyped } = await import('../../data/store');
@@ -172,6 +172,65 @@ describe('the anatomy of a query', () => {
     });
     await open('Anatomy');
     expect(await screen.findByText(/Counting gave way/)).toBeTruthy();
+  });
+});
+
+const DRAFT = ({ body }: Sent) => ({ ...(body as object), version: 1, by: 'Jonas', at: '2026-01-01T00:00:00Z' });
+
+describe('a step', () => {
+  test('is lifted out: both files are shown, and become drafts', async () => {
+    const sent = await show({
+      'POST workspaces/dues/anatomy': new Lines([steps({ steps: [{ ...STEPS[2], id: 'join landing.berth' }] })]),
+      'PUT workspaces/dues/drafts': DRAFT,
+    });
+    await open('Anatomy');
+    await userEvent.click(await screen.findByRole('button', { name: 'Lift out' }));
+    const name = screen.getByLabelText('Name of the new definition');
+    await userEvent.clear(name);
+    await userEvent.type(name, 'core.dim_berth');
+    await userEvent.click(screen.getByRole('button', { name: 'Show both files' }));
+    expect((await screen.findByRole('alert')).textContent).toBe('there is a table core.dim_berth already');
+    await userEvent.clear(name);
+    await userEvent.type(name, 'staging.pairs');
+    await userEvent.click(screen.getByRole('button', { name: 'Show both files' }));
+    await userEvent.click(await screen.findByRole('button', { name: 'Save as drafts' }));
+    await waitFor(() =>
+      expect(sent.changed.filter((s) => s.method === 'PUT').map((s) => (s.body as { text: string }).text)).toEqual([
+        'select b.berth_code\nfrom landing.berth b join landing.berth c using (berth_code);\n',
+        'select pairs.berth_code from staging.pairs',
+      ]),
+    );
+  });
+  test('that was one goes back into the query that reads it', async () => {
+    const sent = serve({
+      ...around(),
+      'GET workspaces/dues/files': {
+        ...(around()['GET workspaces/dues/files'] as object),
+        files: {
+          ...FILES,
+          'staging/pair.sql': 'select berth_code from staging.berth',
+          'core/dim_berth.sql': 'select 1 as one',
+        },
+      },
+      'POST workspaces/dues/validate': [],
+      'PUT workspaces/dues/drafts': DRAFT,
+    });
+    await renderPlace(<Tables />, {
+      at: '/w/dues/tables/staging.berth/definition',
+      route: '/w/:ws/tables/:table?/:facet?',
+    });
+    await userEvent.click(await screen.findByRole('button', { name: 'Put into its reader' }));
+    await userEvent.click(await screen.findByRole('button', { name: 'Save as drafts' }));
+    await waitFor(() =>
+      expect(sent.changed.filter((s) => s.method === 'PUT').map((s) => s.body)).toEqual([
+        {
+          path: 'staging/pair.sql',
+          text: 'with berth as (\nselect berth_code, length_m from landing.berth\n)\nselect berth_code from berth',
+          version: 0,
+        },
+        { path: 'staging/berth.sql', text: null, version: 0 },
+      ]),
+    );
   });
 });
 

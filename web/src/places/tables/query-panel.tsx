@@ -1,5 +1,6 @@
 import { Tabs } from 'radix-ui';
 import { useEffect } from 'react';
+import { useProject } from '../../data/project';
 import { count, duration, plural } from '../../shared/format';
 import { Button } from '../../shared/ui/button';
 import { AnatomyPanel, type Stretch } from './anatomy/anatomy-panel';
@@ -34,6 +35,7 @@ export function QueryPanel({
   onDeclare: ((table: string, statement: string) => void) | undefined;
 }) {
   const { view, preview, anatomy, plan } = views;
+  const { tables } = useProject();
   useEffect(() => {
     if (view !== 'preview') views.open(view, text);
     // An address may lead to a view: it is asked for once.
@@ -75,6 +77,7 @@ export function QueryPanel({
           text={text}
           anatomy={anatomy}
           sample={preview.sample}
+          table={tables.has(name) ? name : undefined}
           selected={selected}
           onMark={onMark}
         />

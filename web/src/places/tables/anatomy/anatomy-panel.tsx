@@ -24,9 +24,11 @@ export function AnatomyPanel({
   anatomy,
   sample,
   selected,
+  table,
   onMark,
 }: {
   path: string;
+  table: string | undefined;
   /** As it is now; the steps are those of the text that was counted. */
   text: string;
   anatomy: AnatomyState;
@@ -109,7 +111,16 @@ export function AnatomyPanel({
         aria-label="Height of the rows of a step"
       />
       <Panel minSize="20%">
-        <StepRows key={step.id} path={path} text={anatomy.text!} sample={sample} strip={here} step={step} n={n} />
+        <StepRows
+          key={step.id}
+          path={path}
+          text={anatomy.text!}
+          sample={sample}
+          strip={here}
+          step={step}
+          n={n}
+          table={isCurrent ? table : undefined}
+        />
       </Panel>
     </Group>
   );

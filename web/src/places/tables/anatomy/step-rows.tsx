@@ -11,6 +11,7 @@ import { Empty } from '../../../shared/ui/empty';
 import { Loading } from '../../../shared/ui/loading';
 import { ProblemNote } from '../../../shared/ui/problem-note';
 import { PREVIEW_ROWS } from '../use-preview';
+import { LiftButton } from './lift-button';
 import { figureOf, type Strip } from './strip';
 
 const LOOKS: Readonly<Record<StepLook['name'], { readonly label: string; readonly figure: FigureName }>> = {
@@ -23,6 +24,9 @@ const LOOKS: Readonly<Record<StepLook['name'], { readonly label: string; readonl
   unknown: { label: 'unknown', figure: 'unknown' },
 };
 
+/** Steps that can become definitions of their own. */
+const LIFTED: ReadonlySet<string> = new Set(['join', 'filter', 'group', 'stack', 'window', 'limit', 'source']);
+
 /** The rows of a step, and those that it loses or multiplies. */
 export function StepRows({
   path,
@@ -31,7 +35,10 @@ export function StepRows({
   strip,
   step,
   n,
+  table,
 }: {
+  /** The definition whose query it is; without one nothing can be lifted. */
+  table: string | undefined;
   path: string;
   /** The text whose steps were counted. */
   text: string;
@@ -53,6 +60,7 @@ export function StepRows({
         <span className="min-w-0 flex-1 truncate font-mono text-small text-soft" title={step.label}>
           {step.key?.length ? `by ${step.key.join(', ')}` : step.label}
         </span>
+        {table !== undefined && LIFTED.has(step.kind) && <LiftButton table={table} step={step} />}
         <div role="group" aria-label="Which rows" className="flex flex-wrap gap-1.5">
           {step.looks
             .filter((name) => name === 'rows' || figureOf(strip, step, LOOKS[name].figure) !== 0)
