@@ -567,6 +567,7 @@ class AnatomyReader {
       const before = { from: flow.from, where: flow.where };
       const after = { from: flow.from, where: [...flow.where, condition] };
       const list = group.length === 1 ? listCondition(group[0]!.node) : undefined;
+      const isExists = list?.link.subLinkType === 'EXISTS_SUBLINK';
       const span = { from: group[0]!.span.from, to: group.at(-1)!.span.to };
       const isAll = group.length === conditions.length && text.where !== undefined && conditions.length > 0;
       const last = this.add(context, {
@@ -578,27 +579,33 @@ class AnatomyReader {
         count: context.within(rowsOf(after, ['count(*)'])),
         looks: [
           { name: 'rows', hidden: 0, pieces: context.within(rowsOf(after, ['*'])) },
-          {
-            name: 'unknown',
-            hidden: 0,
-            pieces: context.within(
-              rowsOf({ from: flow.from, where: [...flow.where, ['(', ...condition, ') is null']] }, ['*']),
-            ),
-          },
+          ...(isExists
+            ? []
+            : [
+                {
+                  name: 'unknown' as const,
+                  hidden: 0,
+                  pieces: context.within(
+                    rowsOf({ from: flow.from, where: [...flow.where, ['(', ...condition, ') is null']] }, ['*']),
+                  ),
+                },
+              ]),
         ],
       });
-      this.ask(
-        [[{ step: last, figure: 'rows' }], [{ step: last, figure: 'unknown' }]],
-        context.within(
-          rowsOf(before, [
-            'count(*) filter (where ',
-            ...condition,
-            ') as "rows", count(*) filter (where (',
-            ...condition,
-            ') is null) as "unknown"',
-          ]),
-        ),
-      );
+      // EXISTS is never null, and planned as a join only where it stands in WHERE.
+      if (!isExists)
+        this.ask(
+          [[{ step: last, figure: 'rows' }], [{ step: last, figure: 'unknown' }]],
+          context.within(
+            rowsOf(before, [
+              'count(*) filter (where ',
+              ...condition,
+              ') as "rows", count(*) filter (where (',
+              ...condition,
+              ') is null) as "unknown"',
+            ]),
+          ),
+        );
       if (list?.isNot && list.link.subLinkType === 'ANY_SUBLINK') this.askForNulls(last, span, context);
       flow = { ...flow, where: after.where, last };
     }
