@@ -44,6 +44,20 @@ const VIEWS = [
       await berth.evaluate((e) => e.scrollIntoView({ block: 'start' }));
     },
   ],
+  [
+    'anatomy',
+    '/w/dues-by-rate/tables/mart.vessel_dues?view=anatomy',
+    async (page) => {
+      await page.getByRole('option', { name: /multiplies/ }).click();
+      await page.getByRole('button', { name: /keys that multiply/ }).click();
+      await page.getByRole('columnheader', { name: /right rows/ }).waitFor();
+    },
+  ],
+  [
+    'plan',
+    `${W}/tables/mart.terminal_quarter?view=plan`,
+    async (page) => page.getByText('hashed aggregate').first().waitFor(),
+  ],
   ['checks', `${W}/tables/core.fact_call/checks`],
   ['lineage', `${W}/lineage?focus=mart.vessel_dues&up=9&down=9`],
   ['lineage-column', `${W}/lineage?focus=mart.vessel_dues&column=dues_total`],
@@ -57,7 +71,6 @@ const VIEWS = [
     `${W}/tables/landing.call/rows?look=${encodeURIComponent('{"filters":[{"column":"status","op":"=","value":"departed"}],"sort":[{"column":"tonnage","descending":true}]}')}`,
   ],
   ['profile', `${W}/tables/core.dim_vessel/rows?view=profile`],
-  ['versions', `${W}/tables/core.dim_vessel/rows?view=versions`],
   ['load', `/w/production/tables/core.dim_vessel/load`],
   [
     'starter-fact',
@@ -95,7 +108,6 @@ await main(async () => {
   page.on('pageerror', (e) => errors.push(e.message));
   await page.goto('/');
   await page.getByLabel('Name').waitFor();
-  if (!values.only || values.only === 'sign-in') await page.screenshot({ path: path.join(out, 'sign-in.png') });
   await page.getByLabel('Name').fill('mira');
   await page.getByLabel('Password').fill('saltmere');
   await page.getByRole('button', { name: 'Sign in' }).click();

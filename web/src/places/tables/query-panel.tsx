@@ -3,7 +3,7 @@ import { useEffect } from 'react';
 import { useProject } from '../../data/project';
 import { count, duration, plural } from '../../shared/format';
 import { Button } from '../../shared/ui/button';
-import { AnatomyPanel, type Stretch } from './anatomy/anatomy-panel';
+import { AnatomyPanel, asOf, type Stretch } from './anatomy/anatomy-panel';
 import { PlanPanel, planFigures } from './anatomy/plan-panel';
 import { QUERY_VIEWS, type QueryViews, type QueryView } from './anatomy/use-query-views';
 import { PreviewFiguresLine, PreviewRows } from './preview-panel';
@@ -64,8 +64,11 @@ export function QueryPanel({
           </Tabs.List>
           {inputs.length > 0 && <SampleChoice inputs={inputs} preview={preview} />}
         </span>
-        <span className="truncate text-small text-soft">
-          <Figures views={views} path={path} text={text} />
+        <span className="flex min-w-0 items-center gap-2 text-small text-soft">
+          <span className="truncate">
+            <Figures views={views} />
+          </span>
+          {view === 'preview' && preview.rows && <SaveQuery path={path} text={text} sample={preview.sample} />}
         </span>
       </div>
       <Tabs.Content value="preview" className="min-h-0 flex-1" tabIndex={-1}>
@@ -89,15 +92,7 @@ export function QueryPanel({
   );
 }
 
-function Figures({
-  views: { view, preview, anatomy, plan },
-  path,
-  text,
-}: {
-  views: QueryViews;
-  path: string;
-  text: string;
-}) {
+function Figures({ views: { view, preview, anatomy, plan } }: { views: QueryViews }) {
   const open = { preview, anatomy, plan }[view];
   if (open.running)
     return (
@@ -108,13 +103,7 @@ function Figures({
         </Button>
       </>
     );
-  if (view === 'preview')
-    return (
-      <>
-        <PreviewFiguresLine preview={preview} />
-        {preview.rows && <SaveQuery path={path} text={text} sample={preview.sample} />}
-      </>
-    );
+  if (view === 'preview') return <PreviewFiguresLine preview={preview} />;
   if (view === 'plan') return plan.plan ? planFigures(plan.plan) : null;
   const { here } = anatomy;
   if (!here) return null;
@@ -123,6 +112,7 @@ function Figures({
       {plural(here.steps.length, 'step')}, {here.sampled === undefined ? 'all rows' : 'a sample'}
       {anatomy.milliseconds !== undefined && `, ${duration(anatomy.milliseconds)}`}
       {anatomy.production && ', beside production'}
+      <span title="When the rows were as they are counted">, as of {asOf(anatomy)}</span>
     </>
   );
 }

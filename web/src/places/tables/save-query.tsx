@@ -24,7 +24,7 @@ export function SaveQuery({ path, text, sample }: { path: string; text: string; 
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild>
-        <Button tone="quiet" className="h-6!">
+        <Button tone="quiet" className="h-6! shrink-0">
           Save as
         </Button>
       </DropdownMenu.Trigger>
