@@ -24,6 +24,8 @@ const SECONDS = {
   'upgrade.test.ts': 15,
   'look-ups.test.ts': 13,
   'names.test.ts': 13,
+  'anatomy.test.ts': 14,
+  'rename.test.ts': 8,
 };
 const nameOf = (test) => test.path.slice(test.path.lastIndexOf('/') + 1);
 const secondsOf = (test) => SECONDS[nameOf(test)] ?? 6;
