@@ -1,5 +1,5 @@
 import { useState } from 'react';
-import { useKeepDraftMutation } from '../data/workspaces';
+import { useDropDraftMutation, useKeepDraftMutation } from '../data/workspaces';
 import { useProject } from '../data/project';
 import { Diff } from './diff';
 import { useTell } from './toasts';
@@ -13,20 +13,36 @@ export interface Proposed {
   readonly after: string | null;
 }
 
-/** Keeps files as drafts of the workspace; resolves to whether all were kept. */
+/** Takes a set of drafts back: those that were there before come back as they were. */
+export type Undo = () => Promise<void>;
+
+/** Keeps files as drafts of the workspace; resolves to what takes all of them back, undefined where one was not kept. */
 export function useKeepFiles() {
   const { slug, drafts } = useProject();
   const [keepDraft, { isLoading }] = useKeepDraftMutation();
+  const [dropDraft] = useDropDraftMutation();
   const tell = useTell();
-  const keep = async (files: readonly Pick<Proposed, 'path' | 'after'>[]): Promise<boolean> => {
+  const keep = async (files: readonly Pick<Proposed, 'path' | 'after'>[]): Promise<Undo | undefined> => {
+    const versions = new Map<string, number>();
+    const takeBack = async () => {
+      for (const [path, version] of versions) {
+        const before = drafts.get(path);
+        if (before) await keepDraft({ slug, path, text: before.text, version }).unwrap();
+        else await dropDraft({ slug, path }).unwrap();
+      }
+    };
     try {
-      for (const { path, after } of files)
-        await keepDraft({ slug, path, text: after, version: drafts.get(path)?.version ?? 0 }).unwrap();
-      return true;
+      for (const { path, after } of files) {
+        const kept = await keepDraft({ slug, path, text: after, version: drafts.get(path)?.version ?? 0 }).unwrap();
+        versions.set(path, kept.version);
+      }
     } catch (problem) {
       tell.problem(problem);
-      return false;
+      // All of them or none.
+      await takeBack().catch(tell.problem);
+      return undefined;
     }
+    return () => takeBack().then(() => tell.say('Drafts are as they were before'), tell.problem);
   };
   return { keep, keeping: isLoading };
 }
@@ -38,7 +54,7 @@ export function Proposal({
   onBack,
 }: {
   files: readonly Proposed[];
-  onKept: () => void;
+  onKept: (undo: Undo) => void;
   onBack: () => void;
 }) {
   const [chosen, setChosen] = useState(0);
@@ -75,7 +91,7 @@ export function Proposal({
       </div>
       <div className="flex justify-end gap-2">
         <Button onClick={onBack}>Back</Button>
-        <Button tone="act" disabled={keeping} onClick={() => void keep(files).then((kept) => kept && onKept())}>
+        <Button tone="act" disabled={keeping} onClick={() => void keep(files).then((undo) => undo && onKept(undo))}>
           Save as {files.length === 1 ? 'a draft' : 'drafts'}
         </Button>
       </div>

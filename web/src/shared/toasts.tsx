@@ -7,10 +7,12 @@ interface Told {
   readonly title: string;
   readonly detail?: string;
   readonly bad: boolean;
+  readonly undo?: () => void;
 }
 
 interface Teller {
-  readonly say: (title: string, detail?: string) => void;
+  /** @param undo takes back what is said, from the message itself */
+  readonly say: (title: string, detail?: string, undo?: () => void) => void;
   readonly problem: (problem: unknown) => void;
 }
 
@@ -29,7 +31,8 @@ export function ToastProvider({ children }: { children: ReactNode }) {
   );
   const teller = useMemo(
     (): Teller => ({
-      say: (title, detail) => add({ title, bad: false, ...(detail ? { detail } : {}) }),
+      say: (title, detail, undo) =>
+        add({ title, bad: false, ...(detail ? { detail } : {}), ...(undo ? { undo } : {}) }),
       problem: (problem) => {
         const body = problem as ProblemBody;
         add({
@@ -52,6 +55,17 @@ export function ToastProvider({ children }: { children: ReactNode }) {
         >
           <Toast.Title className="font-medium">{t.title}</Toast.Title>
           {t.detail && <Toast.Description className="text-soft">{t.detail}</Toast.Description>}
+          {t.undo && (
+            <Toast.Action altText={`Undo: ${t.title}`} asChild>
+              <button
+                type="button"
+                onClick={t.undo}
+                className="mt-1 font-medium text-plan underline underline-offset-2"
+              >
+                Undo
+              </button>
+            </Toast.Action>
+          )}
         </Toast.Root>
       ))}
       <Toast.Viewport className="fixed right-4 bottom-4 z-50 flex w-dialog-small flex-col gap-2" />

@@ -5,7 +5,7 @@ import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { useAppSelector } from '../../data/store';
 import { useDraftReason } from '../../data/use-draft-reason';
-import { Proposal } from '../../shared/proposal';
+import { Proposal, type Undo } from '../../shared/proposal';
 import { useTell } from '../../shared/toasts';
 import { Button } from '../../shared/ui/button';
 import { Modal } from '../../shared/ui/modal';
@@ -28,8 +28,8 @@ export function InlineButton({ view }: { view: string }) {
       .then(setFound, (error: Error) => tell.problem(readerProblem(error)));
   };
   const close = () => setFound(undefined);
-  const kept = () => {
-    tell.say(`${view} is part of its reader now`);
+  const kept = (undo: Undo) => {
+    tell.say(`${view} is part of its reader now`, undefined, () => void undo());
     close();
     void navigate(address.place(slug, 'tables'));
   };

@@ -15,6 +15,7 @@ afterEach(() => {
 const show = async (table: string, role: Person['role'] = 'editor') => {
   const sent = serve({
     ...around(role),
+    'DELETE workspaces/dues/drafts': undefined,
     'POST workspaces/dues/validate': [],
     'GET workspaces/dues/history': [],
     'PUT workspaces/dues/drafts': ({ body }: Sent) => ({
@@ -48,6 +49,15 @@ describe('a rename', () => {
       { path: 'staging/places.sql', text: 'select berth_code, length_m from landing.berth', version: 0 },
       { path: 'staging/berth.sql', text: null, version: 0 },
     ]);
+    // All of it is taken back at once.
+    await userEvent.click(await screen.findByRole('button', { name: /Undo/ }));
+    await waitFor(() =>
+      expect(sent.changed.filter((s) => s.method === 'DELETE').map((s) => s.path)).toEqual(
+        ['core/dim_berth.sql', 'staging/places.sql', 'staging/berth.sql'].map(
+          (path) => `workspaces/dues/drafts?path=${encodeURIComponent(path)}`,
+        ),
+      ),
+    );
   });
   test('that cannot be made says why', async () => {
     await show('staging.berth');

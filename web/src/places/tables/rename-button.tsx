@@ -7,7 +7,7 @@ import { useProject } from '../../data/project';
 import { useAppSelector } from '../../data/store';
 import { useDraftReason } from '../../data/use-draft-reason';
 import { plural } from '../../shared/format';
-import { Proposal } from '../../shared/proposal';
+import { Proposal, type Undo } from '../../shared/proposal';
 import { useTell } from '../../shared/toasts';
 import { Button } from '../../shared/ui/button';
 import { inputClass } from '../../shared/ui/input';
@@ -48,9 +48,9 @@ function RenameDialog({ what, onClose }: { what: What; onClose: () => void }) {
     projectWorker
       .ask<'rename'>({ kind: 'rename', renaming: { ...what, to } })
       .then(setFound, (error: Error) => tell.problem(readerProblem(error)));
-  const kept = () => {
+  const kept = (undo: Undo) => {
     const { to } = getValues();
-    tell.say(`${from} is now ${to}`, 'Its rows move along with the release.');
+    tell.say(`${from} is now ${to}`, 'Its rows move along with the release.', () => void undo());
     onClose();
     if (what.kind === 'table') void navigate(address.table(slug, to), { replace: true });
   };

@@ -7,7 +7,7 @@ import { address } from '../../../data/addresses';
 import { useProject } from '../../../data/project';
 import { useAppSelector } from '../../../data/store';
 import { useDraftReason } from '../../../data/use-draft-reason';
-import { Proposal } from '../../../shared/proposal';
+import { Proposal, type Undo } from '../../../shared/proposal';
 import { useTell } from '../../../shared/toasts';
 import { Button } from '../../../shared/ui/button';
 import { inputClass } from '../../../shared/ui/input';
@@ -44,8 +44,8 @@ function LiftDialog({ table, step, onClose }: { table: string; step: AnatomyStep
     projectWorker
       .ask<'lift'>({ kind: 'lift', lift: { table, step: step.id, as, kind } })
       .then(setFound, (error: Error) => tell.problem(readerProblem(error)));
-  const kept = () => {
-    tell.say(`${getValues().as} is a definition now`, `${table} reads it.`);
+  const kept = (undo: Undo) => {
+    tell.say(`${getValues().as} is a definition now`, `${table} reads it.`, () => void undo());
     onClose();
     void navigate(address.table(slug, getValues().as));
   };
