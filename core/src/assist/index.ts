@@ -1,5 +1,6 @@
 export { type ContractEdit, ContractEditError, editContract } from './contract-edit.js';
 export { type ContractColumn, type ContractView, contractView } from './contract-view.js';
+export { type JoinCondition, joinConditions } from './join-conditions.js';
 export { type LayerStatement, layerStatements, layersInOrder } from './layer-order.js';
 export { meaningAt } from './meaning-at.js';
 export { namesAt } from './names-at.js';

@@ -1,4 +1,4 @@
-import { namesAt, optionChoices } from '@ouvrage/core/assist';
+import { joinConditions, namesAt, optionChoices } from '@ouvrage/core/assist';
 import type { Project } from '@ouvrage/core/model';
 import { schemaNameOf } from '@ouvrage/core/resolve';
 import type { Completion, CompletionAnswer } from './protocol';
@@ -79,6 +79,18 @@ export function complete(project: Project, text: string, offset: number): Comple
           options: tables.map((t) => ({ label: t.name, kind: 'table', ...(t.comment ? { detail: t.comment } : {}) })),
         }
       : null;
+  }
+  // The item that ON belongs to is named just before it.
+  const [, joined] = /([\w$]+)\s+on\s+[\w$]*$/i.exec(text.slice(0, offset)) ?? [];
+  const right = joined === undefined ? undefined : ranges.find((r) => r.name === joined.toLowerCase());
+  if (right) {
+    const left = ranges.slice(0, ranges.indexOf(right));
+    const conditions = joinConditions(project, left, right);
+    if (conditions.length)
+      return {
+        from,
+        options: conditions.map((c): Completion => ({ label: c.text, kind: 'column', detail: c.reason })),
+      };
   }
   const expectsTable = /\b(from|join)\s+[\w$]*$/i.test(text.slice(0, offset));
   if (word === '' && !expectsTable && !/[\s(,]$/.test(text.slice(0, offset))) return null;
