@@ -171,6 +171,22 @@ describe('the steps of a query', () => {
   ])('%s', (_, sql, expected) => expect(steps(sql)).toEqual(expected));
 });
 
+describe('more than anybody can look through is one step', () => {
+  const nested = (n: number, inner: string): string =>
+    n === 0 ? inner : `select * from (${nested(n - 1, inner)}) q${n}`;
+  test.each<[string, string]>([
+    [
+      'many items of FROM',
+      `select 1 as one from ${Array.from({ length: 4000 }, (_, i) => `landing.call c${i}`).join(', ')}`,
+    ],
+    ['many arms', Array.from({ length: 400 }, () => 'select call_no from landing.call').join(' union ')],
+    [
+      'a long text in many others',
+      nested(120, `select ${Array.from({ length: 8000 }, (_, i) => `1 as c${i}`).join(', ')}`),
+    ],
+  ])('%s', (_, sql) => expect(steps(sql)).toHaveLength(1));
+});
+
 test('ids survive an edit of another step', () => {
   const ids = (sql: string) => anatomy(sql).steps.map((s) => s.id);
   const before = ids('select 1 as one from landing.call c join landing.berth b using (berth_code) where c.tonnage > 1');

@@ -32,8 +32,20 @@ export type Finish = (compiled: EditedText) => EditedText;
  * comes from the text; nothing is asked of a database.
  */
 export function anatomyOf(of: AnatomyOf, names: Names, finish: Finish): Anatomy {
-  return new AnatomyReader(of, names, finish).read();
+  try {
+    return new AnatomyReader(of, names, finish).read();
+  } catch (error) {
+    if (!(error instanceof TooLarge)) throw error;
+    return new AnatomyReader(of, names, finish).readWhole();
+  }
 }
+
+/** More than anybody can look through: such a query is one step. Each step costs the text before it. */
+const MOST_STEPS = 300;
+/** A query in others is read once for each of them. */
+const MOST_TOKENS = 20_000;
+
+class TooLarge extends Error {}
 
 /** A common table expression that can be read. */
 interface Cte {
@@ -92,19 +104,30 @@ class AnatomyReader {
     this.unsteady = this.unsteadyCalls(query.select);
   }
 
+  /** @throws TooLarge */
   read(): Anatomy {
-    const { select } = this.of.query;
+    if (this.clauses.words.tokens.length > MOST_TOKENS) throw new TooLarge();
+    const text = this.clauses.query(0, this.clauses.words.tokens.length);
+    const last = this.query(text, this.of.query.select, NO_CONTEXT);
+    return this.withResult({ from: text.body.from, to: text.to }, text.to, last);
+  }
+
+  /** All of the query as one step. */
+  readWhole(): Anatomy {
     const all = { from: 0, to: this.clauses.words.tokens.length };
-    const text = this.clauses.query(all.from, all.to);
-    const last = this.query(text, select, NO_CONTEXT);
+    const last = this.whole(all, this.of.query.select, NO_CONTEXT, {});
+    return this.withResult(all, all.to, last);
+  }
+
+  private withResult(span: Span, to: number, last: string): Anatomy {
     this.add(NO_CONTEXT, {
       kind: 'result',
-      span: { from: text.body.from, to: text.to },
+      span,
       inputs: [last],
       rowsOf: [last],
-      columns: this.scopes.columns(select),
-      count: ['select count(*) from (\n', { from: 0, to: text.to }, '\n) as q'],
-      looks: [{ name: 'rows', hidden: 0, pieces: [{ from: 0, to: text.to }] }],
+      columns: this.scopes.columns(this.of.query.select),
+      count: ['select count(*) from (\n', { from: 0, to }, '\n) as q'],
+      looks: [{ name: 'rows', hidden: 0, pieces: [{ from: 0, to }] }],
     });
     const given = new Set(this.asked.flatMap((q) => q.gives.flat().map((g) => (g.figure === 'rows' ? g.step : ''))));
     const questions = this.asked.map((q) => this.question(q));
@@ -148,6 +171,7 @@ class AnatomyReader {
   }
 
   private add(context: Context, made: Made): string {
+    if (this.steps.length >= MOST_STEPS) throw new TooLarge();
     const label = made.label ?? this.words(made.span);
     const stem = `${context.path}${made.kind}${made.kind === 'source' || made.kind === 'join' ? ` ${made.table ?? made.name ?? ''}` : ''}`;
     const nth = (this.ids.get(stem) ?? 0) + 1;

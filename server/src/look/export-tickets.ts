@@ -12,8 +12,8 @@ export interface ExportAsked extends Omit<PreviewAsked, 'limit'> {
 }
 
 const LIFE_MILLISECONDS = 60_000;
-/** Texts may be long: so many wait at most. */
-const MOST = 100;
+/** Texts may be long: so many of one person wait at most. */
+const MOST_OF_PERSON = 3;
 
 /** Keeps what is to be exported until the browser fetches it: a file that is saved can have no text in its address. */
 @Injectable()
@@ -23,8 +23,9 @@ export class ExportTickets {
   keep(asked: ExportAsked): string {
     const id = randomUUID();
     this.waiting.set(id, { asked, until: Date.now() + LIFE_MILLISECONDS });
-    for (const [old, { until }] of this.waiting)
-      if (until < Date.now() || this.waiting.size > MOST) this.waiting.delete(old);
+    const own = [...this.waiting].filter(([, w]) => w.asked.person === asked.person);
+    for (const [old] of own.slice(0, -MOST_OF_PERSON)) this.waiting.delete(old);
+    for (const [old, { until }] of this.waiting) if (until < Date.now()) this.waiting.delete(old);
     return id;
   }
 
