@@ -129,6 +129,9 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   look: fc
     .record({ table: tables, show: fc.constant([]), filters: fc.constant([]), sort: fc.constant([]) })
     .map((l) => JSON.stringify(l)),
+  step: fc.constantFrom('result', 'source staging.port', 'x'),
+  force: flag,
+  analyze: flag,
   form: fc.constantFrom('script', 'procedures'),
   files: fc.dictionary(paths, fc.oneof(texts, fc.constant(null)), { maxKeys: 2 }),
   since: fc.constantFrom('a'.repeat(40), '0'.repeat(40), 'HEAD'),
@@ -162,6 +165,7 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
   'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
   'PUT /api/connections/binding': { environment: fc.constantFrom('production', 'workspaces') },
   'POST /api/workspaces/:slug/page': { limit: fc.constantFrom(1, 10) },
+  'POST /api/workspaces/:slug/anatomy/rows': { look: fc.constantFrom('rows', 'keys', 'leftAlone', 'x') },
 };
 
 /** The fields of a route's body and query, as the API is described. */
@@ -187,7 +191,9 @@ function fieldsOf(names: readonly string[], key = ''): fc.Arbitrary<Record<strin
       { weight: 1, arbitrary: anything },
     );
   return fc.record(Object.fromEntries(names.map((n) => [n, field(n)])), {
-    requiredKeys: [...names].filter((n) => !['after', 'sample', 'startOver', 'parallelism', 'limit'].includes(n)),
+    requiredKeys: [...names].filter(
+      (n) => !['after', 'sample', 'force', 'startOver', 'parallelism', 'limit'].includes(n),
+    ),
   });
 }
 
