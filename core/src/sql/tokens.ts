@@ -159,6 +159,16 @@ export function withoutLayout(text: string, from = 0, to = text.length): string 
   return out;
 }
 
+/** Whether two texts differ in layout alone: the same words and the same comments, in the same order. */
+export function sameButLayout(a: string, b: string): boolean {
+  const words = (text: string) =>
+    [...tokenize(text)].map((t) =>
+      t.kind === 'comment' ? t.text.replace(/\s+/g, ' ').trim() : t.kind === 'word' ? t.text.toLowerCase() : t.text,
+    );
+  const [left, right] = [words(a), words(b)];
+  return left.length === right.length && left.every((word, i) => word === right[i]);
+}
+
 /** Where a name of several parts ends, `a.b.c`, that begins at a place. */
 export function endOfName(text: string, start: number, parts: number): number {
   let end = nextToken(text, start)?.end ?? start;

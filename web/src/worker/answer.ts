@@ -22,7 +22,7 @@ let kept: Project | undefined;
 let edited: Project | undefined;
 
 /** Answers a request; core's parser is loaded before. */
-export function answer(request: Request): Answers[keyof Answers] {
+export function answer(request: Request): Answers[keyof Answers] | Promise<Answers['format']> {
   switch (request.kind) {
     case 'open':
       kept = readProject(new Map(Object.entries(request.files)), kept);
@@ -57,6 +57,10 @@ export function answer(request: Request): Answers[keyof Answers] {
       return coverage(kept!);
     case 'rename':
       return rename(kept!, request.renaming);
+    case 'format': {
+      const project = edit(request.path, request.text);
+      return import('./format').then((m) => m.formatted(project, request));
+    }
     case 'lift':
       return lift(kept!, request.lift);
     case 'inline':

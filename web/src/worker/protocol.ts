@@ -145,10 +145,15 @@ export type Request =
   | { readonly kind: 'coverage' }
   /** What a new name changes, in the files as they are saved. */
   | { readonly kind: 'rename'; readonly renaming: Renaming }
+  /** The queries of a file in one layout. */
+  | { readonly kind: 'format'; readonly path: string; readonly text: string }
   /** A step of a query as a definition of its own. */
   | { readonly kind: 'lift'; readonly lift: Lift }
   /** A view's query within its one reader. */
   | { readonly kind: 'inline'; readonly view: string };
+
+/** A text in another layout, or why it stays as it is. */
+export type FormatAnswer = { readonly text: string } | { readonly problem: string };
 
 export interface Answers {
   readonly open: ProjectSummary;
@@ -159,6 +164,7 @@ export interface Answers {
   readonly coverage: readonly Coverage[];
   readonly rename: Renamed;
   readonly lift: Lifted;
+  readonly format: FormatAnswer;
   readonly inline: Inlined;
   /** Null where there is no such column. */
   readonly trace: TraceAnswer | null;

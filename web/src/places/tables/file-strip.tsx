@@ -3,6 +3,8 @@ import { Button } from '../../shared/ui/button';
 import { useTell } from '../../shared/toasts';
 import { useAppDispatch, textTyped } from '../../data/store';
 import { useDropDraftMutation } from '../../data/workspaces';
+import { readerProblem } from '../../worker/channel';
+import { projectWorker } from '../../worker/client';
 import { useState } from 'react';
 import { useProject } from '../../data/project';
 import type { ReactNode } from 'react';
@@ -17,6 +19,15 @@ export function FileStrip({ path, file, children }: { path: string; file: FileTe
   const dropNow = async () => {
     dispatch(textTyped({ key: `${slug}:${path}`, typed: null }));
     if (file.draft) await drop({ slug, path }).unwrap().catch(tell.problem);
+  };
+  const format = async () => {
+    try {
+      const answer = await projectWorker.ask<'format'>({ kind: 'format', path, text: file.text });
+      if ('text' in answer) file.setText(answer.text);
+      else tell.say('The layout stays as it is', answer.problem);
+    } catch (error) {
+      tell.problem(readerProblem(error as Error));
+    }
   };
   return (
     <div className="flex h-control shrink-0 items-center gap-3 px-3.5 text-small text-soft">
@@ -34,6 +45,11 @@ export function FileStrip({ path, file, children }: { path: string; file: FileTe
         </span>
       ) : (
         <>
+          {path.endsWith('.sql') && (
+            <Button tone="quiet" className="px-0!" onClick={() => void format()}>
+              Format
+            </Button>
+          )}
           {(file.unsaved || file.draft) && (
             <Button tone="quiet" onClick={() => setDropping(true)}>
               Discard
