@@ -240,7 +240,7 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
     const count = { asked: 0, past: 0, milliseconds: 0 };
     passed.set(key, count);
     const address = fc
-      .tuple(slugs(), ids(/connection|token/.test(route.path)), ids(false), fieldsOf(query))
+      .tuple(slugs(), ids(/connection|token|exports/.test(route.path)), ids(false), fieldsOf(query))
       .map(([s, id, step, q]) => {
         const written = Object.entries(q).map(
           ([k, v]) => `${k}=${encodeURIComponent(typeof v === 'string' ? wellFormed(v) : JSON.stringify(v))}`,
