@@ -44,6 +44,8 @@ export interface StepRowsAsked extends Omit<AnatomyAsked, 'isForced'> {
 
 /** Seconds by the planner that a counting may take without being asked for. */
 const BUDGET_SECONDS = Number(process.env['OUVRAGE_COUNT_SECONDS'] ?? 10);
+/** All counts of an opening take no longer together: the snapshot ends, and counting goes on where it was on demand. */
+const LONGEST_SECONDS = 60;
 /** What a sample of the first source cannot tell. */
 const OF_ALL_ROWS: ReadonlySet<FigureName> = new Set([
   'rightAlone',
@@ -193,14 +195,10 @@ export class AnatomyService {
       `select to_char(now() at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"') as now`,
     );
     const asOf = asInstant(rows[0]!.now);
+    const until = performance.now() + LONGEST_SECONDS * 1000;
     for (const strip of strips) {
       const open = strip.anatomy.questions.filter((q) => !this.known(strip, q));
-      const seconds = open.length
-        ? await plannedSeconds(
-            client,
-            open.map((q) => q.sql().text),
-          )
-        : 0;
+      const seconds = open.length ? await plannedSeconds(client, textsOf(open)) : 0;
       const isHeld = seconds > BUDGET_SECONDS && !asked.isForced;
       send({
         kind: 'steps',
@@ -214,7 +212,10 @@ export class AnatomyService {
       for (const question of strip.anatomy.questions) {
         const known = this.known(strip, question);
         if (known) send(figures(strip, question, known));
-        else if (!isHeld) await this.ask(client, strip, question, send);
+        else if (!isHeld) {
+          if (performance.now() > until) throw longest();
+          await this.ask(client, strip, question, send);
+        }
       }
       if (!isHeld && strip.side === 'here' && !strip.sampled) await this.checks(client, strip, send);
     }
@@ -276,6 +277,19 @@ export class AnatomyService {
     });
   }
 }
+
+/** The texts of questions, one at a time: together they may be long. */
+function* textsOf(questions: readonly Question[]): Generator<string> {
+  for (const q of questions) yield q.sql().text;
+}
+
+const longest = () =>
+  new Problem(
+    504,
+    'too-slow',
+    `Counting ended after ${LONGEST_SECONDS} s`,
+    'What was counted is kept: count again to go on from there.',
+  );
 
 /** Cancelled by hand: the time limit says so itself. */
 const isStop = (error: { readonly code?: string; readonly message: string }): boolean =>

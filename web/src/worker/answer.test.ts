@@ -153,7 +153,7 @@ describe('what a name in a query means', () => {
   const at = (text: string, word: string) =>
     answer({ kind: 'explain', path: FILE, text, offset: text.lastIndexOf(word) + 1 });
   test('a column says its type, its description and where it comes from', () => {
-    answer({
+    void answer({
       kind: 'open',
       files: {
         ...FILES,

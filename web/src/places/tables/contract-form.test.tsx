@@ -20,7 +20,7 @@ function Bench({ first, onText }: { first: string; onText: (text: string) => voi
   const [read, setRead] = useState<{ view: ContractView; diagnostics: EditAnswer['diagnostics'] }>();
   useEffect(() => {
     void loadParser().then(() => {
-      answer({ kind: 'open', files: { ...FILES, [PATH]: text } });
+      void answer({ kind: 'open', files: { ...FILES, [PATH]: text } });
       const { contract, diagnostics } = answer({ kind: 'edit', path: PATH, text }) as EditAnswer & {
         contract: ContractView;
       };

@@ -31,7 +31,9 @@ export function FileStrip({ path, file, children }: { path: string; file: FileTe
   };
   return (
     <div className="flex h-control shrink-0 items-center gap-3 px-3.5 text-small text-soft">
-      <span className="truncate font-mono">{path}</span>
+      <span className="truncate font-mono" title={path}>
+        {path}
+      </span>
       {file.unsaved ? (
         <span className="text-advisory-text">unsaved</span>
       ) : file.draft ? (
