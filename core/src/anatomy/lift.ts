@@ -53,8 +53,7 @@ export function lift(project: Project, { table, step, as, kind }: Lift): Lifted 
   const anatomy = anatomyOf({ file, query: of.query, around }, NAMES, (compiled) => compiled);
   const origin = anatomy.origins.get(step);
   if (!origin) return { obstacle: 'only a join, a filter, a subquery or a common table expression can be lifted' };
-  if (origin.before === 'several')
-    return { obstacle: 'it stands in a WITH inside of another WITH: lift that one first' };
+  if (origin.before === 'several') return { obstacle: 'it is in a WITH inside another WITH: lift the outer one first' };
   const taken = new Taking(file.text, of, anatomy, as).take(origin);
   if (typeof taken === 'string') return { obstacle: taken };
   const after = applyEdits(file.text, taken.edits).text;

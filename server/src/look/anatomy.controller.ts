@@ -3,19 +3,18 @@ import type { Rows } from '@ouvrage/api/rows';
 import { Body, Controller, HttpCode, Param, Post, Req, Res } from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import type { StepLook } from '@ouvrage/core/anatomy';
-import { Type } from 'class-transformer';
-import { IsIn, IsString, Length, ValidateNested } from 'class-validator';
+import { IsIn } from 'class-validator';
 import type { Request, Response } from 'express';
 import { Me } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { LINES, type Sent } from '../shared/answers.js';
-import { Flag, Optional, ProjectPath, Text, Whole } from '../shared/fields.js';
+import { Flag, Optional, Text, Whole } from '../shared/fields.js';
 import { leaving } from '../shared/leaving.js';
 import { asProblem } from '../shared/problem.js';
 import { AnatomyService } from './anatomy.service.js';
 import { LookTurns } from './look-turns.js';
 import { PlanService } from './plan.service.js';
-import { SampleBody } from './preview.controller.js';
+import { QueryBody } from './preview.controller.js';
 
 const LOOKS = [
   'rows',
@@ -26,23 +25,6 @@ const LOOKS = [
   'rightRows',
   'unknown',
 ] as const satisfies readonly StepLook['name'][];
-
-/** A file as it is being written, and which rows of its inputs are read. */
-class QueryBody {
-  @ProjectPath()
-  path: string;
-
-  @IsString()
-  @Length(0, 2_000_000)
-  @ApiProperty({ type: String })
-  text: string;
-
-  @Optional()
-  @ValidateNested()
-  @Type(() => SampleBody)
-  @ApiProperty({ type: SampleBody, required: false })
-  sample?: SampleBody;
-}
 
 class AnatomyBody extends QueryBody {
   /** Counts also what may take long. */

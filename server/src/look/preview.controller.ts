@@ -18,7 +18,7 @@ import { leaving } from '../shared/leaving.js';
 import { PreviewService } from './preview.service.js';
 
 /** Which input is thinned out, and how: a share of its rows, or some rows of each value. */
-export class SampleBody {
+class SampleBody {
   @Text(3, 200)
   table: string;
 
@@ -68,16 +68,19 @@ class TextRowsBody {
   sample?: SampleBody;
 }
 
-class QueryExportBody extends TextBody {
-  @IsIn(EXPORT_FORMATS)
-  @ApiProperty({ enum: EXPORT_FORMATS })
-  format: ExportFormat;
-
+/** A query as it is being written, and which rows of its inputs are read. */
+export class QueryBody extends TextBody {
   @Optional()
   @ValidateNested()
   @Type(() => SampleBody)
   @ApiProperty({ type: SampleBody, required: false })
   sample?: SampleBody;
+}
+
+class QueryExportBody extends QueryBody {
+  @IsIn(EXPORT_FORMATS)
+  @ApiProperty({ enum: EXPORT_FORMATS })
+  format: ExportFormat;
 }
 
 @ApiTags('preview')

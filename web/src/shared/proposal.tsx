@@ -18,7 +18,7 @@ export type Undo = () => Promise<void>;
 
 /** Keeps files as drafts of the workspace; resolves to what takes all of them back, undefined where one was not kept. */
 export function useKeepFiles() {
-  const { slug, drafts } = useProject();
+  const { slug, drafts, committedTextOf } = useProject();
   const [keepDraft, { isLoading }] = useKeepDraftMutation();
   const [dropDraft] = useDropDraftMutation();
   const tell = useTell();
@@ -27,8 +27,10 @@ export function useKeepFiles() {
     const takeBack = async () => {
       for (const [path, version] of versions) {
         const before = drafts.get(path);
-        if (before) await keepDraft({ slug, path, text: before.text, version }).unwrap();
-        else await dropDraft({ slug, path }).unwrap();
+        // Saved over what was saved here: where somebody has changed it since, nothing of theirs is lost.
+        const text = before ? before.text : (committedTextOf(path) ?? '');
+        await keepDraft({ slug, path, text, version }).unwrap();
+        if (!before) await dropDraft({ slug, path }).unwrap();
       }
     };
     try {
