@@ -15,6 +15,18 @@ export interface TableChange {
   readonly columnsRetyped: readonly string[];
 }
 
+/** What a workspace's changes do elsewhere: what breaks, whose values may change, whose rows may be others. */
+export interface ChangeImpact {
+  readonly breaks: readonly {
+    readonly path: string;
+    readonly line: number;
+    readonly column: number;
+    readonly message: string;
+  }[];
+  readonly values: readonly { readonly table: string; readonly column: string }[];
+  readonly rows: readonly string[];
+}
+
 export interface Comparison {
   readonly workspace: { readonly slug: string; readonly name: string; readonly owner: string };
   readonly commits: readonly Commit[];
@@ -38,6 +50,7 @@ export interface Comparison {
     readonly facts: readonly string[];
   }[];
   readonly untouched: number;
+  readonly impact: ChangeImpact;
   /** How many of the checks of these tables have each verdict. */
   readonly verdicts: Readonly<Record<Verdict, number>>;
 }

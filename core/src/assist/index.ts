@@ -1,6 +1,7 @@
 export { type ContractEdit, ContractEditError, editContract } from './contract-edit.js';
 export { type ContractColumn, type ContractView, contractView } from './contract-view.js';
 export { type JoinCondition, joinConditions } from './join-conditions.js';
+export { find, type Found, type FoundKind } from './find.js';
 export { type LayerStatement, layerStatements, layersInOrder } from './layer-order.js';
 export { meaningAt } from './meaning-at.js';
 export { namesAt } from './names-at.js';
@@ -24,3 +25,5 @@ export {
 export { type QuickFix, quickFix } from './quick-fix.js';
 export { rename, type Renamed, type RenamedFile, type Renaming } from './rename.js';
 export type { Obstacle } from './rename-edits.js';
+export { type Leftover, leftoversOf } from './unused.js';
+export { type Named, type Use, type Uses, usesOf } from './uses.js';

@@ -4,6 +4,7 @@ import type { Around } from '../columns/reader.js';
 import type { FromItem } from '../columns/scope.js';
 import type { Field, Value } from '../columns/value.js';
 import { csvField } from '../index/csv.js';
+import { noteLinks } from '../index/note-links.js';
 import { elementsOf, typeRange } from '../index/elements.js';
 import { COLUMN_OPTIONS, TABLE_OPTIONS, SOURCE_TABLE_OPTIONS, type OptionRule } from '../language/options.js';
 import { keepsRows } from '../language/policies.js';
@@ -38,6 +39,7 @@ export function renameColumnEdits(project: Project, of: ColumnRenaming, edits: R
   if (table.contract) new ContractRename(project, table, of, edits).own();
   if (table.kind === 'reference') renameHeader(project, table, of, edits);
   if (table.kind === 'definition') renameOutput(project, table, of, edits);
+  renameInNotes(project, of, edits);
   // Of a fan-out all tables have it, and a query that takes all columns hands it on.
   const open = [...project.tables.values()].filter(
     (t) => t === table || (t.kind === 'definition' && t.path === table.path),
@@ -47,6 +49,14 @@ export function renameColumnEdits(project: Project, of: ColumnRenaming, edits: R
     edits.renamed.add(next.fullName);
     open.push(...renameInReaders(project, { ...of, table: next.fullName }, edits));
   }
+}
+
+/** `[layer.table.column]` in notes. */
+function renameInNotes(project: Project, { table, column, to }: ColumnRenaming, edits: RenameEdits): void {
+  for (const { path, text } of project.files.values())
+    for (const link of path.endsWith('.md') ? noteLinks(text) : [])
+      if (link.name === `${table}.${column}`)
+        edits.add(path, { start: link.end - column.length, end: link.end, text: to });
 }
 
 /** @returns the tables that hand the column on as it is */

@@ -1,3 +1,4 @@
+import { noteLinks } from '../index/note-links.js';
 import { isView } from '../language/policies.js';
 import type { Project, Table } from '../model/project.js';
 import type { Edit } from '../sql/edits.js';
@@ -38,8 +39,9 @@ export function renameTableEdits(
       for (const found of dottedNames(text, full, inside.get(path) ?? []))
         edits.add(path, { ...rangeOf(found.layer), text: newLayer }, { ...rangeOf(found.name), text: newName });
     if (path.endsWith('.md'))
-      for (const { index } of text.matchAll(new RegExp(`\\[${layer}\\.${name}\\]`, 'g')))
-        edits.add(path, { start: index + 1, end: index + 1 + full.length, text: to });
+      for (const link of noteLinks(text))
+        if (link.name === full || link.name.startsWith(`${full}.`))
+          edits.add(path, { start: link.start, end: link.start + full.length, text: to });
   }
   for (const other of project.tables.values())
     for (const option of ['for_each', 'then_run'])

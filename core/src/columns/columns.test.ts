@@ -66,6 +66,10 @@ function told(p: ColumnProblem): string {
       return `names of ${p.table} ${p.given}/${p.columns}`;
     case 'using':
       return `using ${p.name} of ${p.tables.join(', ')}`;
+    case 'misplaced':
+      return `${p.what} ${p.name} in ${p.clause}`;
+    case 'recursion':
+      return `recursion ${p.name} ${p.fault}`;
     default:
       return `${p.kind} ${p.parts.join('.')}${p.kind === 'ambiguous' ? ` in ${p.tables.join(',')}` : ''}`;
   }
@@ -101,7 +105,7 @@ describe('what a query returns', () => {
     ],
     [
       'names that PostgreSQL gives',
-      "select max(tonnage), coalesce(code, ''), code::text, 1, exists (select 1) from s.call",
+      "select max(tonnage) over (), coalesce(code, ''), code::text, 1, exists (select 1) from s.call",
       'max:numeric<call.tonnage coalesce:text<call.code code:text<call.code ?column?:integer exists:boolean',
     ],
     [

@@ -6,6 +6,7 @@ import { commonModifier, commonOf, withoutUnknown } from './common.js';
 import { expandStar } from './rows.js';
 import { readFrom, renamed } from './from.js';
 import { firstLocation } from './location.js';
+import { placementProblems, recursionProblems } from './placement.js';
 import { outputName } from './output-name.js';
 import { asStep, readEach, type CteEntry, type Ctes, type Place, type Reader } from './reader.js';
 import { EMPTY, fieldOf, within, type Fields, type Scope } from './scope.js';
@@ -54,6 +55,7 @@ function selectBlock(reader: Reader, select: SelectStmt, { outer, ctes }: Around
   }
   if (select.havingClause) rows.addAll(reader.expression(reader, select.havingClause, place));
   for (const window of windows) if ('WindowDef' in window) readWindow(reader, window.WindowDef, place);
+  placementProblems(reader, select, { scope, ctes, fields });
   limit(reader, select, { outer, ctes, rows, sorted });
   for (const lock of select.lockingClause ?? [])
     if ('LockingClause' in lock) lockedTables(reader, lock.LockingClause, scope);
@@ -226,6 +228,7 @@ function withCtes(reader: Reader, select: SelectStmt, around: Around): Ctes {
   for (const node of clause.ctes ?? []) {
     if (!('CommonTableExpr' in node)) continue;
     const cte = node.CommonTableExpr;
+    if (clause.recursive) recursionProblems(reader, cte);
     // In a recursive WITH each sees all, later ones too; else each sees those before it.
     const visible = clause.recursive ? ctes : new Map(ctes);
     ctes.set(

@@ -1,3 +1,4 @@
 export { csvField, type CsvField, csvText, readCsv, readPasted } from './csv.js';
 export { indexFile, restored, tooSlow, withoutFunctions } from './index-file.js';
+export { noteLinks, type NoteLink } from './note-links.js';
 export { LONGEST_PATH, pathProblem, treeEntryProblem } from './paths.js';

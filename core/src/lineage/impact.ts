@@ -24,7 +24,7 @@ export interface Impact {
 export function impactOf(before: Project, after: Project): Impact {
   const edited = [...after.tables.values()].filter((t): t is Definition => {
     const old = before.tables.get(t.fullName);
-    return t.kind === 'definition' && old !== undefined && old !== t;
+    return t.kind === 'definition' && old !== undefined && old !== t && isEdited(before, after, t.path);
   });
   const starts = edited.flatMap((table) => changesOf(before, after, table));
   const values = new Set(starts.filter((id) => !id.endsWith('.*')));
@@ -38,12 +38,19 @@ export function impactOf(before: Project, after: Project): Impact {
   return { breaks: breaks(before, after), values: [...values], rows: [...rows] };
 }
 
+/** Two readings may hold one text as two files. */
+function isEdited(before: Project, after: Project, path: string): boolean {
+  const [old, now] = [before.files.get(path), after.files.get(path)];
+  return old !== now && old?.text !== now?.text;
+}
+
 /** Errors of files that are as they were. */
 function breaks(before: Project, after: Project): readonly Diagnostic[] {
-  const isChanged = (path: string) => before.files.get(path) !== after.files.get(path);
   const keyOf = (d: Diagnostic) => `${d.path} ${d.code} ${d.message}`;
   const known = new Set(before.diagnostics.map(keyOf));
-  return after.diagnostics.filter((d) => d.severity === 'error' && !isChanged(d.path) && !known.has(keyOf(d)));
+  return after.diagnostics.filter(
+    (d) => d.severity === 'error' && !isEdited(before, after, d.path) && !known.has(keyOf(d)),
+  );
 }
 
 /** The columns of a table whose values an edit changes, and `layer.table.*` where it changes which rows there are. */

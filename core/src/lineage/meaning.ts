@@ -1,4 +1,5 @@
-import type { Project } from '../model/project.js';
+import { optionOf } from '../language/contract.js';
+import type { Project, Table } from '../model/project.js';
 import { columnId, partsOfId } from './edges.js';
 import { untouchedWay } from './trace.js';
 
@@ -26,6 +27,30 @@ export function descriptionOf(project: Project, id: string): Description | undef
   }
   return undefined;
 }
+
+/** An owner, and the table that names it. */
+export interface CarriedOwner {
+  readonly owner: string;
+  readonly from: string;
+}
+
+/** Of a table that names no owner: those of the tables whose columns it has unchanged, each once, the most columns first. */
+export function carriedOwners(project: Project, table: Table): readonly CarriedOwner[] {
+  if (ownerOf(table) !== undefined) return [];
+  const found = new Map<string, CarriedOwner & { columns: number }>();
+  for (const { name } of project.columns.get(table.fullName) ?? []) {
+    for (const id of untouchedWay(project, columnId(table.fullName, name)).slice(1)) {
+      const from = partsOfId(project, id).table;
+      const owner = ownerOf(project.tables.get(from));
+      if (owner === undefined) continue;
+      found.set(owner, { owner, from: found.get(owner)?.from ?? from, columns: (found.get(owner)?.columns ?? 0) + 1 });
+      break;
+    }
+  }
+  return [...found.values()].sort((a, b) => b.columns - a.columns).map(({ owner, from }) => ({ owner, from }));
+}
+
+const ownerOf = (table: Table | undefined) => (table?.kind === 'definition' ? optionOf(table, 'owner') : undefined);
 
 /** How many columns of a layer say what they mean. */
 export interface Coverage {

@@ -37,6 +37,11 @@ export interface DiagnosticPayloads {
   readonly 'too-many-columns': { readonly columns: number };
   readonly 'columns-differ': { readonly counts: readonly [number, number] };
   readonly 'unnamed-column': Nothing;
+  /** An aggregate or a window function where there can be none. */
+  readonly 'misplaced-call': { readonly name: string };
+  /** A column of a grouped query that stands for several values. */
+  readonly 'not-grouped': { readonly name: string };
+  readonly recursion: { readonly name: string };
   /** A fault of the program in reading one file: the file is left out. */
   readonly unreadable: Nothing;
   readonly 'contract-column': { readonly name?: string; readonly nearest?: string | undefined };

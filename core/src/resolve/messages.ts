@@ -1,3 +1,4 @@
+import type { MisplacedCall } from '../columns/problem.js';
 import { badOption, nearOr } from '../language/messages.js';
 import type { Diagnostic, FilePlace, Finding } from '../model/diagnostic.js';
 import { errorAt } from '../model/diagnostic.js';
@@ -71,6 +72,18 @@ export const withoutCsv = (path: string): Finding<'unknown-table'> => ({
   hint: `add ${path.replace(/\.sql$/, '.csv')}`,
   name: path,
 });
+
+/** A link of a note. @param names what it could have led to */
+export function nothingOfThatName(name: string, names: readonly string[]): Finding<'unknown-table'> {
+  const near = nearest(name, names);
+  return {
+    code: 'unknown-table',
+    message: `${name} is linked here, and there is none`,
+    hint: nearOr(near, 'write it as `code` if it is not meant as a link'),
+    name,
+    nearest: near,
+  };
+}
 
 export function unknownServer(table: string, server: string, servers: Iterable<string>): Finding<'unknown-table'> {
   const near = nearest(server, servers);
@@ -206,6 +219,37 @@ export const notJoinedOn = (
   hint: nearOr(near),
   name,
   nearest: near,
+});
+const AFTERWARDS: Readonly<Record<MisplacedCall['clause'], string>> = {
+  where: 'where is decided before rows are grouped',
+  on: 'joins are made before rows are grouped',
+  'group by': 'it would have to be known before rows are grouped',
+  having: 'having is decided before windows are',
+  aggregate: 'aggregates do not nest',
+  window: 'windows do not nest',
+};
+export const misplacedCall = ({ name, what, clause }: MisplacedCall): Finding<'misplaced-call'> => ({
+  code: 'misplaced-call',
+  message: `${what === 'window' ? 'the window function' : 'the aggregate'} ${name} cannot stand here: ${what === 'window' && clause !== 'aggregate' && clause !== 'window' ? 'windows are computed later' : AFTERWARDS[clause]}`,
+  hint: what === 'aggregate' && clause === 'where' ? 'write the condition in having' : 'compute it in a CTE before',
+  name,
+});
+export const ungroupedColumn = (name: string): Finding<'not-grouped'> => ({
+  code: 'not-grouped',
+  message: `${name} is neither grouped nor aggregated`,
+  hint: `add ${name} to group by, or say which value of a group is meant, as min(${name}) does`,
+  name,
+});
+const RECURSIONS = {
+  'no-union': 'is recursive without a union of where it begins and what follows',
+  'first-part': 'reads itself in the part with which it begins',
+  twice: 'reads itself more than once',
+} as const;
+export const wrongRecursion = (name: string, fault: keyof typeof RECURSIONS): Finding<'recursion'> => ({
+  code: 'recursion',
+  message: `${name} ${RECURSIONS[fault]}`,
+  hint: 'write: first rows union all select … from the name, once',
+  name,
 });
 export const unionDiffers = (left: number, right: number): Finding<'columns-differ'> => ({
   code: 'columns-differ',

@@ -7,6 +7,7 @@ import { gather } from './gather.js';
 import { resolveColumns, type ColumnsMemo } from './resolve-columns.js';
 import { resolveNames, type NamesMemo } from './resolve-names.js';
 import { cycleDiagnostics } from './rules/project/cycles.js';
+import { noteDiagnostics } from './rules/project/notes.js';
 import { ownTableDiagnostics, serverDiagnostics } from './rules/project/sources.js';
 
 /**
@@ -71,6 +72,7 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     ...queries.flatMap((q) => columns.reader.queryColumns(q.path, q.query).diagnostics),
     ...serverDiagnostics(tables.values(), servers),
     ...ownTableDiagnostics(tables.values(), layers),
+    ...noteDiagnostics(files, { layers, tables, checks, columns: columns.columns }),
   ];
   const project: Project = {
     files,

@@ -41,6 +41,8 @@ test('a comparison names files, and the texts of one are asked for apart', async
   const comparison = (await mira.get(`/api/workspaces/${slug}/comparison`)).body as Comparison;
   expect(comparison.files).toEqual([{ path: 'staging/port.sql', kind: 'changed', draft: true }]);
   expect(Object.values(comparison.verdicts).reduce((a, b) => a + b)).toBeGreaterThan(0);
+  expect(comparison.impact.breaks).toEqual([]);
+  expect(comparison.impact.values[0]).toEqual({ table: 'staging.port', column: 'port_name' });
   const texts = async (path: string) =>
     (await mira.get(`/api/workspaces/${slug}/comparison/file?path=${encodeURIComponent(path)}`)).body as ComparedTexts;
   expect(await texts('staging/port.sql')).toEqual({ before, after: expect.stringContaining('upper(trim(port_name))') });

@@ -3,10 +3,11 @@ import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { FileConflict } from '@ouvrage/api/project';
 import type { CheckState } from '@ouvrage/api/quality';
-import type { ComparedTexts, Comparison, ReleaseEntry } from '@ouvrage/api/release';
+import type { ChangeImpact, ComparedTexts, Comparison, ReleaseEntry } from '@ouvrage/api/release';
 import { targetOf } from '@ouvrage/core/compile';
 import { columnWith } from '@ouvrage/core/language';
 import { rehashedColumns, SESSION_SETTINGS } from '@ouvrage/core/load';
+import { impactOf, partsOfId } from '@ouvrage/core/lineage';
 import type { Project } from '@ouvrage/core/model';
 import { schemaNames } from '@ouvrage/core/resolve';
 import {
@@ -20,6 +21,7 @@ import {
   type Treatment,
   wrongFormerNames,
 } from '@ouvrage/core/review';
+import { lineColumn } from '@ouvrage/core/sql';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
@@ -63,6 +65,20 @@ function errorsOf(
     })),
   ]);
   return [...new Map(found.map((e) => [JSON.stringify(e), e])).values()];
+}
+
+/** What a change does elsewhere, in places of the later project. */
+function impactBetween(before: Project, after: Project): ChangeImpact {
+  const { breaks, values, rows } = impactOf(before, after);
+  return {
+    breaks: breaks.map(({ path, message, range }) => ({
+      path,
+      message,
+      ...lineColumn(after.files.get(path)?.text ?? '', range.start),
+    })),
+    values: values.map((id) => partsOfId(after, id)),
+    rows,
+  };
 }
 
 const countVerdicts = (checks: readonly CheckState[]): Comparison['verdicts'] => {
@@ -131,6 +147,7 @@ export class ReleaseService implements OnModuleInit {
       migrations: migrations(production.project, line.project, drafted),
       rehashes: rehashes(line.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
       untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
+      impact: impactBetween(production.project, line.project),
       verdicts: countVerdicts(checks.filter((c) => touched.has(c.table))),
     };
   }

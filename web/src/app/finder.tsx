@@ -1,5 +1,5 @@
-import { search } from './search-entries';
-import { useEntries } from './use-entries';
+import { GROUPS, search, type EntryGroup } from './search-entries';
+import { useEntries, useFound } from './use-entries';
 import { Command } from 'cmdk';
 import { useMemo, useState } from 'react';
 import { Hatch, VerdictMark } from '../shared/marks';
@@ -7,6 +7,7 @@ import { Hatch, VerdictMark } from '../shared/marks';
 /** Ctrl K: any table, column, check, run or command. */
 export function Finder({ open, onClose }: { open: boolean; onClose: () => void }) {
   const [text, setText] = useState('');
+  const [group, setGroup] = useState<EntryGroup>();
   const close = () => {
     setText('');
     onClose();
@@ -24,17 +25,36 @@ export function Finder({ open, onClose }: { open: boolean; onClose: () => void }
       <Command.Input
         value={text}
         onValueChange={setText}
-        placeholder="A table, column, check, run or command"
+        placeholder="A name, or words of a description, a note or SQL"
         className="h-11 w-full border-b border-line bg-transparent px-4 text-lead outline-none"
       />
-      {open && <Found text={text.trim().toLowerCase()} onChosen={close} />}
+      <div
+        role="radiogroup"
+        aria-label="Where to look"
+        className="flex gap-0.5 border-b border-line px-3 py-1 text-small"
+      >
+        {[undefined, ...GROUPS].map((g) => (
+          <button
+            key={g ?? 'all'}
+            type="button"
+            role="radio"
+            aria-checked={g === group}
+            onClick={() => setGroup(g)}
+            className={`rounded-edge px-1.5 py-0.5 ${g === group ? 'bg-wash font-medium text-plan' : 'text-soft hover:text-ink'}`}
+          >
+            {g ?? 'Everywhere'}
+          </button>
+        ))}
+      </div>
+      {open && <Found text={text.trim().toLowerCase()} group={group} onChosen={close} />}
     </Command.Dialog>
   );
 }
 
-function Found({ text, onChosen }: { text: string; onChosen: () => void }) {
+function Found({ text, group, onChosen }: { text: string; group: EntryGroup | undefined; onChosen: () => void }) {
   const entries = useEntries();
-  const found = useMemo(() => search(entries, text), [entries, text]);
+  const written = useFound(text);
+  const found = useMemo(() => search(entries, text, { group, found: written }), [entries, text, group, written]);
   const groups = [...new Set(found.map((e) => e.group))];
   return (
     <Command.List className="max-h-half overflow-auto p-1">
@@ -59,7 +79,8 @@ function Found({ text, onChosen }: { text: string; onChosen: () => void }) {
               >
                 {e.layer !== undefined && <Hatch position={e.layer} />}
                 {e.verdict && <VerdictMark verdict={e.verdict} />}
-                <span className="flex-1 truncate">{e.label}</span>
+                <span className={`truncate ${e.around === undefined ? 'flex-1' : 'w-55 shrink-0'}`}>{e.label}</span>
+                {e.around !== undefined && <span className="flex-1 truncate text-small text-soft">{e.around}</span>}
                 {e.aside && <span className="truncate text-small text-soft">{e.aside}</span>}
               </Command.Item>
             ))}

@@ -44,6 +44,16 @@ describe('the finder', () => {
     await waitFor(() => expect(address()).toBe(to));
     expect(screen.queryByRole('dialog')).toBeNull();
   });
+  test('leads to what a text says, at its place', async () => {
+    await show();
+    await userEvent.click(screen.getByRole('button', { name: /Find anything/ }));
+    const dialog = await screen.findByRole('dialog');
+    await userEvent.click(within(dialog).getByRole('radio', { name: 'SQL' }));
+    await userEvent.type(within(dialog).getByRole('combobox'), 'from landing.berth');
+    expect(within(dialog).queryByText('landing.berth')).toBeNull();
+    await userEvent.click(await within(dialog).findByText('staging/berth.sql'));
+    await waitFor(() => expect(address()).toBe('/w/dues/tables/staging.berth?at=1.29'));
+  });
   test('says so where nothing has that name', async () => {
     await show();
     await userEvent.click(screen.getByRole('button', { name: /Find anything/ }));

@@ -5,6 +5,8 @@ const KEYS: readonly (readonly [string, string])[] = [
   ['Ctrl Enter', 'preview the query in the editor'],
   ['Ctrl S', 'save the draft'],
   ['Ctrl Space', 'complete a name'],
+  ['Alt U', 'list all uses of the name at the cursor'],
+  ['Ctrl and a click', 'open the table or column that a name means'],
   ['Arrow keys', 'move in lists and rows'],
   ['Tab, Esc', 'Esc, then Tab leaves the editor'],
   ['?', 'this page'],

@@ -1,8 +1,8 @@
 import { describe, expect, test } from '@jest/globals';
-import { search } from './search-entries';
+import { search, type EntryGroup } from './search-entries';
 import type { Entry } from './use-entries';
 
-const entry = (group: string, label: string): Entry => ({
+const entry = (group: EntryGroup, label: string): Entry => ({
   key: `${group} ${label}`,
   group,
   label,
@@ -43,6 +43,23 @@ describe('the finder', () => {
     ['finds nothing that is not there', 'tug', []],
   ])('%s', (_, text, expected) => expect(labels(text)).toEqual(expected));
 
+  test('puts exact names before beginnings, these before words of names, and these before the rest', () => {
+    const names = ['core.forecast', 'core.dim_cast', 'core.cast_iron', 'core.cast'].map((n) => entry('Tables', n));
+    expect(search(names, 'cast').map((e) => e.label)).toEqual([
+      'core.cast',
+      'core.cast_iron',
+      'core.dim_cast',
+      'core.forecast',
+    ]);
+  });
+  test('looks in one place alone, and shows what texts say behind what is named', () => {
+    const found = [entry('SQL', 'staging/berth.sql'), entry('Notes', 'docs/a.md')];
+    const of = (group?: EntryGroup) => search(ENTRIES, 'berth', { group, found }).map((e) => e.label);
+    expect(of('SQL')).toEqual(['staging/berth.sql']);
+    expect(of('Columns')).toEqual(['core.dim_berth.berth_code', 'staging.vessel.berth_code']);
+    expect(of().slice(-3)).toEqual(['docs/a.md', 'staging/berth.sql', 'docs/berths.md']);
+    expect(search(ENTRIES, '', { group: 'Checks' }).map((e) => e.label)).toEqual(['berth_code is unique']);
+  });
   test('shows forty at most', () => {
     const many = Array.from({ length: 200 }, (_, i) => entry('Tables', `core.t_${i}`));
     expect(search(many, 't_').length).toBe(40);

@@ -1,21 +1,54 @@
 import type { Entry } from './use-entries';
+
 const MOST = 40;
 
-/** Every word has to occur; names that begin with the text come first. */
-export function search(entries: readonly Entry[], text: string): Entry[] {
-  if (text === '') return entries.filter((e) => e.group === 'Tables' || e.group === 'Commands').slice(0, MOST);
+/** Where is looked, in the order in which it is shown. */
+export const GROUPS = [
+  'Tables',
+  'Columns',
+  'Descriptions',
+  'Owners',
+  'Checks',
+  'Notes',
+  'SQL',
+  'Runs',
+  'Files',
+  'Commands',
+] as const;
+export type EntryGroup = (typeof GROUPS)[number];
+
+/**
+ * Entries in which every word occurs: exact names first, then names that begin with the text, names of which a word
+ * does, and the others; what was found in texts (`found`) follows by its own order.
+ */
+export function search(
+  entries: readonly Entry[],
+  text: string,
+  { group, found = [] }: { readonly group?: EntryGroup | undefined; readonly found?: readonly Entry[] } = {},
+): Entry[] {
+  const within = group === undefined ? entries : entries.filter((e) => e.group === group);
+  if (text === '')
+    return (group === undefined ? entries.filter((e) => e.group === 'Tables' || e.group === 'Commands') : within).slice(
+      0,
+      MOST,
+    );
   const words = text.split(/\s+/);
-  const ranked = entries.flatMap((e) => {
+  const ranked = within.flatMap((e) => {
     const label = e.label.toLowerCase();
-    if (!words.every((w) => label.includes(w))) return [];
-    const name = label.split('.').at(-1)!;
-    return [{ e, rank: (name.startsWith(words[0]!) ? 0 : 1) + label.length / 1000 }];
+    return words.every((w) => label.includes(w)) ? [{ e, rank: rankOf(label, text, words[0]!) }] : [];
   });
-  return ranked
+  const named = ranked
     .sort((a, b) => a.rank - b.rank)
     .slice(0, MOST)
-    .map((r) => r.e)
-    .sort((a, b) => GROUPS.indexOf(a.group) - GROUPS.indexOf(b.group));
+    .map((r) => r.e);
+  const written = group === undefined ? found : found.filter((e) => e.group === group);
+  return [...named, ...written].sort((a, b) => GROUPS.indexOf(a.group) - GROUPS.indexOf(b.group));
 }
 
-const GROUPS = ['Tables', 'Columns', 'Checks', 'Runs', 'Files', 'Commands'];
+function rankOf(label: string, text: string, first: string): number {
+  const name = label.split('.').at(-1)!;
+  const length = label.length / 1000;
+  if (name === text || label === text) return length;
+  if (name.startsWith(first) || label.startsWith(text)) return 1 + length;
+  return (name.split(/[^a-z0-9]+/).some((w) => w.startsWith(first)) ? 2 : 3) + length;
+}

@@ -1,3 +1,4 @@
+import type { EntryGroup } from './search-entries';
 import { address, PLACES } from '../data/addresses';
 import { useMemo } from 'react';
 import { useAppSelector, useAppDispatch, themeChosen } from '../data/store';
@@ -5,11 +6,18 @@ import { useNavigate } from 'react-router';
 import { useRunsQuery } from '../data/runs';
 import { useProject } from '../data/project';
 import { VerdictMark } from '../shared/marks';
+import type { Found, FoundKind } from '@ouvrage/core/assist';
+import { useEffect, useState } from 'react';
+import { placeAddress } from '../data/project';
+import { projectWorker } from '../worker/client';
+
 export interface Entry {
   readonly key: string;
-  readonly group: string;
+  readonly group: EntryGroup;
   readonly label: string;
   readonly aside?: string;
+  /** The words that were found, with what stands around them. */
+  readonly around?: string;
   readonly layer?: number;
   readonly verdict?: Parameters<typeof VerdictMark>[0]['verdict'];
   readonly act: () => void;
@@ -84,4 +92,40 @@ export function useEntries(): Entry[] {
       })),
     ];
   }, [slug, summary, checks, paths, runs, navigate, theme, dispatch]);
+}
+
+const GROUP_OF: Readonly<Record<FoundKind, EntryGroup>> = {
+  description: 'Descriptions',
+  owner: 'Owners',
+  note: 'Notes',
+  text: 'SQL',
+};
+
+/** What descriptions, owners, notes and texts have of a search; that of the search before until the new one is known. */
+export function useFound(text: string): Entry[] {
+  const project = useProject();
+  const navigate = useNavigate();
+  const [found, setFound] = useState<readonly Found[]>([]);
+  useEffect(() => {
+    let current = true;
+    projectWorker.ask<'find'>({ kind: 'find', search: text }).then(
+      (answer) => current && setFound(answer),
+      // Names are found without it.
+      () => current && setFound([]),
+    );
+    return () => {
+      current = false;
+    };
+  }, [text]);
+  return useMemo(
+    () =>
+      found.map((f) => ({
+        key: `${f.kind} ${f.of} ${f.line}`,
+        group: GROUP_OF[f.kind],
+        label: f.of,
+        around: f.around,
+        act: () => void navigate(placeAddress(project, f)),
+      })),
+    [found, project, navigate],
+  );
 }

@@ -55,6 +55,8 @@ const look = EditorView.theme({
   '.cm-diagnostic-warning': { borderLeft: '3px solid var(--advisory)' },
   '.cm-lintRange-error': { backgroundImage: 'none', borderBottom: '2px solid var(--broken)' },
   '.cm-lintRange-warning': { backgroundImage: 'none', borderBottom: '2px solid var(--advisory)' },
+  '.cm-leftover': { textDecoration: 'underline dotted var(--rule)', textUnderlineOffset: '3px' },
+  '.cm-leftover, .cm-leftover *': { color: 'var(--soft) !important' },
   '.cm-panels': { backgroundColor: 'var(--paper)', color: 'var(--ink)' },
   '.cm-collapsedLines': {
     background: 'var(--paper)',

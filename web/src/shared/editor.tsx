@@ -14,7 +14,7 @@ import {
   type Tooltip,
 } from '@codemirror/view';
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
-import { quickFix } from '@ouvrage/core/assist';
+import { type Leftover, quickFix } from '@ouvrage/core/assist';
 import type { CompletionAnswer, Explained, PlacedDiagnostic } from '../worker/protocol';
 import { codeLook } from './code';
 
@@ -35,6 +35,10 @@ interface EditorProps {
   readonly onKeep: () => void;
   readonly complete: (text: string, offset: number) => Promise<CompletionAnswer | null>;
   readonly explain: (text: string, offset: number) => Promise<Explained | null>;
+  /** What is perhaps left over: it is drawn faintly. */
+  readonly leftovers?: readonly Leftover[] | undefined;
+  /** Alt and U ask for all uses of the name at the cursor. */
+  readonly onUses?: (named: NonNullable<Explained['named']>) => void;
   /** Ctrl and a click lead to the table or column that a name means. */
   readonly onOpen?: (target: NonNullable<Explained['target']>) => void;
   /** A stretch of the text that is marked. */
@@ -74,6 +78,7 @@ export function Editor(props: EditorProps) {
           Prec.highest(
             keymap.of([
               { key: 'Mod-Enter', run: run(() => current.current.onPreview()) },
+              { key: 'Alt-u', run: (editor) => (void uses(editor, current.current), true), preventDefault: true },
               { key: 'Mod-s', run: run(() => current.current.onKeep()), preventDefault: true },
             ]),
           ),
@@ -97,6 +102,7 @@ export function Editor(props: EditorProps) {
           locked.current.of(lock(current.current.readOnly)),
           EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': `SQL of ${current.current.path}` }),
           marked,
+          faint,
           EditorView.updateListener.of((update) => {
             if (update.docChanged) current.current.onChange(update.state.doc.toString());
             if (update.selectionSet) current.current.onSelect?.(selectionOf(update.state));
@@ -137,6 +143,7 @@ export function Editor(props: EditorProps) {
   }, [props.diagnostics, props.readOnly]);
 
   useEffect(() => view.current!.dispatch({ effects: setMark.of(props.mark) }), [props.mark]);
+  useEffect(() => view.current!.dispatch({ effects: setFaint.of(props.leftovers ?? []) }), [props.leftovers]);
 
   useImperativeHandle(props.handle, () => ({
     goTo: (offset) => {
@@ -166,6 +173,30 @@ const marked = StateField.define<DecorationSet>({
       const end = Math.min(effect.value?.end ?? 0, transaction.state.doc.length);
       const start = effect.value?.start ?? 0;
       next = start < end ? Decoration.set([Decoration.mark({ class: 'bg-wash' }).range(start, end)]) : Decoration.none;
+    }
+    return next;
+  },
+  provide: (field) => EditorView.decorations.from(field),
+});
+
+const setFaint = StateEffect.define<readonly Leftover[]>();
+
+/** What is perhaps left over: soft ink and a dotted line; what it is says its title. */
+const faint = StateField.define<DecorationSet>({
+  create: () => Decoration.none,
+  update(marks, transaction) {
+    let next = marks.map(transaction.changes);
+    for (const effect of transaction.effects) {
+      if (!effect.is(setFaint)) continue;
+      const { length } = transaction.state.doc;
+      next = Decoration.set(
+        effect.value
+          .filter(({ start, end }) => start < end && end <= length)
+          .map(({ start, end, message }) =>
+            Decoration.mark({ class: 'cm-leftover', attributes: { title: message } }).range(start, end),
+          ),
+        true,
+      );
     }
     return next;
   },
@@ -208,6 +239,12 @@ async function open(editor: EditorView, offset: number, { explain, onOpen }: Edi
   if (target) onOpen?.(target);
 }
 
+/** Asks for all uses of what bears the name at the cursor. */
+async function uses(editor: EditorView, { explain, onUses }: EditorProps): Promise<void> {
+  const named = (await explain(editor.state.doc.toString(), editor.state.selection.main.head))?.named;
+  if (named) onUses?.(named);
+}
+
 /** What a word means, beside it: an option of a contract, a table, a column. */
 async function explanation(
   editor: EditorView,
@@ -231,7 +268,7 @@ async function completions(
   context: CompletionContext,
   complete: EditorProps['complete'],
 ): Promise<CompletionResult | null> {
-  if (!context.explicit && !/[\w$.]$/.test(context.state.sliceDoc(Math.max(0, context.pos - 1), context.pos)))
+  if (!context.explicit && !/[\w$.[]$/.test(context.state.sliceDoc(Math.max(0, context.pos - 1), context.pos)))
     return null;
   const answer = await complete(context.state.doc.toString(), context.pos);
   if (!answer) return null;

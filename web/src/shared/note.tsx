@@ -2,7 +2,7 @@ import Markdown, { type Components } from 'react-markdown';
 import { Link } from 'react-router';
 import remarkGfm from 'remark-gfm';
 import { address } from '../data/addresses';
-import { useProject } from '../data/project';
+import { useProject, type ProjectView } from '../data/project';
 import { linked } from './note-links';
 
 const components: Components = {
@@ -31,13 +31,24 @@ const components: Components = {
   img: ({ alt }) => <em>{alt}</em>,
 };
 
-/** A long note of the project; tables in brackets are links. */
+/** Where a link of a note leads: a table, a column's way, a check. */
+function linkOf({ slug, summary, tables }: ProjectView, name: string): string | undefined {
+  const [layer, table, column] = name.split('.');
+  const full = `${layer}.${table}`;
+  if (layer === 'checks')
+    return summary.checks.some((c) => c.id === `checks/${table}`) ? address.check(slug, `checks/${table}`) : undefined;
+  const found = tables.get(full);
+  if (column === undefined) return found && address.table(slug, full);
+  return found?.columns?.some((c) => c.name === column) ? address.trace(slug, { table: full, column }) : undefined;
+}
+
+/** A long note of the project; tables, columns and checks in brackets are links. */
 export function Note({ text }: { text: string }) {
-  const { slug, tables } = useProject();
+  const project = useProject();
   return (
     <article className="flex max-w-180 flex-col gap-2 p-5 leading-relaxed">
       <Markdown remarkPlugins={[remarkGfm]} components={components}>
-        {linked(text, (name) => (tables.has(name) ? address.table(slug, name) : undefined))}
+        {linked(text, (name) => linkOf(project, name))}
       </Markdown>
     </article>
   );

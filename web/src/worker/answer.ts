@@ -1,5 +1,16 @@
 import { inline, lift } from '@ouvrage/core/anatomy';
-import { explainOption, ContractEditError, contractView, editContract, meaningAt, rename } from '@ouvrage/core/assist';
+import {
+  find,
+  type Leftover,
+  leftoversOf,
+  usesOf,
+  explainOption,
+  ContractEditError,
+  contractView,
+  editContract,
+  meaningAt,
+  rename,
+} from '@ouvrage/core/assist';
 import {
   columnId,
   coverage,
@@ -13,7 +24,7 @@ import {
 } from '@ouvrage/core/lineage';
 import type { Project } from '@ouvrage/core/model';
 import { changeFiles, readProject } from '@ouvrage/core/resolve';
-import { complete } from './complete';
+import { complete, completeLink } from './complete';
 import type { Answers, ColumnRef, EditImpact, Explained, Request, TraceAnswer } from './protocol';
 import { placed, summarize, summarizeTable } from './summary';
 
@@ -37,14 +48,17 @@ export function answer(request: Request): Answers[keyof Answers] | Promise<Answe
       return {
         diagnostics: own.map((d) => placed(project, d)),
         impact: impactBetween(kept!, project),
+        leftovers: leftoversIn(project, request.path),
         ...(table ? { table: summarizeTable(project, table) } : {}),
         ...(table?.kind === 'definition' ? { contract: contractView(project, table) } : {}),
       };
     }
     case 'contract':
       return changed(request);
-    case 'complete':
-      return complete(edit(request.path, request.text), request.text, request.offset);
+    case 'complete': {
+      const offered = request.path.endsWith('.md') ? completeLink : complete;
+      return offered(edit(request.path, request.text), request.text, request.offset);
+    }
     case 'trace':
       return trace(kept!, request);
     case 'drafts':
@@ -63,9 +77,18 @@ export function answer(request: Request): Answers[keyof Answers] | Promise<Answe
     }
     case 'lift':
       return lift(kept!, request.lift);
+    case 'uses':
+      return usesOf(kept!, request.of);
+    case 'find':
+      return find(kept!, request.search);
     case 'inline':
       return inline(kept!, request.view);
   }
+}
+
+function leftoversIn(project: Project, path: string): readonly Leftover[] {
+  const file = project.files.get(path);
+  return file ? leftoversOf(file) : [];
 }
 
 /** What one state of the project does to another, in places of the later one. */
@@ -88,7 +111,8 @@ function explained({ path, text, offset }: Extract<Request, { kind: 'explain' }>
   const { start, end } = name;
   if (name.kind === 'table') {
     const help = project.tables.get(name.table)?.comment ?? 'No description.';
-    return { start, end, title: name.table, help, target: { table: name.table } };
+    const named = { kind: 'table', table: name.table } as const;
+    return { start, end, title: name.table, help, target: { table: name.table }, named };
   }
   const [origin, ...others] = name.origins;
   const description = others.length || origin === undefined ? undefined : descriptionOf(project, origin);
@@ -99,6 +123,7 @@ function explained({ path, text, offset }: Extract<Request, { kind: 'explain' }>
     title: `${name.name} ${name.type ?? ''}`.trim(),
     help: description ? `${description.text} ${from}` : from,
     ...(origin === undefined ? {} : { target: partsOfId(project, origin) }),
+    ...(origin === undefined || others.length ? {} : { named: { kind: 'column', ...partsOfId(project, origin) } }),
   };
 }
 

@@ -1,7 +1,7 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
 import { readProject } from '@ouvrage/core/resolve';
 import { loadParser } from '@ouvrage/core/sql';
-import { complete } from './complete';
+import { complete, completeLink } from './complete';
 import { summarize } from './summary';
 
 const FILES: Record<string, string> = {
@@ -31,6 +31,21 @@ beforeAll(async () => {
 /** Labels offered at the mark | of a text. */
 const offered = (marked: string) =>
   complete(project, marked.replace('|', ''), marked.indexOf('|'))?.options.map((o) => o.label);
+
+describe('links of a note', () => {
+  test.each<[string, string, string[] | undefined]>([
+    [
+      'tables behind a bracket',
+      'See [',
+      ['landing.berth', 'landing.call', 'landing.stay', 'staging.dim_berth', 'staging.berth'],
+    ],
+    ['columns behind a table', 'See [landing.call.', ['call_no', 'berth_code']],
+    ['nothing outside of brackets', 'See landing.', undefined],
+  ])('%s', (_, text, expected) => {
+    const found = completeLink(project, text, text.length)?.options.map((o) => o.label);
+    expect(found?.sort()).toEqual(expected?.sort());
+  });
+});
 
 describe('completion', () => {
   test.each<[string, string, string[]]>([

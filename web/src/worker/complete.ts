@@ -49,6 +49,34 @@ const KEYWORDS = [
   'comment on column',
 ];
 
+/** What a link of a note can lead to, behind `[`: tables, columns behind a table, checks. */
+export function completeLink(project: Project, text: string, offset: number): CompletionAnswer | null {
+  const [, name] = /\[([a-z0-9_.]*)$/.exec(text.slice(Math.max(0, offset - 200), offset)) ?? [];
+  if (name === undefined) return null;
+  const [layer, table] = name.split('.');
+  const columns = table === undefined ? undefined : project.columns.get(`${layer}.${table}`);
+  if (columns && name.split('.').length === 3)
+    return {
+      from: offset - name.length + name.lastIndexOf('.') + 1,
+      options: columns.map((c): Completion => ({
+        label: c.name,
+        kind: 'column',
+        ...(c.type ? { detail: c.type } : {}),
+      })),
+    };
+  return {
+    from: offset - name.length,
+    options: [
+      ...[...project.tables.values()].map((t): Completion => ({
+        label: t.fullName,
+        kind: 'table',
+        ...(t.comment ? { detail: t.comment } : {}),
+      })),
+      ...[...project.checks.keys()].map((c): Completion => ({ label: `checks.${c}`, kind: 'option' })),
+    ],
+  };
+}
+
 /** What can be written at `offset`: columns behind an alias, tables of a layer, or whatever is in scope. */
 export function complete(project: Project, text: string, offset: number): CompletionAnswer | null {
   const before = /(?:([A-Za-z_][\w$]*)\.)?([A-Za-z_][\w$]*)?$/.exec(text.slice(0, offset));

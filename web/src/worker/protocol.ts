@@ -1,7 +1,18 @@
 import type { Inlined, Lift, Lifted } from '@ouvrage/core/anatomy';
-import type { Renamed, Renaming, Explanation, ContractEdit, ContractView, LayerStatement } from '@ouvrage/core/assist';
+import type {
+  Found,
+  Leftover,
+  Named,
+  Uses,
+  Renamed,
+  Renaming,
+  Explanation,
+  ContractEdit,
+  ContractView,
+  LayerStatement,
+} from '@ouvrage/core/assist';
 import type { Check } from '@ouvrage/core/check';
-import type { Coverage, Station, Unread } from '@ouvrage/core/lineage';
+import type { CarriedOwner, Coverage, Station, Unread } from '@ouvrage/core/lineage';
 import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
 import type { Relation } from '@ouvrage/core/starter';
 
@@ -17,6 +28,8 @@ export interface TableSummary {
   readonly policy: LoadPolicy | 'intake' | 'reference';
   readonly comment?: string;
   readonly owner?: string;
+  /** Without an owner of its own: those of the tables whose columns it has unchanged. */
+  readonly carriedOwners?: readonly CarriedOwner[];
   readonly grain?: string;
   readonly hasContract: boolean;
   /** Undefined where the columns cannot be known. */
@@ -70,6 +83,8 @@ export interface ProjectSummary {
 export interface EditAnswer {
   readonly diagnostics: readonly PlacedDiagnostic[];
   readonly impact: EditImpact;
+  /** What is perhaps left over in its queries. */
+  readonly leftovers: readonly Leftover[];
   readonly table?: TableSummary;
   /** Of a definition: its contract, for a form. */
   readonly contract?: ContractView;
@@ -92,7 +107,11 @@ export interface EditImpact {
 }
 
 /** What a word means, and the table or column that it leads to. */
-export type Explained = Explanation & { readonly target?: { readonly table: string; readonly column?: string } };
+export type Explained = Explanation & {
+  readonly target?: { readonly table: string; readonly column?: string };
+  /** What bears the name, for a list of its uses. */
+  readonly named?: Named;
+};
 
 /** The way of a column through the project. */
 export interface TraceAnswer {
@@ -149,6 +168,10 @@ export type Request =
   | { readonly kind: 'format'; readonly path: string; readonly text: string }
   /** A step of a query as a definition of its own. */
   | { readonly kind: 'lift'; readonly lift: Lift }
+  /** All places at which something is declared, made or read, in the files as they are saved. */
+  | { readonly kind: 'uses'; readonly of: Named }
+  /** What says something beside names. */
+  | { readonly kind: 'find'; readonly search: string }
   /** A view's query within its one reader. */
   | { readonly kind: 'inline'; readonly view: string };
 
@@ -166,6 +189,8 @@ export interface Answers {
   readonly lift: Lifted;
   readonly format: FormatAnswer;
   readonly inline: Inlined;
+  readonly uses: Uses;
+  readonly find: readonly Found[];
   /** Null where there is no such column. */
   readonly trace: TraceAnswer | null;
   readonly drafts: EditImpact;

@@ -3,7 +3,7 @@ import { checksOf, checkTitle } from '@ouvrage/core/check';
 import { columnWith, roleOf as columnRole, POLICIES, specOf, type Role, optionOf } from '@ouvrage/core/language';
 import type { Definition, Project, Table } from '@ouvrage/core/model';
 import { lineColumn } from '@ouvrage/core/sql';
-import { columnId, descriptionOf, partsOfId } from '@ouvrage/core/lineage';
+import { carriedOwners, columnId, descriptionOf, partsOfId } from '@ouvrage/core/lineage';
 import { relationsOf } from '@ouvrage/core/starter';
 import type { ColumnSummary, PlacedDiagnostic, ProjectSummary, TableSummary } from './protocol';
 
@@ -46,9 +46,14 @@ export function summarizeTable(project: Project, table: Table): TableSummary {
     ...dimensionOf(table),
     ...historyOf(table),
     ...(table.comment === undefined ? {} : { comment: table.comment }),
-    ...(owner === undefined ? {} : { owner }),
+    ...(owner === undefined ? ownersAround(project, table) : { owner }),
     ...(keys.size ? { grain: `one row per ${[...keys].join(', ')}` } : {}),
   };
+}
+
+function ownersAround(project: Project, table: Table): Pick<TableSummary, 'carriedOwners'> {
+  const found = carriedOwners(project, table);
+  return found.length ? { carriedOwners: found } : {};
 }
 
 /** Roles of columns that differ between versions which say the same. */

@@ -5,6 +5,9 @@ import type { ColumnProblem } from '../../columns/problem.js';
 import { errorAt, type Diagnostic, type Finding } from '../../model/diagnostic.js';
 import {
   ambiguousColumn,
+  misplacedCall,
+  ungroupedColumn,
+  wrongRecursion,
   notInQuery,
   notJoinedOn,
   sameAlias,
@@ -56,6 +59,12 @@ export function columnDiagnostic(
         usingToken(file.text, start, problem.name),
       );
     }
+    case 'misplaced':
+      return at(misplacedCall(problem));
+    case 'ungrouped':
+      return at(ungroupedColumn(problem.parts.join('.')));
+    case 'recursion':
+      return at(wrongRecursion(problem.name, problem.fault));
     case 'arms':
       return at(unionDiffers(problem.left, problem.right));
   }

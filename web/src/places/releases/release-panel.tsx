@@ -16,6 +16,7 @@ import { isFilled } from '../../shared/filled';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Button } from '../../shared/ui/button';
+import { ImpactText, isQuiet } from '../tables/edit-impact';
 import { firstAnswers, KeptRows } from './kept-rows';
 
 interface Condition {
@@ -79,6 +80,12 @@ export function ReleasePanel({ data }: { data: Comparison }) {
               ))}
             </ul>
           </section>
+          {!isQuiet(data.impact) && (
+            <section aria-label="What the changes mean elsewhere" className="flex flex-col gap-1">
+              <SectionTitle>What the changes mean elsewhere</SectionTitle>
+              <ImpactText impact={data.impact} causes="The changes cause" />
+            </section>
+          )}
           <section>
             <SectionTitle>What the release does</SectionTitle>
             <p className="mt-1">

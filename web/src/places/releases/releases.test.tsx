@@ -30,6 +30,7 @@ const COMPARISON: Comparison = {
   migrations: [],
   rehashes: [],
   untouched: 1,
+  impact: { breaks: [], values: [], rows: [] },
   verdicts: NONE,
 };
 
@@ -78,6 +79,16 @@ describe('a review', () => {
     expect(index.textContent).toContain('dues → production1 commit, 0 drafts, opened by Jonas');
     expect(index.textContent).toContain('new: length_m');
     expect(index.textContent).toContain('1 table reads nothing that changed');
+  });
+  test('says what the changes mean elsewhere', async () => {
+    const breaks = [{ path: 'core/fact_call.sql', line: 3, column: 8, message: 'there is no column x' }];
+    const values = [{ table: 'core.fact_call', column: 'length_m' }];
+    await show({ ...COMPARISON, impact: { breaks, values, rows: ['core.fact_call'] } });
+    const note = await screen.findByRole('region', { name: 'What the changes mean elsewhere' });
+    expect(note.textContent).toContain(
+      'The changes cause 1 error in 1 other definition: core/fact_call.sql:3, there is no column x',
+    );
+    expect(note.textContent).toContain('Values may change in core.fact_call.length_mRows may change in core.fact_call');
   });
   test('is released with the first line of the last commit, and leads to its run', async () => {
     const sent = await show(COMPARISON, 'releaser', { 'POST workspaces/dues/release': { id: 12 } });

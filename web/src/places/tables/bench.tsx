@@ -1,4 +1,4 @@
-import { quickFix, type QuickFix } from '@ouvrage/core/assist';
+import { type Named, quickFix, type QuickFix } from '@ouvrage/core/assist';
 import { isView } from '@ouvrage/core/language';
 import { FileStrip } from './file-strip';
 import { useEffect, useRef, useState, type ReactNode } from 'react';
@@ -26,7 +26,8 @@ import { ReferenceGrid } from './reference-grid';
 import { RenameButton } from './rename-button';
 import { RowsFacet } from './rows-facet';
 import { RunButton } from './run-button';
-import { EditImpactLine } from './edit-impact';
+import { EditImpactLine, isQuiet } from './edit-impact';
+import { UsesButton, UsesDialog } from './uses-button';
 import { TraceFacet } from './trace-facet';
 import { offsetOf, useFileText, type FileText } from './use-file-text';
 
@@ -96,6 +97,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
               views={canPreview ? views : undefined}
               beside={
                 <>
+                  <UsesButton kind="table" table={table.fullName} />
                   <RenameButton what={{ kind: 'table', table: table.fullName }} />
                   {isViewTable(table) && <InlineButton view={table.fullName} />}
                   <Link
@@ -150,6 +152,7 @@ export function DefinitionFacet({
   const { diagnostics } = file;
   const [mark, setMark] = useState<Stretch>();
   const [selected, setSelected] = useState<Stretch>();
+  const [used, setUsed] = useState<Named>();
   const declare = useDeclare(path, file);
   const { slug, states } = useProject();
   const navigate = useNavigate();
@@ -173,6 +176,8 @@ export function DefinitionFacet({
           text={file.text}
           readOnly={file.readOnly}
           diagnostics={diagnostics}
+          leftovers={file.answer?.leftovers}
+          onUses={setUsed}
           onChange={file.setText}
           onPreview={() => views?.run(file.text)}
           mark={mark}
@@ -193,6 +198,7 @@ export function DefinitionFacet({
         fixOf={(d) => (file.readOnly ? undefined : quickFix(file.text, d))}
         onFix={({ start, end, insert }) => file.setText(file.text.slice(0, start) + insert + file.text.slice(end))}
       />
+      {used && <UsesDialog of={used} onClose={() => setUsed(undefined)} />}
     </div>
   );
   if (!views) return body;
@@ -238,8 +244,8 @@ function Diagnostics({
   fixOf: (d: PlacedDiagnostic) => QuickFix | undefined;
   onFix: (fix: QuickFix) => void;
 }) {
-  const isQuiet = !impact || impact.breaks.length + impact.values.length + impact.rows.length === 0;
-  if (diagnostics.length === 0 && isQuiet) return null;
+  const changes = impact && !isQuiet(impact) ? impact : undefined;
+  if (diagnostics.length === 0 && !changes) return null;
   return (
     <ul aria-label="Problems" className="max-h-28 shrink-0 overflow-auto border-t border-line bg-paper/60">
       {diagnostics.map((d, i) => (
@@ -258,7 +264,7 @@ function Diagnostics({
           <Fix fix={fixOf(d)} onFix={onFix} />
         </li>
       ))}
-      {impact && !isQuiet && <EditImpactLine impact={impact} />}
+      {changes && <EditImpactLine impact={changes} />}
     </ul>
   );
 }

@@ -1,9 +1,11 @@
 import { RenameButton } from './rename-button';
+import { UsesButton } from './uses-button';
 import type { Verdict } from '@ouvrage/core/check';
 import { useState, type ReactNode } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
+import type { CarriedOwner } from '@ouvrage/core/lineage';
 import type { CheckState } from '@ouvrage/api/quality';
 import { ago, rows, shortCommit, count } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
@@ -148,6 +150,7 @@ function ColumnLine({
             <Link to={address.trace(slug, { table, column: column.name })} className="text-plan underline">
               Trace this column
             </Link>
+            <UsesButton kind="column" table={table} column={column.name} />
             <RenameButton what={{ kind: 'column', table, column: column.name }} />
           </p>
           {column.origins.map((origin) => {
@@ -228,7 +231,7 @@ function TitleBlock({ table }: { table: TableSummary }) {
         {table.policy}
       </Field>
       <Field label="Owner" span={2}>
-        {table.owner ?? '–'}
+        {table.owner ?? <CarriedOwners owners={table.carriedOwners ?? []} />}
       </Field>
       <Field label="Last load" span={2}>
         {state?.run ? (
@@ -254,6 +257,24 @@ function TitleBlock({ table }: { table: TableSummary }) {
       </Field>
     </dl>
   );
+}
+
+/** Of a table that names no owner: those of what its columns come from. */
+function CarriedOwners({ owners }: { owners: readonly CarriedOwner[] }) {
+  const { slug } = useProject();
+  if (owners.length === 0) return '–';
+  return owners.map(({ owner, from }, i) => (
+    <span key={owner}>
+      {i > 0 && ', '}
+      <Link
+        to={address.table(slug, from)}
+        className="underline decoration-line hover:text-plan"
+        title={`Carried from ${from}, whose columns it has unchanged`}
+      >
+        {owner}
+      </Link>
+    </span>
+  ));
 }
 
 function Field({ label, span, mono, children }: { label: string; span: 2 | 4; mono?: boolean; children: ReactNode }) {

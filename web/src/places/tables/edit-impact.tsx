@@ -2,7 +2,10 @@ import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { placeAddress, useProject } from '../../data/project';
 import { plural } from '../../shared/format';
+import type { ChangeImpact } from '@ouvrage/api/release';
 import type { EditImpact } from '../../worker/protocol';
+
+export const isQuiet = ({ breaks, values, rows }: ChangeImpact) => breaks.length + values.length + rows.length === 0;
 
 /** Of each kind; more are told as a number. */
 const MOST_NAMED = 4;
@@ -17,7 +20,7 @@ export function EditImpactLine({ impact }: { impact: EditImpact }) {
 }
 
 /** @param causes the subject and the verb of what causes errors */
-export function ImpactText({ impact: { breaks, values, rows }, causes }: { impact: EditImpact; causes: string }) {
+export function ImpactText({ impact: { breaks, values, rows }, causes }: { impact: ChangeImpact; causes: string }) {
   const project = useProject();
   const { slug } = project;
   return (
@@ -28,7 +31,7 @@ export function ImpactText({ impact: { breaks, values, rows }, causes }: { impac
           {plural(new Set(breaks.map((d) => d.path)).size, 'other definition', 'other definitions')}:{' '}
           <Named
             items={breaks}
-            keyOf={(d) => `${d.path} ${d.range.start}`}
+            keyOf={(d) => `${d.path} ${d.line}.${d.column} ${d.message}`}
             addressOf={(d) => placeAddress(project, d)}
             nameOf={(d) => `${d.path}:${d.line}, ${d.message}`}
           />

@@ -1,4 +1,5 @@
 import { lazy, Suspense, useRef, useState } from 'react';
+import { Group, Panel, Separator } from 'react-resizable-panels';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
@@ -12,6 +13,16 @@ import { useQueryViews } from './anatomy/use-query-views';
 import { offsetOf, useFileText } from './use-file-text';
 
 const Note = lazy(() => import('../../shared/note').then((m) => ({ default: m.Note })));
+
+function Read({ path, text }: { path: string; text: string }) {
+  return (
+    <div className="h-full overflow-auto" tabIndex={0} role="group" aria-label={path}>
+      <Suspense fallback={<Loading what="Opening the note" />}>
+        <Note text={text} />
+      </Suspense>
+    </div>
+  );
+}
 
 /** A file of the project that is no table: a check, an ad hoc query, a source, a note. */
 export function FileSheet({ path }: { path: string }) {
@@ -47,11 +58,20 @@ export function FileSheet({ path }: { path: string }) {
       </div>
       <div className="min-h-0 flex-1">
         {isNote && reading ? (
-          <div className="h-full overflow-auto" tabIndex={0} role="group" aria-label={path}>
-            <Suspense fallback={<Loading what="Opening the note" />}>
-              <Note text={file.text} />
-            </Suspense>
-          </div>
+          <Read path={path} text={file.text} />
+        ) : isNote ? (
+          <Group orientation="horizontal" className="h-full">
+            <Panel defaultSize="50%" minSize="25%">
+              <DefinitionFacet path={path} name={path} file={file} editor={editor} views={undefined} />
+            </Panel>
+            <Separator
+              className="w-1.25 border-l border-rule bg-paper data-[separator=hover]:bg-wash"
+              aria-label="Width of the note as it reads"
+            />
+            <Panel minSize="25%">
+              <Read path={`${path} as it reads`} text={file.text} />
+            </Panel>
+          </Group>
         ) : (
           <DefinitionFacet path={path} name={path} file={file} editor={editor} views={isQuery ? views : undefined} />
         )}

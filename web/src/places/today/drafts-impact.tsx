@@ -2,7 +2,7 @@ import { useEffect, useState } from 'react';
 import { useProject } from '../../data/project';
 import { projectWorker } from '../../worker/client';
 import type { EditImpact } from '../../worker/protocol';
-import { ImpactText } from '../tables/edit-impact';
+import { ImpactText, isQuiet } from '../tables/edit-impact';
 
 /** What the drafts of a workspace do together: what breaks, whose values and whose rows may change. */
 export function DraftsImpact() {
@@ -23,7 +23,7 @@ export function DraftsImpact() {
     // The summary changes with each text that it is made from.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [summary]);
-  if (!impact || impact.breaks.length + impact.values.length + impact.rows.length === 0) return null;
+  if (!impact || isQuiet(impact)) return null;
   return (
     <div role="note" aria-label="What the drafts change" className="flex flex-col gap-0.5 py-1">
       <ImpactText impact={impact} causes="The drafts cause" />
