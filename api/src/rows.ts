@@ -1,3 +1,4 @@
+import type { CastOutcome } from '@ouvrage/core/assist';
 import type { RowFilter } from '@ouvrage/core/look';
 import type { Profile } from '@ouvrage/core/model';
 
@@ -13,6 +14,14 @@ export interface Rows {
   readonly isFull: boolean;
   /** The input of which only a sample was read. */
   readonly sampled?: string;
+}
+
+/** How the values of some columns fare in casts. */
+export interface CastsAnswer {
+  readonly casts: readonly CastOutcome[];
+  /** Where a query has more rows than are looked at: how many these are. */
+  readonly rowsLookedAt: number;
+  readonly milliseconds: number;
 }
 
 /** A sample of one input of a previewed query. */

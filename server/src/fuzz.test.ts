@@ -115,6 +115,13 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   ),
   sort: fc.array(fc.record({ column: columns, descending: flag }), { maxLength: 2 }),
   after: fc.array(fc.constantFrom('a', null, '1'), { maxLength: 4 }),
+  casts: fc.array(
+    fc.record({ column: fc.constantFrom('n', 'port_code'), type: fc.constantFrom('date', 'no_such', 'x)') }),
+    {
+      minLength: 1,
+      maxLength: 3,
+    },
+  ),
   production: flag,
   sample: fc.record(
     {

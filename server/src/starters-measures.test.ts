@@ -1,5 +1,13 @@
 import { describe, expect, test } from '@jest/globals';
-import { againstTargets, pivot, pivotNames, summarise, unpivot, type MeasureKind } from '@ouvrage/core/starter';
+import {
+  againstTargets,
+  pivot,
+  pivotNames,
+  pivotValuesQuery,
+  summarise,
+  unpivot,
+  type MeasureKind,
+} from '@ouvrage/core/starter';
 import { client, full, multiset, open, random, run, SEEDS, table, type Value } from './starters-harness.js';
 
 /** Starters that add up: their SQL over random rows, held against a plain computation. */
@@ -58,6 +66,56 @@ describe('summarise', () => {
       ];
     });
     expect((await run(summarise({ source: full('facts'), by, measures }))).rows).toEqual(multiset(expected));
+  });
+});
+
+describe('periods', () => {
+  test.each(SEEDS)('months summarised, groups chosen and sorted, and as columns: seed %i', async (seed) => {
+    const r = random(seed);
+    const days = ['2026-01-03', '2026-01-31', '2026-02-01', '2026-03-15', '2025-12-31'];
+    const rows = r.rows(30, () => [r.maybe(r.pick(days)), r.below(9)]);
+    await table('landed', { landed_on: 'date', n: 'integer' }, rows);
+    const monthOf = (x: Value[]) => (x[0] === null ? null : `${String(x[0]).slice(0, 7)}-01`);
+    const sums = groupsOf(rows, (x) => String(monthOf(x))).map((group): [string | null, number] => [
+      monthOf(group[0]!),
+      group.reduce((sum, x) => sum + (x[1] as number), 0),
+    ]);
+    const key = { column: 'landed_on', period: 'month' } as const;
+    const sql = summarise({
+      source: full('landed'),
+      by: [key],
+      measures: [{ kind: 'sum', column: 'n', name: 'total' }],
+      having: 'sum(n) > 8 -- enough',
+      order: { column: 'total', descending: true },
+      most: 2,
+    });
+    const wanted = sums
+      .map((s) => s[1])
+      .filter((total) => total > 8)
+      .sort((a, b) => b - a)
+      .slice(0, 2);
+    const found = await client.query<{ landed_month: string | null; total: string }>(
+      `select landed_month::text, total::text from (${sql}) as s`,
+    );
+    expect(found.rows.map((x) => Number(x.total))).toEqual(wanted);
+    for (const x of found.rows) expect(sums).toContainEqual([x.landed_month, Number(x.total)]);
+    const values = await client.query<{ value: string | null }>(
+      pivotValuesQuery({ source: full('landed'), across: 'landed_on', period: 'month' }),
+    );
+    const months = values.rows.map((v) => v.value);
+    expect([...months].sort()).toEqual(sums.map((s) => s[0]).sort());
+    if (months.length === 0) return;
+    const names = pivotNames(months, [], 'month');
+    const turned = pivot({
+      source: full('landed'),
+      by: [],
+      across: 'landed_on',
+      period: 'month',
+      values: months.map((value, i) => ({ value, name: names[i]! })),
+      measure: { kind: 'sum', column: 'n' },
+    });
+    const cells = months.map((m) => sums.find((s) => s[0] === m)![1]);
+    expect(await run(turned)).toEqual({ names, rows: multiset([cells]) });
   });
 });
 

@@ -26,6 +26,7 @@ describe('columns of a grouped query', () => {
     ['grouped by number', `${W} select l + 1 as k, count(*) as m from c group by 1`, []],
     ['grouped by an output column', `${W} select l + 1 as k, count(*) as m from c group by k`, []],
     ['grouped by an expression', `${W} select upper(b) || '!' as k from c group by upper(b)`, []],
+    ['grouped by an expression with its table', `${W} select lower(c.b) as k from c group by lower(b)`, []],
     [
       'grouped by another expression',
       `${W} select lower(b) as k from c group by upper(b)`,

@@ -208,10 +208,15 @@ function isAggregate(reader: Reader, call: FuncCall): boolean {
   return known.length > 0 && known.every((f) => f.kind === 'a');
 }
 
+const lastName = (ref: ColumnRef) => strings(ref.fields).at(-1);
+
 /** Whether two parts of a query say the same, wherever they stand. */
 function isSame(a: unknown, b: unknown, walk: Walk): boolean {
   if (typeof a !== 'object' || typeof b !== 'object' || a === null || b === null) return a === b;
   if (walk.left-- <= 0) return false;
+  // A column may be written with its table or without.
+  if ('ColumnRef' in a && 'ColumnRef' in b)
+    return lastName(a.ColumnRef as ColumnRef) === lastName(b.ColumnRef as ColumnRef);
   const keysOf = (of: object) => Object.keys(of).filter((k) => k !== 'location');
   const keys = keysOf(a);
   return (

@@ -234,7 +234,9 @@ describe('one lattice of types', () => {
   test.each([
     [['bigint', 'double precision'], undefined],
     [['numeric(5,2)', 'real'], undefined],
-    [['integer', 'real'], undefined],
+    [['integer', 'real'], 'double precision'],
+    [['varchar(5)', 'varchar(9)'], 'varchar(9)'],
+    [['varchar(5)', 'varchar'], 'text'],
     [['integer', 'double precision'], 'double precision'],
     [['numeric(5,2)', 'numeric(6,4)'], 'numeric(7,4)'],
     [['smallint', 'numeric(3,2)'], 'numeric(7,2)'],

@@ -125,14 +125,21 @@ export function unifiedType(types: readonly (string | undefined)[]): string | un
 function unified(a: string, b: string): string | undefined {
   if (a === b) return a;
   const texts = [a, b].filter((t) => TEXTS.includes(partsOf(t).name)).length;
-  if (texts > 0) return texts === 2 ? 'text' : undefined;
+  if (texts > 0) return texts === 2 ? unifiedText(a, b) : undefined;
   if (keepsValues(a, b)) return b;
   if (keepsValues(b, a)) return a;
   const [one, other] = [digitsOf(a), digitsOf(b)];
+  if (FLOATS.get(WIDEST_FLOAT)!.includes(a) && FLOATS.get(WIDEST_FLOAT)!.includes(b)) return WIDEST_FLOAT;
   if (!one || !other) return undefined;
   const [before, behind] = [Math.max(one.before, other.before), Math.max(one.behind, other.behind)];
   return before + behind > MOST_DIGITS ? 'numeric' : `numeric(${before + behind},${behind})`;
 }
+
+const WIDEST_FLOAT = 'double precision';
+
+/** Of two lengths the greater; of blanks at the end, which `character` fills up, nothing is known. */
+const unifiedText = (a: string, b: string): string =>
+  [a, b].every((t) => partsOf(t).name === 'varchar' && partsOf(t).sizes.length) ? (keepsValues(a, b) ? b : a) : 'text';
 
 /** What values of a type are, as far as looks, starters and loads ask. */
 export type TypeFamily = 'number' | 'date' | 'instant' | 'interval' | 'text' | 'boolean' | 'other';

@@ -2,8 +2,9 @@ export { type CleanColumn, cleanTable, proposeClean } from './clean.js';
 export { type DateChoices, dateDimension } from './date-dimension.js';
 export { type OnChange, dimensionTable } from './dimension.js';
 export { type DimensionTable, type FactLookUp, factTable, proposeLookUps, shareFoundQuery } from './fact.js';
-export { pivot, pivotNames, unpivot } from './pivot.js';
-export { type JoinedTable, fromRelated, multiplies, roleOf } from './related.js';
+export { type GroupKey, hasPeriods, keyName, type Period, PERIODS } from './periods.js';
+export { pivot, pivotNames, pivotValuesQuery, unpivot } from './pivot.js';
+export { JOIN_KINDS, type JoinedTable, type JoinKind, fromRelated, multiplies, roleOf } from './related.js';
 export { type Relation, type Step, relationsOf, stepsFrom } from './relations.js';
 export { splitCounts, splitTable } from './split.js';
 export { type StackedColumn, matchColumns, stackTables } from './stack.js';
@@ -13,11 +14,16 @@ export {
   type KeyedTable,
   type SharedValues,
   type ValuePair,
+  type LoneColumn,
+  loneColumns,
   matchByValues,
+  matchUnique,
   readSharedValues,
   relationPairs,
   relationsFromValues,
   sharedValuesQuery,
   stackPairs,
+  uniqueValuesQuery,
 } from './values.js';
 export { type VaultEntity, vaultTables } from './vault.js';
+export type { StarterTable } from './text.js';

@@ -1,6 +1,7 @@
 import { habitualName } from '../intake/import-tables.js';
 import { plainIdent } from '../sql/quote.js';
 import { measureSql, type Measure } from './summarise.js';
+import { periodSql, type Period } from './periods.js';
 import { select, text } from './text.js';
 import { tableText } from '../sql/quote.js';
 
@@ -11,16 +12,25 @@ export interface PivotChoices {
   readonly by: readonly string[];
   /** The column whose values become columns. */
   readonly across: string;
+  /** Of a column of moments: the period whose first days the values are. */
+  readonly period?: Period;
   /** The values, as text, and the names of their columns. */
   readonly values: readonly { readonly value: string | null; readonly name: string }[];
   readonly measure: Omit<Measure, 'name'>;
 }
 
 /** Names of the columns that values become, all different. */
-export function pivotNames(values: readonly (string | null)[], taken: readonly string[]): string[] {
+export function pivotNames(values: readonly (string | null)[], taken: readonly string[], period?: Period): string[] {
   const used = new Set(taken);
   return values.map((value) => {
-    const base = value === null ? 'no_value' : value.trim() === '' ? 'empty' : habitualName(value);
+    const base =
+      value === null
+        ? 'no_value'
+        : value.trim() === ''
+          ? 'empty'
+          : period === undefined
+            ? habitualName(value)
+            : periodName(value, period);
     let name = base;
     for (let n = 2; used.has(name); n++) name = `${base}_${n}`;
     used.add(name);
@@ -28,16 +38,28 @@ export function pivotNames(values: readonly (string | null)[], taken: readonly s
   });
 }
 
-export function pivot({ source, by, across, values, measure }: PivotChoices): string {
+/** Values that become columns, the most frequent first; periods in their order. */
+export function pivotValuesQuery({
+  source,
+  across,
+  period,
+}: Pick<PivotChoices, 'source' | 'across' | 'period'>): string {
+  const value = period === undefined ? plainIdent(across) : periodSql(across, period);
+  const order = period === undefined ? 'count(*) desc, 1' : '1';
+  return `select ${period === undefined ? `${value}::text` : `(${value})::text`} as value\nfrom ${tableText(source)}\ngroup by 1\norder by ${order}`;
+}
+
+export function pivot({ source, by, across, period, values, measure }: PivotChoices): string {
+  const of = period === undefined ? plainIdent(across) : periodSql(across, period);
   const items = [
     ...by.map(plainIdent),
     ...values.map(
       ({ value, name }) =>
-        `${measureSql({ ...measure, name })} filter (where ${plainIdent(across)}${value === null ? ' is null' : ` = ${text(value)}`}) as ${plainIdent(name)}`,
+        `${measureSql({ ...measure, name })} filter (where ${of}${value === null ? ' is null' : ` = ${text(value)}`}) as ${plainIdent(name)}`,
     ),
   ];
   const grouped = by.length ? `group by ${by.map(plainIdent).join(', ')}` : '';
-  return `-- ${source}: values of ${across} as columns\n${select(items, [`from ${tableText(source)}`, grouped])}\n`;
+  return `-- ${source}: ${period === undefined ? `values of ${across}` : `${period}s of ${across}`} as columns\n${select(items, [`from ${tableText(source)}`, grouped])}\n`;
 }
 
 /** Columns as rows. */
@@ -63,4 +85,20 @@ export function unpivot({ source, keep, columns, nameColumn, valueColumn, withou
     `cross join lateral (values\n${rows}\n) as u (${plainIdent(nameColumn)}, ${plainIdent(valueColumn)})`,
     withoutNulls ? `where u.${plainIdent(valueColumn)} is not null` : '',
   ])}\n`;
+}
+
+/** The name of the column for a period that begins on a day: `month_2026_03`, `quarter_2026_1`. */
+function periodName(day: string, period: Period): string {
+  const [year = '', month = '', date = ''] = day.split('-');
+  switch (period) {
+    case 'year':
+      return `year_${year}`;
+    case 'quarter':
+      return `quarter_${year}_${Math.ceil(Number(month) / 3)}`;
+    case 'month':
+      return `month_${year}_${month}`;
+    case 'week':
+    case 'day':
+      return `${period}_${year}_${month}_${date}`;
+  }
 }

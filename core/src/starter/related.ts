@@ -4,6 +4,9 @@ import { measureSql, type Measure } from './summarise.js';
 import { aliasFor, named, select } from './text.js';
 import { tableText } from '../sql/quote.js';
 
+export const JOIN_KINDS = ['left', 'inner', 'full'] as const;
+export type JoinKind = (typeof JOIN_KINDS)[number];
+
 /** A table that is joined, and what is taken from it. */
 export interface JoinedTable {
   /** The place of the table that it is joined to in `joins`; -1 for the base. */
@@ -11,6 +14,8 @@ export interface JoinedTable {
   readonly step: Step;
   /** Columns of it, with the names that they get. */
   readonly columns: readonly { readonly column: string; readonly name: string }[];
+  /** Which rows stay that have no partner: those of the left side unless said, none, or those of both. */
+  readonly kind?: JoinKind;
   /** To-many only: one row a key with these measures, so that rows are not multiplied. */
   readonly aggregate?: readonly Measure[];
 }
@@ -36,7 +41,7 @@ export function roleOf(step: Step): string {
   return step.toOne && from !== to ? from.replace(/_(id|code|no|key)$/, '') : noun;
 }
 
-/** A query over the base table and tables around it: left joins, so that every base row stays. */
+/** A query over the base table and tables around it: left joins, so that every base row stays, unless another kind is said. */
 export function fromRelated({ base, columns, joins }: RelatedChoices): string {
   const taken = new Set<string>();
   const alias = (fullName: string) => {
@@ -60,10 +65,12 @@ export function fromRelated({ base, columns, joins }: RelatedChoices): string {
     const on = j.step.fromColumns
       .map((c, k) => `${right}.${plainIdent(j.step.toColumns[k]!)} = ${left}.${plainIdent(c)}`)
       .join(' and ');
-    return `left join ${joined(j)} ${right} on ${on}${j.step.toOne || j.aggregate?.length ? '' : '  -- several rows: multiplies'}`;
+    return `${JOIN_WORDS[j.kind ?? 'left']} ${joined(j)} ${right} on ${on}${j.step.toOne || j.aggregate?.length ? '' : '  -- several rows: multiplies'}`;
   });
   return `-- ${base} with ${joins.length ? joins.map((j) => j.step.to).join(', ') : 'nothing joined'}\n${select(items, [`from ${tableText(base)} ${baseAlias}`, ...lines])}\n`;
 }
+
+const JOIN_WORDS: Readonly<Record<JoinKind, string>> = { left: 'left join', inner: 'join', full: 'full join' };
 
 function joined({ step, aggregate }: JoinedTable): string {
   if (step.toOne || !aggregate?.length) return tableText(step.to);

@@ -5,7 +5,8 @@ import { cleanTable, proposeClean } from './clean.js';
 import { dateDimension } from './date-dimension.js';
 import { dimensionTable, keyNameOf, type DimensionChoices } from './dimension.js';
 import { factTable, proposeLookUps, shareFoundQuery } from './fact.js';
-import { pivot, pivotNames, unpivot } from './pivot.js';
+import { hasPeriods, keyName, PERIODS } from './periods.js';
+import { pivot, pivotNames, pivotValuesQuery, unpivot } from './pivot.js';
 import { fromRelated, multiplies, roleOf, type JoinedTable } from './related.js';
 import { relationsOf, stepsFrom } from './relations.js';
 import { splitCounts, splitTable } from './split.js';
@@ -13,12 +14,15 @@ import { matchColumns, stackTables } from './stack.js';
 import { MEASURES, measureSql, summarise } from './summarise.js';
 import { againstTargets } from './target.js';
 import {
+  loneColumns,
   matchByValues,
+  matchUnique,
   readSharedValues,
   relationPairs,
   relationsFromValues,
   sharedValuesQuery,
   stackPairs,
+  uniqueValuesQuery,
 } from './values.js';
 import { vaultTables } from './vault.js';
 
@@ -442,7 +446,81 @@ describe('a summary', () => {
     `));
 });
 
+describe('a summary of periods, its groups chosen and sorted', () => {
+  const of = { source: 'staging.call', measures: [{ kind: 'count', name: 'calls' }] as const };
+  const month = { column: 'called_at', period: 'month' } as const;
+  const lines = (choices: Partial<Parameters<typeof summarise>[0]>) =>
+    summarise({ ...of, by: [], ...choices })
+      .split('\n')
+      .filter((l) => /date_trunc|having|order|limit|^--/.test(l))
+      .map((l) => l.trim());
+  test.each<[string, Partial<Parameters<typeof summarise>[0]>, string[]]>([
+    [
+      'months',
+      { by: ['berth_code', month] },
+      [
+        '-- staging.call, one row per berth_code, called_month; nulls are ignored',
+        "date_trunc('month', called_at)::date as called_month,",
+        "group by berth_code, date_trunc('month', called_at)::date",
+      ].filter((l) => /date_trunc|^--/.test(l)),
+    ],
+    [
+      'groups',
+      { by: ['b'], having: 'count(*) > 3' },
+      ['-- staging.call, one row per b; nulls are ignored', 'having (count(*) > 3)'],
+    ],
+    [
+      'the first ten',
+      { by: ['b'], order: { column: 'calls', descending: true }, most: 10 },
+      ['-- staging.call, one row per b, the first 10; nulls are ignored', 'order by calls desc nulls last', 'limit 10'],
+    ],
+    [
+      'sorted upwards',
+      { by: ['b'], order: { column: 'b', descending: false } },
+      ['-- staging.call, one row per b; nulls are ignored', 'order by b'],
+    ],
+  ])('%s', (_, choices, expected) => expect(lines(choices)).toEqual(expected));
+  test.each([
+    ['called_at', 'called_year'],
+    ['day', 'day_year'],
+    ['built_on', 'built_year'],
+  ])('%s by year is %s', (column, name) => expect(keyName({ column, period: 'year' })).toBe(name));
+  test.each([
+    ['date', true],
+    ['timestamptz', true],
+    ['timestamp(3)', true],
+    ['time', false],
+    ['text', false],
+    [undefined, false],
+  ])('%s has periods: %s', (type, has) => expect(hasPeriods(type)).toBe(has));
+});
+
 describe('turned columns and rows', () => {
+  test('periods become columns, and are named by what they are', () => {
+    const period = 'quarter';
+    const days = ['2026-01-01', '2026-10-01', null];
+    expect(pivotNames(days, [], period)).toEqual(['quarter_2026_1', 'quarter_2026_4', 'no_value']);
+    expect(PERIODS.map((p) => pivotNames(['2026-03-02'], [], p)[0])).toEqual([
+      'day_2026_03_02',
+      'week_2026_03_02',
+      'month_2026_03',
+      'quarter_2026_1',
+      'year_2026',
+    ]);
+    expect(pivotValuesQuery({ source: 'staging.call', across: 'called_at', period })).toBe(
+      "select (date_trunc('quarter', called_at)::date)::text as value\nfrom staging.call\ngroup by 1\norder by 1",
+    );
+    expect(
+      pivot({
+        source: 'staging.call',
+        by: [],
+        across: 'called_at',
+        period,
+        values: [{ value: '2026-01-01', name: 'quarter_2026_1' }],
+        measure: { kind: 'count' },
+      }),
+    ).toContain("count(*) filter (where date_trunc('quarter', called_at)::date = '2026-01-01') as quarter_2026_1");
+  });
   test('names of values are names of columns, each once', () =>
     expect(pivotNames(['A b', 'a B', null, '', '1st'], ['berth'])).toMatchInlineSnapshot(`
      [
@@ -667,4 +745,84 @@ test('a raw vault', () => {
    where h.stay_hub <> 0;
    "
   `);
+});
+
+describe('columns that tell rows apart', () => {
+  const tables = [
+    {
+      fullName: 's.old',
+      columns: [
+        { name: 'no', type: 'text' },
+        { name: 'kind', type: 'text' },
+        { name: 'n', type: 'integer' },
+      ],
+    },
+    {
+      fullName: 's.new',
+      columns: [
+        { name: 'visit', type: 'text' },
+        { name: 'sort', type: 'text' },
+        { name: 'm', type: 'numeric(9,2)' },
+      ],
+    },
+  ];
+  const columns = matchColumns(tables).flatMap((c) =>
+    c.from.filter((f) => f !== null).length === 2
+      ? c.from.map((f, i) => ({ ...c, name: f!, from: c.from.map((g, j) => (i === j ? g : null)) }))
+      : [c],
+  );
+  const unique = (...names: [string, string][]) => names.map(([table, column]) => ({ table, column }));
+  const shown = (found: ReturnType<typeof matchUnique>) => found.map((c) => `${c.name} ${c.type}: ${c.from.join('/')}`);
+  test('are asked of those that can be compared', () => {
+    const lone = loneColumns(tables, columns);
+    expect(lone.map((l) => l.column)).toEqual(expect.arrayContaining(['no', 'kind', 'visit', 'sort', 'n']));
+    expect(lone.map((l) => l.column)).not.toContain('m');
+    expect(uniqueValuesQuery(lone.slice(0, 1))).toMatch(/count\(\*\) = count\(distinct value\)/);
+  });
+  test.each<[string, [string, string][], string | undefined]>([
+    [
+      'one in each table',
+      [
+        ['s.old', 'no'],
+        ['s.new', 'visit'],
+      ],
+      'no text: no/visit',
+    ],
+    [
+      'two in one of them',
+      [
+        ['s.old', 'no'],
+        ['s.old', 'kind'],
+        ['s.new', 'visit'],
+      ],
+      undefined,
+    ],
+    [
+      'types that do not fit',
+      [
+        ['s.old', 'n'],
+        ['s.new', 'visit'],
+      ],
+      undefined,
+    ],
+    ['only in one table', [['s.old', 'no']], undefined],
+  ])('%s', (_, names, expected) => {
+    const found = shown(matchUnique(tables, columns, unique(...names)));
+    if (expected === undefined) expect(found).toEqual(shown(columns));
+    else expect(found.filter((l) => l.includes('/') && !l.endsWith('/') && !l.includes(': /'))).toEqual([expected]);
+  });
+});
+
+test.each([
+  ['left', /^left join /],
+  ['inner', /^join /],
+  ['full', /^full join /],
+] as const)('a table is joined so that rows without a partner fare as a %s join has it', (kind, line) => {
+  const step = { from: 's.a', to: 's.b', fromColumns: ['k'], toColumns: ['k'], toOne: true, declared: true };
+  const sql = fromRelated({
+    base: 's.a',
+    columns: [{ column: 'k', name: 'k' }],
+    joins: [{ parent: -1, step, columns: [{ column: 'x', name: 'x' }], kind }],
+  });
+  expect(sql.split('\n').filter((l) => line.test(l))).toHaveLength(1);
 });

@@ -1,4 +1,5 @@
 import { plainIdent } from '../sql/quote.js';
+import { keyItem, keyName, keySql, type GroupKey } from './periods.js';
 import { condition, named, select } from './text.js';
 import { tableText } from '../sql/quote.js';
 
@@ -16,16 +17,34 @@ export interface Measure {
 
 export interface SummariseChoices {
   readonly source: string;
-  readonly by: readonly string[];
+  /** Columns, and periods in which moments of a column lie. */
+  readonly by: readonly GroupKey[];
   readonly measures: readonly Measure[];
   readonly only?: string;
+  /** Which groups stay, as SQL over aggregates. */
+  readonly having?: string;
+  /** The output column by which groups are sorted. */
+  readonly order?: { readonly column: string; readonly descending: boolean };
+  /** How many groups stay, in that order. */
+  readonly most?: number;
 }
 
 /** One row a group with its measures. Without groups the whole table is one. */
-export function summarise({ source, by, measures, only }: SummariseChoices): string {
-  const items = [...by.map(plainIdent), ...measures.map((m) => named(measureSql(m), m.name))];
-  const grouped = by.length ? `group by ${by.map(plainIdent).join(', ')}` : '';
-  return `-- ${source}, ${by.length ? `one row per ${by.join(', ')}` : 'one row'}; ${nullsSaid(measures)}\n${select(items, [`from ${tableText(source)}`, only ? `where ${condition(only)}` : '', grouped])}\n`;
+export function summarise({ source, by, measures, only, having, order, most }: SummariseChoices): string {
+  const items = [...by.map(keyItem), ...measures.map((m) => named(measureSql(m), m.name))];
+  const names = by.map(keyName);
+  const first = most === undefined ? '' : `, the first ${most}`;
+  return `-- ${source}, ${by.length ? `one row per ${names.join(', ')}` : 'one row'}${first}; ${nullsSaid(measures)}\n${select(
+    items,
+    [
+      `from ${tableText(source)}`,
+      only ? `where ${condition(only)}` : '',
+      by.length ? `group by ${by.map(keySql).join(', ')}` : '',
+      having ? `having ${condition(having)}` : '',
+      order ? `order by ${plainIdent(order.column)}${order.descending ? ' desc nulls last' : ''}` : '',
+      most === undefined ? '' : `limit ${most}`,
+    ],
+  )}\n`;
 }
 
 export function nullsSaid(measures: readonly Measure[]): string {

@@ -156,3 +156,59 @@ export function matchByValues(
   }
   return result;
 }
+
+/** A column of a table by its place in a stack. */
+export interface LoneColumn {
+  readonly table: string;
+  readonly column: string;
+}
+
+/** Columns that stand alone in a stack and whose values can be told apart. */
+export function loneColumns(tables: readonly StarterTable[], columns: readonly StackedColumn[]): LoneColumn[] {
+  return columns
+    .flatMap(({ from }) => {
+      const at = from.findIndex((f) => f !== null);
+      const alone = from.filter((f) => f !== null).length === 1;
+      const type = tables[at]?.columns.find((c) => c.name === from[at])?.type;
+      return alone && type !== undefined && COMPARED.test(type)
+        ? [{ table: tables[at]!.fullName, column: from[at]! }]
+        : [];
+    })
+    .slice(0, MOST_PAIRS);
+}
+
+/** One query that says of columns whether each row looked at has another value; its rows are `column, unique`. */
+export const uniqueValuesQuery = (columns: readonly LoneColumn[]): string =>
+  columns
+    .map(({ table, column }, i) =>
+      [
+        `select ${i} as column, count(*) = count(distinct value) and count(*) >= 3 as unique`,
+        `from (select ${ident(column)}::text as value from ${tableText(table)} limit ${LOOKED_AT}) as looked_at`,
+      ].join('\n'),
+    )
+    .join('\nunion all\n');
+
+/**
+ * The stack's columns with those in one line that tell the rows of their tables apart, declared or not: where each of
+ * two tables has one such column alone, of types that fit, both say which row it is.
+ */
+export function matchUnique(
+  tables: readonly StarterTable[],
+  columns: readonly StackedColumn[],
+  unique: readonly LoneColumn[],
+): readonly StackedColumn[] {
+  const lines = unique.flatMap(({ table, column }) => {
+    const at = tables.findIndex((t) => t.fullName === table);
+    const line = columns.find((c) => c.from[at] === column && c.from.filter((f) => f !== null).length === 1);
+    return line ? [{ at, line, type: tables[at]?.columns.find((c) => c.name === column)?.type }] : [];
+  });
+  // Of two in one table, which is meant is not known.
+  const only = lines.filter(({ at }) => lines.filter((l) => l.at === at).length === 1);
+  const type = unifiedType(only.map((l) => l.type));
+  const [first, ...others] = only.sort((a, b) => a.at - b.at);
+  if (!first || others.length === 0 || type === undefined) return columns;
+  const from = first.line.from.map((f, i) => f ?? others.find((o) => o.at === i)?.line.from[i] ?? null);
+  return columns
+    .filter((c) => !others.some((o) => o.line === c))
+    .map((c) => (c === first.line ? { ...c, from, type } : c));
+}

@@ -1,10 +1,21 @@
-import type { ExportTicket, PreviewColumn, Rows } from '@ouvrage/api/rows';
+import type { CastsAnswer, ExportTicket, PreviewColumn, Rows } from '@ouvrage/api/rows';
 import type { StepError } from '@ouvrage/api/run';
 import { fileAnswer, type Sent } from '../shared/answers.js';
 import { Body, Controller, Get, HttpCode, Param, ParseUUIDPipe, Post, Req, Res } from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import { Type } from 'class-transformer';
-import { IsIn, IsNumber, IsString, Length, Max, Min, ValidateNested } from 'class-validator';
+import {
+  ArrayMaxSize,
+  ArrayMinSize,
+  IsArray,
+  IsIn,
+  IsNumber,
+  IsString,
+  Length,
+  Max,
+  Min,
+  ValidateNested,
+} from 'class-validator';
 import type { Request, Response } from 'express';
 import { Names, Optional, OptionalWhole, ProjectPath, Text, Whole } from '../shared/fields.js';
 import { Me } from '../people/access.js';
@@ -83,6 +94,24 @@ class QueryExportBody extends QueryBody {
   format: ExportFormat;
 }
 
+class CastBody {
+  @Text(1, 63)
+  column: string;
+
+  @Text(1, 100)
+  type: string;
+}
+
+class CastsBody extends TextBody {
+  @IsArray()
+  @ArrayMinSize(1)
+  @ArrayMaxSize(100)
+  @ValidateNested({ each: true })
+  @Type(() => CastBody)
+  @ApiProperty({ type: [CastBody], minItems: 1, maxItems: 100 })
+  casts: CastBody[];
+}
+
 @ApiTags('preview')
 @Controller('api/workspaces/:slug')
 export class PreviewController {
@@ -130,6 +159,19 @@ export class PreviewController {
   ): Promise<Sent<readonly StepError[]>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.previews.validate(slug, path, text, signal));
+  }
+
+  /** How many values of a query's columns fail in a cast. */
+  @Post('casts')
+  @HttpCode(200)
+  casts(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Body() body: CastsBody,
+    @Req() request: Request,
+  ): Promise<Sent<CastsAnswer>> {
+    const signal = leaving(request);
+    return this.turns.of(me, () => this.previews.casts(slug, body, signal));
   }
 
   /** Asks for all rows of a query that is being written as a file: the answer is the id to fetch it by, once and soon. */

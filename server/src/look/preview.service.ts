@@ -1,7 +1,15 @@
-import type { PreviewColumn, PreviewSample, Rows } from '@ouvrage/api/rows';
+import type { CastsAnswer, PreviewColumn, PreviewSample, Rows } from '@ouvrage/api/rows';
 import { isView } from '@ouvrage/core/language';
 import { Injectable } from '@nestjs/common';
-import { readThroughViews, type Queried } from '@ouvrage/core/assist';
+import {
+  type Cast,
+  CAST_ANSWER,
+  CAST_ROWS,
+  castBlock,
+  readCasts,
+  readThroughViews,
+  type Queried,
+} from '@ouvrage/core/assist';
 import { conditionProbes } from '@ouvrage/core/check';
 import { projectAround, resolveColumns } from '@ouvrage/core/columns';
 import { standInReason } from '@ouvrage/core/keys';
@@ -100,6 +108,30 @@ export class PreviewService {
       if (error.code === 'query-failed') problems.push(error.extra['error'] as StepError);
     });
     return problems;
+  }
+
+  /** Which values of a query's columns fail in a cast: all of them are counted, where a query tells the first. */
+  async casts(
+    slug: string,
+    { path, text, casts }: { readonly path: string; readonly text: string; readonly casts: readonly Cast[] },
+    signal: AbortSignal,
+  ): Promise<CastsAnswer> {
+    const { line, query } = await this.preparer.written(slug, path, text);
+    const { full } = await this.preparer.compiled(line, { path, query }, await this.preparer.standings(line));
+    const started = performance.now();
+    try {
+      return await this.reader.read(signal, async (client) => {
+        await client.query(castBlock(full.text, casts));
+        const { rows } = await client.query<{ answer: string }>('select current_setting($1) as answer', [CAST_ANSWER]);
+        return {
+          casts: readCasts(casts, rows[0]!.answer),
+          rowsLookedAt: CAST_ROWS,
+          milliseconds: Math.round(performance.now() - started),
+        };
+      });
+    } catch (error) {
+      throw told(error, line.project, path, full);
+    }
   }
 
   private async query(

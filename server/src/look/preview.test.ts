@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import type { CastsAnswer } from '@ouvrage/api/rows';
 import { definitionQuery, previewQuery } from '@ouvrage/core/keys';
 import { settingsOf, withEach } from '@ouvrage/core/model';
 import { readProject } from '@ouvrage/core/resolve';
@@ -99,6 +100,43 @@ describe('all rows of a query as a file', () => {
   ])('%s is told before there is a file', async (_, text, title) => {
     const answer = await ask(text);
     expect([answer.status, (answer.body as { title: string }).title]).toEqual([422, expect.stringContaining(title)]);
+  });
+});
+
+describe('casts', () => {
+  const ask = (text: string, casts: readonly { column: string; type: string }[], client = mira) =>
+    client.send('post', '/api/workspaces/berth-dues/casts', { path: 'adhoc/x.sql', text, casts });
+  const VALUES = `select v.* from (values ('2026-02-30', '12', 'x$casts$'), ('2026-03-01', 'x', null), ('gone', '1.5', 'y'), ('gone', '7', 'z')) as v (d, n, t)`;
+  test('are tried on every value, and all that fail are counted with examples', async () => {
+    const answer = await ask(VALUES, [
+      { column: 'd', type: 'date' },
+      { column: 'n', type: 'integer' },
+      { column: 't', type: 'text' },
+    ]);
+    expect([answer.status, (answer.body as CastsAnswer).casts]).toEqual([
+      200,
+      [
+        { column: 'd', type: 'date', failing: 3, different: 2, examples: ['gone', '2026-02-30'] },
+        { column: 'n', type: 'integer', failing: 2, different: 2, examples: ['1.5', 'x'] },
+        { column: 't', type: 'text', failing: 0, different: 0, examples: [] },
+      ],
+    ]);
+  });
+  test.each<[string, string, string, string]>([
+    ['a type that does not exist', VALUES, 'dat', 'type "dat" does not exist'],
+    ['a query that fails', 'select 1 / (n - 1) as d from generate_series(1, 2) as s (n)', 'date', 'division by zero'],
+    ['a second statement', VALUES, 'date); drop table core.dim_port; select (1', 'syntax error'],
+    ['writing by the type', VALUES, "date) from pg_catalog.set_config('transaction_read_only', 'off', true", ''],
+  ])('%s is told', async (_, text, type, message) => {
+    const before = await warehouse('select count(*) as n from core.dim_port');
+    const answer = await ask(text, [{ column: 'd', type }]);
+    if (message)
+      expect([answer.status, (answer.body as { title: string }).title]).toEqual([
+        422,
+        expect.stringContaining(message),
+      ]);
+    else expect([200, 422]).toContain(answer.status);
+    expect(await warehouse('select count(*) as n from core.dim_port')).toEqual(before);
   });
 });
 

@@ -1,4 +1,13 @@
-import type { ExportTicket, Look, PageAnswer, PreviewSample, ProfileAnswer, Rows } from '@ouvrage/api/rows';
+import type { Cast } from '@ouvrage/core/assist';
+import type {
+  CastsAnswer,
+  ExportTicket,
+  Look,
+  PageAnswer,
+  PreviewSample,
+  ProfileAnswer,
+  Rows,
+} from '@ouvrage/api/rows';
 import type { StepError } from '@ouvrage/api/run';
 import { api, at } from './api';
 
@@ -24,6 +33,9 @@ const endpoints = api.injectEndpoints({
     preview: b.mutation<Rows, { slug: string; path: string; text: string; limit: number; sample?: PreviewSample }>({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/preview`, method: 'POST', body }),
     }),
+    casts: b.mutation<CastsAnswer, { slug: string; path: string; text: string; casts: readonly Cast[] }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/casts`, method: 'POST', body }),
+    }),
     askExport: b.mutation<
       ExportTicket,
       { slug: string; path: string; text: string; format: string; sample?: PreviewSample }
@@ -48,6 +60,7 @@ export const {
   useProfileQuery,
   usePreviewMutation,
   useAskExportMutation,
+  useCastsMutation,
   useValidateQuery,
   useDescribeQuery,
 } = endpoints;

@@ -1,6 +1,10 @@
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
-import { cleanTable, proposeClean, type CleanColumn } from '@ouvrage/core/starter';
-import { useProfileQuery } from '../../data/rows';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import { cleanTable, proposeClean, type CleanColumn, type StarterTable } from '@ouvrage/core/starter';
+import { useState } from 'react';
+import { useCastsMutation, useProfileQuery } from '../../data/rows';
+import { count, plural } from '../../shared/format';
+import { ProblemNote } from '../../shared/ui/problem-note';
 import { useProject } from '../../data/project';
 import { inputClass } from '../../shared/ui/input';
 import { Loading } from '../../shared/ui/loading';
@@ -63,6 +67,7 @@ export function Clean() {
           />
         </div>
       )}
+      {table && <FailedCasts source={source} columns={kept} only={state.only} />}
       <Decodes state={state} set={set} />
       <Derived state={state} set={set} />
       <ConditionField
@@ -72,6 +77,56 @@ export function Clean() {
         placeholder="all rows"
       />
     </StarterSheet>
+  );
+}
+
+/** Counts the values that a cast does not take, before a query fails at the first of them. */
+function FailedCasts({
+  source,
+  columns,
+  only,
+}: {
+  source: StarterTable;
+  columns: readonly CleanColumn[];
+  only: string;
+}) {
+  const { slug } = useProject();
+  const [ask, { data, error, isLoading }] = useCastsMutation();
+  const casts = columns.flatMap(({ name, cast }) => (cast ? [{ column: name, type: cast }] : []));
+  const uncast = columns.map(({ cast: _, fallback: __, ...rest }) => rest);
+  const text = cleanTable({ source, columns: uncast, derived: [], ...(only.trim() ? { only } : {}) });
+  // What was counted for other choices says nothing of these.
+  const [asked, setAsked] = useState('');
+  const about = JSON.stringify([text, casts]);
+  const tryAll = () => {
+    setAsked(about);
+    void ask({ slug, path: 'adhoc/casts.sql', text, casts });
+  };
+  const failed = data?.casts.filter((c) => c.failing > 0) ?? [];
+  return (
+    <div className="flex flex-col gap-1">
+      <div className="flex items-center gap-3">
+        <Button disabled={casts.length === 0 || isLoading} onClick={tryAll}>
+          {isLoading ? 'Trying each value' : 'Count values that fail a cast'}
+        </Button>
+        {data && asked === about && failed.length === 0 && (
+          <p role="status">All values fit, in the first {count(data.rowsLookedAt)} rows at most.</p>
+        )}
+      </div>
+      {asked === about && error && <ProblemNote problem={error as ProblemBody} />}
+      {asked === about && failed.length > 0 && (
+        <ul aria-label="Values that fail a cast" className="border-l-3 border-broken bg-raised px-3 py-1">
+          {failed.map((c) => (
+            <li key={c.column}>
+              <span className="font-medium">{c.column}</span> as <span className="font-mono">{c.type}</span>:{' '}
+              {plural(c.failing, 'row')}, {plural(c.different, 'value')}:{' '}
+              <span className="font-mono text-small">{c.examples.map((e) => `'${e}'`).join(', ')}</span>
+              {c.different > c.examples.length && ' …'}
+            </li>
+          ))}
+        </ul>
+      )}
+    </div>
   );
 }
 

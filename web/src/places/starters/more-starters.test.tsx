@@ -2,7 +2,7 @@
 import { afterEach, describe, expect, test } from '@jest/globals';
 import { cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import { around, FILES, Problem, renderPlace, serve, type Sent } from '../../testing';
+import { around, FILES, Lines, Problem, renderPlace, serve, type Sent } from '../../testing';
 
 const { default: Starters } = await import('./starters');
 afterEach(cleanup);
@@ -20,6 +20,8 @@ const PROJECT = {
     'create table staging.old_stay (no bigint primary key, place text, tonnes text) with (load = rebuild);\nselect 1::bigint as no, berth_code as place, berth_code as tonnes from landing.berth;',
   'mart/by_cargo.sql':
     'create table mart.by_cargo (berth_code text primary key, coal numeric, grain numeric) with (load = rebuild);\nselect berth_code, length_m as coal, length_m as grain from landing.berth;',
+  'staging/came.sql':
+    'create table staging.came (berth_code text, came_on date) with (load = rebuild);\nselect berth_code, null::date as came_on from landing.berth;',
   'reference/target.csv': 'berth_code,tonnes_target\nA,100\n',
   'reference/target.sql': 'create table reference.target (berth_code text primary key, tonnes_target numeric(10,2));',
 };
@@ -66,7 +68,7 @@ describe('pivot', () => {
     await tick('One row for each', 'berth_code');
     await choose('Column whose values become columns', 'cargo');
     await waitFor(() =>
-      expect(sent.changed.some((s) => (s.body as { text?: string }).text?.includes('"cargo"::text'))).toBe(true),
+      expect(sent.changed.some((s) => (s.body as { text?: string }).text?.includes('cargo::text'))).toBe(true),
     );
     await userEvent.click(await screen.findByRole('button', { name: 'Take the 3 values found' }));
     expect(screen.getByText('there are more; these are the most frequent')).toBeTruthy();
@@ -97,6 +99,55 @@ describe('pivot', () => {
     });
     await choose('Column whose values become columns', 'cargo');
     expect(await screen.findByText('The database does not answer')).toBeTruthy();
+  });
+});
+
+describe('a summary', () => {
+  test('of periods, of chosen groups, the greatest first', async () => {
+    await show('summarise', 'staging.came');
+    await tick('One row for each', 'came_on');
+    await choose('Period of came_on', 'quarter');
+    fireEvent.change(screen.getByLabelText('Only groups where'), { target: { value: 'count(*) > 2' } });
+    fireEvent.change(screen.getByLabelText('only the first'), { target: { value: '5' } });
+    expect(screen.getByText(/^Choose by what groups are sorted/)).toBeTruthy();
+    await choose('Sorted by', 'row_count');
+    await has(/date_trunc\('quarter', came_on\)::date as came_quarter/);
+    await has(/having \(count\(\*\) > 2\).*order by row_count desc nulls last.*limit 5/s);
+    fireEvent.change(screen.getByLabelText('only the first'), { target: { value: 'five' } });
+    expect(await screen.findByText(/^Write how many groups stay as a whole number/)).toBeTruthy();
+  });
+});
+
+describe('values that fail a cast', () => {
+  const clean = async (answer: unknown) => {
+    const sent = await show('clean', 'landing.berth', { 'POST workspaces/dues/casts': answer });
+    fireEvent.change(await screen.findByLabelText('Cast of berth_code'), { target: { value: 'date' } });
+    await userEvent.click(screen.getByRole('button', { name: 'Count values that fail a cast' }));
+    return sent;
+  };
+  test('are counted, all of them', async () => {
+    const sent = await clean({
+      casts: [{ column: 'berth_code', type: 'date', failing: 1200, different: 9, examples: ['x', 'y'] }],
+      rowsLookedAt: 200_000,
+      milliseconds: 3,
+    });
+    const list = await screen.findByRole('list', { name: 'Values that fail a cast' });
+    expect(list.textContent).toBe("berth_code as date: 1 200 rows, 9 values: 'x', 'y' …");
+    const [asked] = sent.changed.filter((s) => s.path === 'workspaces/dues/casts');
+    expect(asked!.body).toMatchObject({ casts: [{ column: 'berth_code', type: 'date' }] });
+    expect((asked!.body as { text: string }).text).not.toMatch(/::date/);
+  });
+  test('or all fit', async () => {
+    await clean({
+      casts: [{ column: 'berth_code', type: 'date', failing: 0, different: 0, examples: [] }],
+      rowsLookedAt: 200_000,
+      milliseconds: 3,
+    });
+    expect(await screen.findByText(/^All values fit/)).toBeTruthy();
+  });
+  test('and a type that there is not is told', async () => {
+    await clean(new Problem(422, 'type "dat" does not exist'));
+    expect(await screen.findByText('type "dat" does not exist')).toBeTruthy();
   });
 });
 
@@ -136,6 +187,25 @@ describe('tables are stacked', () => {
     fireEvent.change(screen.getByLabelText('column that says the origin'), { target: { value: 'origin' } });
     await has(/'old_stay'[^']*as origin/);
   });
+  test('the rest is matched by columns that tell rows apart, declared or not', async () => {
+    await show('stack', 'staging.stay', {
+      'POST workspaces/dues/preview': ({ body }: Sent) => {
+        const { text, limit } = body as { text: string; limit: number };
+        const isUnique = text.includes('as unique');
+        return rows(
+          Array.from({ length: limit }, (_, i) =>
+            isUnique
+              ? [String(i), /stay_no|\bno\b/.test(text.split('union all')[i]!) ? 'true' : 'false']
+              : [String(i), '10', '0'],
+          ),
+        );
+      },
+    });
+    await second();
+    fireEvent.change(await screen.findByLabelText('Type of tonnes'), { target: { value: 'text' } });
+    await userEvent.click(await screen.findByRole('button', { name: 'Match the rest by values' }));
+    await has(/no as stay_no|stay_no::bigint/);
+  });
   test('the rest is matched by values', async () => {
     const sent = await show('stack', 'staging.stay', {
       'POST workspaces/dues/preview': ({ body }: Sent) =>
@@ -149,17 +219,45 @@ describe('tables are stacked', () => {
 });
 
 describe('related tables', () => {
-  test('are joined along declared relations, and rows are counted before and after', async () => {
+  test('are joined along declared relations, and rows and partners of each join are counted', async () => {
+    const step = (id: string, kind: string, more: object = {}) => ({
+      id,
+      kind,
+      label: id,
+      depth: 0,
+      inputs: [],
+      start: 0,
+      end: 1,
+      known: {},
+      looks: [],
+      ...more,
+    });
+    const steps = [
+      step('source staging.stay', 'source', { table: 'staging.stay' }),
+      step('join staging.berth', 'join', { join: 'inner' }),
+      step('result', 'result', { rowsOf: ['join staging.berth'] }),
+    ];
+    const figure = (of: number, name: string, value: number) => ({ step: steps[of]!.id, figure: name, value });
     await show('related', 'staging.stay', {
-      'POST workspaces/dues/preview': ({ body }: Sent) =>
-        rows([], (body as { path: string }).path.includes('joined') ? 120 : 100),
+      'POST workspaces/dues/anatomy': new Lines([
+        { kind: 'steps', side: 'here', steps, asOf: '2026-01-01T00:00:00Z', seconds: 1, isHeld: false },
+        {
+          kind: 'figures',
+          side: 'here',
+          figures: [figure(0, 'rows', 100), figure(1, 'left', 100), figure(1, 'leftAlone', 7), figure(1, 'rows', 93)],
+        },
+      ]),
     });
     const around_ = screen.getByRole('region', { name: 'Related tables' });
     await userEvent.click(within(around_).getAllByRole('checkbox')[0]!);
     await userEvent.click(within(around_).getByRole('checkbox', { name: /^length_m/ }));
-    await has(/join staging\.berth/);
-    await userEvent.click(screen.getByRole('button', { name: 'Count rows before and after' }));
-    expect(await screen.findByText('100 rows of staging.stay, 120 after the joins.')).toBeTruthy();
+    await has(/left join staging\.berth/);
+    await choose('Rows without a partner in staging.berth', 'inner');
+    await has(/\njoin staging\.berth|[^t] ?join staging\.berth/);
+    await userEvent.click(screen.getByRole('button', { name: 'Count rows before and after each join' }));
+    expect(await screen.findByText('100 rows of staging.stay, 93 after the joins: not the same.')).toBeTruthy();
+    const counts = screen.getByRole('region', { name: 'Rows of the joins' });
+    expect(within(counts).getByText('7')).toBeTruthy();
   });
   test('one with several rows for each is summarised first', async () => {
     await show('related', 'staging.berth');

@@ -1,3 +1,4 @@
+import { PERIODS, type Period } from '@ouvrage/core/starter';
 import { count } from '../../shared/format';
 import { useId, useState, type ReactNode } from 'react';
 import { useSearchParams } from 'react-router';
@@ -102,6 +103,32 @@ export function ColumnSelect({
       {(none !== undefined || value === undefined) && <option value="">{none ?? 'choose'}</option>}
       {columns.map((c) => (
         <option key={c.name}>{c.name}</option>
+      ))}
+    </select>
+  );
+}
+
+export function PeriodSelect({
+  label,
+  value,
+  none,
+  onChange,
+}: {
+  label: string;
+  value: Period | undefined;
+  none: string;
+  onChange: (period: Period | undefined) => void;
+}) {
+  return (
+    <select
+      aria-label={label}
+      value={value ?? ''}
+      onChange={(e) => onChange((e.target.value || undefined) as Period | undefined)}
+      className={`${inputClass} w-32!`}
+    >
+      <option value="">{none}</option>
+      {PERIODS.map((p) => (
+        <option key={p}>{p}</option>
       ))}
     </select>
   );

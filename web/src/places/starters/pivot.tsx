@@ -1,4 +1,13 @@
-import { pivot, pivotNames, unpivot, type Measure, type MeasureKind } from '@ouvrage/core/starter';
+import {
+  hasPeriods,
+  pivot,
+  pivotNames,
+  pivotValuesQuery,
+  unpivot,
+  type Measure,
+  type MeasureKind,
+  type Period,
+} from '@ouvrage/core/starter';
 import { useEffect, useState } from 'react';
 import { usePreviewMutation } from '../../data/rows';
 import { useProject } from '../../data/project';
@@ -6,7 +15,7 @@ import type { ProblemBody } from '@ouvrage/api/problem';
 import { inputClass } from '../../shared/ui/input';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Button } from '../../shared/ui/button';
-import { bareName, ColumnSelect, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
+import { bareName, ColumnSelect, ColumnTicks, PeriodSelect, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
 
 const MOST_VALUES = 60;
@@ -41,25 +50,27 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
   const key = table?.fullName ?? '';
   const [by, setBy] = useStateFor<string[]>(key, () => []);
   const [across, setAcross] = useStateFor<string | undefined>(key, () => undefined);
+  const [chosenPeriod, setPeriod] = useStateFor<Period | undefined>(`${key} ${across ?? ''}`, () => undefined);
+  const isMoment = hasPeriods(columns.find((c) => c.name === across)?.type);
+  const period = isMoment ? chosenPeriod : undefined;
   const [measure, setMeasure] = useStateFor<Omit<Measure, 'name'>>(key, () => ({ kind: 'count' }));
   const [ask, { data, error, isLoading }] = usePreviewMutation();
   const [values, setValues] = useStateFor<readonly { value: string | null; name: string }[]>(
-    `${key} ${across ?? ''}`,
+    `${key} ${across ?? ''} ${period ?? ''}`,
     () => [],
   );
   useEffect(() => {
     if (across === undefined || !table) return;
-    const quoted = `"${across.replaceAll('"', '""')}"`;
     void ask({
       slug,
       path: 'adhoc/pivot_values.sql',
-      text: `select ${quoted}::text as value from ${table.fullName} group by 1 order by count(*) desc, 1`,
+      text: pivotValuesQuery({ source: table.fullName, across, ...(period ? { period } : {}) }),
       limit: MOST_VALUES,
     });
-  }, [ask, across, slug, table]);
+  }, [ask, across, period, slug, table]);
   const found = data?.rows.map((r) => r[0] ?? null) ?? [];
   const take = () => {
-    const names = pivotNames(found, by);
+    const names = pivotNames(found, by, period);
     setValues(found.map((value, i) => ({ value, name: names[i]! })));
   };
   const wants =
@@ -77,8 +88,8 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
         table && across !== undefined && wants === undefined
           ? [
               {
-                name: `${bareName(table.fullName)}_by_${across}`,
-                sql: pivot({ source: table.fullName, by, across, values, measure }),
+                name: `${bareName(table.fullName)}_by_${period ?? across}`,
+                sql: pivot({ source: table.fullName, by, across, ...(period ? { period } : {}), values, measure }),
               },
             ]
           : []
@@ -92,7 +103,7 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
         chosen={by}
         onChange={setBy}
       />
-      <div className="grid grid-cols-3 gap-3 text-small">
+      <div className="grid grid-cols-4 gap-3 text-small">
         <label>
           values of
           <ColumnSelect
@@ -102,6 +113,12 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
             onChange={setAcross}
           />
         </label>
+        {isMoment && (
+          <label>
+            by
+            <PeriodSelect label="Period of the columns" value={chosenPeriod} none="its values" onChange={setPeriod} />
+          </label>
+        )}
         <label>
           measure
           <select
@@ -140,7 +157,9 @@ function ToColumns({ choice }: { choice: React.ReactNode }) {
               {isLoading ? 'Looking for values' : `Take the ${found.length} values found`}
             </Button>
             {data && (data.total === null || data.total > MOST_VALUES) && (
-              <span className="text-small text-advisory-text">there are more; these are the most frequent</span>
+              <span className="text-small text-advisory-text">
+                {period ? 'there are more; these are the first' : 'there are more; these are the most frequent'}
+              </span>
             )}
           </div>
           {values.map((v, i) => (

@@ -1,5 +1,7 @@
 import {
   fromRelated,
+  JOIN_KINDS,
+  type JoinKind,
   multiplies,
   relationPairs,
   relationsFromValues,
@@ -11,13 +13,13 @@ import {
   type Step,
 } from '@ouvrage/core/starter';
 import { useMemo, useState } from 'react';
-import { usePreviewMutation } from '../../data/rows';
 import { useProject } from '../../data/project';
-import type { ProblemBody } from '@ouvrage/api/problem';
-import { count, percent, plural } from '../../shared/format';
+import { percent, plural } from '../../shared/format';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Tag } from '../../shared/ui/tag';
 import { Button } from '../../shared/ui/button';
+import { inputClass } from '../../shared/ui/input';
+import { JoinCounts } from './join-counts';
 import { Measures } from './measures';
 import { bareName, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { RelationDiagram, type DiagramEdge, type DiagramTable } from './relation-diagram';
@@ -29,38 +31,29 @@ interface Picked {
   readonly step: Step;
   readonly columns: readonly string[];
   readonly aggregate: readonly Measure[] | undefined;
+  readonly kind?: JoinKind;
 }
 
 const stepKey = (parent: number, s: Step) => `${parent} ${s.to} ${s.fromColumns.join()} ${s.toColumns.join()}`;
 
 /** Columns of a table and of the tables around it, joined along their relations. */
 export function Related() {
-  const { slug, tables, summary } = useProject();
+  const { tables, summary } = useProject();
   const [base, choose] = useSourceTable((t) => t.layer === 'staging');
   const key = base?.fullName ?? '';
   const [columns, setColumns] = useStateFor<string[]>(key, () => (base?.columns ?? []).map((c) => c.name));
   const [picked, setPicked] = useStateFor<readonly Picked[]>(key, () => []);
-  const [ask, { data, error, isLoading, reset }] = usePreviewMutation();
-  const [askBase, baseCount] = usePreviewMutation();
-  const change = (next: readonly Picked[]) => {
-    reset();
-    setPicked(next);
-  };
+  const change = setPicked;
   const joins = picked.map((p): JoinedTable => ({
     parent: p.parent,
     step: p.step,
     columns: namesFor(p, columns),
     ...(p.aggregate?.length ? { aggregate: p.aggregate } : {}),
+    ...(p.kind ? { kind: p.kind } : {}),
   }));
   const choices = { base: key, columns: columns.map((column) => ({ column, name: column })), joins };
   const taken = columns.length + joins.reduce((n, j) => n + (j.aggregate?.length ?? j.columns.length), 0);
   const sql = fromRelated(choices);
-  const compare = () => {
-    void ask({ slug, path: 'adhoc/joined.sql', text: sql, limit: 1 });
-    void askBase({ slug, path: 'adhoc/base.sql', text: `select * from ${key}`, limit: 1 });
-  };
-  const [after, before] = [data?.total, baseCount.data?.total];
-
   const values = useSharedValues();
   const [guessed, setGuessed] = useStateFor<readonly Relation[]>(key, () => []);
   const relations = useMemo(() => [...summary.relations, ...guessed], [summary.relations, guessed]);
@@ -235,18 +228,7 @@ export function Related() {
           with a measure.
         </p>
       )}
-      <div className="flex items-center gap-3">
-        <Button disabled={!base || isLoading} onClick={compare}>
-          Count rows before and after
-        </Button>
-        {after !== undefined && after !== null && before !== undefined && before !== null && (
-          <p role="status" className={after === before ? '' : 'text-broken'}>
-            {count(before)} rows of {key}, {count(after)} after the joins
-            {after === before ? ': none lost, none multiplied' : ''}.
-          </p>
-        )}
-      </div>
-      {error && <ProblemNote problem={error as ProblemBody} />}
+      {base && <JoinCounts text={sql} base={key} />}
     </StarterSheet>
   );
 }
@@ -269,11 +251,32 @@ function namesFor(p: Picked, base: readonly string[]): JoinedTable['columns'] {
   }));
 }
 
+const KIND_WORDS: Readonly<Record<JoinKind, string>> = {
+  left: 'stay (left join)',
+  inner: 'are left out (join)',
+  full: 'stay, those of this table too (full join)',
+};
+
 function PickedColumns({ picked, onChange }: { picked: Picked; onChange: (next: Picked) => void }) {
   const { tables } = useProject();
   const columns = tables.get(picked.step.to)?.columns ?? [];
   return (
     <>
+      <label className="flex items-center gap-2 pb-1">
+        rows without a partner
+        <select
+          aria-label={`Rows without a partner in ${picked.step.to}`}
+          value={picked.kind ?? 'left'}
+          onChange={(e) => onChange({ ...picked, kind: e.target.value as JoinKind })}
+          className={`${inputClass} w-72!`}
+        >
+          {JOIN_KINDS.map((k) => (
+            <option key={k} value={k}>
+              {KIND_WORDS[k]}
+            </option>
+          ))}
+        </select>
+      </label>
       {!picked.step.toOne && (
         <label className="flex items-center gap-2 pb-1">
           <input

@@ -1,5 +1,13 @@
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
-import { matchByValues, matchColumns, stackPairs, stackTables, type StackedColumn } from '@ouvrage/core/starter';
+import {
+  loneColumns,
+  matchByValues,
+  matchColumns,
+  matchUnique,
+  stackPairs,
+  stackTables,
+  type StackedColumn,
+} from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { useProject } from '../../data/project';
 import { inputClass } from '../../shared/ui/input';
@@ -25,7 +33,11 @@ export function Stack() {
   const values = useSharedValues();
   const matchRest = async () => {
     const answers = await values.look(stackPairs(sources, columns));
-    if (answers) setColumns(matchByValues(sources, columns, answers));
+    if (!answers) return;
+    const byValues = matchByValues(sources, columns, answers);
+    // Rows of two tables are told apart by columns that share no value.
+    const unique = await values.lookUnique(loneColumns(sources, byValues));
+    setColumns(unique ? matchUnique(sources, byValues, unique) : byValues);
   };
   const change = (i: number, changes: Partial<StackedColumn>) =>
     setColumns(columns.map((c, j) => (j === i ? { ...c, ...changes } : c)));

@@ -1,4 +1,11 @@
-import { readSharedValues, sharedValuesQuery, type SharedValues, type ValuePair } from '@ouvrage/core/starter';
+import {
+  type LoneColumn,
+  readSharedValues,
+  sharedValuesQuery,
+  type SharedValues,
+  uniqueValuesQuery,
+  type ValuePair,
+} from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { usePreviewMutation } from '../../data/rows';
 import { useProject } from '../../data/project';
@@ -28,5 +35,14 @@ export function useSharedValues() {
     setTold(`${plural(pairs.length, 'pair')} of columns compared.`);
     return found;
   };
-  return { look, looking: isLoading, told, problem: error as ProblemBody | undefined };
+  /** Which columns have another value in each row looked at; undefined where the question failed. */
+  const lookUnique = async (columns: readonly LoneColumn[]): Promise<readonly LoneColumn[] | undefined> => {
+    if (columns.length === 0) return [];
+    const text = uniqueValuesQuery(columns);
+    const answer = await ask({ slug, path: 'adhoc/unique_values.sql', text, limit: columns.length });
+    return answer.data?.rows.flatMap(([i, unique]) =>
+      unique === 'true' || unique === 't' ? (columns[Number(i)] ?? []) : [],
+    );
+  };
+  return { look, lookUnique, looking: isLoading, told, problem: error as ProblemBody | undefined };
 }
