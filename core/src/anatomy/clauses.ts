@@ -132,17 +132,18 @@ export class Clauses {
     return body ?? [...this.outside(at, to)].find((i) => this.words.word(i) === '(') ?? to;
   }
 
-  private body(from: number, to: number): BodyText {
-    const sets = [...this.heads(from, to)].filter((i) => i > from && SETS[this.words.word(i)] !== undefined);
+  /** @param sets where its parts are put together; of a part of it, they are known already */
+  private body(from: number, to: number, sets = this.setsIn(from, to)): BodyText {
     const last = sets.findLast((i) => SETS[this.words.word(i)] === 1) ?? sets.at(-1);
     if (last !== undefined) {
+      const at = sets.indexOf(last);
       const all = this.words.word(last + 1);
       return {
         kind: 'set',
         from,
         to,
-        left: this.body(from, last),
-        right: this.body(all === 'all' || all === 'distinct' ? last + 2 : last + 1, to),
+        left: this.body(from, last, sets.slice(0, at)),
+        right: this.body(all === 'all' || all === 'distinct' ? last + 2 : last + 1, to, sets.slice(at + 1)),
         word: this.words.word(last),
         isAll: all === 'all',
       };
@@ -150,6 +151,10 @@ export class Clauses {
     if (this.words.word(from) === '(' && this.closing(from, to) === to - 1)
       return { kind: 'brackets', from, to, inner: this.query(from + 1, to - 1) };
     return this.words.word(from) === 'select' ? this.select(from, to) : { kind: 'other', from, to };
+  }
+
+  private setsIn(from: number, to: number): number[] {
+    return [...this.heads(from, to)].filter((i) => i > from && SETS[this.words.word(i)] !== undefined);
   }
 
   private select(from: number, to: number): SelectText {

@@ -212,7 +212,7 @@ class Taking {
     const used = new Map<string, { readonly owner: string; readonly column: string; readonly given: string }>();
     const edits: Edit[] = [];
     const unnamed = unnamedColumns(this.table.query!.select);
-    for (const { location, parts, value } of this.anatomy.scopes.mentions) {
+    for (const { location, parts, value } of this.anatomy.scopes().mentions) {
       const at = this.at(location);
       const field = value as Field;
       // A table that is read twice has the same columns twice: its name tells them apart.

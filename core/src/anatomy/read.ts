@@ -32,11 +32,12 @@ export type Finish = (compiled: EditedText) => EditedText;
  * comes from the text; nothing is asked of a database.
  */
 export function anatomyOf(of: AnatomyOf, names: Names, finish: Finish): Anatomy {
+  const reader = new AnatomyReader(of, names, finish);
   try {
-    return new AnatomyReader(of, names, finish).read();
+    return reader.read();
   } catch (error) {
     if (!(error instanceof TooLarge)) throw error;
-    return new AnatomyReader(of, names, finish).readWhole();
+    return reader.readWhole();
   }
 }
 
@@ -81,9 +82,9 @@ const LONGEST_LABEL = 80;
 
 class AnatomyReader {
   private readonly clauses: Clauses;
-  private readonly scopes: QueryScopes;
+  private readScopes: QueryScopes | undefined;
   private readonly at: (location: number) => number;
-  private readonly tokens = new Map<number, number>();
+  private tokens: ReadonlyMap<number, number> | undefined;
   /** Tokens that begin a call whose result differs each time, each with its name. */
   private readonly unsteady: readonly { readonly token: number; readonly name: string }[];
   private readonly steps: Step[] = [];
@@ -96,12 +97,15 @@ class AnatomyReader {
     private readonly names: Names,
     private readonly finish: Finish,
   ) {
-    const { file, query, around } = of;
+    const { file, query } = of;
     this.clauses = new Clauses(Words.of(file.text, query));
-    this.scopes = new QueryScopes(query.select, around);
     this.at = byteToCharacter(file.text);
-    for (const [i, token] of this.clauses.words.tokens.entries()) this.tokens.set(token.start, i);
     this.unsteady = this.unsteadyCalls(query.select);
+  }
+
+  /** What the parts of the query see; read when it is first asked for. */
+  get scopes(): QueryScopes {
+    return (this.readScopes ??= new QueryScopes(this.of.query.select, this.of.around));
   }
 
   /** @throws TooLarge */
@@ -109,23 +113,39 @@ class AnatomyReader {
     if (this.clauses.words.tokens.length > MOST_TOKENS) throw new TooLarge();
     const text = this.clauses.query(0, this.clauses.words.tokens.length);
     const last = this.query(text, this.of.query.select, NO_CONTEXT);
-    return this.withResult({ from: text.body.from, to: text.to }, text.to, last);
+    const columns = this.scopes.columns(this.of.query.select);
+    return this.withResult({ span: { from: text.body.from, to: text.to }, to: text.to, columns, last });
   }
 
-  /** All of the query as one step. */
+  /** All of the query as one step, whatever was read of it before. */
   readWhole(): Anatomy {
+    this.steps.length = 0;
+    this.asked.length = 0;
+    this.ids.clear();
+    this.origins.clear();
     const all = { from: 0, to: this.clauses.words.tokens.length };
-    const last = this.whole(all, this.of.query.select, NO_CONTEXT, {});
-    return this.withResult(all, all.to, last);
+    // Reading the columns of such a query once more takes long.
+    const last = this.whole(all, undefined, NO_CONTEXT, {});
+    return this.withResult({ span: all, to: all.to, columns: undefined, last });
   }
 
-  private withResult(span: Span, to: number, last: string): Anatomy {
+  private withResult({
+    span,
+    to,
+    columns,
+    last,
+  }: {
+    readonly span: Span;
+    readonly to: number;
+    readonly columns: Step['columns'];
+    readonly last: string;
+  }): Anatomy {
     this.add(NO_CONTEXT, {
       kind: 'result',
       span,
       inputs: [last],
       rowsOf: [last],
-      columns: this.scopes.columns(this.of.query.select),
+      columns,
       count: ['select count(*) from (\n', { from: 0, to }, '\n) as q'],
       looks: [{ name: 'rows', hidden: 0, pieces: [{ from: 0, to }] }],
     });
@@ -135,7 +155,8 @@ class AnatomyReader {
       if (given.has(step.id) || step.rowsOf || step.known.rows !== undefined || !step.count) continue;
       questions.push({ gives: [[{ step: step.id, figure: 'rows' }]], sql: step.count });
     }
-    return { steps: this.steps, questions, origins: this.origins, clauses: this.clauses, scopes: this.scopes };
+    const scopes = () => this.scopes;
+    return { steps: this.steps, questions, origins: this.origins, clauses: this.clauses, scopes };
   }
 
   private question({ gives, pieces, isOptional }: Asked): Question {
@@ -220,7 +241,13 @@ class AnatomyReader {
     return this.of.file.text.slice(start, end).replace(/\s+/g, ' ');
   }
 
-  private tokenAt = (location: number | undefined): number | undefined => this.tokens.get(this.at(location ?? 0));
+  private tokenAt = (location: number | undefined): number | undefined => this.tokenFrom(this.at(location ?? 0));
+
+  /** The token that begins at a character. */
+  private tokenFrom(start: number): number | undefined {
+    this.tokens ??= new Map(this.clauses.words.tokens.map((token, i) => [token.start, i]));
+    return this.tokens.get(start);
+  }
 
   private endOfName = (token: number): number => {
     let end = token + 1;
@@ -231,12 +258,12 @@ class AnatomyReader {
   private unsteadyCalls(select: SelectStmt): { token: number; name: string }[] {
     const found: { token: number; name: string }[] = [];
     eachNode({ SelectStmt: select }, (kind, value) => {
+      if (kind !== 'FuncCall' && kind !== 'RangeTableSample') return;
       const { location, funcname } = value as FuncCall;
+      const name = kind === 'FuncCall' ? strings(funcname).at(-1)! : 'repeatable' in value ? '' : 'tablesample';
+      if (kind === 'FuncCall' && !VOLATILE.test(name)) return;
       const token = this.tokenAt(location);
-      if (token === undefined) return;
-      if (kind === 'RangeTableSample' && !('repeatable' in value)) found.push({ token, name: 'tablesample' });
-      const name = kind === 'FuncCall' ? strings(funcname).at(-1)! : '';
-      if (VOLATILE.test(name)) found.push({ token, name });
+      if (token !== undefined && name !== '') found.push({ token, name });
     });
     return found;
   }
@@ -273,7 +300,7 @@ class AnatomyReader {
       if (!node || !('CommonTableExpr' in node)) continue;
       const before = text.ctes[i - 1];
       const visible = { ...around, ctes: new Map(ctes), depth: around.depth + 1, path: `${around.path}${cte.name} > ` };
-      const behind = before && this.tokens.get(cte.named.start)! - 1;
+      const behind = before && this.tokenFrom(cte.named.start)! - 1;
       ctes.set(cte.name, {
         text: cte,
         isRecursive: readsOne(
@@ -303,14 +330,14 @@ class AnatomyReader {
   }
 
   /** What is not taken apart, as one step. */
-  private whole(text: Span, select: SelectStmt, context: Context, known: Figures): string {
+  private whole(text: Span, select: SelectStmt | undefined, context: Context, known: Figures): string {
     return this.add(context, {
       kind: 'source',
       name: known.rows === undefined ? 'query' : 'values',
       span: text,
       inputs: [],
       known,
-      columns: this.scopes.columns(select),
+      columns: select && this.scopes.columns(select),
       count: context.within(['select count(*) from (\n', text, '\n) as q']),
       looks: [{ name: 'rows', hidden: 0, pieces: context.within([text]) }],
     });

@@ -106,5 +106,5 @@ export interface Anatomy {
   /** By the id of a step; others cannot be taken out. */
   readonly origins: ReadonlyMap<string, StepOrigin>;
   readonly clauses: Clauses;
-  readonly scopes: QueryScopes;
+  readonly scopes: () => QueryScopes;
 }

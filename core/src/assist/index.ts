@@ -1,4 +1,4 @@
-export { CAST_ANSWER, CAST_ROWS, type Cast, type CastOutcome, castBlock, readCasts } from './casts.js';
+export { CAST_ANSWER, CAST_ROWS, type Cast, type CastOutcome, castBlock, isTypeName, readCasts } from './casts.js';
 export { type ContractEdit, ContractEditError, editContract } from './contract-edit.js';
 export { type ContractColumn, type ContractView, contractView } from './contract-view.js';
 export { type JoinCondition, joinConditions } from './join-conditions.js';

@@ -68,6 +68,8 @@ function told(p: ColumnProblem): string {
       return `using ${p.name} of ${p.tables.join(', ')}`;
     case 'misplaced':
       return `${p.what} ${p.name} in ${p.clause}`;
+    case 'mark':
+      return `mark ${p.name}`;
     case 'recursion':
       return `recursion ${p.name} ${p.fault}`;
     default:

@@ -130,6 +130,16 @@ describe('the form of a recursion', () => {
       recursive('select 1 as n union all select a.n from r a join r b on a.n = b.n'),
       ['[r] r reads itself more than once'],
     ],
+    [
+      'followed by a column that it has not',
+      'with recursive r as (select 1 as n union all select n + 1 from r) search depth first by m set o select n from r',
+      ['[search depth first by m] there is no column m'],
+    ],
+    [
+      'a cycle of a column that it has not',
+      'with recursive r as (select 1 as n union all select n + 1 from r) cycle m set seen using way select n from r',
+      ['[cycle m] there is no column m'],
+    ],
     ['not recursive at all', recursive('select 1 as n'), []],
     ['hidden by a name within', recursive('with r as (select 1 as n) select n from r'), []],
   ])('%s', (_, query, expected) => expect(told(query)).toEqual(expected));

@@ -23,7 +23,7 @@ export function placementProblems(
 }
 
 /** Parts of a query that are looked at, over and over where calls nest; what is behind is not told. */
-const MOST_LOOKED_AT = 300_000;
+const MOST_LOOKED_AT = 100_000;
 
 class Placement {
   private readonly walk = { left: MOST_LOOKED_AT };

@@ -14,6 +14,8 @@ export type ColumnProblem = { readonly location: number } & (
   | ({ readonly kind: 'misplaced' } & MisplacedCall)
   | { readonly kind: 'ungrouped'; readonly parts: readonly string[] }
   | { readonly kind: 'recursion'; readonly name: string; readonly fault: 'no-union' | 'first-part' | 'twice' }
+  /** A column that SEARCH or CYCLE names. */
+  | { readonly kind: 'mark'; readonly name: string; readonly names: readonly string[] }
   | { readonly kind: 'alias'; readonly name: string }
   | { readonly kind: 'names'; readonly table: string; readonly given: number; readonly columns: number }
   | {

@@ -287,11 +287,24 @@ function named(reader: Reader, cte: CommonTableExpr, block: Block): Block {
   return { fields: fields && extra && (extra.length ? [...fields, ...extra] : fields), rows: block.rows };
 }
 
+/** SEARCH and CYCLE follow columns of the recursion itself. */
+function missingMarks(
+  reader: Reader,
+  clause: (CTESearchClause & CTECycleClause) | undefined,
+  fields: readonly Field[],
+): void {
+  const names = fields.map((f) => f.name);
+  const missing = strings(clause?.search_col_list ?? clause?.cycle_col_list).find((n) => !names.includes(n));
+  if (clause && missing !== undefined)
+    reader.problems.push({ kind: 'mark', location: clause.location ?? 0, name: missing, names });
+}
+
 /** The columns of SEARCH and CYCLE. */
 function marks(reader: Reader, cte: CommonTableExpr, fields: readonly Field[]): readonly Field[] {
   const search: CTESearchClause | undefined = cte.search_clause;
   const cycle: CTECycleClause | undefined = cte.cycle_clause;
   const of = (names: readonly string[]) => mergeOf(names.flatMap((n) => fieldOf(fields, n) ?? []));
+  for (const clause of [search, cycle]) missingMarks(reader, clause, fields);
   const found: Field[] = [];
   if (search) {
     const type = typeOfKey(search.search_breadth_first ? 'record' : '_record');

@@ -52,8 +52,7 @@ export function readCsv(text: string): Csv {
     }));
   } catch (error) {
     if (!(error instanceof CsvError)) throw error;
-    const { code, lines = 1 } = error as CsvError & { readonly lines?: number };
-    return { ...NO_ROWS, problems: [{ line: lines, message: PROBLEMS[code] ?? error.message }] };
+    return brokenAt(error);
   }
   const [head, ...rows] = records;
   const header = (head?.record ?? []).map((f) => f ?? '');
@@ -64,6 +63,11 @@ export function readCsv(text: string): Csv {
       message: `the line has ${record.length} fields, the header ${header.length}`,
     }));
   return { header, rows: rows.map((r) => r.record), lines: rows.map((r) => r.line), problems };
+}
+
+function brokenAt(error: CsvError): Csv {
+  const { code, lines = 1 } = error as CsvError & { readonly lines?: number };
+  return { ...NO_ROWS, problems: [{ line: lines, message: PROBLEMS[code] ?? error.message }] };
 }
 
 /** A comma and the field behind it, in a record that is known to be well formed. */
@@ -92,6 +96,18 @@ export function csvText(header: readonly string[], rows: readonly (readonly CsvF
   const line = (fields: readonly CsvField[]) =>
     fields.length === 1 && fields[0] === null ? '""' : fields.map(csvField).join(',');
   return [header, ...rows].map((r) => `${line(r)}\n`).join('');
+}
+
+/** A text as `readCsv` reads it, with another sign between fields; every empty field is null. */
+export function readDelimited(text: string, delimiter: string): Csv {
+  try {
+    const [header = [], ...rows] = parse(text, { ...OPTIONS, delimiter }) as string[][];
+    const readable = rows.map((r) => r.map((f) => (f === '' ? null : f)));
+    return readCsv(csvText(header, readable));
+  } catch (error) {
+    if (!(error instanceof CsvError)) throw error;
+    return brokenAt(error);
+  }
 }
 
 /** Text copied out of a spreadsheet: lines of cells with tabs between; a cell with a break in it is quoted. */

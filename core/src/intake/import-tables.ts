@@ -50,7 +50,7 @@ export function habitualName(name: string): string {
 }
 
 /** Names in the project's habit for a list of names, different from each other and from others. */
-function habitualNames(names: readonly string[], others: readonly { readonly name: string }[] = []): string[] {
+export function habitualNames(names: readonly string[], others: readonly { readonly name: string }[] = []): string[] {
   const taken = new Set(others.map((o) => o.name));
   return names.map((name) => {
     const base = habitualName(name);

@@ -1,5 +1,6 @@
 import { expect, jest, test } from '@jest/globals';
 import { projectAround, resolveColumns } from '@ouvrage/core/columns';
+import { indexFile } from '@ouvrage/core/index';
 import { declaredColumn, type ProjectFunction } from '@ouvrage/core/model';
 import { parseSql, shortType } from '@ouvrage/core/sql';
 import type pg from 'pg';
@@ -159,10 +160,16 @@ const FAULTS: Readonly<Record<string, readonly string[]>> = {
   '42703': ['unknown', 'using', 'unknown-range'],
   '42P01': ['unknown-range'],
   '42702': ['ambiguous'],
-  '42601': ['arms'],
+  '42601': ['arms', 'mark'],
   '42712': ['alias'],
   '42P10': ['names'],
 };
+/** Names of tables that are neither common table expressions nor say their layer: the project tells these before columns. */
+const withoutLayer = (sql: string) =>
+  indexFile('adhoc/x.sql', asCoreReads(sql)).adhoc.flatMap(({ query }) =>
+    query.tables.flatMap((t) => (t.layer === undefined ? [{ kind: 'unknown-range', location: t.start }] : [])),
+  );
+
 const FAULTY = 300;
 const LEAST_RIGHT = 0.95;
 
@@ -194,7 +201,7 @@ test(`of ${FAULTY} queries with a wrong name, core says what is wrong where Post
     const kinds = FAULTS[refused?.code ?? ''];
     if (!refused || !kinds || parseSql(sql).error) continue;
     asked++;
-    const { problems } = resolved(sql);
+    const problems = [...resolved(sql).problems, ...withoutLayer(sql)];
     const place = refused.position === undefined ? undefined : Number(refused.position) - 1 - 'select * from ('.length;
     const at = place === undefined ? undefined : asCoreReads(sql.slice(0, place)).length;
     const isRight = problems.some((p) => kinds.includes(p.kind) && (at === undefined || p.location === at));

@@ -6,6 +6,7 @@ import {
   CAST_ANSWER,
   CAST_ROWS,
   castBlock,
+  isTypeName,
   readCasts,
   readThroughViews,
   type Queried,
@@ -118,6 +119,9 @@ export class PreviewService {
   ): Promise<CastsAnswer> {
     const { line, query } = await this.preparer.written(slug, path, text);
     const { full } = await this.preparer.compiled(line, { path, query }, await this.preparer.standings(line));
+    const other = casts.find((c) => !isTypeName(c.type));
+    if (other)
+      throw new Problem(422, 'no-type', `${other.type} is not the name of a type`, 'Write one such as numeric(10,2).');
     const started = performance.now();
     try {
       return await this.reader.read(signal, async (client) => {

@@ -65,10 +65,19 @@ export function columnDiagnostic(
       return at(ungroupedColumn(problem.parts.join('.')));
     case 'recursion':
       return at(wrongRecursion(problem.name, problem.fault));
+    case 'mark':
+      return at(unknownColumn([problem.name], near(problem.name, problem.names)), {
+        start,
+        end: endOfWord(file.text, start, problem.name),
+      });
     case 'arms':
       return at(unionDiffers(problem.left, problem.right));
   }
 }
+
+/** The end of the first word of a name behind a place. */
+const endOfWord = (text: string, from: number, name: string): number =>
+  tokenize(text, from).find((t) => (t.kind === 'word' || t.kind === 'quoted') && nameOf(t) === name)?.end ?? from;
 
 /** The token of a column in the brackets of the first `using` behind a place that has it. */
 function usingToken(text: string, from: number, name: string): Range | undefined {
