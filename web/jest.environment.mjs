@@ -33,6 +33,15 @@ export default class Page extends TestEnvironment {
       },
       matchMedia: (media) => ({ media, matches: false, addEventListener() {}, removeEventListener() {} }),
     });
+    // Files are read as a page reads them.
+    window.Blob.prototype.text = function () {
+      return new Promise((resolve, reject) => {
+        const reader = new window.FileReader();
+        reader.onload = () => resolve(reader.result);
+        reader.onerror = () => reject(reader.error);
+        reader.readAsText(this);
+      });
+    };
     // The editor measures its text.
     window.Range.prototype.getClientRects = () => [];
     for (const [name, size] of [

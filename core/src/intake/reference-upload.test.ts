@@ -2,7 +2,7 @@ import { beforeAll, describe, expect, test } from '@jest/globals';
 import { readCsv } from '../index/csv.js';
 import { loadParser } from '../sql/parser.js';
 import { problems, projectOf } from '../testing.js';
-import { proposeUpload, uploadTexts } from './reference-upload.js';
+import { proposeUpload, rowsFor, uploadTexts } from './reference-upload.js';
 import { referenceProblems } from './reference-values.js';
 
 beforeAll(loadParser);
@@ -41,6 +41,16 @@ describe('what is proposed for a file', () => {
     ]);
     expect(proposeUpload('a,b\n1,"x\n').broken[0]).toMatchObject({ message: 'a quote is opened and not closed' });
   });
+});
+
+describe('rows of a file for a table that is there', () => {
+  test.each<[string, string, unknown]>([
+    ['in another order', 'rate,code\n2,A\n', { rows: [['A', '2']], leftOut: [] }],
+    ['by names in another habit', 'Code,Rate\nA,2\n', { rows: [['A', '2']], leftOut: [] }],
+    ['with more and fewer columns', 'code,more\nA,x\n', { rows: [['A', null]], leftOut: ['more'] }],
+    ['of another table', 'x,y\n1,2\n', { problem: expect.stringContaining('none of its columns is code, rate') }],
+    ['that is broken', 'code,rate\nA\n', { problem: 'line 2: the line has 1 fields, the header 2' }],
+  ])('%s', (_, text, expected) => expect(rowsFor(['code', 'rate'], proposeUpload(text))).toEqual(expected));
 });
 
 test('the files that are made read as a table of the project, with the same rows', () => {

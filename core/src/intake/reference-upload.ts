@@ -91,3 +91,18 @@ export function uploadTexts(
     ),
   };
 }
+
+/** Rows of a file in the order of a table's columns, found by name; columns without values are null. */
+export function rowsFor(
+  header: readonly string[],
+  { columns, rows, broken }: Upload,
+): { readonly rows: Upload['rows']; readonly leftOut: readonly string[] } | { readonly problem: string } {
+  if (broken[0]) return { problem: `line ${broken[0].line}: ${broken[0].message}` };
+  const places = header.map((name) => columns.findIndex((c) => c.from === name || c.name === name));
+  if (places.every((p) => p < 0))
+    return { problem: `none of its columns is ${header.join(', ')}: the first line has to name them` };
+  return {
+    rows: rows.map((row) => places.map((p) => (p < 0 ? null : (row[p] ?? null)))),
+    leftOut: columns.flatMap((c, i) => (places.includes(i) ? [] : [c.from])),
+  };
+}

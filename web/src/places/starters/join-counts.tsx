@@ -37,7 +37,7 @@ export function JoinCounts({ text, base }: { text: string; base: string }) {
 function columnsOf(strip: Strip): DataColumn<AnatomyStep>[] {
   const figure = (id: string, name: Parameters<typeof figureOf>[2]): DataColumn<AnatomyStep> => ({
     id,
-    look: 'text-right font-mono text-small',
+    inFigures: true,
     cell: (step) => {
       const value = figureOf(strip, step, name);
       const why = strip.failed.get(step.id)?.message ?? step.why;

@@ -132,7 +132,7 @@ describe('values that fail a cast', () => {
       milliseconds: 3,
     });
     const list = await screen.findByRole('list', { name: 'Values that fail a cast' });
-    expect(list.textContent).toBe("berth_code as date: 1 200 rows, 9 values: 'x', 'y' …");
+    expect(list.textContent).toBe("berth_code as date: 1,200 rows, 9 values: 'x', 'y' …");
     const [asked] = sent.changed.filter((s) => s.path === 'workspaces/dues/casts');
     expect(asked!.body).toMatchObject({ casts: [{ column: 'berth_code', type: 'date' }] });
     expect((asked!.body as { text: string }).text).not.toMatch(/::date/);
@@ -148,6 +148,59 @@ describe('values that fail a cast', () => {
   test('and a type that there is not is told', async () => {
     await clean(new Problem(422, 'type "dat" does not exist'));
     expect(await screen.findByText('type "dat" does not exist')).toBeTruthy();
+  });
+});
+
+describe('a reference table from a file', () => {
+  const choose_ = async (text: string, name = 'Rate classes.csv') =>
+    userEvent.upload(screen.getByLabelText('File of values'), new File([text], name));
+  test('is proposed with its types, and saved as two files', async () => {
+    const sent = await show('reference', 'staging.stay', {
+      'PUT workspaces/dues/drafts': ({ body }: Sent) => ({
+        ...(body as object),
+        version: 1,
+        by: 'Jonas',
+        at: '2026-01-01T00:00:00Z',
+      }),
+    });
+    expect(screen.getByRole('button', { name: 'Save drafts' }).getAttribute('aria-disabled')).toBe('true');
+    await choose_('Class;fee\nA;1,5\nB;2,25\n');
+    expect(((await screen.findByLabelText('Name of the table')) as HTMLInputElement).value).toBe('rate_classes');
+    expect((screen.getByLabelText('Type of fee') as HTMLInputElement).value).toBe('numeric');
+    fireEvent.change(screen.getByLabelText('Description of fee'), { target: { value: 'Per ton.' } });
+    await userEvent.click(screen.getByRole('button', { name: 'Save drafts' }));
+    await waitFor(() => expect(sent.changed.filter((s) => s.method === 'PUT')).toHaveLength(2));
+    expect(sent.changed.filter((s) => s.method === 'PUT').map((s) => s.body)).toEqual([
+      {
+        path: 'reference/rate_classes.sql',
+        text: "create table reference.rate_classes (\n  class text,\n  fee numeric not null,\n  primary key (class)\n);\ncomment on column reference.rate_classes.fee is 'Per ton.';\n",
+        version: 0,
+      },
+      { path: 'reference/rate_classes.csv', text: 'class,fee\nA,1.5\nB,2.25\n', version: 0 },
+    ]);
+    await waitFor(() =>
+      expect(screen.getByLabelText('address').textContent).toBe('/w/dues/tables/reference.rate_classes/values'),
+    );
+  });
+  test('tells all values that do not fit before it is saved', async () => {
+    await show('reference', 'staging.stay');
+    await choose_('a,b\n1,2026-01-01\n2,soon\n3,later\n');
+    fireEvent.change(await screen.findByLabelText('Type of b'), { target: { value: 'date' } });
+    const wrong = await screen.findByRole('region', { name: 'What does not fit' });
+    expect(wrong.textContent).toContain('2 values wrong');
+    expect(wrong.textContent).toContain('row 2b“soon” is not a date');
+    expect(wrong.textContent).toContain('row 3b“later” is not a date');
+  });
+  test('tells lines that are no rows, files that are no text, and names that are there', async () => {
+    await show('reference', 'staging.stay');
+    await choose_('a,b\n1\n');
+    expect((await screen.findByRole('alert')).textContent).toContain('line 2 the line has 1 fields, the header 2');
+    await choose_('PK\0\0', 'sheet.csv');
+    expect(await screen.findByText('sheet.csv is no text: save the sheet as CSV first.')).toBeTruthy();
+    fireEvent.change(screen.getByLabelText('Or paste the values here'), { target: { value: 'a\n1\n' } });
+    fireEvent.change(screen.getByLabelText('Name of the table'), { target: { value: 'target' } });
+    await userEvent.hover(screen.getByRole('button', { name: 'Save drafts' }));
+    expect((await screen.findAllByText(/There is a table reference.target/)).length).toBeGreaterThan(0);
   });
 });
 

@@ -7,6 +7,7 @@ import { Dates } from './dates';
 import { Dimension } from './dimension';
 import { Fact } from './fact';
 import { PivotRows } from './pivot';
+import { Reference } from './reference';
 import { Related } from './related';
 import { Split } from './split';
 import { Stack } from './stack';
@@ -25,6 +26,7 @@ const STARTERS = [
   { key: 'fact', title: 'Fact', said: 'grain, measures, keys looked up', Sheet: Fact },
   { key: 'dates', title: 'Date dimension', said: 'calendar, weeks, fiscal year', Sheet: Dates },
   { key: 'vault', title: 'Raw vault', said: 'hubs, links, satellites and what reads them', Sheet: Vault },
+  { key: 'reference', title: 'Reference table', said: 'from a file of values', Sheet: Reference },
   { key: 'target', title: 'Target against actual', said: 'difference and share reached', Sheet: Target },
 ] as const;
 

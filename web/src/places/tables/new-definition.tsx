@@ -14,6 +14,7 @@ const KINDS = [
   ['table', 'a table, rebuilt at each run'],
   ['check', 'a check: rows that should not exist'],
   ['adhoc', 'an ad hoc query'],
+  ['note', 'a note'],
 ] as const;
 type Kind = (typeof KINDS)[number][0];
 
@@ -97,7 +98,8 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
           <Link to={address.starter(slug)} onClick={onClose} className="text-plan underline underline-offset-2">
             starter
           </Link>{' '}
-          write the first version: clean, join, stack, split, summarise, pivot, targets.
+          write the first version: clean, join, stack, split, summarise, pivot, targets, or a reference table from a
+          file.
         </p>
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
@@ -122,6 +124,8 @@ function draftOf({ kind, layer, name }: Fields): { path: string; text: string } 
         path: `checks/${shown}.sql`,
         text: `create view checks.${shown} as\nselect 1 as row_that_should_not_exist\nwhere false;\n`,
       };
+    case 'note':
+      return { path: `docs/${shown}.md`, text: `# ${shown.replaceAll('_', ' ')}\n\nWrite [layer.table] for a link.\n` };
     case 'adhoc':
       return { path: `adhoc/${shown}.sql`, text: 'select 1 as first_column;\n' };
   }

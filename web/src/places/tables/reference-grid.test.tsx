@@ -127,6 +127,23 @@ describe('what is wrong is said', () => {
         .some((f) => f.getAttribute('aria-invalid') === 'true'),
     ).toBe(true);
   });
+  test('a file’s rows are taken by their names, and all that does not fit is listed', async () => {
+    await show();
+    const rows = await screen.findByLabelText('File of values');
+    await userEvent.upload(rows, new File(['Rate;Berth Code;more\nx;D;1\ny;D;2\n3;E;3\n'], 'rates.csv'));
+    await waitFor(() => expect(typed()).toBe('berth_code,rate\nD,x\nD,y\nE,3\n'));
+    await userEvent.click(await screen.findByRole('button', { name: /values wrong/ }));
+    const list = await screen.findByRole('list', { name: 'Values that do not fit' });
+    expect(list.textContent).toContain('row 1rate“x” is not a whole number');
+    expect(list.textContent).toContain('row 2rate“y” is not a whole number');
+    expect(await screen.findByText('Left out: more.')).toBeTruthy();
+  });
+  test('a file of another table is refused, and nothing is lost', async () => {
+    await show();
+    await userEvent.upload(await screen.findByLabelText('File of values'), new File(['a,b\n1,2\n'], 'other.csv'));
+    expect(await screen.findByText(/none of its columns is berth_code, rate/)).toBeTruthy();
+    expect(typed()).toBe(CSV);
+  });
   test('where the database does not answer', async () => {
     await show(CSV, { answers: { 'POST workspaces/dues/preview': new Problem(503, 'The database does not answer') } });
     await waitFor(() =>
