@@ -1,6 +1,10 @@
-import { describe, expect, test } from '@jest/globals';
-import { detectDecimal, detectDelimiter, matchFileName, withPoint } from './delivery.js';
+import { beforeAll, describe, expect, test } from '@jest/globals';
+import { loadParser } from '../sql/parser.js';
+import { projectOf } from '../testing.js';
+import { detectDecimal, detectDelimiter, matchFileName, triedNames, withPoint } from './delivery.js';
 import { valueProblem } from '../language/value-problem.js';
+
+beforeAll(loadParser);
 
 describe('names of files', () => {
   test.each([
@@ -76,4 +80,29 @@ describe('values of types', () => {
     ['text', 'anything', undefined],
     ['inet', 'the database has the last word', undefined],
   ])('%s of %s', (type, value, expected) => expect(valueProblem(type, value)).toBe(expected));
+});
+
+test('names are tried against all patterns of the drop folder, and of none else', () => {
+  const project = projectOf({
+    'sources/drop.sql': `create server drop foreign data wrapper file_fdw;
+create foreign table landing.rate (as_of date, rate numeric) server drop options (pattern 'rates_{as_of:date}.csv');
+create foreign table landing.any (name text, x text) server drop options (pattern '{name}.csv');`,
+  });
+  expect(triedNames(project, ['rates_20260301.csv', 'rates_2026-02-30.csv', 'x.txt'])).toEqual([
+    {
+      name: 'rates_20260301.csv',
+      table: 'landing.rate',
+      pattern: 'rates_{as_of:date}.csv',
+      parts: [['as_of', '2026-03-01']],
+      also: ['landing.any'],
+    },
+    {
+      name: 'rates_2026-02-30.csv',
+      table: 'landing.any',
+      pattern: '{name}.csv',
+      parts: [['name', 'rates_2026-02-30']],
+      also: [],
+    },
+    { name: 'x.txt', parts: [], also: [] },
+  ]);
 });

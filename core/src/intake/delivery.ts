@@ -1,6 +1,6 @@
 import { familyOf } from '../sql/types.js';
 import { valueProblem } from '../language/value-problem.js';
-import type { SourceTable } from '../model/project.js';
+import type { Project, SourceTable } from '../model/project.js';
 
 /** Files that are delivered: which table one is for, and whether its values are what the table declares. */
 
@@ -151,6 +151,36 @@ export function tableForFile(
     if (parts) return { table, parts };
   }
   return undefined;
+}
+
+/** What would become of a file of some name, by the patterns as they are written now. */
+export interface TriedName {
+  readonly name: string;
+  readonly table?: string;
+  readonly pattern?: string;
+  /** What the name gives, by column. */
+  readonly parts: readonly (readonly [column: string, value: string])[];
+  /** Tables whose patterns take it as well: the first one has it. */
+  readonly also: readonly string[];
+}
+
+/** Tries names of files against the patterns of all tables that files are for. */
+export function triedNames(project: Project, names: readonly string[]): readonly TriedName[] {
+  const tables = [...project.tables.values()].filter(
+    (t): t is SourceTable => t.kind === 'source' && project.servers.get(t.server)?.wrapper === 'file_fdw',
+  );
+  return names.map((name): TriedName => {
+    const found = tableForFile(tables, name);
+    if (!found) return { name, parts: [], also: [] };
+    const also = tables.filter((t) => t !== found.table && tableForFile([t], name)).map((t) => t.fullName);
+    return {
+      name,
+      table: found.table.fullName,
+      pattern: found.table.contract.options.get('pattern')!.value,
+      parts: [...found.parts],
+      also,
+    };
+  });
 }
 
 const DELIMITERS = [',', ';', '\t', '|'];

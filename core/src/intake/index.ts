@@ -5,6 +5,8 @@ export {
   detectDelimiter,
   isNumberType,
   tableForFile,
+  type TriedName,
+  triedNames,
   withPoint,
 } from './delivery.js';
 export { type CatalogTable, type Drift, driftOf, drifted, importTables, withAddedColumns } from './import-tables.js';

@@ -11,6 +11,7 @@ import {
   meaningAt,
   rename,
 } from '@ouvrage/core/assist';
+import { triedNames } from '@ouvrage/core/intake';
 import {
   columnId,
   coverage,
@@ -77,6 +78,8 @@ export function answer(request: Request): Answers[keyof Answers] | Promise<Answe
     }
     case 'lift':
       return lift(kept!, request.lift);
+    case 'tryNames':
+      return triedNames(kept!, request.names);
     case 'uses':
       return usesOf(kept!, request.of);
     case 'find':

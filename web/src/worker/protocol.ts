@@ -12,6 +12,7 @@ import type {
   LayerStatement,
 } from '@ouvrage/core/assist';
 import type { Check } from '@ouvrage/core/check';
+import type { TriedName } from '@ouvrage/core/intake';
 import type { CarriedOwner, Coverage, Station, Unread } from '@ouvrage/core/lineage';
 import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
 import type { Relation } from '@ouvrage/core/starter';
@@ -172,6 +173,8 @@ export type Request =
   | { readonly kind: 'uses'; readonly of: Named }
   /** What says something beside names. */
   | { readonly kind: 'find'; readonly search: string }
+  /** What would become of files of some names. */
+  | { readonly kind: 'tryNames'; readonly names: readonly string[] }
   /** A view's query within its one reader. */
   | { readonly kind: 'inline'; readonly view: string };
 
@@ -190,6 +193,7 @@ export interface Answers {
   readonly format: FormatAnswer;
   readonly inline: Inlined;
   readonly uses: Uses;
+  readonly tryNames: readonly TriedName[];
   readonly find: readonly Found[];
   /** Null where there is no such column. */
   readonly trace: TraceAnswer | null;

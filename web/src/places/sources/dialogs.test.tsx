@@ -5,7 +5,7 @@ import userEvent from '@testing-library/user-event';
 import type { ConnectionEntry } from '@ouvrage/api/connection';
 import type { Person } from '@ouvrage/api/people';
 import type { CatalogAnswer, SourceSystem } from '@ouvrage/api/source';
-import { around, Problem, renderPlace, serve, type Sent } from '../../testing';
+import { around, FILES, Problem, renderPlace, serve, type Sent } from '../../testing';
 
 const { ImportTables } = await import('./import-tables');
 const { DriftSheet } = await import('./drift');
@@ -211,6 +211,28 @@ describe('the drop folder', () => {
     await screen.findByText(/\/var\/drop/);
     return sent;
   };
+  test('tries a file’s name with the patterns of the workspace, and names files that would go elsewhere', async () => {
+    const files = {
+      ...FILES,
+      'sources/drop.sql':
+        "create server drop foreign data wrapper file_fdw;\ncreate foreign table landing.rate (as_of date, rate numeric) server drop options (pattern 'rates_{as_of:date}.csv');",
+    };
+    const entry = { id: 4, file: 'fees_1.csv', table: 'landing.rate', state: 'loaded', bytes: '3', rows: '1' };
+    await show('viewer', {
+      'GET workspaces/dues/files': { ...(around()['GET workspaces/dues/files'] as object), files },
+      'GET deliveries': {
+        folder: '/var/drop',
+        files: [{ ...entry, rejects: '0', reason: null, at: '2026-01-01T00:00:00Z', milliseconds: 1 }],
+        more: false,
+      },
+    });
+    const section = await screen.findByRole('region', { name: 'Try a file’s name' });
+    expect(await within(section).findByText(/1 file of those below would now go elsewhere/)).toBeTruthy();
+    await userEvent.type(within(section).getByRole('textbox'), 'rates_20260301.csv{enter}other.csv');
+    const line = (await within(section).findByText('as_of = 2026-03-01')).closest('tr')!;
+    expect(line.textContent).toContain('landing.rate');
+    expect(within(section).getByText('no table: no pattern takes this name')).toBeTruthy();
+  });
   test('says which names are matched, and what is special about a table', async () => {
     await show('releaser');
     const line = within(screen.getByRole('list', { name: 'Tables loaded from files' })).getByRole(

@@ -11,6 +11,7 @@ import { useTell } from '../../shared/toasts';
 import { Tag } from '../../shared/ui/tag';
 import { Button } from '../../shared/ui/button';
 import { Deliveries } from './deliveries';
+import { TryNames } from './try-names';
 
 /** Files that come into the drop folder: the tables that take them, and what became of the last ones. */
 export function DropFolder({ system }: { system: SourceSystem }) {
@@ -79,6 +80,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
           </li>
         ))}
       </ul>
+      <TryNames delivered={data?.pages[0]?.files ?? []} />
       <Deliveries reason={reason} />
     </section>
   );
