@@ -47,9 +47,9 @@ describe('all uses', () => {
   test('of a table', () =>
     expect(uses({ kind: 'table', table: 'core.dim_berth' })).toMatchInlineSnapshot(`
      [
-       "core/dim_berth.sql:1:14 core",
-       "core/dim_berth.sql:5:18 core",
-       "core/dim_berth.sql:6:19 core",
+       "core/dim_berth.sql:1:14 core.dim_berth",
+       "core/dim_berth.sql:5:18 core.dim_berth",
+       "core/dim_berth.sql:6:19 core.dim_berth",
        "docs/berths.md:2:25 core.dim_berth",
        "docs/berths.md:2:54 core.dim_berth",
        "mart/long.sql:2:6 core.dim_berth",

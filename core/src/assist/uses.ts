@@ -59,10 +59,15 @@ export function usesOf(project: Project, what: Named): Uses {
 /** A table's layer and name are two tokens in some places, and one use. */
 function oncePerLine(places: readonly Use[], what: Named): Use[] {
   if (what.kind !== 'table') return [...places];
-  return places.filter((p, i) => {
-    const before = places[i - 1];
-    return !(before && before.path === p.path && before.end + 1 === p.start && p.around[p.column - 2] === '.');
-  });
+  const found: Use[] = [];
+  for (const place of places) {
+    const before = found.at(-1);
+    const isName =
+      before?.path === place.path && before.end + 1 === place.start && place.around[place.column - 2] === '.';
+    if (isName) found.splice(-1, 1, { ...before, end: place.end });
+    else found.push(place);
+  }
+  return found;
 }
 
 const LONGEST_LINE = 200;

@@ -28,11 +28,7 @@ export function Finder({ open, onClose }: { open: boolean; onClose: () => void }
         placeholder="A name, or words of a description, a note or SQL"
         className="h-11 w-full border-b border-line bg-transparent px-4 text-lead outline-none"
       />
-      <div
-        role="radiogroup"
-        aria-label="Where to look"
-        className="flex gap-0.5 border-b border-line px-3 py-1 text-small"
-      >
+      <div role="radiogroup" aria-label="Where to look" className="flex border-b border-line px-2.5 py-1 text-small">
         {[undefined, ...GROUPS].map((g) => (
           <button
             key={g ?? 'all'}
@@ -40,7 +36,7 @@ export function Finder({ open, onClose }: { open: boolean; onClose: () => void }
             role="radio"
             aria-checked={g === group}
             onClick={() => setGroup(g)}
-            className={`rounded-edge px-1.5 py-0.5 ${g === group ? 'bg-wash font-medium text-plan' : 'text-soft hover:text-ink'}`}
+            className={`rounded-edge px-1.25 py-0.5 ${g === group ? 'bg-wash font-medium text-plan' : 'text-soft hover:text-ink'}`}
           >
             {g ?? 'Everywhere'}
           </button>

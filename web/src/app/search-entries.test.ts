@@ -60,6 +60,13 @@ describe('the finder', () => {
     expect(of().slice(-3)).toEqual(['docs/a.md', 'staging/berth.sql', 'docs/berths.md']);
     expect(search(ENTRIES, '', { group: 'Checks' }).map((e) => e.label)).toEqual(['berth_code is unique']);
   });
+  test('shows eight of each place where several have something', () => {
+    const many = (group: EntryGroup) => Array.from({ length: 20 }, (_, i) => entry(group, `core.t_${i}`));
+    expect(search([...many('Columns'), ...many('Checks')], 't_').map((e) => e.group)).toEqual([
+      ...Array.from({ length: 8 }, () => 'Columns'),
+      ...Array.from({ length: 8 }, () => 'Checks'),
+    ]);
+  });
   test('shows forty at most', () => {
     const many = Array.from({ length: 200 }, (_, i) => entry('Tables', `core.t_${i}`));
     expect(search(many, 't_').length).toBe(40);

@@ -1,6 +1,8 @@
 import type { Entry } from './use-entries';
 
 const MOST = 40;
+/** Of each place, where several have something: the others shall be seen, too. */
+const MOST_A_PLACE = 8;
 
 /** Where is looked, in the order in which it is shown. */
 export const GROUPS = [
@@ -37,12 +39,17 @@ export function search(
     const label = e.label.toLowerCase();
     return words.every((w) => label.includes(w)) ? [{ e, rank: rankOf(label, text, words[0]!) }] : [];
   });
-  const named = ranked
-    .sort((a, b) => a.rank - b.rank)
-    .slice(0, MOST)
-    .map((r) => r.e);
+  const named = ranked.sort((a, b) => a.rank - b.rank).map((r) => r.e);
   const written = group === undefined ? found : found.filter((e) => e.group === group);
-  return [...named, ...written].sort((a, b) => GROUPS.indexOf(a.group) - GROUPS.indexOf(b.group));
+  const all = [...named, ...written];
+  const groups = new Set(all.map((e) => e.group));
+  const taken = new Map<EntryGroup, number>();
+  const shown = all.filter((e) => {
+    const n = (taken.get(e.group) ?? 0) + 1;
+    taken.set(e.group, n);
+    return n <= (groups.size > 1 ? MOST_A_PLACE : MOST);
+  });
+  return shown.sort((a, b) => GROUPS.indexOf(a.group) - GROUPS.indexOf(b.group));
 }
 
 function rankOf(label: string, text: string, first: string): number {

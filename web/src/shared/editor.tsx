@@ -99,6 +99,7 @@ export function Editor(props: EditorProps) {
           }),
           keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
           codeLook(current.current.path),
+          current.current.path.endsWith('.md') ? EditorView.lineWrapping : [],
           locked.current.of(lock(current.current.readOnly)),
           EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': `SQL of ${current.current.path}` }),
           marked,

@@ -45,11 +45,11 @@ function columnsOf(strip: Strip): DataColumn<AnatomyStep>[] {
     },
   });
   return [
-    { id: 'join', look: 'max-w-55 truncate', cell: ({ label }) => <span title={label}>{label}</span> },
-    figure('rows before', 'left'),
-    figure('rows after', 'rows'),
-    figure('without a partner', 'leftAlone'),
-    figure('meet several', 'leftSeveral'),
-    figure('unused on the right', 'rightAlone'),
+    { id: 'join', look: 'max-w-40 truncate', cell: ({ label }) => <span title={label}>{label}</span> },
+    figure('before', 'left'),
+    figure('after', 'rows'),
+    figure('no partner', 'leftAlone'),
+    figure('several partners', 'leftSeveral'),
+    figure('unused there', 'rightAlone'),
   ];
 }

@@ -153,12 +153,12 @@ function columnsOf(change: (i: number, changes: Partial<UploadColumn>) => void):
     />
   );
   return [
-    { id: 'in the file', look: 'max-w-36 truncate', cell: ({ from }) => <span title={from}>{from}</span> },
-    { id: 'name', cell: (c) => text('Name', c, { width: 'w-32!', key: 'name' }) },
+    { id: 'in the file', look: 'max-w-28 truncate', cell: ({ from }) => <span title={from}>{from}</span> },
+    { id: 'name', cell: (c) => text('Name', c, { width: 'w-28!', key: 'name' }) },
     { id: 'type', cell: (c) => text('Type', c, { width: 'w-28!', key: 'type' }) },
     { id: 'never null', look: 'text-center', cell: (c) => tick('Never null', c, 'notNull') },
     { id: 'key', look: 'text-center', cell: (c) => tick('Key', c, 'isKey') },
-    { id: 'what it means', cell: (c) => text('Description', c, { width: 'w-44!', key: 'comment' }) },
+    { id: 'what it means', cell: (c) => text('Description', c, { width: 'w-36!', key: 'comment' }) },
   ];
 }
 

@@ -176,7 +176,7 @@ export function Related() {
       wants={taken ? undefined : 'Tick a column.'}
     >
       <TableSelect
-        label="Base table: its rows stay"
+        label="Base table"
         value={base?.fullName}
         onChange={choose}
         tables={[...tables.values()].filter((t) => t.columns)}
@@ -228,7 +228,7 @@ export function Related() {
           with a measure.
         </p>
       )}
-      {base && <JoinCounts text={sql} base={key} />}
+      {base && picked.length > 0 && <JoinCounts text={sql} base={key} />}
     </StarterSheet>
   );
 }

@@ -71,7 +71,7 @@ function UsesList({ uses: { places, unsure }, name, onGo }: { uses: Uses; name: 
         items={places}
         height={26}
         label={`Uses of ${name}`}
-        className="h-96 border border-line bg-raised"
+        className="max-h-96 border border-line bg-raised"
         keyOf={(p) => `${p.path} ${p.start}`}
       >
         {(p) => (

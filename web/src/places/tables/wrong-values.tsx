@@ -9,7 +9,7 @@ export function WrongValues({ problems }: { problems: readonly ReferenceProblem[
       items={problems}
       height={22}
       keyOf={(p) => `${p.row} ${p.column}`}
-      className="h-40"
+      className="max-h-40"
     >
       {(p) => (
         <span className="flex gap-3">
