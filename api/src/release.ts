@@ -51,6 +51,8 @@ export interface Comparison {
   }[];
   readonly untouched: number;
   readonly impact: ChangeImpact;
+  /** Columns that are sensitive in production, and would be no more: viewers will see them. */
+  readonly freed: readonly string[];
   /** How many of the checks of these tables have each verdict. */
   readonly verdicts: Readonly<Record<Verdict, number>>;
 }

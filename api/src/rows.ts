@@ -47,6 +47,8 @@ export interface PageAnswer {
   readonly total: { readonly rows: number; readonly exact: boolean } | null;
   readonly milliseconds: number;
   readonly where: 'here' | 'production' | 'nowhere';
+  /** Columns that are sensitive, and that who looks may not see. */
+  readonly leftOut?: readonly string[];
 }
 
 export interface ProfileAnswer extends Profile {
@@ -54,6 +56,8 @@ export interface ProfileAnswer extends Profile {
   readonly share: number;
   readonly estimatedRows: number;
   readonly milliseconds: number;
+  /** Columns that are sensitive, and that who looks may not see. */
+  readonly leftOut?: readonly string[];
 }
 
 export interface FaultRows {

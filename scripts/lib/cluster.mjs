@@ -49,7 +49,10 @@ function newConfig(data) {
     postgresPort: 0,
     key: randomBytes(32).toString('base64'),
     passwords: Object.fromEntries(
-      ['postgres', 'application', 'production', 'workspace', 'reader', 'harbour'].map((role) => [role, password()]),
+      ['postgres', 'application', 'production', 'workspace', 'reader', 'viewer', 'harbour'].map((role) => [
+        role,
+        password(),
+      ]),
     ),
   };
   return { ...config, clusterFolder: folderOf(data, config) };
@@ -277,10 +280,10 @@ export async function superuser(config, database, sql) {
 
 /** Temporary space of one query of a person; a build of production has no limit but the disk. */
 const TEMP_FILE_LIMIT = '4GB';
-const PROVISION_VERSION = 3;
+const PROVISION_VERSION = 4;
 
 /**
- * Roles and databases: the application's own, the warehouse with its three roles, the stand-in's.
+ * Roles and databases: the application's own, the warehouse with its four roles, the stand-in's.
  * None of the roles is a superuser; each can connect to its own database only. The production builder makes
  * all schemas of the warehouse; those of workspaces are lent to the workspace builder, which can make none.
  */
@@ -291,8 +294,11 @@ export async function provision(data, config) {
     production: 'ouvrage_production',
     workspace: 'ouvrage_workspace',
     reader: 'ouvrage_reader',
+    viewer: 'ouvrage_viewer',
     harbour: 'harbour',
   };
+  // Of a folder that was made before there was the role.
+  for (const role of Object.keys(roles)) config.passwords[role] ??= password();
   const quote = (text) => `'${text.replaceAll("'", "''")}'`;
   let sql = '';
   for (const [key, role] of Object.entries(roles)) {
@@ -302,9 +308,9 @@ alter role ${role} login nosuperuser nocreatedb nocreaterole noreplication passw
   // Nothing of a workspace's is run as production: neither may act for the other.
   sql += `revoke ${roles.workspace} from ${roles.production};\n`;
   // Names are never looked up in a schema that others can write into, and what one query spills has a limit.
-  for (const role of [roles.production, roles.workspace, roles.reader])
+  for (const role of [roles.production, roles.workspace, roles.reader, roles.viewer])
     sql += `alter role ${role} set search_path = pg_catalog, extensions;\n`;
-  sql += `alter role ${roles.workspace} set temp_file_limit = '${TEMP_FILE_LIMIT}';\nalter role ${roles.reader} set temp_file_limit = '${TEMP_FILE_LIMIT}';\n`;
+  sql += `alter role ${roles.workspace} set temp_file_limit = '${TEMP_FILE_LIMIT}';\nalter role ${roles.reader} set temp_file_limit = '${TEMP_FILE_LIMIT}';\nalter role ${roles.viewer} set temp_file_limit = '${TEMP_FILE_LIMIT}';\n`;
   sql += `do $$ begin if not exists (select from pg_roles where rolname = 'reporting') then create role reporting nologin; end if; end $$;\n`;
   await superuser(config, 'postgres', sql);
   const databases = { ouvrage: roles.application, warehouse: 'postgres', port_ops: roles.harbour };
@@ -320,15 +326,16 @@ alter role ${role} login nosuperuser nocreatedb nocreaterole noreplication passw
 grant connect, temporary, create on database warehouse to ${roles.production};
 grant connect, temporary on database warehouse to ${roles.workspace};
 revoke create on database warehouse from ${roles.workspace};
-grant connect on database warehouse to ${roles.reader};`,
+grant connect on database warehouse to ${roles.reader}, ${roles.viewer};`,
   );
   await superuser(
     config,
     'warehouse',
     `revoke all on schema public from public;
 create schema if not exists extensions;
-grant usage on schema extensions to ${roles.production}, ${roles.workspace}, ${roles.reader};
+grant usage on schema extensions to ${roles.production}, ${roles.workspace}, ${roles.reader}, ${roles.viewer};
 alter role ${roles.reader} set default_transaction_read_only = on;
+alter role ${roles.viewer} set default_transaction_read_only = on;
 -- Schemas that the workspace builder made itself, before it could not, become lent ones.
 do $$ declare s name; begin
   for s in select nspname from pg_namespace where nspowner = '${roles.workspace}'::regrole loop

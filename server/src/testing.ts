@@ -122,7 +122,7 @@ export function superuser(): { readonly user: string; readonly password: string 
 /** Rows of one statement in the warehouse, as a role of it. */
 export const warehouse = async <T extends pg.QueryResultRow>(
   sql: string,
-  role: 'production' | 'workspace' | 'reader' | 'superuser' = 'production',
+  role: 'production' | 'workspace' | 'reader' | 'viewer' | 'superuser' = 'production',
 ): Promise<T[]> => {
   const roles = Config.fromEnvironment().warehouse;
   const client = new pg.Client(role === 'superuser' ? { ...roles.production, ...superuser() } : roles[role]);

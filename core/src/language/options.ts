@@ -148,6 +148,11 @@ export const TABLE_OPTIONS = rules({
 export type TableOption = keyof typeof TABLE_OPTIONS;
 
 /** `options (…)` of a definition's column. */
+const SENSITIVE = {
+  help: 'What is sensitive about its values, such as personal: viewers see neither it nor what is made of it; no frees it.',
+  value: TEXT,
+};
+
 export const COLUMN_OPTIONS = rules({
   role: { help: 'What the column is for; the load fills some roles itself.', value: choice(...COLUMN_ROLES) },
   on_change: {
@@ -169,6 +174,7 @@ export const COLUMN_OPTIONS = rules({
   missing: { help: 'What a key that the dimension does not have becomes.', value: choice('unknown', 'infer', 'stop') },
   unknown: { help: 'The column’s value in the unknown member.', value: TEXT },
   was: { help: 'The column’s former name: a release renames it.', value: TEXT, rare: true },
+  sensitive: SENSITIVE,
 });
 export type ColumnOption = keyof typeof COLUMN_OPTIONS;
 
@@ -212,6 +218,7 @@ export const SOURCE_TABLE_OPTIONS = rules({
 /** `options (…)` of a source table's column. */
 export const SOURCE_COLUMN_OPTIONS = rules({
   column_name: { help: 'The column’s name in the source system.', value: TEXT },
+  sensitive: SENSITIVE,
 });
 
 /** Whether a policy gives an option a meaning. */

@@ -11,3 +11,11 @@ export {
 } from './meaning.js';
 export { station, untouchedWay, wayBack, wayForward, type Expression, type Reached, type Station } from './trace.js';
 export { unread, type Unread } from './unread.js';
+export {
+  freedColumns,
+  sensitiveColumns,
+  sensitiveOf,
+  visibleColumns,
+  type SensitiveColumns,
+  type Sensitivity,
+} from './sensitive.js';

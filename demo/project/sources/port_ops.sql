@@ -16,7 +16,7 @@ create foreign table landing.port (
 
 create foreign table landing.owner (
   owner_id   integer not null,
-  owner_name text,
+  owner_name text options (sensitive 'personal'),
   flag_code  text,
   primary key (owner_id)
 ) server port_ops options (schema_name 'ops', table_name 'owners', intake 'full');

@@ -1,3 +1,4 @@
+import { sensitiveOf } from '@ouvrage/core/lineage';
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { targetPlace } from '@ouvrage/core/load';
@@ -7,7 +8,9 @@ import { Repository } from 'typeorm';
 import { PRODUCTION } from '../project/branches.js';
 import { ProjectService } from '../project/project.service.js';
 import { notFound } from '../shared/problem.js';
-import { ReaderService } from '../warehouse/reader.service.js';
+import { mayAct } from '../people/access.js';
+import type { Person } from '../people/people.entities.js';
+import { lookingAs, ReaderService } from '../warehouse/reader.service.js';
 import { cursorOf, shownRows, type ShownRows } from '../warehouse/shown-rows.js';
 import { Delivery, type DeliveryState } from './delivery.entities.js';
 import { isThere, rejectsPlace, rejectsQuery } from './rejects.js';
@@ -82,36 +85,42 @@ export class DeliveryListService {
   }
 
   /** Rows of a file that were set aside: line, column, value and reason. */
-  async rejects(delivery: Delivery, signal: AbortSignal): Promise<Pick<ShownRows, 'rows' | 'isFull'>> {
-    const asked = await this.asked(delivery);
+  async rejects(delivery: Delivery, me: Person, signal: AbortSignal): Promise<Pick<ShownRows, 'rows' | 'isFull'>> {
+    const asked = await this.asked(delivery, me);
     if (!asked) return { rows: [], isFull: false };
-    return this.reader.read(signal, async (client) => {
-      if (!(await isThere(client, asked.place))) return { rows: [], isFull: false };
-      const { rows, isFull } = await shownRows(client, asked, REJECTS_SHOWN + 1);
-      return { rows: rows.slice(0, REJECTS_SHOWN), isFull: isFull || rows.length > REJECTS_SHOWN };
-    });
+    return lookingAs('reader', () =>
+      this.reader.read(signal, async (client) => {
+        if (!(await isThere(client, asked.place))) return { rows: [], isFull: false };
+        const { rows, isFull } = await shownRows(client, asked, REJECTS_SHOWN + 1);
+        return { rows: rows.slice(0, REJECTS_SHOWN), isFull: isFull || rows.length > REJECTS_SHOWN };
+      }),
+    );
   }
 
   /** All of them, in batches. @param write is given the batches, and ends before the connection is given back */
   async eachReject(
     delivery: Delivery,
-    signal: AbortSignal,
+    { me, signal }: { readonly me: Person; readonly signal: AbortSignal },
     write: (batches: AsyncIterable<(string | null)[][]>) => Promise<void>,
   ): Promise<void> {
-    const asked = await this.asked(delivery);
-    await this.reader.read(signal, async (client) => {
-      const isKept = asked !== undefined && (await isThere(client, asked.place));
-      await write(isKept ? batchesOf(client, asked) : none());
-    });
+    const asked = await this.asked(delivery, me);
+    await lookingAs('reader', () =>
+      this.reader.read(signal, async (client) => {
+        const isKept = asked !== undefined && (await isThere(client, asked.place));
+        await write(isKept ? batchesOf(client, asked) : none());
+      }),
+    );
   }
 
-  private async asked({
-    file,
-    digest,
-    table,
-  }: Delivery): Promise<{ place: Place; sql: string; values: string[] } | undefined> {
+  private async asked(
+    { file, digest, table }: Delivery,
+    me: Person,
+  ): Promise<{ place: Place; sql: string; values: string[] } | undefined> {
     const landing = await this.landing(table);
-    return landing && { place: rejectsPlace(landing), sql: rejectsQuery(landing), values: [file, digest] };
+    if (!landing) return undefined;
+    const { project } = await this.projects.line(PRODUCTION);
+    const hidden = mayAct(me.role, 'editor') ? [] : [...sensitiveOf(project, table!).keys()];
+    return { place: rejectsPlace(landing), sql: rejectsQuery(landing, hidden), values: [file, digest] };
   }
 
   private async landing(table: string | null): Promise<Place | undefined> {

@@ -92,17 +92,22 @@ export class DeliveryController {
 
   /** Rows of a file that were set aside: line, column, value and reason. */
   @Get(':id/rejects')
-  async rejects(@Param() { id }: IdParam, @Req() request: Request): Promise<Sent<Rejects>> {
-    return this.lists.rejects(await this.lists.one(id), leaving(request));
+  async rejects(@Me() me: Person, @Param() { id }: IdParam, @Req() request: Request): Promise<Sent<Rejects>> {
+    return this.lists.rejects(await this.lists.one(id), me, leaving(request));
   }
 
   /** All of them as a CSV file. */
   @Get(':id/rejects.csv')
   @ApiOkResponse(fileAnswer([CONTENT_TYPES.csv]))
-  async rejectsFile(@Param() { id }: IdParam, @Req() request: Request, @Res() response: Response): Promise<void> {
+  async rejectsFile(
+    @Me() me: Person,
+    @Param() { id }: IdParam,
+    @Req() request: Request,
+    @Res() response: Response,
+  ): Promise<void> {
     const delivery = await this.lists.one(id);
     const columns = ['line', 'column', 'value', 'reason'].map((name) => ({ name, type: 'text' }));
-    await this.lists.eachReject(delivery, leaving(request), async (batches) => {
+    await this.lists.eachReject(delivery, { me, signal: leaving(request) }, async (batches) => {
       response.setHeader('Content-Type', CONTENT_TYPES.csv);
       response.setHeader(
         'Content-Disposition',

@@ -1,6 +1,6 @@
 import { targetPlace } from '@ouvrage/core/load';
 import type { Environment, Place, SourceTable } from '@ouvrage/core/model';
-import { idents, qualified } from '@ouvrage/core/sql';
+import { idents, qualified, literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { DeliveredRow, FileColumn } from './read-delivery.js';
 
@@ -86,6 +86,12 @@ export async function keepRejects(
 const LONGEST_VALUE = 5000;
 
 /** The rows of a file that were set aside, in order of their lines; a statement over the file's name and digest, which older tables do not have. */
-export const rejectsQuery = (landing: Place): string =>
-  `select line, column_name, left(value, ${LONGEST_VALUE}) as value, reason from ${qualified(rejectsPlace(landing))} as r
+/** @param hidden columns whose values are left out, as are those of whole lines then */
+export function rejectsQuery(landing: Place, hidden: readonly string[] = []): string {
+  const value = `left(value, ${LONGEST_VALUE})`;
+  const shown = hidden.length
+    ? `case when column_name is null or column_name in (${hidden.map(literal).join(', ')}) then null else ${value} end`
+    : value;
+  return `select line, column_name, ${shown} as value, reason from ${qualified(rejectsPlace(landing))} as r
 where file = $1 and coalesce(to_jsonb(r) ->> 'digest', $2::text) = $2::text order by line`;
+}

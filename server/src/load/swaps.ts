@@ -188,7 +188,11 @@ export class Swaps {
       standing(await statements.together(finish, [...this.opening, ...this.asks(items, dropped, finishing)]));
     this.found = undefined;
     if (finishing) await this.keepOld(finishing, found.old);
-    const plan = planSwap(items, found.old, found.dependents, { dropped, goes: ofWorkspaces });
+    const plan = planSwap(items, found.old, found.dependents, {
+      dropped,
+      goes: ofWorkspaces,
+      regranted: [ROLES.viewer],
+    });
     if (plan.blockedBy) {
       await this.replaceInPlace(items, found.old, plan.blockedBy);
       await statements.conclude(closing);

@@ -1,7 +1,9 @@
 import { Injectable } from '@nestjs/common';
+import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { Problem } from '../shared/problem.js';
 import { Turns } from '../shared/turns.js';
+import { lookingAs } from '../warehouse/reader.service.js';
 
 /** Previews, pages, profiles and exports that go on at a time, of all and of one person. */
 const AT_A_TIME = 10;
@@ -10,7 +12,7 @@ const PATIENCE_MILLISECONDS = 5000;
 
 const superseded = () => new Problem(409, 'superseded', 'Counting gave way to another query of yours', 'Count again.');
 
-/** Shares the reader's connections among people: nobody's slow queries keep the others waiting. */
+/** Shares the reader's connections among people, each under the role that theirs allows: nobody's slow queries keep the others waiting. */
 @Injectable()
 export class LookTurns {
   private readonly turns = new Turns(AT_A_TIME, AT_A_TIME_OF_PERSON, PATIENCE_MILLISECONDS);
@@ -36,7 +38,7 @@ export class LookTurns {
   }
 
   /** @throws Problem 429 where no turn comes in time */
-  async of<T>({ id }: Person, look: () => Promise<T>): Promise<T> {
+  async of<T>({ id, role }: Person, look: () => Promise<T>): Promise<T> {
     if (this.turns.going(id) >= AT_A_TIME_OF_PERSON) this.counting.get(id)?.abort(superseded());
     const end = await this.turns.turn(id);
     if (!end)
@@ -50,7 +52,7 @@ export class LookTurns {
         { retryAfter: 5 },
       );
     try {
-      return await look();
+      return await lookingAs(mayAct(role, 'editor') ? 'reader' : 'viewer', look);
     } finally {
       end();
     }

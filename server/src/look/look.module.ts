@@ -1,4 +1,5 @@
 import { Module } from '@nestjs/common';
+import { APP_INTERCEPTOR } from '@nestjs/core';
 import { ProjectModule } from '../project/project.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { AnatomyController } from './anatomy.controller.js';
@@ -11,11 +12,23 @@ import { PlanService } from './plan.service.js';
 import { QueryPreparer } from './prepare-query.js';
 import { PreviewController } from './preview.controller.js';
 import { PreviewService } from './preview.service.js';
+import { ViewerAnswers } from './viewer-answers.js';
+import { ViewerRights } from './viewer-rights.js';
 
 /** Rows, profiles and previews, as the reader sees them. */
 @Module({
   imports: [ProjectModule, WarehouseModule],
   controllers: [PreviewController, AnatomyController, LookController],
-  providers: [QueryPreparer, PreviewService, AnatomyService, PlanService, LookService, ExportTickets, LookTurns],
+  providers: [
+    QueryPreparer,
+    ViewerRights,
+    PreviewService,
+    AnatomyService,
+    PlanService,
+    LookService,
+    ExportTickets,
+    LookTurns,
+    { provide: APP_INTERCEPTOR, useClass: ViewerAnswers },
+  ],
 })
 export class LookModule {}

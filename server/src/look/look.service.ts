@@ -51,6 +51,8 @@ export function refuseRepeated(columns: readonly PageColumn[]): void {
     );
 }
 
+const leftOutOf = ({ leftOut }: TableSource) => (leftOut ? { leftOut } : {});
+
 /** Columns with the types that they are given as: text, where some value is unfit for the type. */
 async function asTheyFit(
   client: pg.PoolClient,
@@ -98,6 +100,7 @@ export class LookService {
         total: look.after ? null : more ? await this.total(client, request) : { rows: shown.length, exact: true },
         milliseconds,
         where: source.where,
+        ...leftOutOf(source),
       };
     });
   }
@@ -137,6 +140,7 @@ export class LookService {
       return {
         ...profile,
         where: source.where,
+        ...leftOutOf(source),
         share,
         estimatedRows: share < 1 ? estimatedRows : profile.rows,
         milliseconds: Math.round(performance.now() - started),

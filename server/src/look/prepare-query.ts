@@ -20,6 +20,7 @@ import { ProjectService, type Line } from '../project/project.service.js';
 import { Problem } from '../shared/problem.js';
 import type { Standing } from '../warehouse/loaded.js';
 import { ReaderService } from '../warehouse/reader.service.js';
+import { ViewerRights } from './viewer-rights.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { previewFunctions, WarehouseService } from '../warehouse/warehouse.service.js';
 
@@ -41,6 +42,7 @@ export class QueryPreparer {
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
     private readonly reader: ReaderService,
+    private readonly rights: ViewerRights,
   ) {}
 
   /** The project with one file as it is being written, and that file's query. */
@@ -92,6 +94,12 @@ export class QueryPreparer {
     if (missing) throw missing;
     const inlined = inlinedTables(project, reads, names.placeOf);
     refuseCycle(project, inlined);
+    await this.rights.refuse(line, query);
+    await this.rights.grant(
+      line,
+      [...reads, ...inlined.flatMap((t) => project.reads.get(t.fullName) ?? [])],
+      standings,
+    );
     await this.makeFunctions(
       line,
       names,
@@ -150,7 +158,8 @@ export class QueryPreparer {
     signal: AbortSignal,
   ): Promise<Map<string, string>> {
     const place = standings.get(table)?.place;
-    const columns = line.project.columns.get(table)?.map((c) => c.name);
+    const hidden = await this.rights.hidden(line, table);
+    const columns = line.project.columns.get(table)?.flatMap((c) => (hidden.has(c.name) ? [] : [c.name]));
     if (!place || !columns)
       throw new Problem(
         409,

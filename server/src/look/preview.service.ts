@@ -13,16 +13,18 @@ import {
 } from '@ouvrage/core/assist';
 import { conditionProbes } from '@ouvrage/core/check';
 import { projectAround, resolveColumns } from '@ouvrage/core/columns';
+import { sensitiveColumns, type SensitiveColumns } from '@ouvrage/core/lineage';
 import { standInReason } from '@ouvrage/core/keys';
 import { type Project, type Place, type Query, type Table } from '@ouvrage/core/model';
-import { lineColumn, qualified, wrapped, type EditedText } from '@ouvrage/core/sql';
+import { idents, lineColumn, qualified, wrapped, type EditedText } from '@ouvrage/core/sql';
 import { ProjectService, type Line } from '../project/project.service.js';
 import { logger, notFound, Problem } from '../shared/problem.js';
-import { ReaderService } from '../warehouse/reader.service.js';
+import { lookingRole, ReaderService } from '../warehouse/reader.service.js';
 import type { StepError } from '@ouvrage/api/run';
 import { shownRows } from '../warehouse/shown-rows.js';
-import { isOfStatement, stepError } from '../warehouse/sql-error.js';
+import { isOfStatement, stepError, withoutValue } from '../warehouse/sql-error.js';
 import { queryIn, QueryPreparer } from './prepare-query.js';
+import { ViewerRights } from './viewer-rights.js';
 import { errorOfRows, traceRows } from '../load/trace.js';
 import type { Standing } from '../warehouse/loaded.js';
 
@@ -41,6 +43,8 @@ export interface TableSource {
   readonly where: Standing['where'];
   /** The columns of its key, where it has one that its load enforces. */
   readonly key: readonly string[];
+  /** Columns that who looks may not see. */
+  readonly leftOut?: readonly string[];
 }
 
 const COUNT_SECONDS = 5;
@@ -52,6 +56,7 @@ export class PreviewService {
     private readonly projects: ProjectService,
     private readonly preparer: QueryPreparer,
     private readonly reader: ReaderService,
+    private readonly rights: ViewerRights,
   ) {}
 
   /** Rows of a file's query as it is being written. */
@@ -201,8 +206,12 @@ export class PreviewService {
     if (!definition) throw notFound(`The table ${table}`);
     const standings = await this.preparer.standings(line);
     const standing = standings.get(table);
-    if (standing?.place)
+    if (standing?.place) {
+      await this.rights.grant(line, [table], standings);
+      const hidden = await this.rights.hidden(line, table);
+      if (hidden.size) return withoutHidden(line.project, definition, { ...standing, place: standing.place }, hidden);
       return { from: qualified(standing.place), place: standing.place, where: standing.where, key: keyOf(definition) };
+    }
     if (definition.kind !== 'definition' || !definition.query) throw this.preparer.notThere(table);
     return {
       from: `(${(await this.preparer.compiled(line, { path: definition.path, query: definition.query }, standings)).full.text}\n)`,
@@ -250,6 +259,25 @@ function markedColumns(
   });
 }
 
+/** A table without the columns that who looks may not see, nor any of their values. */
+function withoutHidden(
+  project: Project,
+  table: Table,
+  { place, where }: { readonly place: Place; readonly where: Standing['where'] },
+  hidden: SensitiveColumns,
+): TableSource {
+  const columns = (project.columns.get(table.fullName) ?? []).filter((c) => !hidden.has(c.name)).map((c) => c.name);
+  if (columns.length === 0)
+    throw new Problem(403, 'sensitive', `All columns of ${table.fullName} are sensitive: viewers do not see them`);
+  const key = keyOf(table);
+  return {
+    from: `(select ${idents(columns)} from ${qualified(place)})`,
+    where,
+    key: key.some((k) => hidden.has(k)) ? [] : key,
+    leftOut: [...hidden.keys()],
+  };
+}
+
 /** A key that is enforced: an advisory or tolerated one may not tell rows apart. */
 function keyOf(table: Table): readonly string[] {
   const key = table.contract?.constraints.find((c) => c.kind === 'primary key');
@@ -265,6 +293,9 @@ function told(
   traced: Partial<StepError> = {},
 ): unknown {
   if (!isOfStatement(error)) return error;
-  const place = { ...stepError(error, project, { path, original: full.original }), ...traced };
+  const found = { ...stepError(error, project, { path, original: full.original }), ...traced };
+  // A view may stumble over a value that who looks may not see.
+  const isGuarded = lookingRole() === 'viewer' && sensitiveColumns(project).size > 0;
+  const place = isGuarded ? { ...found, message: withoutValue(found.message) } : found;
   return new Problem(422, 'query-failed', place.message, place.hint, { error: place, sql: full.text });
 }

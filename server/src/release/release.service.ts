@@ -7,7 +7,7 @@ import type { ChangeImpact, ComparedTexts, Comparison, ReleaseEntry } from '@ouv
 import { targetOf } from '@ouvrage/core/compile';
 import { columnWith } from '@ouvrage/core/language';
 import { rehashedColumns, SESSION_SETTINGS } from '@ouvrage/core/load';
-import { impactOf, partsOfId } from '@ouvrage/core/lineage';
+import { freedColumns, impactOf, partsOfId } from '@ouvrage/core/lineage';
 import type { Project } from '@ouvrage/core/model';
 import { schemaNames } from '@ouvrage/core/resolve';
 import {
@@ -148,6 +148,7 @@ export class ReleaseService implements OnModuleInit {
       rehashes: rehashes(line.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
       untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
       impact: impactBetween(production.project, line.project),
+      freed: freedColumns(production.project, line.project),
       verdicts: countVerdicts(checks.filter((c) => touched.has(c.table))),
     };
   }

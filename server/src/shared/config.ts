@@ -6,6 +6,8 @@ export const ROLES = {
   production: 'ouvrage_production',
   workspace: 'ouvrage_workspace',
   reader: 'ouvrage_reader',
+  /** Reads as viewers do: what is not sensitive. */
+  viewer: 'ouvrage_viewer',
 } as const;
 export type WarehouseRole = keyof typeof ROLES;
 
@@ -56,6 +58,7 @@ export class Config {
       production: address('warehouse', ROLES.production, 'production'),
       workspace: address('warehouse', ROLES.workspace, 'workspace'),
       reader: address('warehouse', ROLES.reader, 'reader'),
+      viewer: address('warehouse', ROLES.viewer, 'viewer'),
     };
     this.harbour = address('port_ops', 'harbour', 'harbour');
     this.key = Buffer.from(file.key, 'base64');

@@ -1,16 +1,29 @@
+import { AsyncLocalStorage } from 'node:async_hooks';
 import { Injectable } from '@nestjs/common';
 import { SESSION_SETTINGS } from '@ouvrage/core/load';
 import type { Statement as ParameterStatement } from '@ouvrage/core/look';
 import { literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
+import type { WarehouseRole } from '../shared/config.js';
 import { Problem } from '../shared/problem.js';
 import { cursorOf } from './shown-rows.js';
 import { WarehouseService } from './warehouse.service.js';
 
 export const TIMEOUT_SECONDS = 30;
 
+/** Under which role something is looked at: viewers have no right to what is sensitive. */
+export type LookingRole = Extract<WarehouseRole, 'reader' | 'viewer'>;
+
+const looking = new AsyncLocalStorage<LookingRole>();
+
+/** Does something for a person: what it reads in the warehouse, it reads under a role. */
+export const lookingAs = <T>(role: LookingRole, look: () => Promise<T>): Promise<T> => looking.run(role, look);
+
+/** The role of who looks; nobody has said anything, the one that sees the least. */
+export const lookingRole = (): LookingRole => looking.getStore() ?? 'viewer';
+
 /**
- * A connection as the reader, for what people look at: one read-only transaction, timed, cancelled
+ * A connection for what people look at: one read-only transaction under the role of who looks, timed, cancelled
  * when the person leaves, rolled back, and cleaned before anyone else has it.
  */
 @Injectable()
@@ -23,8 +36,9 @@ export class ReaderService {
     body: (client: pg.PoolClient) => Promise<T>,
     seconds = TIMEOUT_SECONDS,
   ): Promise<T> {
-    const client = await this.warehouse.connect('reader');
-    const stop = () => void this.warehouse.cancel('reader', client);
+    const role = lookingRole();
+    const client = await this.warehouse.connect(role);
+    const stop = () => void this.warehouse.cancel(role, client);
     signal.addEventListener('abort', stop);
     let sound = true;
     try {

@@ -73,3 +73,6 @@ export function stepError(
     ...place,
   };
 }
+
+/** A message without the value that it is about, with which the database ends it. */
+export const withoutValue = (message: string): string => message.replace(/: ".*"$/s, '');

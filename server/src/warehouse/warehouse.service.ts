@@ -38,6 +38,7 @@ const CLEANED: Readonly<Record<WarehouseRole, string>> = {
     'close all; set session authorization default; reset all; unlisten *; select pg_advisory_unlock_all(); discard temp; discard sequences',
   workspace: ALL,
   reader: ALL,
+  viewer: ALL,
 };
 
 const MAKING_ATTEMPTS = 10;
@@ -77,7 +78,7 @@ function notMade(error: unknown, project: Project, { name, path, nameRange }: Pr
   });
 }
 
-/** Connections to the warehouse under its three roles, and what is in it. */
+/** Connections to the warehouse under its four roles, and what is in it. */
 @Injectable()
 export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   private readonly pools: Readonly<Record<WarehouseRole, pg.Pool>>;
@@ -88,7 +89,12 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
       handled(
         new pg.Pool({ ...config.warehouse[role], max, idleTimeoutMillis: 60_000, application_name: `ouvrage ${role}` }),
       );
-    this.pools = { production: pool('production', 12), workspace: pool('workspace', 12), reader: pool('reader', 10) };
+    this.pools = {
+      production: pool('production', 12),
+      workspace: pool('workspace', 12),
+      reader: pool('reader', 10),
+      viewer: pool('viewer', 10),
+    };
   }
 
   async onModuleInit(): Promise<void> {
@@ -203,7 +209,9 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
       if (isLent) await client.query(`grant usage, create on schema ${idents(made)} to ${ident(ROLES.workspace)}`);
       const read = isLent ? [...schemas, previewFunctions(environment)] : schemas;
       if (environment.readers.length)
-        await client.query(`grant usage on schema ${idents(read)} to ${idents(environment.readers)}`);
+        await client.query(
+          `grant usage on schema ${idents(read)} to ${idents([...environment.readers, ROLES.viewer])}`,
+        );
     });
     const state = ident(environment.schemaOf(STATE_LAYER));
     await this.transaction(this.builder(environment), async (client) => {

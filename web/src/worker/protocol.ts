@@ -13,7 +13,7 @@ import type {
 } from '@ouvrage/core/assist';
 import type { Check } from '@ouvrage/core/check';
 import type { TriedName } from '@ouvrage/core/intake';
-import type { CarriedOwner, Coverage, Station, Unread } from '@ouvrage/core/lineage';
+import type { CarriedOwner, Coverage, Sensitivity, Station, Unread } from '@ouvrage/core/lineage';
 import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
 import type { Relation } from '@ouvrage/core/starter';
 
@@ -55,6 +55,8 @@ export interface ColumnSummary {
   /** Without a description of its own: that of the column whose values it has unchanged. */
   readonly carried?: { readonly text: string; readonly from: ColumnRef };
   readonly role?: string;
+  /** What is sensitive about its values, and the column at which that is declared. */
+  readonly sensitive?: Sensitivity;
   readonly isKey: boolean;
   readonly notNull: boolean;
 }

@@ -3,7 +3,7 @@ import { checksOf, checkTitle } from '@ouvrage/core/check';
 import { columnWith, roleOf as columnRole, POLICIES, specOf, type Role, optionOf } from '@ouvrage/core/language';
 import type { Definition, Project, Table } from '@ouvrage/core/model';
 import { lineColumn } from '@ouvrage/core/sql';
-import { carriedOwners, columnId, descriptionOf, partsOfId } from '@ouvrage/core/lineage';
+import { carriedOwners, columnId, descriptionOf, sensitiveOf, partsOfId } from '@ouvrage/core/lineage';
 import { relationsOf } from '@ouvrage/core/starter';
 import type { ColumnSummary, PlacedDiagnostic, ProjectSummary, TableSummary } from './protocol';
 
@@ -80,10 +80,12 @@ function historyOf(table: Table): Pick<TableSummary, 'history'> {
 function columnsOf(project: Project, table: Table, keys: ReadonlySet<string>): ColumnSummary[] | undefined {
   const declared = new Map(table.contract?.columns.map((c) => [c.name, c]));
   const comments = table.kind === 'definition' ? table.columnComments : new Map<string, string>();
+  const hidden = sensitiveOf(project, table.fullName);
   return project.columns.get(table.fullName)?.map((c) => {
     const declaration = declared.get(c.name);
     const comment = declaration?.comment ?? comments.get(c.name);
     const role = declaration && columnRole(declaration);
+    const sensitive = hidden.get(c.name);
     const carried = comment === undefined ? carriedBy(project, table, c.name) : undefined;
     return {
       name: c.name,
@@ -94,6 +96,7 @@ function columnsOf(project: Project, table: Table, keys: ReadonlySet<string>): C
       ...(comment === undefined ? {} : { comment }),
       ...(carried === undefined ? {} : { carried }),
       ...(role === undefined ? {} : { role }),
+      ...(sensitive ? { sensitive } : {}),
     };
   });
 }

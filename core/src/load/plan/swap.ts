@@ -206,6 +206,7 @@ export interface SwapPlan {
  * @param items in dependency order, each after what it reads
  * @param dropped places that go without a successor
  * @param goes dependents that are dropped and not made again: they hold up no swap, and nothing of theirs is run
+ * @param regranted roles whose rights are not those of before: they get them anew, by what the new table holds
  */
 export function planSwap(
   items: readonly SwapItem[],
@@ -214,7 +215,12 @@ export function planSwap(
   {
     dropped = [],
     goes = () => false,
-  }: { readonly dropped?: readonly Place[]; readonly goes?: (dependent: Dependent) => boolean } = {},
+    regranted = [],
+  }: {
+    readonly dropped?: readonly Place[];
+    readonly goes?: (dependent: Dependent) => boolean;
+    readonly regranted?: readonly string[];
+  } = {},
 ): SwapPlan {
   const gone = dependents.filter(goes);
   const kept = dependents.filter((d) => !goes(d));
@@ -237,7 +243,8 @@ export function planSwap(
   for (const item of items) {
     statements.push(`alter ${item.relation} ${qualified(item.staged)} set schema ${ident(item.target.schema)}`);
     const before = oldAt(item.target) ?? (item.formerly && oldAt(item.formerly));
-    if (before) statements.push(...grantStatements('table', qualified(item.target), before.grants));
+    const grants = before?.grants.filter((g) => !regranted.includes(g.grantee)) ?? [];
+    statements.push(...grantStatements('table', qualified(item.target), grants));
   }
   // Bodies may name tables as their callers find them, which this session does not.
   if (kept.some(isRoutine)) statements.push('set local check_function_bodies = off');

@@ -52,6 +52,9 @@ export function conditionsOf(data: Comparison): Condition[] {
     ...(open
       ? [{ verdict: 'not run', text: `${plural(open, 'check')} not run here; the release runs them` } as const]
       : []),
+    ...(data.freed.length
+      ? [{ verdict: 'advisory', text: `No longer sensitive, so viewers see: ${data.freed.join(', ')}` } as const]
+      : []),
     dropped.length || gone.length
       ? { verdict: 'advisory', text: `Dropped: ${[...dropped, ...gone].join(', ')}` }
       : { verdict: 'holds', text: 'Nothing is dropped' },

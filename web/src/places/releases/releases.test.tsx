@@ -31,6 +31,7 @@ const COMPARISON: Comparison = {
   rehashes: [],
   untouched: 1,
   impact: { breaks: [], values: [], rows: [] },
+  freed: [],
   verdicts: NONE,
 };
 
@@ -54,6 +55,7 @@ describe('what has to be so before a release', () => {
       },
       'advisory: Dropped: core.dim_berth, core.b.x',
     ],
+    ['freed columns', { freed: ['core.b.x'] }, 'advisory: No longer sensitive, so viewers see: core.b.x'],
     ['nothing', {}, 'holds: Nothing is dropped'],
   ])('%s', (_, of, expected) =>
     expect(conditionsOf({ ...COMPARISON, ...of }).map((c) => `${c.verdict}: ${c.text}`)).toContain(expected),

@@ -127,11 +127,19 @@ function ColumnLine({
           {column.name}
         </span>
         {column.type && <span className="font-mono text-small text-soft">{column.type}</span>}
+        {column.sensitive && <Tag tone="advisory">{column.sensitive.kind}</Tag>}
         {tag && <Tag>{tag}</Tag>}
       </button>
       {open && (
         <div className="flex flex-col gap-1 pr-3.5 pb-2 pl-9.5 text-note">
           <Meaning table={table} column={column} onDescribe={onDescribe} />
+          {column.sensitive && (
+            <p className="text-advisory-text">
+              Sensitive ({column.sensitive.kind})
+              {column.sensitive.from === `${table}.${column.name}` ? '' : `, as ${column.sensitive.from} is`}: viewers
+              do not see it.
+            </p>
+          )}
           {checks.length > 0 && (
             <p className="flex flex-wrap gap-1">
               {checks.map((c) => (

@@ -5,6 +5,7 @@ import { GridComponent, TooltipComponent } from 'echarts/components';
 import * as echarts from 'echarts/core';
 import { SVGRenderer } from 'echarts/renderers';
 import { useEffect, useRef, useState } from 'react';
+import { LeftOut } from './left-out';
 import { useProfileQuery } from '../../data/rows';
 import { useProject } from '../../data/project';
 import { useAppSelector } from '../../data/store';
@@ -45,6 +46,7 @@ export default function ProfileView({
     <div className="min-h-0 flex-1 overflow-auto" tabIndex={0} role="group" aria-label="Profile">
       <div className="flex items-center justify-between gap-3 border-b border-line px-3.5 py-1 text-small text-soft">
         <span>{lookedAt(data)}</span>
+        {data.leftOut && <LeftOut columns={data.leftOut} />}
         {differs && (
           <label className="flex items-center gap-2 text-ink">
             <input type="checkbox" checked={beside} onChange={(e) => setBeside(e.target.checked)} /> beside production’s

@@ -1,3 +1,4 @@
+import { LeftOut } from './left-out';
 import { VIEWS, useLook } from './use-look';
 import { lazy, Suspense, useMemo } from 'react';
 import { usePagesInfiniteQuery } from '../../data/rows';
@@ -84,6 +85,7 @@ function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook
       />
       <p className="flex h-6.5 shrink-0 items-center justify-between border-b border-line px-3.5 text-small text-soft">
         <span>{first ? WHERE[first.where] : ''}</span>
+        {first?.leftOut && <LeftOut columns={first.leftOut} />}
         <span className="font-mono" aria-live="polite">
           {isFetchingNextPage && 'loading more · '}
           {first?.total &&
