@@ -35,7 +35,7 @@ export interface ColumnSurroundings {
   readonly tables: ReadonlyMap<string, Table>;
   readonly functions: ReadonlyMap<string, ProjectFunction>;
   /** Columns of the tables before it, by full name. */
-  readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
+  readonly columns: Pick<ReadonlyMap<string, readonly Column[] | undefined>, 'get'>;
 }
 
 export interface ReadColumns {

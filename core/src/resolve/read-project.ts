@@ -1,4 +1,4 @@
-import { orderOf } from '../graph/graph.js';
+import { orderOf, type Ordering } from '../graph/graph.js';
 import { indexFile } from '../index/index-file.js';
 import type { IndexedFile, Project } from '../model/project.js';
 import { collectTables } from './collect-tables.js';
@@ -48,6 +48,7 @@ export function changeFiles(
 /** What is kept of a reading for the next one. */
 interface Memo {
   readonly names: NamesMemo;
+  readonly ordering: Ordering;
   readonly columns: ColumnsMemo;
 }
 
@@ -60,7 +61,8 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
   const collected = collectTables(files, layers);
   const { tables } = collected;
   const names = resolveNames(gathered, collected, before?.names);
-  const { order, cycles } = orderOf(names.needs);
+  const ordering = before?.names.needs === names.needs ? before.ordering : orderOf(names.needs);
+  const { order, cycles } = ordering;
   const columns = resolveColumns(order, names.needs, { files, tables, functions }, before?.columns);
   const queries = [...checks.values(), ...adhoc.values()];
   const diagnostics = [
@@ -90,6 +92,6 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     rows: columns.rows,
     diagnostics: ofOneEach(diagnostics, tables),
   };
-  memos.set(project, { names: names.memo, columns: columns.memo });
+  memos.set(project, { names: names.memo, ordering, columns: columns.memo });
   return project;
 }

@@ -15,7 +15,14 @@ interface ResolvedTable {
 }
 
 /** What is kept of this phase for the next reading: each table that was resolved from the same is not read again. */
-export type ColumnsMemo = ReadonlyMap<string, ResolvedTable>;
+export interface ColumnsMemo {
+  /** In their order. */
+  readonly tables: readonly ResolvedTable[];
+  readonly columns: ResolvedColumns['columns'];
+  readonly rows: ResolvedColumns['rows'];
+  readonly needs: ReadonlyMap<string, readonly string[]>;
+  readonly functions: ReadonlyMap<string, ProjectFunction>;
+}
 
 export interface ResolvedColumns {
   readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
@@ -37,25 +44,50 @@ export function resolveColumns(
   around: Omit<ColumnSurroundings, 'columns'>,
   before: ColumnsMemo | undefined,
 ): ResolvedColumns {
-  const columns = new Map<string, readonly Column[] | undefined>();
-  const rows = new Map<string, readonly string[]>();
-  const memo = new Map<string, ResolvedTable>();
+  // As long as everybody needs the same, the order is the same, and only what is behind something changed is looked at.
+  const same = before?.needs === needs && sameFunctions(before.functions, around.functions) ? before : undefined;
+  const byName = same || !before ? undefined : new Map(before.tables.map((t) => [t.table.fullName, t]));
+  const tables: ResolvedTable[] = same ? [...same.tables] : [];
+  let columns = same?.columns ?? new Map<string, readonly Column[] | undefined>();
+  let rows = same?.rows ?? new Map<string, readonly string[]>();
   const diagnostics: Diagnostic[] = [];
-  const reader = new ColumnReader({ ...around, columns });
-  for (const name of order) {
+  const reader = new ColumnReader({ ...around, columns: { get: (name) => columns.get(name) } });
+  const changed = new Set<string>();
+  for (const [place, name] of order.entries()) {
     const table = around.tables.get(name)!;
+    const known = same ? tables[place] : byName?.get(name);
+    if (same && known!.table === table && !(changed.size && needs.get(name)!.some((n) => changed.has(n)))) {
+      for (const d of known!.diagnostics) diagnostics.push(d);
+      continue;
+    }
     const inputs = needs.get(name)!.map((input) => columns.get(input));
     const returns = returnsOf(table, around.functions);
-    const known = before?.get(name);
     const resolved =
       known && isSame(known, { table, inputs, returns }) ? known : freshly(reader, { table, inputs, returns }, known);
-    memo.set(name, resolved);
-    columns.set(name, resolved.columns);
-    rows.set(name, resolved.rows);
+    tables[place] = resolved;
+    if (!same || resolved.columns !== known!.columns) {
+      changed.add(name);
+      columns = extended(columns, same?.columns, [name, resolved.columns]);
+    }
+    if (!same || resolved.rows.join() !== known!.rows.join()) rows = extended(rows, same?.rows, [name, resolved.rows]);
     for (const d of resolved.diagnostics) diagnostics.push(d);
   }
+  const memo = { tables, columns, rows, needs, functions: around.functions };
   return { columns, rows, diagnostics, memo, reader };
 }
+
+/** A map with one more entry; copied where it is still that of before. */
+function extended<V>(
+  map: ReadonlyMap<string, V>,
+  before: ReadonlyMap<string, V> | undefined,
+  [name, value]: readonly [string, V],
+): Map<string, V> {
+  const own = map === before ? new Map(map) : (map as Map<string, V>);
+  return own.set(name, value);
+}
+
+const sameFunctions = (a: ReadonlyMap<string, ProjectFunction>, b: ReadonlyMap<string, ProjectFunction>): boolean =>
+  a.size === b.size && [...a].every(([name, f]) => b.get(name) === f);
 
 type From = Pick<ResolvedTable, 'table' | 'inputs' | 'returns'>;
 

@@ -13,14 +13,26 @@ interface Names {
   readonly parameters: ReadonlyMap<string, unknown>;
 }
 
+/** Whom a table reads, and what has to be there before it. */
+interface TableNames {
+  readonly table: Table;
+  readonly reads: readonly string[];
+  readonly needs: readonly string[];
+  readonly diagnostics: readonly Diagnostic[];
+}
+
 /** What is kept of this phase for the next reading. */
 export interface NamesMemo {
   readonly names: Names;
   /** By the query, and the table that reads it. */
   readonly mentions: Mentions;
+  /** In the order of the tables. */
+  readonly tables: readonly TableNames[];
+  readonly reads: ReadonlyMap<string, readonly string[]>;
+  readonly needs: ReadonlyMap<string, readonly string[]>;
 }
 
-/** Who reads whom, and what has to be there before it. */
+/** Who reads whom, and what has to be there before it; the same maps as before where they say the same. */
 export interface ResolvedNames {
   readonly reads: ReadonlyMap<string, readonly string[]>;
   readonly needs: ReadonlyMap<string, readonly string[]>;
@@ -38,14 +50,49 @@ export function resolveNames(
   const diagnostics: Diagnostic[] = [];
   const resolver = new NameResolver({ layers, tables, byLayer, functions, parameters }, diagnostics);
   const names: Names = { layers: layers.map((l) => l.name), tables, functions, parameters };
-  if (before && sameNames(before.names, names)) resolver.before = before.mentions;
-  const reads = new Map([...tables.values()].map((table) => [table.fullName, readsOf(table, resolver, tables)]));
+  const same = before && sameNames(before.names, names) ? before : undefined;
+  if (same) resolver.before = same.mentions;
+  const knownOf = same && knownIn(same.tables);
+  const found: TableNames[] = [];
+  let isAsBefore = same?.tables.length === tables.size;
+  for (const [name, table] of tables) {
+    const known = knownOf?.(name, found.length);
+    if (known?.table === table && isAlone(table)) {
+      for (const d of known.diagnostics) diagnostics.push(d);
+      found.push(known);
+      continue;
+    }
+    const first = diagnostics.length;
+    const reads = kept(known?.reads, readsOf(table, resolver, tables));
+    const needs = kept(known?.needs, needsOf(table, reads, tables));
+    found.push({ table, reads, needs, diagnostics: diagnostics.slice(first) });
+    isAsBefore &&= reads === known?.reads && needs === known.needs;
+  }
   for (const check of checks.values()) resolver.mentions(check.path, check.query);
   for (const query of adhoc.values()) resolver.mentions(query.path, query.query);
   for (const f of functions.values()) resolver.functionMentions(f.path, f.functions);
-  const needs = new Map([...reads].map(([name, inputs]) => [name, needsOf(tables.get(name)!, inputs, tables)]));
-  return { reads, needs, diagnostics, memo: { names, mentions: resolver.resolved } };
+  const ofEach = (of: 'reads' | 'needs') => new Map(found.map((t) => [t.table.fullName, t[of]]));
+  const { reads, needs } = isAsBefore ? same! : { reads: ofEach('reads'), needs: ofEach('needs') };
+  return { reads, needs, diagnostics, memo: { names, mentions: resolver.resolved, tables: found, reads, needs } };
 }
+
+/** Finds what was kept of a table: most stand where they stood, and copying or asking a large map takes longer than that. */
+function knownIn(tables: readonly TableNames[]): (name: string, place: number) => TableNames | undefined {
+  let byName: Map<string, TableNames> | undefined;
+  return (name, place) => {
+    const there = tables[place];
+    if (there?.table.fullName === name) return there;
+    byName ??= new Map(tables.map((t) => [t.table.fullName, t]));
+    return byName.get(name);
+  };
+}
+
+/** Whether what a table reads is told by itself and by names alone: what functions read is written elsewhere. */
+const isAlone = (table: Table): boolean => table.kind !== 'definition' || !table.query?.functions.length;
+
+/** The list of before, where it holds the same. */
+const kept = (known: readonly string[] | undefined, fresh: readonly string[]): readonly string[] =>
+  known?.length === fresh.length && known.every((name, i) => name === fresh[i]) ? known : fresh;
 
 /** The tables that one reads, in the order of mention; unknown names and later layers are reported. */
 function readsOf(table: Table, resolver: NameResolver, tables: ReadonlyMap<string, Table>): readonly string[] {

@@ -3,5 +3,5 @@ import type { IndexedFile, Table, Column } from '../../../model/project.js';
 export interface ContractSurroundings {
   readonly file: IndexedFile;
   readonly tables: ReadonlyMap<string, Table>;
-  readonly columns: ReadonlyMap<string, readonly Column[] | undefined>;
+  readonly columns: Pick<ReadonlyMap<string, readonly Column[] | undefined>, 'get'>;
 }
