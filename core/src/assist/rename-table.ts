@@ -62,7 +62,8 @@ function qualifiers(text: string, { start, end }: Range, [name, to]: readonly [s
   );
 }
 
-function addOption(
+/** Names of tables within the text of an option. */
+export function addOption(
   project: Project,
   path: string,
   range: Range | undefined,
@@ -78,7 +79,7 @@ function addOption(
 }
 
 /** `was = 'layer.name'`: a release moves the rows. A view has none. */
-function addFormerName(project: Project, table: Table, edits: RenameEdits): void {
+export function addFormerName(project: Project, table: Table, edits: RenameEdits): void {
   if (table.kind !== 'definition' || isView(table) || !table.contract || table.contract.options.has('was')) return;
   const { text } = project.files.get(table.path)!;
   const { start, end } = table.contract.range;

@@ -250,6 +250,53 @@ describe('a table', () => {
   });
 });
 
+describe('a layer', () => {
+  test('is renamed with its folder, wherever one of its tables is named; rows move along', () =>
+    expect(
+      renamed(
+        { kind: 'layer', layer: 'core', to: 'model' },
+        { 'mart/hidden.sql': 'with core as (select 1 as n) select core.n, d.berth_code from core, core.dim_berth d' },
+      ),
+    ).toMatchInlineSnapshot(`
+     [
+       "mart/lengths.sql: with long as (select * from model.dim_berth where length_m > 3)",
+       "mart/joined.sql: select call_no, berth_code, d.valid_from from staging.call left join model.dim_berth d using (berth_code) where berth_code > 'a'",
+       "mart/kept.sql: select berth_code, count(call_no) as calls from model.dim_berth b left join staging.call c using (berth_code) group by berth_code",
+       "mart/qualified.sql: select dim_berth.berth_code as code, model.dim_berth.length_m from model.dim_berth",
+       "mart/hidden.sql: with core as (select 1 as n) select core.n, d.berth_code from core, model.dim_berth d",
+       "checks/long.sql: create view checks.long with (about = 'model.dim_berth') as select berth_code from model.dim_berth where length_m > functions.half(current_setting('param.region')::numeric)",
+       "layers.sql: create schema landing; create schema reference; create schema staging; create schema model; create schema mart;",
+       "layers.sql: comment on schema model is 'What the port agrees on.';",
+       "core/fact_call.sql goes",
+       "core/dim_berth.sql goes",
+       "core/fact_stay.sql goes",
+       "docs/berths.md: See [model.dim_berth] and \`core.dim_berth\`.",
+       "model/fact_call.sql comes",
+       "model/dim_berth.sql comes",
+       "model/fact_stay.sql comes",
+     ]
+    `));
+  test('of sources keeps the names in the system', () =>
+    expect(renamed({ kind: 'layer', layer: 'landing', to: 'raw' })).toMatchInlineSnapshot(`
+     [
+       "staging/berth.sql: select berth_code, length_m::numeric(6,1) as length_m from raw.berth;",
+       "staging/call.sql: select c.call_no, c.berth_code, c.tonnage from raw.call c",
+       "layers.sql: create schema raw; create schema reference; create schema staging; create schema core; create schema mart;",
+       "sources/port.sql: create foreign table raw.berth (",
+       "sources/port.sql: create foreign table raw.call (call_no text not null, berth_code text, tonnage numeric(12,2), arrived_at timestamptz) server port;",
+     ]
+    `));
+  test.each<[string, string, string]>([
+    ['core', 'mart', 'there is a layer mart already'],
+    ['core', 'checks', 'checks is a folder of its own in a project'],
+    ['core', 'Model', 'Model is not a name: small letters, digits and _, beginning with a letter'],
+    ['reference', 'lists', 'reference is where tables with files of values are'],
+    ['nothing', 'else', 'there is no layer nothing'],
+  ])('%s cannot be %s', (layer, to, message) =>
+    expect(renamed({ kind: 'layer', layer, to })).toEqual([`: ${message}`]),
+  );
+});
+
 test('a function is renamed with its file and calls', () =>
   expect(renamed({ kind: 'function', name: 'half', to: 'halved' })).toMatchInlineSnapshot(`
    [

@@ -4,6 +4,7 @@ import { applyEdits, type Edit } from '../sql/edits.js';
 import { nameOf, tokenize, type Token } from '../sql/tokens.js';
 import { rangeOf, RenameEdits, valueOf, wordsIn, type Obstacle } from './rename-edits.js';
 import { renameColumnEdits } from './rename-column.js';
+import { renameLayerEdits } from './rename-layer.js';
 import { renameFunctionEdits, renameParameterEdits } from './rename-other.js';
 import { renameTableEdits } from './rename-table.js';
 
@@ -11,6 +12,7 @@ import { renameTableEdits } from './rename-table.js';
 export type Renaming =
   | { readonly kind: 'table'; readonly table: string; readonly to: string }
   | { readonly kind: 'column'; readonly table: string; readonly column: string; readonly to: string }
+  | { readonly kind: 'layer'; readonly layer: string; readonly to: string }
   | { readonly kind: 'function'; readonly name: string; readonly to: string }
   | { readonly kind: 'parameter'; readonly name: string; readonly to: string };
 
@@ -26,6 +28,8 @@ export type Renamed =
 
 const NAME = /^[a-z_][a-z0-9_]*$/;
 const LONGEST_NAME = 63;
+/** Folders that hold something else than a layer's tables. */
+const RESERVED = new Set(['adhoc', 'checks', 'docs', 'examples', 'functions', 'jobs', 'sources', 'reference']);
 
 /**
  * Renames something with all of its uses, by their tokens. The project is read again with the edits: where it has other
@@ -41,6 +45,9 @@ export function rename(project: Project, renaming: Renaming): Renamed {
       break;
     case 'column':
       renameColumnEdits(project, renaming, edits);
+      break;
+    case 'layer':
+      renameLayerEdits(project, renaming, edits);
       break;
     case 'function':
       renameFunctionEdits(project, renaming, edits);
@@ -90,6 +97,9 @@ function nameProblem(project: Project, renaming: Renaming): string | undefined {
       return project.columns.get(renaming.table)?.some((c) => c.name === to)
         ? `${renaming.table} has a column ${to} already`
         : undefined;
+    case 'layer':
+      if (RESERVED.has(to)) return `${to} is a folder of its own in a project`;
+      return project.layers.some((l) => l.name === to) ? `there is a layer ${to} already` : undefined;
     case 'function':
       return project.functions.has(to) ? `there is a function ${to} already` : undefined;
     case 'parameter':
@@ -98,6 +108,15 @@ function nameProblem(project: Project, renaming: Renaming): string | undefined {
 }
 
 // What holds afterwards ---------------------------------------------------------------------------
+
+/** What a table is called afterwards. */
+function nowCalled(before: Project, name: string, renaming: Renaming): string {
+  if (renaming.kind === 'table') return name === renaming.table ? renaming.to : name;
+  const table = before.tables.get(name);
+  return renaming.kind === 'layer' && table?.layer === renaming.layer && name === `${table.layer}.${table.name}`
+    ? `${renaming.to}.${table.name}`
+    : name;
+}
 
 /** What a renamed project does otherwise than before. */
 function differences(before: Project, after: Project, renaming: Renaming, renamed: ReadonlySet<string>): Obstacle[] {
@@ -112,7 +131,7 @@ function differences(before: Project, after: Project, renaming: Renaming, rename
     else found.push({ path: d.path, message: d.message });
   }
   for (const [name, columns] of before.columns) {
-    const now = renaming.kind === 'table' && name === renaming.table ? renaming.to : name;
+    const now = nowCalled(before, name, renaming);
     const expected = columns?.map((c) =>
       renaming.kind === 'column' && renamed.has(name) && c.name === renaming.column ? renaming.to : c.name,
     );

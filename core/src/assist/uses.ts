@@ -2,6 +2,7 @@ import type { Project } from '../model/project.js';
 import { lineColumn, type Range } from '../sql/positions.js';
 import { renameColumnEdits } from './rename-column.js';
 import { RenameEdits, type Obstacle } from './rename-edits.js';
+import { renameLayerEdits } from './rename-layer.js';
 import { renameFunctionEdits, renameParameterEdits } from './rename-other.js';
 import { renameTableEdits } from './rename-table.js';
 import type { Renaming } from './rename.js';
@@ -38,6 +39,9 @@ export function usesOf(project: Project, what: Named): Uses {
       break;
     case 'column':
       renameColumnEdits(project, { ...what, to: NOBODY }, edits);
+      break;
+    case 'layer':
+      renameLayerEdits(project, { ...what, to: NOBODY }, edits);
       break;
     case 'function':
       renameFunctionEdits(project, { ...what, to: NOBODY }, edits);

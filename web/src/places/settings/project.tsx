@@ -9,6 +9,8 @@ import { useKeepFiles } from '../../shared/proposal';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';
+import { RenameButton } from '../tables/rename-button';
+import { UsesButton } from '../tables/uses-button';
 
 /** Layers in their order, and the parameters' defaults: both are files of the project. */
 export function ProjectSettings() {
@@ -63,6 +65,7 @@ function Layers() {
               {plural(summary.tables.filter((t) => t.layer === l.name).length, 'table')}
             </span>
             <span className="flex-1 text-soft">{l.comment}</span>
+            <RenameButton what={{ kind: 'layer', layer: l.name }} />
             <Button
               tone="quiet"
               aria-label={`Move ${l.name} up`}
@@ -111,6 +114,8 @@ function Parameters() {
               param.{p.name}
             </span>
             <span>{p.value}</span>
+            <UsesButton kind="parameter" name={p.name} />
+            <RenameButton what={{ kind: 'parameter', name: p.name }} />
           </li>
         ))}
         {summary.parameters.length === 0 && <li className="py-1 text-soft">The project has no parameters.</li>}

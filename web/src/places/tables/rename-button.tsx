@@ -15,12 +15,27 @@ import { Modal } from '../../shared/ui/modal';
 import { readerProblem } from '../../worker/channel';
 import { projectWorker } from '../../worker/client';
 
-/** A table, or a column of one. */
+/** A layer, a table, a column of one, or a parameter. */
 type What =
+  | { readonly kind: 'layer'; readonly layer: string }
+  | { readonly kind: 'parameter'; readonly name: string }
   | { readonly kind: 'table'; readonly table: string }
   | { readonly kind: 'column'; readonly table: string; readonly column: string };
 
-/** Renames a table or a column: all uses are shown as a set of edits before they become drafts. */
+function nameOf(what: What): string {
+  switch (what.kind) {
+    case 'layer':
+      return what.layer;
+    case 'parameter':
+      return what.name;
+    case 'table':
+      return what.table;
+    case 'column':
+      return what.column;
+  }
+}
+
+/** Renames a layer, a table, a column or a parameter: all uses are shown as a set of edits before they become drafts. */
 export function RenameButton({ what }: { what: What }) {
   const [open, setOpen] = useState(false);
   const reason = useDraftReason();
@@ -41,7 +56,7 @@ function RenameDialog({ what, onClose }: { what: What; onClose: () => void }) {
   const tell = useTell();
   const typed = useAppSelector((s) => s.interface.typed);
   const [found, setFound] = useState<Renamed>();
-  const from = what.kind === 'table' ? what.table : what.column;
+  const from = nameOf(what);
   const { register, handleSubmit, getValues } = useForm({ defaultValues: { to: from } });
   const unsaved = Object.keys(typed).filter((key) => key.startsWith(`${slug}:`));
   const show = ({ to }: { to: string }) =>
@@ -50,12 +65,16 @@ function RenameDialog({ what, onClose }: { what: What; onClose: () => void }) {
       .then(setFound, (error: Error) => tell.problem(readerProblem(error)));
   const kept = (undo: Undo) => {
     const { to } = getValues();
-    tell.say(`${from} is now ${to}`, 'Its rows move along with the release.', () => void undo());
+    tell.say(
+      `${from} is now ${to}`,
+      what.kind === 'parameter' ? undefined : 'Its rows move along with the release.',
+      () => void undo(),
+    );
     onClose();
     if (what.kind === 'table') void navigate(address.table(slug, to), { replace: true });
   };
   return (
-    <Modal title={`Rename ${what.kind === 'table' ? '' : `${what.table}.`}${from}`} open onClose={onClose} wide>
+    <Modal title={`Rename ${what.kind === 'column' ? `${what.table}.` : ''}${from}`} open onClose={onClose} wide>
       {unsaved.length > 0 ? (
         <p>
           Save or discard first what is unsaved in {unsaved.map((key) => key.slice(slug.length + 1)).join(', ')}: a

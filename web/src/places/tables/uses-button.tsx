@@ -30,6 +30,8 @@ function nameOf(of: Named): string {
       return of.table;
     case 'column':
       return `${of.table}.${of.column}`;
+    case 'layer':
+      return of.layer;
     case 'function':
       return `functions.${of.name}`;
     case 'parameter':
