@@ -1,7 +1,7 @@
 import { ReactFlowProvider } from '@xyflow/react';
 import '@xyflow/react/dist/style.css';
 import type { Verdict } from '@ouvrage/core/check';
-import { useMemo, useState } from 'react';
+import { useMemo, useRef, useState } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
@@ -12,13 +12,14 @@ import { bandsOf, type BandNode } from './bands';
 import { NODE_TYPES, type TableNode } from './boxes';
 import { ColumnPanel, ColumnWay } from './column-way';
 import { FocusPanel } from './focus-panel';
-import { focusOn } from './focus';
-import { fold, type Folded } from './fold';
+import { focusOn, type Shown } from './focus';
+import { fold, layersToFold, type Folded } from './fold';
 import { layOut } from './layout';
 import type { RouteEdgeType } from './route-edge';
 import { DrawingSheet } from './drawing-sheet';
 import { CoveragePanel, UnreadPanel } from './project-panels';
 import { useAsked } from './use-asked';
+import { LEAST_ZOOM, MARGIN, useWidth } from './use-fit';
 
 /** Around one table more than these are folded, too. */
 const MOST_APART = 60;
@@ -62,7 +63,13 @@ function LineageSheet() {
   const down = Number(search.get('down') ?? usual);
   const opened = search.get('open') ?? '';
   const shown = useMemo(() => focusOn(summary.tables, focus, up, down), [summary.tables, focus, up, down]);
-  const folded = useMemo(() => foldedAround(shown, focus, opened), [shown, focus, opened]);
+  const drawing = useRef<HTMLDivElement>(null);
+  const room = useWidth(drawing);
+  const positions = useMemo(() => new Map(summary.layers.map((l, i) => [l.name, i])), [summary.layers]);
+  const folded = useMemo(
+    () => (focus === undefined ? foldedToFit(shown, { opened, room, positions }) : foldedAround(shown, focus, opened)),
+    [shown, focus, opened, room, positions],
+  );
   const change = (changes: Readonly<Record<string, string | undefined>>) =>
     setSearch((before) => {
       for (const [name, value] of Object.entries(changes)) {
@@ -116,7 +123,7 @@ function LineageSheet() {
               title={`Fold ${group} again`}
               onClick={() => change({ open: open.filter((g) => g !== group).join(',') })}
             >
-              Fold {group.slice(group.indexOf('/') + 1) || group.slice(0, -1)}
+              Fold {group.slice(group.indexOf('/') + 1).replace('*', '') || group.replace(/\/\*?$/, '')}
             </Button>
           ))}
           <span className="flex-1" />
@@ -138,7 +145,7 @@ function LineageSheet() {
             {count(shown.tables.length)} of {plural(summary.tables.length, 'table')}
           </span>
         </div>
-        <div className="min-h-0 flex-1">
+        <div ref={drawing} className="min-h-0 flex-1">
           <Drawing
             folded={folded}
             focus={focus}
@@ -160,12 +167,38 @@ function LineageSheet() {
   );
 }
 
-/** All tables fold into groups; around one only where there are many, and its own group is open. */
-function foldedAround(shown: ReturnType<typeof focusOn>, focus: string | undefined, opened: string): Folded {
+/** All tables fold into groups, and layers into one each where there is no room for their depth. */
+function foldedToFit(
+  shown: Shown,
+  {
+    opened,
+    room,
+    positions,
+  }: { readonly opened: string; readonly room: number; readonly positions: ReadonlyMap<string, number> },
+): Folded {
   const open = new Set(opened.split(','));
-  const isFew = focus !== undefined && shown.tables.length <= MOST_APART;
+  const widthOf = (folded: Folded) => {
+    const placed = layOut(
+      folded.nodes.map((n) => ({ name: n.id, layer: positions.get(n.layer) ?? 0 })),
+      folded.edges,
+      GAP,
+    );
+    const places = new Map<string, Set<number>>();
+    for (const n of folded.nodes) {
+      const of = places.get(n.layer) ?? new Set<number>();
+      places.set(n.layer, of.add(placed.positions.get(n.id)?.x ?? 0));
+    }
+    return { width: placed.width, ranks: new Map([...places].map(([layer, of]) => [layer, of.size])) };
+  };
+  return fold(shown, open, room > 0 ? layersToFold(shown, open, (room - 2 * MARGIN) / LEAST_ZOOM, widthOf) : undefined);
+}
+
+/** Around one table groups are folded only where there are many, and its own group is open. */
+function foldedAround(shown: Shown, focus: string, opened: string): Folded {
+  const open = new Set(opened.split(','));
+  const isFew = shown.tables.length <= MOST_APART;
   const folded = fold(shown, open);
-  const own = focus === undefined ? undefined : folded.groupOf.get(focus);
+  const own = folded.groupOf.get(focus);
   if (isFew) return fold(shown, new Set(folded.groupOf.values()));
   return own === undefined || open.has(own) ? folded : fold(shown, new Set([...open, own]));
 }

@@ -1,10 +1,11 @@
 import { useReactFlow } from '@xyflow/react';
-import { useEffect, type RefObject } from 'react';
+import { useEffect, useLayoutEffect, useState, type RefObject } from 'react';
 import type { Placed } from './layout';
 
 /** Names are drawn no smaller: 13 pixels of type stay 12. */
-const LEAST_ZOOM = 0.92;
-const MARGIN = 28;
+export const LEAST_ZOOM = 0.92;
+/** Pixels that stay free at each side. */
+export const MARGIN = 28;
 /** Above the boxes are the heads of the bands. */
 const HEAD = 56;
 
@@ -31,4 +32,19 @@ export function useFit(placed: Placed, sheet: RefObject<HTMLElement | null>, foc
     const y = near(size.height, placed.height, at?.y) ?? (isHigh ? HEAD + MARGIN : centred.y);
     void flow.setViewport({ x, y, zoom });
   }, [placed, sheet, focus, flow]);
+}
+
+/** The width of an element in pixels, 0 before it is there. */
+export function useWidth(of: RefObject<HTMLElement | null>): number {
+  const [width, setWidth] = useState(0);
+  useLayoutEffect(() => {
+    const element = of.current;
+    if (!element) return;
+    const measure = () => setWidth(element.clientWidth);
+    measure();
+    const observer = new ResizeObserver(measure);
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, [of]);
+  return width;
 }
