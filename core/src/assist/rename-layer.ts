@@ -20,7 +20,7 @@ export function renameLayerEdits(
     return void edits.obstacles.push({ path: '', message: `${layer} is where tables with files of values are` });
   const own = [...project.tables.values()].filter((t) => t.layer === layer);
   const names = new Set(own.map((t) => t.name));
-  inQueries(project, layer, to, edits);
+  inQueries(project, { layer, to }, edits);
   for (const { path, text } of project.files.values()) {
     if (path.endsWith('.md'))
       for (const link of noteLinks(text))
@@ -36,9 +36,9 @@ export function renameLayerEdits(
     const [from, now] = [`${layer}.${table.name}`, `${to}.${table.name}`];
     for (const other of project.tables.values())
       for (const option of ['for_each', 'then_run'])
-        addOption(project, other.path, other.contract?.options.get(option)?.range, [from, now], edits);
+        addOption(project, { path: other.path, range: other.contract?.options.get(option)?.range }, [from, now], edits);
     for (const check of project.checks.values())
-      addOption(project, check.path, check.options.get('about')?.range, [from, now], edits);
+      addOption(project, { path: check.path, range: check.options.get('about')?.range }, [from, now], edits);
     if (table.kind === 'definition' && !isView(table) && !table.each) addFormerName(project, table, edits);
   }
   for (const path of project.files.keys())
@@ -46,7 +46,11 @@ export function renameLayerEdits(
 }
 
 /** Names of tables by what they mean: a common table expression may be called as the layer is. */
-function inQueries(project: Project, layer: string, to: string, edits: RenameEdits): void {
+function inQueries(
+  project: Project,
+  { layer, to }: { readonly layer: string; readonly to: string },
+  edits: RenameEdits,
+): void {
   const ofFunctions = [...project.functions.values()].map((f) => ({ path: f.path, query: f }));
   for (const { path, query } of [...queriesOf(project), ...ofFunctions]) {
     const { text } = project.files.get(path)!;

@@ -45,9 +45,9 @@ export function renameTableEdits(
   }
   for (const other of project.tables.values())
     for (const option of ['for_each', 'then_run'])
-      addOption(project, other.path, other.contract?.options.get(option)?.range, [full, to], edits);
+      addOption(project, { path: other.path, range: other.contract?.options.get(option)?.range }, [full, to], edits);
   for (const check of project.checks.values())
-    addOption(project, check.path, check.options.get('about')?.range, [full, to], edits);
+    addOption(project, { path: check.path, range: check.options.get('about')?.range }, [full, to], edits);
   addFormerName(project, table, edits);
   move(table, to, edits);
 }
@@ -65,8 +65,7 @@ function qualifiers(text: string, { start, end }: Range, [name, to]: readonly [s
 /** Names of tables within the text of an option. */
 export function addOption(
   project: Project,
-  path: string,
-  range: Range | undefined,
+  { path, range }: { readonly path: string; readonly range: Range | undefined },
   [from, to]: readonly [string, string],
   edits: RenameEdits,
 ): void {

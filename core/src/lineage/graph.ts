@@ -37,7 +37,7 @@ const NO_ROWS: readonly string[] = [];
 export function lineageOf(project: Project): Lineage {
   const known = ofProjects.get(project);
   if (known) return known;
-  let reverse: ReadonlyMap<string, Fed> | undefined;
+  let fed: ((id: string) => Fed) | undefined;
   const lineage: Lineage = {
     project,
     edges(id) {
@@ -49,7 +49,7 @@ export function lineageOf(project: Project): Lineage {
       const found = project.tables.get(table);
       return found ? tableLineage(project, found).rows : NO_ROWS;
     },
-    fed: (id) => (reverse ??= reversed(project)).get(id) ?? NOTHING_FED,
+    fed: (id) => (fed ??= fedIn(project))(id),
   };
   ofProjects.set(project, lineage);
   return lineage;
@@ -107,14 +107,80 @@ function placeholders(project: Project): ReadonlyMap<string, readonly (readonly 
   return found;
 }
 
-function reversed(project: Project): ReadonlyMap<string, Fed> {
+/** What each column feeds, of all tables of a project. */
+interface Reverse {
+  readonly tables: ReadonlyMap<string, TableLineage>;
+  readonly fed: ReadonlyMap<string, Fed>;
+}
+
+const reverses = new WeakMap<Project, Reverse>();
+/** The last project that was turned round as a whole: most others differ from it in a table or two. */
+let last: WeakRef<Project> | undefined;
+/** With more that differ, turning all round costs no more. */
+const MOST_CHANGED = 200;
+
+/** What columns feed: as in the project that was turned round last, but for the tables that differ from it. */
+function fedIn(project: Project): (id: string) => Fed {
+  const base = last?.deref();
+  const reverse = base && reverses.get(base);
+  const changed = reverse && changedSince(project, reverse);
+  if (!reverse || !changed || changed.size > MOST_CHANGED) {
+    const whole = reversed(project);
+    reverses.set(project, whole);
+    last = new WeakRef(project);
+    return (id) => whole.fed.get(id) ?? NOTHING_FED;
+  }
+  const fresh = turnedRound(
+    project,
+    [...changed].filter((name) => project.tables.has(name)),
+  );
+  const prefixes = [...changed].map((name) => `${name}.`);
+  const isOld = (id: string) => prefixes.some((p) => id.startsWith(p));
+  return (id) => {
+    const [before, now] = [reverse.fed.get(id) ?? NOTHING_FED, fresh.get(id) ?? NOTHING_FED];
+    if (changed.size === 0) return before;
+    return {
+      value: [...before.value.filter((c) => !isOld(c)), ...now.value],
+      influence: [...before.influence.filter((c) => !isOld(c)), ...now.influence],
+      rows: [...before.rows.filter((t) => !changed.has(t)), ...now.rows],
+    };
+  };
+}
+
+/** The tables whose columns come from elsewhere than they did. */
+function changedSince(project: Project, { tables }: Reverse): ReadonlySet<string> {
+  const changed = new Set<string>();
+  for (const [name, table] of project.tables) {
+    const [before, now] = [tables.get(name), tableLineage(project, table)];
+    if (!before || (before !== now && !isSame(before, now))) changed.add(name);
+  }
+  if (project.tables.size !== tables.size || changed.size)
+    for (const name of tables.keys()) if (!project.tables.has(name)) changed.add(name);
+  return changed;
+}
+
+const isSame = (a: TableLineage, b: TableLineage): boolean =>
+  a.edges.size === b.edges.size &&
+  a.rows.join() === b.rows.join() &&
+  [...a.edges].every(([column, { value, influence }]) => {
+    const other = b.edges.get(column);
+    return other !== undefined && value.join() === other.value.join() && influence.join() === other.influence.join();
+  });
+
+function reversed(project: Project): Reverse {
+  const tables = new Map([...project.tables].map(([name, table]) => [name, tableLineage(project, table)]));
+  return { tables, fed: turnedRound(project, project.tables.keys()) };
+}
+
+function turnedRound(project: Project, names: Iterable<string>): ReadonlyMap<string, Fed> {
   const fed = new Map<string, { value: string[]; influence: string[]; rows: string[] }>();
   const at = (id: string) => {
     let entry = fed.get(id);
     if (!entry) fed.set(id, (entry = { value: [], influence: [], rows: [] }));
     return entry;
   };
-  for (const table of project.tables.values()) {
+  for (const name of names) {
+    const table = project.tables.get(name)!;
     const { edges, rows } = tableLineage(project, table);
     for (const [column, { value, influence }] of edges) {
       const id = columnId(table.fullName, column);

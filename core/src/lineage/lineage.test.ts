@@ -2,6 +2,7 @@ import { beforeAll, describe, expect, test } from '@jest/globals';
 import { changeFiles, readProject } from '../resolve/read-project.js';
 import { loadParser } from '../sql/parser.js';
 import type { Project } from '../model/project.js';
+import { changed, projectOf } from '../testing.js';
 import { impactOf } from './impact.js';
 import { lineageOf } from './graph.js';
 import { coverage, descriptionOf } from './meaning.js';
@@ -275,4 +276,42 @@ comment on column landing.invoice.amount is 'In crowns.';`,
       ],
     });
   });
+});
+
+test('what columns feed after edits is all that names them, looked for in each table', () => {
+  const files: Readonly<Record<string, string>> = {
+    'staging/a.sql': 'select berth_code, length_m from landing.berth',
+    'staging/b.sql': 'select a.berth_code as code, c.call_no from staging.a a join landing.call c using (berth_code)',
+    'core/c.sql': 'select code, count(*) as n from staging.b group by code',
+    'core/d.sql': 'select c.code, a.length_m from core.c c left join staging.a a on a.berth_code = c.code',
+  };
+  const edits: readonly Readonly<Record<string, string | null>>[] = [
+    {},
+    { 'staging/a.sql': 'select upper(berth_code) as berth_code, length_m from landing.berth' },
+    { 'core/c.sql': 'select call_no as code, 1 as n from staging.b' },
+    { 'core/d.sql': null },
+    { 'core/e.sql': 'select n from core.c', 'core/c.sql': files['core/c.sql']! },
+    { 'staging/b.sql': 'select 1 as code' },
+    { 'core/d.sql': files['core/d.sql']! },
+  ];
+  let project = projectOf(files);
+  for (const edit of edits) {
+    project = changed(project, edit);
+    const lineage = lineageOf(project);
+    const fed = new Map<string, { value: string[]; influence: string[]; rows: string[] }>();
+    const at = (id: string) => fed.get(id) ?? fed.set(id, { value: [], influence: [], rows: [] }).get(id)!;
+    for (const [table, columns] of project.columns) {
+      for (const { name } of columns ?? []) {
+        const { value, influence } = lineage.edges(`${table}.${name}`)!;
+        for (const id of value) at(id).value.push(`${table}.${name}`);
+        for (const id of influence) at(id).influence.push(`${table}.${name}`);
+      }
+      for (const id of lineage.rows(table)) at(id).rows.push(table);
+    }
+    const sorted = (of: { value: readonly string[]; influence: readonly string[]; rows: readonly string[] }) =>
+      [of.value, of.influence, of.rows].map((list) => [...list].sort());
+    expect(fed.size).toBeGreaterThan(3);
+    for (const [id, expected] of fed) expect([id, ...sorted(lineage.fed(id))]).toEqual([id, ...sorted(expected)]);
+    expect(lineage.fed('core.nothing.x')).toEqual({ value: [], influence: [], rows: [] });
+  }
 });

@@ -1,4 +1,5 @@
-import { GROUPS, search, type EntryGroup } from './search-entries';
+import { GROUPS, type EntryGroup } from './entry';
+import { search } from './search-entries';
 import { useEntries, useFound } from './use-entries';
 import { Command } from 'cmdk';
 import { useMemo, useState } from 'react';

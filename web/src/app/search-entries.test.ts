@@ -1,6 +1,6 @@
 import { describe, expect, test } from '@jest/globals';
-import { search, type EntryGroup } from './search-entries';
-import type { Entry } from './use-entries';
+import type { Entry, EntryGroup } from './entry';
+import { search } from './search-entries';
 
 const entry = (group: EntryGroup, label: string): Entry => ({
   key: `${group} ${label}`,

@@ -1,23 +1,8 @@
-import type { Entry } from './use-entries';
+import { GROUPS, type Entry, type EntryGroup } from './entry';
 
 const MOST = 40;
 /** Of each place, where several have something: the others shall be seen, too. */
 const MOST_A_PLACE = 8;
-
-/** Where is looked, in the order in which it is shown. */
-export const GROUPS = [
-  'Tables',
-  'Columns',
-  'Descriptions',
-  'Owners',
-  'Checks',
-  'Notes',
-  'SQL',
-  'Runs',
-  'Files',
-  'Commands',
-] as const;
-export type EntryGroup = (typeof GROUPS)[number];
 
 /**
  * Entries in which every word occurs: exact names first, then names that begin with the text, names of which a word

@@ -1,27 +1,14 @@
-import type { EntryGroup } from './search-entries';
+import type { Entry, EntryGroup } from './entry';
 import { address, PLACES } from '../data/addresses';
-import { useMemo } from 'react';
+
 import { useAppSelector, useAppDispatch, themeChosen } from '../data/store';
 import { useNavigate } from 'react-router';
 import { useRunsQuery } from '../data/runs';
-import { useProject } from '../data/project';
-import { VerdictMark } from '../shared/marks';
-import type { Found, FoundKind } from '@ouvrage/core/assist';
-import { useEffect, useState } from 'react';
-import { placeAddress } from '../data/project';
-import { projectWorker } from '../worker/client';
 
-export interface Entry {
-  readonly key: string;
-  readonly group: EntryGroup;
-  readonly label: string;
-  readonly aside?: string;
-  /** The words that were found, with what stands around them. */
-  readonly around?: string;
-  readonly layer?: number;
-  readonly verdict?: Parameters<typeof VerdictMark>[0]['verdict'];
-  readonly act: () => void;
-}
+import type { Found, FoundKind } from '@ouvrage/core/assist';
+import { useEffect, useMemo, useState } from 'react';
+import { placeAddress, useProject } from '../data/project';
+import { projectWorker } from '../worker/client';
 
 export function useEntries(): Entry[] {
   const { slug, summary, checks, paths } = useProject();

@@ -1,6 +1,6 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, expect, test } from '@jest/globals';
-import { cleanup, screen, waitFor } from '@testing-library/react';
+import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import { around, FILES, renderPlace, serve, type Sent } from '../../testing';
 
@@ -55,5 +55,34 @@ test('layers are moved up and down, one after the other, and the text is what it
 test('parameters are listed with their defaults', async () => {
   keeping();
   await renderPlace(<ProjectSettings />);
-  expect((await screen.findByText('param.region')).closest('li')!.textContent).toBe('param.regionnorth');
+  expect((await screen.findByText('param.region')).closest('li')!.textContent).toBe('param.regionnorthUsesRename');
+});
+
+test('a layer is renamed with all that names its tables, shown before it is saved', async () => {
+  const { sent } = keeping();
+  await renderPlace(<ProjectSettings />);
+  const line = (await screen.findByText('staging')).closest('li')!;
+  await userEvent.click(within(line).getByRole('button', { name: 'Rename' }));
+  const dialog = await screen.findByRole('dialog', { name: 'Rename staging' });
+  const name = within(dialog).getByLabelText('New name');
+  await userEvent.clear(name);
+  await userEvent.type(name, 'core');
+  await userEvent.click(within(dialog).getByRole('button', { name: 'Show all uses' }));
+  expect(await within(dialog).findByText('there is a layer core already')).toBeTruthy();
+  await userEvent.clear(name);
+  await userEvent.type(name, 'cleaned');
+  await userEvent.click(within(dialog).getByRole('button', { name: 'Show all uses' }));
+  expect(await within(dialog).findByText(/places? in \d files?\./)).toBeTruthy();
+  for (const path of ['layers.sql', 'cleaned/berth.sql', 'core/dim_berth.sql'])
+    expect(within(dialog).getByRole('button', { name: path })).toBeTruthy();
+  expect(sent.changed).toEqual([]);
+});
+
+test('all uses of a parameter are listed', async () => {
+  keeping();
+  await renderPlace(<ProjectSettings />);
+  const line = (await screen.findByText('param.region')).closest('li')!;
+  await userEvent.click(within(line).getByRole('button', { name: 'Uses' }));
+  const dialog = await screen.findByRole('dialog', { name: 'Uses of param.region' });
+  expect(await within(dialog).findByText('parameters.sql:1')).toBeTruthy();
 });

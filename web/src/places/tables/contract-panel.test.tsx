@@ -147,3 +147,35 @@ comment on column landing.berth.length_m is 'Along the quay.';`;
     expect(within(panel).queryByRole('button', { name: 'Write it here' })).toBeNull();
   });
 });
+
+describe('a sensitive column', () => {
+  const SENSITIVE = {
+    'sources/port.sql': FILES['sources/port.sql']!.replace(
+      'length_m numeric(6,1)',
+      "length_m numeric(6,1) options (sensitive 'personal')",
+    ),
+  };
+  test('says so where it is declared, and where its values come to', async () => {
+    const panel = await show('core.dim_berth', { files: SENSITIVE });
+    await userEvent.click(await within(panel).findByRole('button', { name: /length_m.*personal/ }));
+    expect(
+      await within(panel).findByText('Sensitive (personal), as landing.berth.length_m is: viewers do not see it.'),
+    ).toBeTruthy();
+  });
+  test('is none where nobody declares it', async () => {
+    const panel = await show('core.dim_berth');
+    expect(within(panel).queryByText('personal')).toBeNull();
+  });
+});
+
+describe('an owner', () => {
+  test('is carried from what the columns come from', async () => {
+    const staging =
+      "create table staging.berth (berth_code text, length_m numeric(6,1)) with (load = rebuild, owner = 'harbour office');\nselect berth_code, length_m from landing.berth;";
+    const panel = await show('core.dim_berth', { files: { 'staging/berth.sql': staging } });
+    await waitFor(() => expect(field(panel, 'Owner')).toBe('harbour office'));
+    expect(within(panel).getByRole('link', { name: 'harbour office' }).getAttribute('href')).toBe(
+      '/w/dues/tables/staging.berth',
+    );
+  });
+});

@@ -53,6 +53,17 @@ const asked = (sent: Awaited<ReturnType<typeof show>>) =>
   sent.changed.filter((s) => s.path.endsWith('/page')).at(-1)?.body as object;
 const address = () => decodeURIComponent(screen.getByLabelText('address').textContent ?? '');
 
+describe('what is sensitive', () => {
+  test.each<[string, readonly string[], string]>([
+    ['one column', ['owner'], 'without owner: sensitive, so viewers do not see it'],
+    ['some', ['a', 'b'], 'without a, b: sensitive, so viewers do not see them'],
+    ['many', ['a', 'b', 'c', 'd'], 'without 4 columns: sensitive, so viewers do not see them'],
+  ])('is left out, and this is said: %s', async (_, leftOut, text) => {
+    await show({ 'POST workspaces/dues/page': page({ leftOut }) });
+    expect(await screen.findByText(text)).toBeTruthy();
+  });
+});
+
 describe('rows are looked at', () => {
   test.each<[string, Partial<PageAnswer>, string[]]>([
     ['as built here', {}, ['as built in this workspace', '2 of 2 rows · 8 ms']],
