@@ -4,12 +4,12 @@ import { signIn } from './support/app';
 test('the finder leads to tables, columns and checks from the keyboard', async ({ page }) => {
   await signIn(page, 'vera');
   await page.keyboard.press('Control+k');
-  await page.getByPlaceholder('A table, column, check, run or command').fill('vessel dues');
+  await page.getByPlaceholder('A name, or words of a description, a note or SQL').fill('vessel dues');
   await expect(page.getByRole('option', { name: /mart.vessel_dues/ }).first()).toBeVisible();
   await page.keyboard.press('Enter');
   await expect(page).toHaveURL(/tables\/mart\.vessel_dues/);
   await page.keyboard.press('Control+k');
-  await page.getByPlaceholder('A table, column, check, run or command').fill('hull_no is the key');
+  await page.getByPlaceholder('A name, or words of a description, a note or SQL').fill('hull_no is the key');
   await page.keyboard.press('Enter');
   await expect(page).toHaveURL(/quality\//);
 });
