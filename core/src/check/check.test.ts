@@ -3,6 +3,7 @@ import { orderOf, reachable, readersOf, select } from '../graph/graph.js';
 import { compareProjects } from '../review/changes.js';
 import { loadParser } from '../sql/parser.js';
 import { changed, projectOf } from '../testing.js';
+import { conditionProbes } from './condition-probes.js';
 import { constraintChecks } from './constraint-checks.js';
 import { checksOf, checkTitle, queryCheck, queryCheckStatements, rowsStatement } from './checks.js';
 import { readTolerance, readTolerances } from '../language/tolerance.js';
@@ -150,4 +151,29 @@ test('two states of a project: changed, downstream, new, deleted, columns', () =
     'mart.fresh': 'new + - ~',
     'mart.gone': 'deleted + -a ~',
   });
+});
+
+test.each<[string, string, unknown]>([
+  ['a count', "with (tolerate = '5')", { kind: 'count', count: 5 }],
+  ['a share', "with (tolerate = '2%')", { kind: 'share', share: 0.02 }],
+  ['nothing', '', undefined],
+])('a check of its own tolerates %s', (_, options, tolerate) => {
+  const of = projectOf({ 'checks/few.sql': `create view checks.few ${options} as select call_no from landing.call` });
+  expect(queryCheck(of.checks.get('few')!).tolerate).toEqual(tolerate);
+});
+
+test('conditions that the database can be asked about are those of checks without functions, and of sources', () => {
+  const of = projectOf({
+    'sources/more.sql': `create server more foreign data wrapper postgres_fdw;
+create foreign table landing.tide (height numeric, day date) server more options (only 'height > 0');`,
+    'core/tide.sql': `create table core.tide (
+  height numeric check (height < 20), day date unique, constraint doubled check (functions.twice(height) > 0)
+) with (load = rebuild);
+select height, day from landing.tide`,
+  });
+  const probes = ['sources/more.sql', 'core/tide.sql'].flatMap((path) => conditionProbes(of, path));
+  expect(probes.map((p) => [p.what, p.sql.split('\n')[1]])).toEqual([
+    ['option only of landing.tide', 'where (height > 0'],
+    ['constraint tide_height_check', 'where (height < 20'],
+  ]);
 });

@@ -111,6 +111,26 @@ describe('what a query returns', () => {
       'max:numeric<call.tonnage coalesce:text<call.code code:text<call.code ?column?:integer exists:boolean',
     ],
     [
+      'a row within a row, its columns numbered',
+      'select (q.r).f2 as x, (q.r).f4 as y from (select row(b.*, 1) as r from s.berth b) q',
+      'x:numeric(6,1)<berth.length_m y:integer<berth.code,berth.length_m,berth.terminal',
+    ],
+    [
+      'a row by its table and schema',
+      'select (s.berth.*).code as c, s.berth.*::text as t from s.berth',
+      'c:text<berth.code t:text<berth.code,berth.length_m,berth.terminal',
+    ],
+    [
+      'moments in a zone and out of it',
+      "select at at time zone 'UTC' as l, (at at time zone 'UTC') at time zone 'CET' as z from s.call",
+      'l:timestamp<call.at z:timestamptz<call.at',
+    ],
+    [
+      'a column written as a function of its row, and what only looks like one',
+      'select code(b) as c, code(b, 1) as d from s.berth b',
+      'c:text<berth.code,berth.length_m,berth.terminal d<berth.code,berth.length_m,berth.terminal',
+    ],
+    [
       'star',
       'select * from s.berth',
       'code:text<berth.code length_m:numeric(6,1)<berth.length_m terminal:text<berth.terminal',

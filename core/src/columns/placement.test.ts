@@ -48,6 +48,14 @@ describe('columns of a grouped query', () => {
       ['[berth_code] berth_code is neither grouped nor aggregated'],
     ],
     ['joined by name', `${W} select b, d.l from c join (select 'x' as b, 3 as l) d using (b) group by b, d.l`, []],
+    ['joined by all names', `${W} select c.l from c natural join (select 1 as n) d group by c.b`, []],
+    ['joined under a name', `${W} select j.l from (c cross join (select 1 as z) d) as j group by j.b`, []],
+    [
+      'joined by a condition',
+      `${W} select c.l from c join (select 1 as z) d on d.z = c.n group by c.b`,
+      ['[c.l] c.l is neither grouped nor aggregated'],
+    ],
+    ['grouped by several at once', `${W} select b, l from c group by (b, l)`, []],
     ['of the query around it', `${W} select (select max(c.l) from landing.call) as m from c group by b`, []],
     ['that are all taken', `${W} select * from c group by b, l, n`, []],
   ])('%s', (_, query, expected) => expect(told(query)).toEqual(expected));
@@ -102,6 +110,16 @@ describe('calls in their place', () => {
       ['[rank] the window function rank cannot stand here: aggregates do not nest'],
     ],
     ['an aggregate in a window', `${W} select rank() over (order by sum(l)) as k from c group by b`, []],
+    [
+      'an aggregate with its schema',
+      `${W} select b from c where pg_catalog.count(*) > 1`,
+      ['[pg_catalog] the aggregate count cannot stand here: where is decided before rows are grouped'],
+    ],
+    [
+      'a function of the project that is called as one',
+      `${W} select b from c where functions.max(l) > 1`,
+      ['[functions.max] there is no function functions.max'],
+    ],
     ['a function that only sounds like one', `${W} select b from c where greatest(l, 1) > 1`, []],
   ])('%s', (_, query, expected) => expect(told(query)).toEqual(expected));
 });

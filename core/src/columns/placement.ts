@@ -92,7 +92,7 @@ class Placement {
     { keys, derived }: { readonly keys: ReadonlySet<string>; readonly derived: ReadonlySet<string> },
   ): void {
     const parts = strings(ref.fields);
-    if (parts.length < (ref.fields?.length ?? 0) || keys.has(parts.at(-1)!)) return;
+    if (parts.length < (ref.fields?.length ?? 0)) return;
     const found = lookUp(this.scope, parts);
     if (found.kind !== 'found' || found.level !== this.scope) return;
     const ranges = this.scope.ranges.filter((r) =>
