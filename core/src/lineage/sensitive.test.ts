@@ -51,6 +51,24 @@ describe('what is sensitive', () => {
       ['person_id'],
     ]);
   });
+  test('is all that is made with a function that reads it, directly or through another', () => {
+    const project = projectOf({
+      ...FILES,
+      'functions/names.sql':
+        'create function functions.names() returns table (n text) language sql stable begin atomic select name from landing.person; end',
+      'functions/first.sql':
+        'create function functions.first() returns text language sql stable return (select min(n) from functions.names())',
+      'functions/hidden.sql':
+        'create function functions.hidden() returns text language sql stable as $$ select max(name) from landing /* x */ . "person" $$;',
+      'mart/behind.sql': 'select functions.hidden() as f',
+      'mart/listed.sql': 'select n from functions.names()',
+      'mart/one.sql': 'select city, functions.first() as f from landing.person',
+      'mart/free.sql':
+        "create table mart.free (f text options (sensitive 'no')) with (load = rebuild);\nselect functions.first() as f;",
+    });
+    const seen = ['mart.listed', 'mart.one', 'mart.behind', 'mart.free'].map((t) => visibleColumns(project, t));
+    expect(seen).toEqual([[], [], [], 'all']);
+  });
   test('of columns that cannot be known, none is visible behind something sensitive', () => {
     const open = 'select * from staging.person, core.not_there';
     expect(visibleColumns(projectOf({ ...FILES, 'mart/open.sql': open }), 'mart.open')).toEqual([]);

@@ -1,5 +1,5 @@
 import { columnOption } from '../language/contract.js';
-import type { Project, Table } from '../model/project.js';
+import type { Project, ProjectFunction, Table } from '../model/project.js';
 import { columnId, partsOfId } from './edges.js';
 import { lineageOf } from './graph.js';
 
@@ -59,17 +59,54 @@ function readTable(
   },
 ): void {
   const declared = of.declared.get(name) ?? NOTHING_DECLARED;
+  // What a function hands on of the tables that it reads is not followed: all that is made with it counts.
+  const byFunction = throughFunctions(project, name, of.found);
   const own = new Map<string, Sensitivity>();
   for (const { name: column } of project.columns.get(name) ?? []) {
     const id = columnId(name, column);
     const said = declared.get(column);
-    const given = said === undefined ? taken(project, id, of.found) : { kind: said, from: id };
+    const given = said === undefined ? (taken(project, id, of.found) ?? byFunction) : { kind: said, from: id };
     if (given && said !== FREED) own.set(column, given);
   }
   // What is declared counts, too, where the columns cannot be known.
   for (const [column, kind] of declared)
     if (kind !== FREED && !own.has(column)) own.set(column, { kind, from: columnId(name, column) });
   if (own.size) of.found.set(name, own);
+}
+
+/** What the functions of a table's query may hand on, of what they read through any number of others. */
+function throughFunctions(
+  project: Project,
+  name: string,
+  found: ReadonlyMap<string, SensitiveColumns>,
+): Sensitivity | undefined {
+  const table = project.tables.get(name);
+  const open = table?.kind === 'definition' ? (table.query?.functions ?? []).map((f) => f.name) : [];
+  const seen = new Set<string>();
+  for (let next = open.pop(); next !== undefined; next = open.pop()) {
+    const f = seen.has(next) ? undefined : project.functions.get(next);
+    seen.add(next);
+    if (!f) continue;
+    for (const read of readsOf(project, f, found.keys())) {
+      const [first] = found.get(read)?.values() ?? [];
+      if (first) return first;
+    }
+    open.push(...f.functions.map((g) => g.name));
+  }
+  return undefined;
+}
+
+/** The tables that a function reads; of a body that is a text, all that it names. @param among tables that are looked for */
+function readsOf(project: Project, f: ProjectFunction, among: Iterable<string>): string[] {
+  const { start, end } = f.range;
+  const words = (project.files.get(f.path)?.text.slice(start, end) ?? '')
+    .replaceAll(/--[^\n]*|\/\*[\s\S]*?\*\//g, '')
+    .replaceAll('"', '')
+    .replaceAll(/\s*\.\s*/g, '.');
+  return [
+    ...f.tables.map(({ layer, name }) => `${layer ?? ''}.${name}`),
+    ...[...among].filter((table) => words.includes(table)),
+  ];
 }
 
 /** What comes with the values of a column. */

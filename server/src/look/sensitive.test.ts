@@ -181,6 +181,11 @@ describe('answers that were kept for everybody', () => {
       ],
       [{ error: { message: 'invalid input syntax for type date', line: 3 } }],
     ],
+    [
+      'reasons of deliveries',
+      [{ file: 'a.csv', reason: 'line 3, owner_name: “Jo Smith” is too long' }],
+      [{ file: 'a.csv', reason: 'line 3, owner_name: “…” is too long' }],
+    ],
     ['what is neither', { a: [1, 'x', null], at: 'y' }, { a: [1, 'x', null], at: 'y' }],
     [
       'rows with types, which are read for who looks',

@@ -57,7 +57,7 @@ export function withoutValues(answer: unknown, names: ColumnNames): unknown {
   return Object.fromEntries(
     Object.entries(of).map(([key, value]) => [
       key,
-      key === 'error' ? withoutQuoted(withoutValues(value, names)) : withoutValues(value, names),
+      key === 'error' || key === 'reason' ? withoutQuoted(withoutValues(value, names)) : withoutValues(value, names),
     ]),
   );
 }

@@ -74,5 +74,5 @@ export function stepError(
   };
 }
 
-/** A message without the value that it is about, with which the database ends it. */
-export const withoutValue = (message: string): string => message.replace(/: ".*"$/s, '');
+/** A message without the value that it is about: the database ends with it, deliveries quote it. */
+export const withoutValue = (message: string): string => message.replace(/: ".*"$/s, '').replace(/“[^”]*”/g, '“…”');
