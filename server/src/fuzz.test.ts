@@ -172,7 +172,7 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
   'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
   'PUT /api/connections/binding': { environment: fc.constantFrom('production', 'workspaces') },
   'POST /api/workspaces/:slug/page': { limit: fc.constantFrom(1, 10) },
-  'POST /api/workspaces/:slug/anatomy/rows': { look: fc.constantFrom('rows', 'keys', 'leftAlone', 'x') },
+  'POST /api/workspaces/:slug/anatomy/rows': { look: fc.constantFrom('rows', 'keys', 'leftAlone') },
 };
 
 /** The fields of a route's body and query, as the API is described. */
