@@ -3,7 +3,7 @@ import { openWorkspace, signIn, watchConsole } from './support/app';
 
 test('what is personal is seen by editors alone: a viewer is told what is left out, and why', async ({ page }) => {
   await signIn(page, 'vera');
-  await page.goto('/w/production/tables/core.dim_owner/rows');
+  await page.goto('/w/production/tables/landing.owner/rows');
   await expect(page.getByText('without owner_name: sensitive, so viewers do not see it')).toBeVisible();
   await expect(page.getByRole('columnheader', { name: /owner_name/ })).toHaveCount(0);
   await page.goto('/w/production/tables/core.dim_owner');

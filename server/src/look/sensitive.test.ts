@@ -67,6 +67,24 @@ describe('a query that needs it', () => {
   });
 });
 
+describe('a query that hides what it needs', () => {
+  test.each([
+    ["select query_to_xml('select owner_name from core.dim_owner', true, false, '')::text as x"],
+    ["select table_to_xml('core.dim_owner', true, false, '')::text as x"],
+    ["select schema_to_xml('core', true, false, '')::text as x"],
+    [
+      "select query_to_xml('select most_common_vals from pg_stats where attname = ''owner_name''', true, false, '')::text as x",
+    ],
+  ])('gets nothing from the database: %s', async (text) => {
+    const [{ name }] = (await warehouse('select owner_name as name from core.dim_owner order by 1 limit 1')) as [
+      { name: string },
+    ];
+    const { text: answer } = await ask(vera, 'preview', text);
+    expect(name.length).toBeGreaterThan(3);
+    expect(answer).not.toContain(name);
+  });
+});
+
 describe('a table that has it', () => {
   const LOOK = { show: [], filters: [], sort: [] };
   const names = (answer: unknown) => (answer as PageAnswer | ProfileAnswer).columns.map((c) => c.name);
