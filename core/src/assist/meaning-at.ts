@@ -1,6 +1,7 @@
 import { projectAround } from '../columns/around.js';
 import { columnMentions } from '../columns/columns.js';
-import type { IndexedFile, Project, Query } from '../model/project.js';
+import type { Project } from '../model/project.js';
+import { fileQueries } from './file-queries.js';
 import type { Range } from '../sql/positions.js';
 import { endOfName } from '../sql/tokens.js';
 
@@ -19,7 +20,7 @@ export type NameMeaning = Range &
 /** What the name at an offset of a file means; undefined where there is none, or none that is known. */
 export function meaningAt(project: Project, path: string, offset: number): NameMeaning | undefined {
   const file = project.files.get(path);
-  const query = file && queriesOf(file).find((q) => offset >= q.start && offset <= q.end);
+  const query = file && fileQueries(file).find((q) => offset >= q.start && offset <= q.end);
   if (!query || !file.at) return undefined;
   const isThere = ({ start, end }: Range) => offset >= start && offset <= end;
   const mention = query.tables.find((t) => !t.ofColumn && isThere(t));
@@ -34,9 +35,3 @@ export function meaningAt(project: Project, path: string, offset: number): NameM
   }
   return undefined;
 }
-
-const queriesOf = (file: IndexedFile): readonly Query[] => [
-  ...file.tables.flatMap((t) => (t.kind === 'definition' && t.query ? [t.query] : [])),
-  ...file.checks.map((c) => c.query),
-  ...file.adhoc.map((a) => a.query),
-];

@@ -1,5 +1,6 @@
 import type { CommonTableExpr, Node, SelectStmt } from 'libpg-query';
-import type { IndexedFile, Query } from '../model/project.js';
+import type { IndexedFile } from '../model/project.js';
+import { fileQueries } from './file-queries.js';
 import type { Range } from '../sql/positions.js';
 import { strings } from '../sql/nodes.js';
 import { endOfName } from '../sql/tokens.js';
@@ -17,7 +18,7 @@ export function leftoversOf(file: IndexedFile): readonly Leftover[] {
     const start = at(location);
     return { start, end: endOfName(file.text, start, 1), message };
   };
-  return queriesOf(file)
+  return fileQueries(file)
     .flatMap(({ select }) => statementsIn(select))
     .flatMap((statement) => {
       const ctes = ctesOf(statement);
@@ -36,12 +37,6 @@ export function leftoversOf(file: IndexedFile): readonly Leftover[] {
       });
     });
 }
-
-const queriesOf = (file: IndexedFile): readonly Query[] => [
-  ...file.tables.flatMap((t) => (t.kind === 'definition' && t.query ? [t.query] : [])),
-  ...file.checks.map((c) => c.query),
-  ...file.adhoc.map((a) => a.query),
-];
 
 const ctesOf = (select: SelectStmt): CommonTableExpr[] =>
   (select.withClause?.ctes ?? []).flatMap((n) => ('CommonTableExpr' in n ? [n.CommonTableExpr] : []));

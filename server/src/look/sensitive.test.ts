@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import pg from 'pg';
 import type { PageAnswer, ProfileAnswer } from '@ouvrage/api/rows';
 import {
   draft,
@@ -139,6 +140,22 @@ describe('in the database', () => {
     expect(length).toBe(0);
     await expect(warehouse('create temporary table x (n int)', 'viewer')).rejects.toThrow(/read-only|permission/);
     await expect(warehouse('delete from core.dim_owner', 'viewer')).rejects.toThrow(/read-only|permission/);
+  });
+  test('a table that somebody holds keeps nobody waiting for another', async () => {
+    const holder = new pg.Client(application.config.warehouse.production);
+    await holder.connect();
+    try {
+      await holder.query('revoke select on core.dim_port from ouvrage_viewer');
+      await holder.query('begin; alter table core.dim_port set (parallel_workers = 1)');
+      const held = told(vera, 'preview', 'select port_code from core.dim_port');
+      expect((await ask(vera, 'preview', 'select flag_code from core.dim_owner')).status).toBe(200);
+      expect(await held).toEqual([503, 'A table is being changed, so rights to it cannot be checked']);
+    } finally {
+      await holder.query('rollback');
+      await holder.end();
+    }
+    const many = Array.from({ length: 3 }, () => ask(vera, 'preview', 'select port_code from core.dim_port'));
+    expect((await Promise.all(many)).map((a) => a.status)).toEqual([200, 200, 200]);
   });
   test('a load gives no right back that it had', async () => {
     await warehouse('grant select on core.dim_owner to ouvrage_viewer');

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { partsOfId, sensitiveOf, visibleColumns, type SensitiveColumns } from '@ouvrage/core/lineage';
+import { partsOfId, sensitiveColumns, sensitiveOf, visibleColumns, type SensitiveColumns } from '@ouvrage/core/lineage';
 import { projectAround, QueryScopes, resolveColumns } from '@ouvrage/core/columns';
 import type { Environment, Place, Project, Query } from '@ouvrage/core/model';
 import { ident, idents, qualified } from '@ouvrage/core/sql';
@@ -10,6 +10,7 @@ import { ROLES } from '../shared/config.js';
 import { Problem } from '../shared/problem.js';
 import type { Standing } from '../warehouse/loaded.js';
 import { lookingRole } from '../warehouse/reader.service.js';
+import { isDatabaseError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 
 /** A table, and the columns of it that viewers may select. */
@@ -28,6 +29,11 @@ interface Found {
   readonly columns: readonly string[];
 }
 
+/** A table that is being changed lets nobody wait for long. */
+const PATIENCE = '2s';
+const LOCK_NOT_HAD = '55P03';
+const ATTEMPTS = 5;
+
 const FOUND = `
 select n.nspname as schema, c.relname as name, has_schema_privilege($3, n.oid, 'usage') as usage,
   exists (select from aclexplode(c.relacl) a where a.grantee = $3::regrole and a.privilege_type = 'SELECT') as whole,
@@ -44,9 +50,6 @@ join pg_namespace n on n.nspname = w.schema join pg_class c on c.relnamespace = 
  */
 @Injectable()
 export class ViewerRights {
-  /** Two who grant the same at once would fail. */
-  private granting: Promise<unknown> = Promise.resolve();
-
   constructor(
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
@@ -82,12 +85,25 @@ export class ViewerRights {
     return line.workspace ? (await this.projects.line(PRODUCTION)).project : line.project;
   }
 
-  private make(environment: Environment, rights: readonly Right[]): Promise<void> {
-    const done = this.granting.then(() =>
-      this.warehouse.session(this.warehouse.builder(environment), (client) => this.makeNow(client, rights)),
-    );
-    this.granting = done.catch(() => undefined);
-    return done;
+  /** @throws Problem where a release or a load holds one of the tables */
+  private async make(environment: Environment, rights: readonly Right[]): Promise<void> {
+    for (let attempt = 1; ; attempt++) {
+      try {
+        return await this.warehouse.session(this.warehouse.builder(environment), (c) => this.makeNow(c, rights));
+      } catch (error) {
+        // Somebody else has granted the same in between.
+        const isRepeated = isDatabaseError(error) && /tuple concurrently/.test(error.message);
+        if (isRepeated && attempt < ATTEMPTS) continue;
+        if (isDatabaseError(error) && error.code === LOCK_NOT_HAD)
+          throw new Problem(
+            503,
+            'busy',
+            'A table is being changed, so rights to it cannot be checked',
+            'Try again soon.',
+          );
+        throw error;
+      }
+    }
   }
 
   private async makeNow(client: pg.PoolClient, rights: readonly Right[]): Promise<void> {
@@ -100,7 +116,8 @@ export class ViewerRights {
       const right = rights.find((r) => r.place.schema === found.schema && r.place.name === found.name)!;
       return changesOf(found, right);
     });
-    if (changes.length) await client.query(changes.join(';\n'));
+    if (changes.length)
+      await client.query(['begin', `set local lock_timeout = '${PATIENCE}'`, ...changes, 'commit'].join(';\n'));
     const closed = [...new Set(rows.flatMap((r) => (r.usage ? [] : [r.schema])))];
     // Schemas are the production builder's, those of workspaces too.
     if (closed.length)
@@ -117,13 +134,16 @@ export class ViewerRights {
     if (lookingRole() !== 'viewer') return;
     const released = await this.released(line);
     const { project } = line;
+    const sensitive = sensitiveColumns(project, released);
+    // Most queries read nothing of the kind: they are not read once more.
+    if (!query.tables.some((t) => sensitive.has(`${t.layer ?? ''}.${t.name}`))) return;
     const around = projectAround((table) => project.columns.get(table), project.functions);
     const { columns, rows } = resolveColumns(query.select, around);
     const named = new QueryScopes(query.select, around).mentions.flatMap((m) => m.value.value);
     const needed = new Set([...(columns ?? []).flatMap((c) => [...c.origins, ...c.influence]), ...rows, ...named]);
     for (const id of needed) {
       const { table, column } = partsOfId(project, id);
-      const why = sensitiveOf(project, table, released).get(column);
+      const why = sensitive.get(table)?.get(column);
       if (why)
         throw new Problem(
           403,

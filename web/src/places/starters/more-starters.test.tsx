@@ -196,7 +196,7 @@ describe('a reference table from a file', () => {
     await choose_('a,b\n1\n');
     expect((await screen.findByRole('alert')).textContent).toContain('line 2 the line has 1 fields, the header 2');
     await choose_('PK\0\0', 'sheet.csv');
-    expect(await screen.findByText('sheet.csv is no text: save the sheet as CSV first.')).toBeTruthy();
+    expect(await screen.findByText('sheet.csv is not a text file: save the sheet as CSV first.')).toBeTruthy();
     fireEvent.change(screen.getByLabelText('Or paste the values here'), { target: { value: 'a\n1\n' } });
     fireEvent.change(screen.getByLabelText('Name of the table'), { target: { value: 'target' } });
     await userEvent.hover(screen.getByRole('button', { name: 'Save drafts' }));

@@ -52,7 +52,7 @@ export function Reference() {
     (!upload
       ? 'Choose a file.'
       : upload.broken.length || columns.length === 0
-        ? 'Mend the file first.'
+        ? 'Fix the lines that cannot be read first.'
         : !/^[a-z_][a-z0-9_]*$/.test(name)
           ? 'A table’s name has lower-case letters, digits and underscores, and begins with a letter.'
           : paths.includes(sqlPath) || paths.includes(csvPath)
@@ -60,7 +60,7 @@ export function Reference() {
             : new Set(header).size < header.length
               ? 'Two columns have the same name.'
               : problems.length
-                ? 'Some values do not fit: mend them, or choose another type.'
+                ? 'Some values do not fit: fix them, or choose another type.'
                 : undefined);
   const store = async () => {
     if (!texts) return;

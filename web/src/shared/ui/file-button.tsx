@@ -17,7 +17,7 @@ export async function takeFile(file: File): Promise<TakenFile | { readonly probl
       problem: `${file.name} has ${(file.size / 1e6).toFixed(1)} MB, and a reference table at most 2: let it be delivered through the drop folder instead.`,
     };
   const text = await file.text();
-  if (text.includes('\0')) return { problem: `${file.name} is no text: save the sheet as CSV first.` };
+  if (text.includes('\0')) return { problem: `${file.name} is not a text file: save the sheet as CSV first.` };
   const name = file.name
     .replace(/\.\w+$/, '')
     .toLowerCase()
