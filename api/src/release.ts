@@ -1,4 +1,4 @@
-import type { Verdict } from '@ouvrage/core/check';
+import type { ChangedCheck, Verdict } from '@ouvrage/core/check';
 import type { Instant } from './instant.js';
 import type { Commit, FileConflict } from './project.js';
 import type { CheckState } from './quality.js';
@@ -53,6 +53,8 @@ export interface Comparison {
   readonly impact: ChangeImpact;
   /** Columns that are sensitive in production, and would be no more: viewers will see them. */
   readonly freed: readonly string[];
+  /** Checks that are new, changed or deleted, with what was last found of each here. */
+  readonly checks: readonly { readonly change: ChangedCheck['change']; readonly check: CheckState }[];
   /** How many of the checks of these tables have each verdict. */
   readonly verdicts: Readonly<Record<Verdict, number>>;
 }

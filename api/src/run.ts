@@ -4,11 +4,13 @@ import type { Verdict } from '@ouvrage/core/check';
 
 export type RunState = 'queued' | 'running' | 'succeeded' | 'failed' | 'stopped' | 'interrupted';
 
+export type RunKind = 'build' | 'intake' | 'release' | 'check';
+
 export type StepState = 'waiting' | 'running' | 'done' | 'failed' | 'blocked' | 'stopped' | 'reused' | 'interrupted';
 
 export interface RunEntry {
   readonly id: number;
-  readonly kind: 'build' | 'intake' | 'release';
+  readonly kind: RunKind;
   readonly environment: string;
   readonly commit: string;
   readonly state: RunState;

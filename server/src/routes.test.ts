@@ -80,6 +80,7 @@ const NEEDED: Readonly<Record<string, string>> = {
   'POST /api/workspaces/:slug/commits': 'editor|never',
   'POST /api/workspaces/:slug/describe': 'viewer',
   'POST /api/workspaces/:slug/casts': 'viewer',
+  'POST /api/workspaces/:slug/checks': 'editor',
   'POST /api/workspaces/:slug/drafts/rebase': 'editor|never',
   'POST /api/workspaces/:slug/import': 'editor',
   'POST /api/workspaces/:slug/import/bind': 'administrator',

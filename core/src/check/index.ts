@@ -8,6 +8,8 @@ export {
   queryCheckStatements,
   rowsStatement,
 } from './checks.js';
+export { type ChangedCheck, changedChecks, checkDigests } from './check-text.js';
 export { conditionProbes } from './condition-probes.js';
 export { constraintChecks } from './constraint-checks.js';
+export { type CheckNames, type TableChecks, tableChecks } from './table-checks.js';
 export { type Verdict, verdictOf, worst } from './verdict.js';

@@ -1,12 +1,13 @@
-import { sha256 } from '@noble/hashes/sha2.js';
-import { bytesToHex, utf8ToBytes } from '@noble/hashes/utils.js';
+import { digest } from '../model/digest.js';
 import type { IndexedFile, Project, ProjectFunction, Table } from '../model/project.js';
 import { withoutLayout } from '../sql/tokens.js';
 import { functionsOf } from './functions.js';
 import { settingsOf } from '../model/settings.js';
 import { inferredTables, lookedUpTables } from './looked-up.js';
 
-const cache = new WeakMap<Project, ReadonlyMap<string, string>>();
+type Prints = ReadonlyMap<string, string>;
+const cache = new WeakMap<Project, Prints>();
+const rowCache = new WeakMap<Project, Prints>();
 const fileDigests = new WeakMap<IndexedFile, string>();
 
 /**
@@ -14,16 +15,27 @@ const fileDigests = new WeakMap<IndexedFile, string>();
  * and parameters that it uses, and the fingerprints of what it reads. 32 hexadecimal digits.
  * Tables of a cycle have none.
  */
-export function fingerprints(project: Project): ReadonlyMap<string, string> {
-  const known = cache.get(project);
-  if (known) return known;
+export const fingerprints = (project: Project): Prints => kept(cache, project, ownDigest);
+
+/** The same but for conditions and not null of contracts: tables with one such print have the same rows. */
+export const rowPrints = (project: Project): Prints => kept(rowCache, project, rowDigest);
+
+type OwnDigest = (project: Project, table: Table) => string;
+
+function kept(known: WeakMap<Project, Prints>, project: Project, own: OwnDigest): Prints {
+  let prints = known.get(project);
+  if (!prints) known.set(project, (prints = printsOf(project, own)));
+  return prints;
+}
+
+function printsOf(project: Project, own: OwnDigest): Prints {
   const result = new Map<string, string>();
   const settings = settingsOf(project);
   for (const name of project.order) {
     const table = project.tables.get(name)!;
     const parts = [
       table.kind,
-      ownDigest(project, table),
+      own(project, table),
       ...(lookedUpTables(project).has(name) ? ['looked up'] : []),
       ...(inferredTables(project).has(name) ? ['inferred'] : []),
     ];
@@ -35,14 +47,9 @@ export function fingerprints(project: Project): ReadonlyMap<string, string> {
         );
     }
     for (const input of project.reads.get(name) ?? []) parts.push(`${input}:${result.get(input) ?? ''}`);
-    result.set(name, hash(parts.join('\u0000')));
+    result.set(name, digest(parts.join('\u0000')));
   }
-  cache.set(project, result);
   return result;
-}
-
-function hash(text: string): string {
-  return bytesToHex(sha256(utf8ToBytes(text))).slice(0, 32);
 }
 
 function functionText(project: Project, f: ProjectFunction): string {
@@ -53,7 +60,7 @@ function ownDigest(project: Project, table: Table): string {
   const file = project.files.get(table.path)!;
   switch (table.kind) {
     case 'source':
-      return hash(withoutLayout(file.text, table.contract.range.start, table.contract.range.end));
+      return digest(withoutLayout(file.text, table.contract.range.start, table.contract.range.end));
     case 'reference':
       return fileDigest(file) + (table.csvPath === table.path ? '' : fileDigest(project.files.get(table.csvPath)!));
     case 'definition':
@@ -61,13 +68,34 @@ function ownDigest(project: Project, table: Table): string {
   }
 }
 
+/** Options of a contract that judge rows, and make none. */
+const JUDGING: readonly string[] = ['advisory', 'tolerate'];
+
+function rowDigest(project: Project, table: Table): string {
+  const file = project.files.get(table.path)!;
+  const { contract } = table;
+  if (table.kind !== 'definition' || !contract || !file.statements) return ownDigest(project, table);
+  const others = file.statements.filter((s) => contract.range.start < s.start || contract.range.start >= s.end);
+  const columns = contract.columns.map(({ name, type, options }) => [name, type, options]);
+  // Keys and references decide what a load does; other constraints only judge it.
+  const keys = contract.constraints.flatMap(({ kind, columns: of, references }) =>
+    kind === 'check' || kind === 'not null' ? [] : [[kind, of, references]],
+  );
+  const options = [...contract.options].filter(([name]) => !JUDGING.includes(name)).map(([name, o]) => [name, o.value]);
+  return digest(
+    [JSON.stringify([columns, keys, options]), ...others.map((s) => withoutLayout(file.text, s.start, s.end))].join(
+      ';',
+    ),
+  );
+}
+
 /** The digest of a file: of its statements but for comments, or of a CSV's whole text. */
 function fileDigest(file: IndexedFile): string {
   const known = fileDigests.get(file);
   if (known !== undefined) return known;
-  const digest = hash(
+  const made = digest(
     file.statements ? file.statements.map((s) => withoutLayout(file.text, s.start, s.end)).join(';') : file.text,
   );
-  fileDigests.set(file, digest);
-  return digest;
+  fileDigests.set(file, made);
+  return made;
 }

@@ -1,3 +1,3 @@
-export { fingerprints } from './fingerprint.js';
+export { fingerprints, rowPrints } from './fingerprint.js';
 export { functionsOf } from './functions.js';
 export { afterInputs, reachable, readersOf, select } from './graph.js';

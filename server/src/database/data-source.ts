@@ -14,6 +14,7 @@ import { Bindings1764072000000 } from './migrations/1764072000000-bindings.js';
 import { Deliveries1764079200000 } from './migrations/1764079200000-deliveries.js';
 import { LoadNote1764100000000 } from './migrations/1764100000000-load-note.js';
 import { DeliveryKept1764400000000 } from './migrations/1764400000000-delivery-kept.js';
+import { CheckTexts1764500000000 } from './migrations/1764500000000-check-texts.js';
 import { Authors1764300000000 } from './migrations/1764300000000-authors.js';
 import { SignInAttempts1764300100000 } from './migrations/1764300100000-sign-in-attempts.js';
 import { LoadCounts1764090000000 } from './migrations/1764090000000-load-counts.js';
@@ -64,6 +65,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       Authors1764300000000,
       SignInAttempts1764300100000,
       DeliveryKept1764400000000,
+      CheckTexts1764500000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

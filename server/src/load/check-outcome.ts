@@ -11,6 +11,8 @@ export interface CheckOutcome {
   /** The statement that finds the rows at fault. */
   readonly sql: string;
   readonly rows: FaultRows | null;
+  /** A hash of what the check says. */
+  readonly says?: string;
 }
 
 /** The outcome of a check that comes with a policy. @param rows those at fault, or none */

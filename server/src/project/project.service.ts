@@ -262,8 +262,12 @@ export class ProjectService implements OnModuleDestroy {
       files: changes.map((c) => c.path),
       authors: writers.map((w) => w.name),
     });
+    for (const follow of this.afterCommit) await follow(person, slug);
     return (await this.git.log(id, { most: 1 }))[0]!;
   }
+
+  /** What follows a commit to a workspace; registered by the modules that know it, and never in the way of the commit. */
+  readonly afterCommit: ((person: Person, slug: string) => Promise<void>)[] = [];
 
   /** Moves a workspace's branch. @throws Problem 409 when someone else has moved it in between */
   private async moveBranch(slug: string, to: string, from: string | undefined, remedy: string): Promise<void> {

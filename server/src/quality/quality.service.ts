@@ -2,12 +2,13 @@ import type { CheckOutcome, CheckState, LoadEntry, TableState } from '@ouvrage/a
 import { asInstant, type Sent } from '../shared/answers.js';
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { checksOf, checkTitle, worst, type Check, type Verdict } from '@ouvrage/core/check';
+import { checkDigests, checksOf, checkTitle, worst, type Check, type Verdict } from '@ouvrage/core/check';
 import type { Project } from '@ouvrage/core/model';
 import { Repository } from 'typeorm';
 import { PRODUCTION } from '../project/branches.js';
 import { ProjectService, type Line } from '../project/project.service.js';
 import type { FaultRows } from '@ouvrage/api/rows';
+import { checkStandings } from '../run/check-standings.js';
 import { CheckResult } from '../run/run.entities.js';
 import type { Standing } from '../warehouse/loaded.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
@@ -22,6 +23,23 @@ interface LatestRow {
   run_id: number;
   sql: string;
   rows: FaultRows | null;
+  says: string | null;
+  isAlone: boolean;
+}
+
+type Latest = ReadonlyMap<string, readonly LatestRow[]>;
+
+/** The newest verdict that is about a check as it is written, over its table as it is read here. */
+function foundOf(check: Check, line: Line, standing: Standing | undefined, latest: Latest): LatestRow | undefined {
+  const says = checkDigests(line.project).get(check.id);
+  const isOfProduction = line.slug === PRODUCTION || standing?.where === 'production';
+  return (latest.get(check.id) ?? [])
+    .filter((r) => r.says === null || r.says === says)
+    .filter((r) =>
+      // A workspace's own load is not what production has; its checks alone were run over that.
+      isOfProduction ? r.environment === PRODUCTION || r.isAlone : r.environment === line.slug,
+    )
+    .reduce<LatestRow | undefined>((newest, r) => (newest && newest.at >= r.at ? newest : r), undefined);
 }
 
 /** Verdicts on the checks of a project, as they were last found in an environment. */
@@ -29,8 +47,8 @@ interface LatestRow {
 export class QualityService {
   constructor(
     @InjectRepository(CheckResult) private readonly results: Repository<CheckResult>,
-    private readonly projects: ProjectService,
-    private readonly warehouse: WarehouseService,
+    readonly projects: ProjectService,
+    readonly warehouse: WarehouseService,
   ) {}
 
   /** The tables and checks of an environment with their newest verdicts. */
@@ -41,8 +59,8 @@ export class QualityService {
       line.environment,
       this.projects.environmentOf(undefined),
     );
-    const latest = await this.latest(slug);
-    const checks = checksOf(line.project).map((c) => this.checkState(line, c, standings, latest));
+    const [latest, judged] = [await this.latest(slug), await checkStandings(this, line, standings)];
+    const checks = checksOf(line.project).map((c) => this.checkState(line, c, judged, latest));
     const verdicts = new Map<string, Verdict[]>();
     for (const c of checks) verdicts.set(c.table, [...(verdicts.get(c.table) ?? []), c.verdict]);
     const tables = [...line.project.tables.keys()].map((table): TableState => {
@@ -61,19 +79,9 @@ export class QualityService {
     return { tables, checks };
   }
 
-  private checkState(
-    line: Line,
-    check: Check,
-    standings: ReadonlyMap<string, Standing>,
-    latest: ReadonlyMap<string, LatestRow>,
-  ): CheckState {
+  private checkState(line: Line, check: Check, standings: ReadonlyMap<string, Standing>, latest: Latest): CheckState {
     const table = check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table;
-    const own =
-      line.slug === PRODUCTION || standings.get(table)?.where !== 'production'
-        ? latest.get(`${line.slug} ${check.id}`)
-        : undefined;
-    const found =
-      own ?? (standings.get(table)?.where === 'production' ? latest.get(`${PRODUCTION} ${check.id}`) : undefined);
+    const found = foundOf(check, line, standings.get(table), latest);
     const { tolerate } = check;
     return {
       id: check.id,
@@ -93,14 +101,18 @@ export class QualityService {
     };
   }
 
-  private async latest(slug: string): Promise<Map<string, LatestRow>> {
+  /** The newest verdict on each text of each check, in each environment, of loads and of checks alone. */
+  private async latest(slug: string): Promise<Latest> {
     const rows = await this.results.query<LatestRow[]>(
-      `select distinct on (c.environment, c.check_id) c.environment, c.check_id, c.verdict, c.at_fault, c.total, c.at, s.run_id
+      `select distinct on (c.environment, c.check_id, c.says, s.kind = 'check')
+         c.environment, c.check_id, c.verdict, c.at_fault, c.total, c.at, c.says, s.run_id, s.kind = 'check' as "isAlone"
        from check_result c join run_step s on s.id = c.step_id
-       where c.environment = any($1) order by c.environment, c.check_id, c.at desc, c.id desc`,
+       where c.environment = any($1) order by c.environment, c.check_id, c.says, s.kind = 'check', c.at desc, c.id desc`,
       [[slug, PRODUCTION]],
     );
-    return new Map(rows.map((r) => [`${r.environment} ${r.check_id}`, r]));
+    const latest = new Map<string, LatestRow[]>();
+    for (const row of rows) latest.set(row.check_id, [...(latest.get(row.check_id) ?? []), row]);
+    return latest;
   }
 
   /** The results of one check over time, newest first, with SQL and rows at fault. */
@@ -129,7 +141,7 @@ export class QualityService {
       `select s.run_id as run, s.state, s.rows_in as "rowsIn", s.rows_out as "rowsOut", s.counts, s.started_at as "startedAt", s.finished_at as "finishedAt",
          s.error, r.environment, r.commit, r.kind, r.person
        from run_step s join run r on r.id = s.run_id
-       where s.table_name = $2 and r.environment = any($1) and s.state not in ('waiting', 'reused') order by s.id desc limit 100`,
+       where s.table_name = $2 and s.kind <> 'check' and r.environment = any($1) and s.state not in ('waiting', 'reused') order by s.id desc limit 100`,
       [[slug, PRODUCTION], table],
     );
   }

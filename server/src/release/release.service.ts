@@ -4,6 +4,7 @@ import { InjectRepository } from '@nestjs/typeorm';
 import type { FileConflict } from '@ouvrage/api/project';
 import type { CheckState } from '@ouvrage/api/quality';
 import type { ChangeImpact, ComparedTexts, Comparison, ReleaseEntry } from '@ouvrage/api/release';
+import { changedChecks } from '@ouvrage/core/check';
 import { targetOf } from '@ouvrage/core/compile';
 import { columnWith } from '@ouvrage/core/language';
 import { rehashedColumns, SESSION_SETTINGS } from '@ouvrage/core/load';
@@ -132,6 +133,11 @@ export class ReleaseService implements OnModuleInit {
     const committed = await this.committed(slug);
     const drafted = compareProjects(production.project, line.project);
     const { checks } = await this.quality.state(slug);
+    const changed = changedChecks(production.project, line.project);
+    const known = [
+      ...checks,
+      ...(changed.some((c) => c.change === 'deleted') ? (await this.quality.state(PRODUCTION)).checks : []),
+    ];
     const touched = new Set(drafted.tables.map((t) => t.table));
     const drafts = new Set(line.drafts.map((d) => d.path));
     const after = committed.project ?? line.project;
@@ -149,6 +155,7 @@ export class ReleaseService implements OnModuleInit {
       untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
       impact: impactBetween(production.project, line.project),
       freed: freedColumns(production.project, line.project),
+      checks: changed.map(({ change, check }) => ({ change, check: known.find((c) => c.id === check.id)! })),
       verdicts: countVerdicts(checks.filter((c) => touched.has(c.table))),
     };
   }

@@ -34,7 +34,7 @@ export class TodayService {
     const settled = new Map<string, number>();
     for (const r of recent) if (!settled.has(r.kind)) settled.set(r.kind, r.id);
     const [lastRelease] = await this.releases.list();
-    const [lastRun] = recent.filter((r) => r.kind !== 'intake' && r.finishedAt);
+    const [lastRun] = recent.filter((r) => !['intake', 'check'].includes(r.kind) && r.finishedAt);
     const steps = lastRun ? await this.runs.stepsOf(lastRun.id) : [];
     const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
     const [lateness, states] = await Promise.all([
@@ -56,7 +56,12 @@ export class TodayService {
       advisory: checks.filter((c) => c.verdict === 'advisory'),
       // A failed run needs someone only until a later one of its kind went well.
       failedRuns: recent
-        .filter((r) => ['failed', 'interrupted'].includes(r.state) && settled.get(r.kind) === r.id)
+        .filter(
+          (r) =>
+            // Broken checks are told one by one.
+            (r.state === 'interrupted' || (r.state === 'failed' && (r.kind !== 'check' || r.error !== null))) &&
+            settled.get(r.kind) === r.id,
+        )
         .map(runOut),
       drafts: line.drafts.map((d) => ({ path: d.path, by: d.person.displayName, at: d.updatedAt })),
       errors: [...line.project.diagnostics.filter((d) => d.severity === 'error'), ...wrongNames].map((d) => ({

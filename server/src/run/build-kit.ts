@@ -1,9 +1,17 @@
 import { Injectable } from '@nestjs/common';
-import { queryCheck, queryCheckStatements, verdictOf } from '@ouvrage/core/check';
-import { compileText } from '@ouvrage/core/compile';
+import type { FaultRows } from '@ouvrage/api/rows';
+import {
+  type CheckNames,
+  checkDigests,
+  queryCheck,
+  queryCheckStatements,
+  tableChecks,
+  verdictOf,
+} from '@ouvrage/core/check';
+import { compileText, type LoadStatement } from '@ouvrage/core/compile';
 import { functionsOf } from '@ouvrage/core/graph';
 import { type LoadPlan, type PlanContext, SESSION_SETTINGS, targetPlace } from '@ouvrage/core/load';
-import type { Environment, Project } from '@ouvrage/core/model';
+import type { Environment, Project, Table } from '@ouvrage/core/model';
 import { lineColumn, qualified } from '@ouvrage/core/sql';
 import type { CheckOutcome } from '../load/check-outcome.js';
 import { Loader, type NextOfLoad } from '../load/loader.js';
@@ -86,48 +94,85 @@ export class BuildKit {
     next: NextOfLoad,
   ): Promise<{ plan: LoadPlan; rows: string | null; checks: CheckOutcome[] }> {
     const table = project.tables.get(plan.table)!;
-    if (table.kind !== 'reference') return loader.makeStaged(plan, { next });
-    const { text } = project.files.get(table.csvPath)!;
-    await checkLongDates(table, text);
-    return loader.makeStaged(plan, { csv: text, next });
+    const csv = table.kind === 'reference' ? project.files.get(table.csvPath)!.text : undefined;
+    if (table.kind === 'reference') await checkLongDates(table, csv!);
+    const made = await loader.makeStaged(plan, { next, ...(csv === undefined ? {} : { csv }) });
+    const digests = checkDigests(project);
+    return { ...made, checks: made.checks.map((c) => ({ ...c, says: digests.get(c.id)! })) };
+  }
+
+  /**
+   * Runs checks of a table's contract over the table as it is.
+   * @param ids of the checks; all of the contract where undefined
+   */
+  async checkTable(
+    loader: Loader,
+    { project, table, ids }: { readonly project: Project; readonly table: Table; readonly ids?: ReadonlySet<string> },
+    names: CheckNames,
+  ): Promise<CheckOutcome[]> {
+    const outcomes: CheckOutcome[] = [];
+    const asked = tableChecks(project, table, names, { limit: FAULT_ROWS, ...(ids ? { ids } : {}) });
+    const digests = checkDigests(project);
+    await this.onlyReading(loader, async () => {
+      const counts = (await loader.run({ kind: 'check', sql: asked.count })).rows[0] as Record<string, string>;
+      const total = counts['total']!;
+      for (const [i, check] of asked.checks.entries()) {
+        const atFault = counts[`c${i}`]!;
+        const sql = asked.rowsOf(check);
+        outcomes.push({
+          id: check.id,
+          table: check.table,
+          verdict: verdictOf(check, Number(atFault), Number(total)),
+          atFault,
+          total,
+          sql,
+          rows: atFault === '0' ? null : await loader.faultRows(sql),
+          says: digests.get(check.id)!,
+        });
+      }
+    });
+    return outcomes;
+  }
+
+  /** What is done is taken back with a savepoint, as nothing else can make a transaction write again. */
+  private async onlyReading(loader: Loader, work: () => Promise<void>): Promise<void> {
+    await loader.run({
+      kind: 'session',
+      sql: [...SESSION_SETTINGS, 'savepoint before_check', 'set local transaction_read_only = on'].join(';\n'),
+    });
+    await work();
+    await loader.run({ kind: 'session', sql: 'rollback to savepoint before_check' });
   }
 
   /** Runs one file of checks/; shared with releases. */
-  async checkFile(
-    loader: Loader,
-    project: Project,
-    name: string,
-    names: Parameters<typeof compileText>[3],
-  ): Promise<CheckOutcome> {
+  async checkFile(loader: Loader, project: Project, name: string, names: CheckNames): Promise<CheckOutcome> {
     const file = project.checks.get(name)!;
     refuseEffects(project, file.path);
     const check = queryCheck(file);
     const compiled = compileText(project.files.get(file.path)!, file.query, file.query, names);
     const sql = queryCheckStatements(compiled.text, FAULT_ROWS);
     const head = sql.count.indexOf(compiled.text);
-    // Taken back with the savepoint, as nothing else can make a transaction write again.
-    await loader.run({
-      kind: 'session',
-      sql: [...SESSION_SETTINGS, 'savepoint before_check', 'set local transaction_read_only = on'].join(';\n'),
+    let atFault = '0';
+    let total: string | null = null;
+    let rows: FaultRows | null = null;
+    await this.onlyReading(loader, async () => {
+      const ask = async (statement: LoadStatement) =>
+        (await loader.run(statement)).rows[0] as { readonly c0: string; readonly total: string };
+      atFault = (
+        await ask({
+          kind: 'check',
+          sql: sql.count,
+          author: { path: file.path, original: (o) => compiled.original(Math.max(0, o - head)) },
+        })
+      ).c0;
+      if (atFault === '0') return;
+      if (check.about !== undefined)
+        ({ total } = await ask({
+          kind: 'check',
+          sql: `select count(*) as total from ${qualified(names.placeOf(check.about))}`,
+        }));
+      rows = await loader.faultRows(sql.rows);
     });
-    const { rows } = await loader.run({
-      kind: 'check',
-      sql: sql.count,
-      author: { path: file.path, original: (o) => compiled.original(Math.max(0, o - head)) },
-    });
-    const atFault = String((rows[0] as { c0: string }).c0);
-    const place = check.about === undefined ? undefined : names.placeOf(check.about);
-    const total =
-      atFault !== '0' && place
-        ? String(
-            (
-              (await loader.run({ kind: 'check', sql: `select count(*) as total from ${qualified(place)}` }))
-                .rows[0] as { total: string }
-            ).total,
-          )
-        : null;
-    const faults = atFault === '0' ? null : await loader.faultRows(sql.rows);
-    await loader.run({ kind: 'session', sql: 'rollback to savepoint before_check' });
     return {
       id: check.id,
       table: check.about ?? check.reads[0] ?? '',
@@ -135,7 +180,8 @@ export class BuildKit {
       atFault,
       total,
       sql: sql.rows,
-      rows: faults,
+      rows,
+      says: checkDigests(project).get(check.id)!,
     };
   }
 }

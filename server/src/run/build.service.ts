@@ -19,11 +19,21 @@ import type { Standing } from '../warehouse/loaded.js';
 import { stepError } from '../warehouse/sql-error.js';
 import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
 import { BuildKit, type LoadTime, refuseEffects } from './build-kit.js';
+import { checkStandings } from './check-standings.js';
 import { type BaseSurroundings, planFrom } from './load-base.js';
 import type { Run, RunStep } from './run.entities.js';
 import { RunService } from './run.service.js';
 import { StepJournal } from './step-journal.js';
-import { brokenError, checkName, didOf, LOAD_TIME, problemError, stoppedChecks, stoppedError } from './step-results.js';
+import {
+  brokenError,
+  checkName,
+  didOf,
+  isCheckFile,
+  LOAD_TIME,
+  problemError,
+  stoppedChecks,
+  stoppedError,
+} from './step-results.js';
 
 /** All that the steps of one run share. */
 interface BuildContext {
@@ -40,7 +50,7 @@ interface BuildContext {
   readonly parameters: ReadonlyMap<string, string>;
 }
 
-/** Runs builds: tables in dependency order, in parallel, each with its checks in one transaction. */
+/** Runs builds: tables in dependency order, in parallel, each with its checks in one transaction; and checks alone. */
 @Injectable()
 export class BuildService implements OnModuleInit {
   constructor(
@@ -48,12 +58,14 @@ export class BuildService implements OnModuleInit {
     private readonly runs: RunService,
     private readonly journal: StepJournal,
     private readonly kit: BuildKit,
-    private readonly projects: ProjectService,
-    private readonly warehouse: WarehouseService,
+    readonly projects: ProjectService,
+    readonly warehouse: WarehouseService,
   ) {}
 
   onModuleInit(): void {
     this.runs.register('build', (run, steps, signal) => this.build(run, steps, signal));
+    this.runs.register('check', (run, steps, signal) => this.build(run, steps, signal));
+    this.projects.afterCommit.push((person, slug) => this.runs.checkChanges(person, slug));
   }
 
   private async context(run: Run): Promise<BuildContext> {
@@ -61,7 +73,10 @@ export class BuildService implements OnModuleInit {
     const workspace = run.environment === PRODUCTION ? undefined : await this.projects.workspace(run.environment);
     const environment = this.projects.environmentOf(workspace);
     await this.warehouse.prepare(environment, schemaNames(project.layers, project.tables.values()));
-    const standings = await this.warehouse.standings(project, environment, this.projects.environmentOf(undefined));
+    const standings =
+      run.kind === 'check'
+        ? await checkStandings(this, { project, environment })
+        : await this.warehouse.standings(project, environment, this.projects.environmentOf(undefined));
     const built = new Set<string>();
     const placeOf = (table: string): Place => {
       const found = project.tables.get(table);
@@ -101,7 +116,12 @@ export class BuildService implements OnModuleInit {
   private async build(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     const context = await this.context(run);
     const names = (kind: RunStep['kind']) => steps.filter((s) => s.kind === kind).map((s) => s.table);
-    await this.kit.makeFunctions(context, names('load'), names('check').map(checkName));
+    const checks = names('check');
+    await this.kit.makeFunctions(
+      context,
+      [...names('load'), ...checks.filter((name) => !isCheckFile(name))],
+      checks.filter(isCheckFile).map(checkName),
+    );
     const waiting = new Map(steps.filter((s) => s.state === 'waiting').map((s) => [s.table, s]));
     const ended = new Map<string, 'done' | 'bad'>(
       steps.filter((s) => s.state === 'reused').map((s) => [s.table, 'done']),
@@ -183,6 +203,8 @@ export class BuildService implements OnModuleInit {
   /** The rows that caused an error about a value. */
   private async traced(context: BuildContext, step: RunStep, error: unknown): Promise<Partial<StepError>> {
     const { project, environment, placeOf, parameters } = context;
+    // Checks of a table read its rows as they are: none of its inputs can be the cause.
+    if (step.kind === 'check' && !isCheckFile(step.table)) return {};
     const of = step.kind === 'check' ? project.checks.get(checkName(step.table)) : project.tables.get(step.table);
     const cause = errorOfRows(error);
     if (!cause || !of || !('query' in of)) return {};
@@ -273,19 +295,27 @@ export class BuildService implements OnModuleInit {
 
   private async runCheck(context: BuildContext, step: RunStep, loader: Loader): Promise<boolean> {
     const { run, project, environment, placeOf, parameters } = context;
-    const outcome = await this.kit.checkFile(loader, project, checkName(step.table), {
+    const names = {
       placeOf,
       functionsSchema: environment.schemaOf('functions'),
       settings: settingsOf(project, parameters),
-    });
+    };
+    const asked = run.request.checks?.length ? new Set(run.request.checks) : undefined;
+    const outcomes = isCheckFile(step.table)
+      ? [await this.kit.checkFile(loader, project, checkName(step.table), names)]
+      : await this.kit.checkTable(
+          loader,
+          { project, table: project.tables.get(step.table)!, ...(asked ? { ids: asked } : {}) },
+          names,
+        );
     await loader.conclude(['commit']);
-    const broken = outcome.verdict === 'broken';
+    const broken = worst(outcomes.map((o) => o.verdict)) === 'broken';
     const change = {
       state: broken ? 'failed' : 'done',
       statements: loader.ran,
-      ...(broken ? { error: brokenError([outcome]) } : {}),
+      ...(broken ? { error: brokenError(outcomes, { isAlone: run.kind === 'check' }) } : {}),
     } as const;
-    this.journal.end(run, step, change, [outcome]);
+    this.journal.end(run, step, change, outcomes);
     return !broken;
   }
 }

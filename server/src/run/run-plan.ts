@@ -1,6 +1,7 @@
-import { queryCheck } from '@ouvrage/core/check';
+import { checksOf, queryCheck, type Check } from '@ouvrage/core/check';
 import { functionsOf, fingerprints, reachable, readersOf, select } from '@ouvrage/core/graph';
 import type { Project } from '@ouvrage/core/model';
+import { didYouMean } from '@ouvrage/core/sql';
 import { Problem } from '../shared/problem.js';
 import type { Standing } from '../warehouse/loaded.js';
 
@@ -89,6 +90,86 @@ export function planTables(
   return withChecks(project, [...intakes, ...steps], standings, alsoChecks);
 }
 
+/** What is asked of checks alone: of these, or of these tables; of all that can be run where neither is named. */
+export interface ChecksAsked {
+  readonly checks: readonly string[];
+  readonly tables: readonly string[];
+}
+
+/**
+ * The steps of a run of checks alone: one a table, one a file of checks/. None waits for another.
+ * @throws Problem for names that do not exist, checks that come with a load, tables that are nowhere, and errors in the files
+ */
+export function planChecks(
+  project: Project,
+  asked: ChecksAsked,
+  standings: ReadonlyMap<string, Standing>,
+): { steps: PlannedStep[]; checks: readonly string[] } {
+  const all = checksOf(project);
+  const known = new Map(all.map((c) => [c.id, c]));
+  for (const [names, among, what] of [
+    [asked.checks, known, 'check'],
+    [asked.tables, project.tables, 'table'],
+  ] as const) {
+    const unknown = names.find((name) => !among.has(name));
+    if (unknown === undefined) continue;
+    throw new Problem(404, 'not-found', `There is no ${what} ${unknown}`, didYouMean(unknown, among.keys()));
+  }
+  const withLoad = asked.checks.find((id) => known.get(id)!.kind === 'policy');
+  if (withLoad !== undefined)
+    throw new Problem(
+      422,
+      'part-of-load',
+      `${withLoad} is part of the load and cannot be run alone`,
+      'Run the table: its load makes this check before it changes anything.',
+    );
+  const isNamed = asked.checks.length + asked.tables.length > 0;
+  const tables = new Set(asked.tables);
+  const chosen = isNamed
+    ? all.filter((c) => asked.checks.includes(c.id) || tables.has(tableOf(c)))
+    : all.filter((c) => tablesOf(c).every((t) => standings.get(t)?.place));
+  const running = chosen.filter((c) => c.kind !== 'policy');
+  if (running.length === 0)
+    throw new Problem(
+      409,
+      'nothing-to-run',
+      `${isNamed ? (asked.tables[0] ?? asked.checks[0]!) : 'The project'} has no checks that can be run alone`,
+      'Write constraints into a table’s contract, or a query into checks/.',
+    );
+  const missing = running.flatMap(tablesOf).find((t) => !standings.get(t)?.place);
+  if (missing !== undefined)
+    throw new Problem(
+      409,
+      'not-built',
+      `${missing} is not built here yet`,
+      'Run the table first: its checks run with it.',
+    );
+  const paths = new Set(running.map((c) => pathOf(project, c)));
+  refuseErrorsIn(project, paths, 'the checks to run');
+  const names = new Set(running.map((c) => (c.kind === 'query' ? c.id : c.table)));
+  const steps = [...names].map((name): PlannedStep => ({ kind: 'check', name, waitsFor: [], reused: false }));
+  return { steps, checks: running.map((c) => c.id) };
+}
+
+/** The table that a check is about. */
+const tableOf = (check: Check): string =>
+  check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table;
+
+/** The tables that have to be there for a check. */
+export function tablesOf(check: Check): readonly string[] {
+  switch (check.kind) {
+    case 'query':
+      return check.reads;
+    case 'references':
+      return [check.table, check.references!.table];
+    default:
+      return [check.table];
+  }
+}
+
+const pathOf = (project: Project, check: Check): string =>
+  check.kind === 'query' ? project.checks.get(check.name)!.path : project.tables.get(check.table)!.path;
+
 function refuseErrors(project: Project, tables: readonly string[]): void {
   const paths = new Set(
     tables.flatMap((t) => {
@@ -97,12 +178,16 @@ function refuseErrors(project: Project, tables: readonly string[]): void {
     }),
   );
   for (const f of functionsOf(project, tables)) paths.add(f.path);
+  refuseErrorsIn(project, paths, 'the definitions to run');
+}
+
+function refuseErrorsIn(project: Project, paths: ReadonlySet<string>, what: string): void {
   const errors = project.diagnostics.filter((d) => d.severity === 'error' && paths.has(d.path));
   if (errors.length === 0) return;
   throw new Problem(
     422,
     'project-errors',
-    `${errors.length === 1 ? 'One error' : `${errors.length} errors`} in the definitions to run`,
+    `${errors.length === 1 ? 'One error' : `${errors.length} errors`} in ${what}`,
     errors
       .slice(0, 5)
       .map((e) => `${e.path}: ${e.message}`)

@@ -69,6 +69,16 @@ class RunBody {
   parameters?: Record<string, string>;
 }
 
+class CheckBody {
+  /** Ids of checks, `core.dim_vessel/dim_vessel_pkey` or `checks/calls_do_not_overlap`. */
+  @Names(5000)
+  checks: string[];
+
+  /** Tables all of whose checks run; with no checks and no tables, all that can be run. */
+  @Names(5000)
+  tables: string[];
+}
+
 class ListQuery {
   @OptionalText(60)
   environment?: string;
@@ -148,6 +158,13 @@ export class RunController {
   async run(@Me() me: Person, @Param('slug') slug: string, @Body() body: RunBody): Promise<Sent<RunEntry>> {
     if (slug === PRODUCTION) this.needsReleaser(me, 'A run in production');
     return runOut(await this.runs.build(me, slug, body));
+  }
+
+  /** Asks for checks alone, without loading; in production, too, for they only read. */
+  @Needs('editor')
+  @Post('workspaces/:slug/checks')
+  async check(@Me() me: Person, @Param('slug') slug: string, @Body() body: CheckBody): Promise<Sent<RunEntry>> {
+    return runOut(await this.runs.check(me, slug, body));
   }
 
   /** The SQL that loads tables here, as one script or as procedures: plain text that runs without Ouvrage. */

@@ -1,5 +1,5 @@
 import type { FaultRows } from '@ouvrage/api/rows';
-import type { RanStatement, RunState, StepError, StepState } from '@ouvrage/api/run';
+import type { RanStatement, RunKind, RunState, StepError, StepState } from '@ouvrage/api/run';
 import type { Verdict } from '@ouvrage/core/check';
 import type { Treatment } from '@ouvrage/core/review';
 import {
@@ -13,8 +13,6 @@ import {
   type Relation,
 } from 'typeorm';
 
-export type RunKind = 'build' | 'intake' | 'release';
-
 export interface RunRequest {
   readonly tables: readonly string[];
   readonly upstream: boolean;
@@ -27,6 +25,8 @@ export interface RunRequest {
   readonly limit?: number;
   /** Tables that begin with nothing of what they held: their rows, versions and events; numbers of keys stay. */
   readonly startOver?: readonly string[];
+  /** A run of checks alone: their ids, all of the tables' where there are none. */
+  readonly checks?: readonly string[];
   /** A release: the workspace that it comes from and its message. */
   readonly release?: {
     readonly workspace: string;
@@ -81,7 +81,7 @@ export class Run {
   finishedAt: Date | null;
 }
 
-/** One table's load and checks in a run, or one file of checks/. */
+/** One table's load and checks in a run, its checks alone, or one file of checks/. */
 @Entity('run_step')
 @Index(['table', 'finishedAt'])
 export class RunStep {
@@ -176,6 +176,10 @@ export class CheckResult {
 
   @Column('jsonb', { nullable: true })
   rows: FaultRows | null;
+
+  /** A hash of what the check said: a verdict is of this text. Null of verdicts from before it was kept. */
+  @Column('text', { nullable: true })
+  says: string | null;
 
   @CreateDateColumn({ type: 'timestamptz' })
   at: Date;

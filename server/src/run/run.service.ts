@@ -2,6 +2,7 @@ import { Inject, Injectable, type OnApplicationBootstrap } from '@nestjs/common'
 import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
 import { DataSource, In, Repository } from 'typeorm';
 import { withParameterValues } from '@ouvrage/core/assist';
+import { changedChecks } from '@ouvrage/core/check';
 import { keepsRows } from '@ouvrage/core/language';
 import type { Project } from '@ouvrage/core/model';
 import { changeFiles } from '@ouvrage/core/resolve';
@@ -15,10 +16,11 @@ import { isFullDisk } from '../shared/disk.js';
 import { fullDisk, logger, notFound, Problem } from '../shared/problem.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { ProgressService } from './progress.service.js';
-import type { StepState } from '@ouvrage/api/run';
-import { CheckResult, Run, RunStep, type RunKind, type RunRequest } from './run.entities.js';
-import { planSteps, type PlannedStep } from './run-plan.js';
+import type { RunKind, StepState } from '@ouvrage/api/run';
+import { CheckResult, Run, RunStep, type RunRequest } from './run.entities.js';
+import { type ChecksAsked, planChecks, planSteps, type PlannedStep, tablesOf } from './run-plan.js';
 import { RunQueue } from './run-queue.js';
+import { checkStandings } from './check-standings.js';
 import { StepJournal } from './step-journal.js';
 
 /** Does the work of one kind of run; registered by the module that knows it. */
@@ -35,8 +37,8 @@ export class RunService implements OnApplicationBootstrap {
     @InjectRepository(Run) private readonly runs: Repository<Run>,
     @InjectRepository(RunStep) private readonly steps: Repository<RunStep>,
     @InjectRepository(CheckResult) private readonly results: Repository<CheckResult>,
-    private readonly projects: ProjectService,
-    private readonly warehouse: WarehouseService,
+    readonly projects: ProjectService,
+    readonly warehouse: WarehouseService,
     private readonly progress: ProgressService,
     private readonly journal: StepJournal,
     private readonly people: PeopleService,
@@ -79,6 +81,38 @@ export class RunService implements OnApplicationBootstrap {
       drafts: { ...Object.fromEntries(line.drafts.map((d) => [d.path, d.text])), ...Object.fromEntries(overlay) },
     };
     return this.queue(person, { kind: 'build', environment: slug, commit: line.commit, request }, planned);
+  }
+
+  /** Asks for checks alone, over tables as they are. */
+  async check(person: Person, slug: string, asked: ChecksAsked): Promise<Run> {
+    const line = await this.projects.line(slug);
+    const standings = await checkStandings(this, line);
+    const { steps, checks } = planChecks(line.project, asked, standings);
+    const request: RunRequest = {
+      tables: asked.tables,
+      checks,
+      upstream: false,
+      downstream: false,
+      parallelism: this.config.atATime,
+      parameters: {},
+      drafts: Object.fromEntries(line.drafts.map((d) => [d.path, d.text])),
+    };
+    return this.queue(person, { kind: 'check', environment: slug, commit: line.commit, request }, steps);
+  }
+
+  /** Runs the checks that a workspace has new or otherwise than production, over the tables that are there. Those whose files have errors wait for the next commit. */
+  async checkChanges(person: Person, slug: string): Promise<void> {
+    const [line, production] = [await this.projects.line(slug), await this.projects.line(PRODUCTION)];
+    const standings = await checkStandings(this, line);
+    const changed = changedChecks(production.project, line.project).filter(
+      ({ change, check }) => change !== 'deleted' && tablesOf(check).every((t) => standings.get(t)?.place),
+    );
+    if (changed.length === 0) return;
+    try {
+      await this.check(person, slug, { checks: changed.map(({ check }) => check.id), tables: [] });
+    } catch (error) {
+      if (!(error instanceof Problem)) throw error;
+    }
   }
 
   /** Only a table that keeps rows from load to load can be started over. */

@@ -22,7 +22,7 @@ const CHANGING = [
   'finishedAt',
 ] as const;
 /** What is told of an outcome of a check, its step apart. */
-const TOLD = ['environment', 'checkId', 'table', 'verdict', 'atFault', 'total', 'sql', 'rows'] as const;
+const TOLD = ['environment', 'checkId', 'table', 'verdict', 'atFault', 'total', 'sql', 'rows', 'says'] as const;
 type Told = Pick<CheckResult, (typeof TOLD)[number] | 'step'>;
 export type StepChange = Partial<Pick<RunStep, (typeof CHANGING)[number]>>;
 
@@ -55,7 +55,7 @@ export class StepJournal {
   end(run: Run, step: RunStep, change: StepChange, checks: readonly CheckOutcome[] = []): void {
     const notes = this.note(run, step, { ...change, finishedAt: new Date() });
     for (const { id, ...outcome } of checks)
-      notes.results.push({ ...outcome, checkId: id, step, environment: run.environment });
+      notes.results.push({ says: null, ...outcome, checkId: id, step, environment: run.environment });
   }
 
   private note(run: Run, step: RunStep, change: StepChange): Notes {

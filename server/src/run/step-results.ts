@@ -11,6 +11,9 @@ export const LOAD_TIME = `nullif(current_setting('load.time', true), '')`;
 /** The name of a file of checks/ that a step runs. */
 export const checkName = (step: string): string => step.slice('checks/'.length);
 
+/** Whether a step runs a file of checks/; else it is about the table of its name. */
+export const isCheckFile = (step: string): boolean => step.startsWith('checks/');
+
 /** What a load did: what it counted, if it counts anything, rows of each kind, and why it took its shape. */
 export const didOf = ({ counts, kinds, note }: Loader, clock?: Clock) => ({
   counts: Object.keys(counts).length ? counts : null,
@@ -38,7 +41,8 @@ export function stoppedError({ message, hint, rows }: LoadStopped): StepError {
   return { message, rows, hint: `${hint === undefined ? '' : `${hint} `}The table is unchanged.` };
 }
 
-export function brokenError(checks: readonly CheckOutcome[]): StepError {
+/** @param isAlone whether the checks ran without a load */
+export function brokenError(checks: readonly CheckOutcome[], { isAlone = false } = {}): StepError {
   const broken = checks.filter((c) => c.verdict === 'broken');
   const named = broken.map(
     (c) =>
@@ -46,6 +50,6 @@ export function brokenError(checks: readonly CheckOutcome[]): StepError {
   );
   return {
     message: `${broken.length === 1 ? 'a check is' : `${broken.length} checks are`} broken: ${named.join(', ')}`,
-    hint: `${checks.some((c) => c.id.startsWith('checks/')) ? 'Tables downstream were not loaded' : 'The table is unchanged'}. The rows at fault are shown with the check.`,
+    hint: `${isAlone ? 'No table was loaded' : checks.some((c) => c.id.startsWith('checks/')) ? 'Tables downstream were not loaded' : 'The table is unchanged'}. The rows at fault are shown with the check.`,
   };
 }

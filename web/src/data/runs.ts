@@ -56,6 +56,10 @@ const endpoints = api.injectEndpoints({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/runs`, method: 'POST', body }),
       invalidatesTags: ['Runs'],
     }),
+    startChecks: b.mutation<RunEntry, { slug: string; checks: readonly string[]; tables: readonly string[] }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/checks`, method: 'POST', body }),
+      invalidatesTags: ['Runs'],
+    }),
     stopRun: b.mutation<void, number>({
       query: (id) => ({ url: `runs/${id}/stop`, method: 'POST' }),
       invalidatesTags: ['Runs'],
@@ -76,6 +80,7 @@ export const {
   useRunQuery,
   useStepQuery,
   useStartRunMutation,
+  useStartChecksMutation,
   useStopRunMutation,
   useContinueRunMutation,
   useScriptQuery,

@@ -14,15 +14,15 @@ import { targetPlace, stagedPlace } from './context.js';
 import type { LoadPlan, PlanContext } from './context.js';
 import { specOf } from '../../language/spec.js';
 import { isView, keepsRows } from '../../language/policies.js';
-import type { Definition, Project, ReferenceTable, Table } from '../../model/project.js';
+import type { Definition, Project, ReferenceTable } from '../../model/project.js';
 import { countStatement } from '../../check/checks.js';
-import { constraintChecks, type ConstraintCheck } from '../../check/constraint-checks.js';
+import type { ConstraintCheck } from '../../check/constraint-checks.js';
+import { compiledChecks } from '../../check/table-checks.js';
 import { idents, literal, qualified } from '../../sql/quote.js';
 import { stagedSchema, type Environment, type Place } from '../../model/place.js';
 import { addDrift, addedToEvents, remembered, startingTable, type LoadBase } from './base.js';
-import { compileCondition, compileText, type Names } from '../../compile/compile.js';
+import { compileText, type Names } from '../../compile/compile.js';
 import { definitionQuery } from '../../keys/definition-query.js';
-import { namesFunctions } from '../../index/condition.js';
 import { wrapped } from '../../sql/edits.js';
 import { settingsOf, withEach } from '../../model/settings.js';
 import { untypedDrift, withDrift } from '../../compile/drift.js';
@@ -240,15 +240,6 @@ function timeOf({ time, lastTime }: PlanContext): string {
   if (lastTime === undefined) return time === undefined ? 'now()::text' : literal(time);
   const clock = time === undefined ? 'now()' : `timestamptz ${literal(time)}`;
   return `greatest(${clock}, timestamptz ${literal(lastTime)} + interval '1 microsecond')::text`;
-}
-
-/** The checks of a table's contract, with the project's functions in their conditions replaced. */
-function compiledChecks(project: Project, table: Table, target: Place, names: Names): ConstraintCheck[] {
-  return constraintChecks(project, table, target).map((c) =>
-    c.expression !== undefined && namesFunctions(c.expression)
-      ? { ...c, expression: compileCondition(c.expression, names) }
-      : c,
-  );
 }
 
 /** Dimensions of this environment may be given placeholders; those that are read from another one may not. */

@@ -12,6 +12,7 @@ import { Grid } from '../../shared/grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
+import { RunChecks } from './run-checks';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 
@@ -25,17 +26,20 @@ export function CheckDetail({ check }: { check: CheckState }) {
   return (
     <article className="flex flex-col gap-4 p-4">
       <header className="flex flex-col gap-1">
-        <h2 className="sheet-title flex items-center gap-2">
-          <VerdictMark verdict={check.verdict} size={14} />
-          {check.title}
-        </h2>
+        <div className="flex items-start justify-between gap-3">
+          <h2 className="sheet-title flex items-center gap-2">
+            <VerdictMark verdict={check.verdict} size={14} />
+            {check.title}
+          </h2>
+          {check.kind !== 'policy' && <RunChecks checks={[check.id]}>Run check</RunChecks>}
+        </div>
         <p className="text-soft">
           <Link className="text-plan underline underline-offset-2" to={address.table(slug, check.table)}>
             {check.table}
           </Link>
           ,{' '}
           {check.kind === 'query'
-            ? 'a query that must return no rowss'
+            ? 'a query that must return no rows'
             : check.kind === 'policy'
               ? 'part of the load'
               : check.kind}
@@ -60,7 +64,11 @@ export function CheckDetail({ check }: { check: CheckState }) {
       </header>
       {!latest ? (
         <Empty title="Not run here yet">
-          <p>Checks run in the same step as their table: run {check.table}.</p>
+          <p>
+            {check.kind === 'policy'
+              ? `It is part of the load: run ${check.table}.`
+              : `It runs with each load of ${check.table}, and alone whenever asked.`}
+          </p>
         </Empty>
       ) : (
         <>

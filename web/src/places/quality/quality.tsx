@@ -9,6 +9,7 @@ import { Hatch, VerdictMark } from '../../shared/marks';
 import { Empty } from '../../shared/ui/empty';
 import { CheckDetail } from './check-detail';
 import { CheckLine } from './check-line';
+import { RunChecks } from './run-checks';
 import { VirtualList } from '../../shared/ui/virtual-list';
 
 const VERDICTS: readonly Verdict[] = ['broken', 'advisory', 'not run', 'holds'];
@@ -75,6 +76,9 @@ export default function Quality() {
               <span className="font-mono text-small">{count(counts.get(v))}</span>
             </button>
           ))}
+        </div>
+        <div className="flex justify-end border-b border-line p-2">
+          <RunChecks>Run all checks</RunChecks>
         </div>
         {tables.length === 0 && <Empty title={`No check is ${only}`} />}
         <VirtualList

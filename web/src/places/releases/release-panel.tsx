@@ -1,7 +1,7 @@
 import { useForm } from 'react-hook-form';
 import type { Verdict } from '@ouvrage/core/check';
 import { useState } from 'react';
-import { useNavigate } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useCommitMutation } from '../../data/workspaces';
 import { useReleaseMutation } from '../../data/releases';
@@ -9,7 +9,8 @@ import { useProject } from '../../data/project';
 import { usePerson, whyNot } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Comparison } from '@ouvrage/api/release';
-import { plural } from '../../shared/format';
+import { plural, rows } from '../../shared/format';
+import { RunChecks } from '../quality/run-checks';
 import { VerdictMark } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
 import { isFilled } from '../../shared/filled';
@@ -83,6 +84,7 @@ export function ReleasePanel({ data }: { data: Comparison }) {
               ))}
             </ul>
           </section>
+          {data.checks.length > 0 && <ChangedChecks checks={data.checks} />}
           {!isQuiet(data.impact) && (
             <section aria-label="What the changes mean elsewhere" className="flex flex-col gap-1">
               <SectionTitle>What the changes mean elsewhere</SectionTitle>
@@ -104,6 +106,38 @@ export function ReleasePanel({ data }: { data: Comparison }) {
       {data.drafts.length > 0 && <CommitForm data={data} />}
       {!nothing && data.drafts.length === 0 && <ReleaseForm key={data.commits[0]?.id} data={data} />}
     </aside>
+  );
+}
+
+/** Checks that are new or changed, with what was found of each over the rows that are here. */
+function ChangedChecks({ checks }: { checks: Comparison['checks'] }) {
+  const { slug } = useProject();
+  const runnable = checks.filter((c) => c.change !== 'deleted').map((c) => c.check.id);
+  return (
+    <section aria-label="Changed checks" className="flex flex-col gap-1.5">
+      <SectionTitle aside={plural(checks.length, 'check')}>Changed checks</SectionTitle>
+      <ul>
+        {checks.map(({ change, check }) => (
+          <li key={check.id} className="flex items-center gap-3 border-b border-line py-1.5">
+            <VerdictMark verdict={change === 'deleted' ? 'not run' : check.verdict} />
+            <span className="min-w-0 flex-1">
+              {change === 'deleted' ? (
+                check.title
+              ) : (
+                <Link className="text-plan underline underline-offset-2" to={address.check(slug, check.id)}>
+                  {check.title}
+                </Link>
+              )}
+              <span className="block text-small text-soft">
+                {check.table}, {change}
+                {change !== 'deleted' && check.atFault !== null && `, ${rows(check.atFault)} at fault`}
+              </span>
+            </span>
+          </li>
+        ))}
+      </ul>
+      {runnable.length > 0 && <RunChecks checks={runnable}>Run changed checks</RunChecks>}
+    </section>
   );
 }
 

@@ -32,6 +32,7 @@ const COMPARISON: Comparison = {
   untouched: 1,
   impact: { breaks: [], values: [], rows: [] },
   freed: [],
+  checks: [],
   verdicts: NONE,
 };
 

@@ -79,7 +79,12 @@ function RunAll() {
   );
 }
 
-const WHAT: Readonly<Record<RunEntry['kind'], string>> = { build: 'build', intake: 'intake', release: 'release' };
+const WHAT: Readonly<Record<RunEntry['kind'], string>> = {
+  build: 'build',
+  intake: 'intake',
+  release: 'release',
+  check: 'checks of',
+};
 
 function RunLine({ run, current }: { run: RunEntry; current: boolean }) {
   const { slug } = useProject();

@@ -4,6 +4,7 @@ import { Empty } from '../../shared/ui/empty';
 import { VirtualList } from '../../shared/ui/virtual-list';
 import { CheckDetail } from '../quality/check-detail';
 import { CheckLine } from '../quality/check-line';
+import { RunChecks } from '../quality/run-checks';
 
 /** The checks of one table. */
 export function ChecksFacet({ table }: { table: string }) {
@@ -27,15 +28,14 @@ export function ChecksFacet({ table }: { table: string }) {
   }
   return (
     <div className="flex h-full min-h-0">
-      <VirtualList
-        label={`Checks of ${table}`}
-        items={own}
-        keyOf={(c) => c.id}
-        height={34}
-        className="w-82.5 shrink-0 border-r border-line"
-      >
-        {(check) => <CheckLine check={check} current={check.id === current.id} onChoose={setChosen} />}
-      </VirtualList>
+      <div className="flex w-82.5 shrink-0 flex-col border-r border-line">
+        <div className="flex justify-end border-b border-line p-2">
+          <RunChecks tables={[table]}>Run checks</RunChecks>
+        </div>
+        <VirtualList label={`Checks of ${table}`} items={own} keyOf={(c) => c.id} height={34} className="flex-1">
+          {(check) => <CheckLine check={check} current={check.id === current.id} onChoose={setChosen} />}
+        </VirtualList>
+      </div>
       <div className="min-w-0 flex-1 overflow-auto">
         <CheckDetail check={current} />
       </div>
