@@ -49,6 +49,79 @@ export interface CheckOutcome {
   readonly rows: FaultRows | null;
 }
 
+/** A verdict on a check, without its SQL and rows. */
+export interface CheckPoint {
+  readonly id: string;
+  readonly verdict: Verdict;
+  readonly atFault: string | null;
+  readonly total: string | null;
+  readonly at: Instant;
+  readonly run: number;
+}
+
+/** How the tables of an environment were on each of some days. */
+export interface QualityDays {
+  readonly environment: string;
+  /** The zone that the days are of. */
+  readonly zone: string;
+  /** `2026-11-30`, oldest first. */
+  readonly days: readonly string[];
+  /** The worst verdict of each day, null where nothing of a table ran; tables of which nothing ran on any are left out. */
+  readonly tables: readonly { readonly table: string; readonly verdicts: readonly (Verdict | null)[] }[];
+}
+
+/** What ran of one table on one day. */
+export interface QualityDay {
+  readonly results: readonly CheckPoint[];
+  /** Loads of the table, and what stopped those that did not end well. */
+  readonly loads: readonly {
+    readonly run: number;
+    readonly state: StepState;
+    readonly rows: string | null;
+    readonly error: string | null;
+    readonly at: Instant;
+  }[];
+}
+
+/** A check over time. */
+export interface CheckSeries {
+  /** Oldest first, at most 400. */
+  readonly points: readonly CheckPoint[];
+  /** Releases within the time of the points. */
+  readonly releases: readonly ReleaseMark[];
+  readonly failing: FailingSince | null;
+}
+
+export interface ReleaseMark {
+  readonly id: number;
+  readonly message: string;
+  readonly person: string;
+  readonly at: Instant;
+}
+
+/** Since when a check has not held, and what changed between the last verdict that held and the first that did not. */
+export interface FailingSince {
+  readonly since: Instant;
+  /** The first run in which it did not hold. */
+  readonly run: number;
+  /** Verdicts since then, that one included. */
+  readonly results: number;
+  /** When it last held; null if it never did. */
+  readonly held: Instant | null;
+  /** Releases in between that changed a table which the check depends on. */
+  readonly releases: readonly (ReleaseMark & { readonly tables: readonly string[] })[];
+  /** Loads in between of tables which the check depends on, nearest first. */
+  readonly loads: readonly {
+    readonly table: string;
+    readonly run: number;
+    readonly state: StepState;
+    readonly at: Instant;
+    readonly rows: string | null;
+    /** Rows after the load before. */
+    readonly rowsBefore: string | null;
+  }[];
+}
+
 export interface LoadEntry {
   readonly run: number;
   readonly state: StepState;

@@ -142,6 +142,7 @@ export class RunStep {
 
 @Entity('check_result')
 @Index(['environment', 'checkId', 'at'])
+@Index('check_result_at', ['environment', 'at'])
 export class CheckResult {
   @PrimaryGeneratedColumn('identity', { type: 'bigint', generatedIdentity: 'ALWAYS' })
   id: string;
