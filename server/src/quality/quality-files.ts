@@ -68,7 +68,6 @@ const ENTITIES: Readonly<Record<string, string>> = {
   "'": '&apos;',
 };
 /** Characters that XML 1.0 cannot hold at all are left out. */
-// eslint-disable-next-line no-control-regex
 const IMPOSSIBLE =
   /[\u0000-\u0008\u000b\u000c\u000e-\u001f\ufffe\uffff]|[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g;
 const escaped = (text: string) => text.replace(IMPOSSIBLE, '').replace(/[&<>"']/g, (c) => ENTITIES[c]!);

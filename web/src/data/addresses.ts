@@ -7,6 +7,9 @@ export const address = {
   starter: (ws: string, starter?: string, table?: string) =>
     `/w/${ws}/new${starter ? `/${starter}` : ''}${table ? `?table=${table}` : ''}`,
   check: (ws: string, id: string) => `/w/${ws}/quality/${id}`,
+  /** What ran of a table on a day. */
+  day: (ws: string, { table, day }: { readonly table: string; readonly day: string }) =>
+    `/w/${ws}/quality?table=${table}&day=${day}`,
   run: (ws: string, id: number, step?: number) => `/w/${ws}/runs/${id}${step === undefined ? '' : `/${step}`}`,
   lineage: (ws: string, focus?: string) => `/w/${ws}/lineage${focus ? `?focus=${focus}` : ''}`,
   /** How a column is made, in words. */

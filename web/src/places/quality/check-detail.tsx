@@ -12,6 +12,7 @@ import { Grid } from '../../shared/grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
+import { CheckOverTime } from './check-over-time';
 import { RunChecks } from './run-checks';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
@@ -62,6 +63,7 @@ export function CheckDetail({ check }: { check: CheckState }) {
           )}
         </p>
       </header>
+      {check.verdict !== 'not run' && <CheckOverTime check={check} />}
       {!latest ? (
         <Empty title="Not run here yet">
           <p>

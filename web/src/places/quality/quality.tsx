@@ -1,57 +1,45 @@
-import type { CheckState } from '@ouvrage/api/quality';
+import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Verdict } from '@ouvrage/core/check';
 import { useMemo, useState } from 'react';
-import { useNavigate, useParams } from 'react-router';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
-import { count, plural } from '../../shared/format';
-import { Hatch, VerdictMark } from '../../shared/marks';
+import { qualityFile, useQualityDaysQuery, type VerdictsOf, ZONE } from '../../data/quality';
+import { count } from '../../shared/format';
+import { VerdictMark } from '../../shared/marks';
 import { Empty } from '../../shared/ui/empty';
+import { Loading } from '../../shared/ui/loading';
+import { ProblemNote } from '../../shared/ui/problem-note';
 import { CheckDetail } from './check-detail';
-import { CheckLine } from './check-line';
+import { Coverage } from './coverage';
+import { DayPanel } from './day-panel';
+import { DaySheet } from './day-sheet';
 import { RunChecks } from './run-checks';
-import { VirtualList } from '../../shared/ui/virtual-list';
+import { SaveAs } from './save-as';
+import { narrowed, sheetRows, VERDICTS, type Narrowing } from './sheet-rows';
 
-const VERDICTS: readonly Verdict[] = ['broken', 'advisory', 'not run', 'holds'];
+const LENGTHS = [7, 30, 90] as const;
 
-/** A table with its checks under it, or one of them. */
-type Line = { readonly table: string; readonly checks: number } | { readonly check: CheckState };
-
-/** The checks of all tables, the worst first within each. */
+/** Verdicts of all tables by days; below, what ran on one day, or one check. */
 export default function Quality() {
-  const { slug, checks, layerPosition } = useProject();
+  const { slug, checks, summary, isProduction, layerPosition } = useProject();
   const { '*': id } = useParams();
+  const [search, setSearch] = useSearchParams();
   const navigate = useNavigate();
-  const [only, setOnly] = useState<Verdict>();
-  const counts = useMemo(
-    () => new Map(VERDICTS.map((v) => [v, checks.filter((c) => c.verdict === v).length])),
-    [checks],
+  const [narrowing, setNarrowing] = useState<Narrowing>({});
+  const [days, setDays] = useState<number>(30);
+  const [of, setOf] = useState<VerdictsOf>(isProduction ? 'production' : 'here');
+  const { data, error, isLoading, refetch } = useQualityDaysQuery({ slug, of, days });
+  const rows = useMemo(
+    () => sheetRows({ tables: summary.tables, checks, days: data, layerPosition }),
+    [summary.tables, checks, data, layerPosition],
   );
-  const tables = useMemo(() => {
-    const shown = checks.filter((c) => only === undefined || c.verdict === only);
-    const groups = new Map<string, CheckState[]>();
-    for (const c of shown) {
-      const list = groups.get(c.table);
-      if (list) list.push(c);
-      else groups.set(c.table, [c]);
-    }
-    const rank = (list: typeof checks) => Math.min(...list.map((c) => VERDICTS.indexOf(c.verdict)));
-    return [...groups]
-      .map(
-        ([table, list]) =>
-          [table, [...list].sort((a, b) => VERDICTS.indexOf(a.verdict) - VERDICTS.indexOf(b.verdict))] as const,
-      )
-      .sort((a, b) => rank(a[1]) - rank(b[1]) || a[0].localeCompare(b[0]));
-  }, [checks, only]);
-  const lines = useMemo(
-    () =>
-      tables.flatMap(([table, list]): Line[] => [{ table, checks: list.length }, ...list.map((check) => ({ check }))]),
-    [tables],
-  );
-  const current = checks.find((c) => c.id === id) ?? (id ? undefined : tables[0]?.[1][0]);
-  const layer = (table: string) => Math.max(0, layerPosition(table));
-
-  if (checks.length === 0) {
+  const shown = useMemo(() => narrowed(rows, narrowing), [rows, narrowing]);
+  const isCoverage = search.get('view') === 'coverage';
+  const [table, day] = [search.get('table'), search.get('day')];
+  const current = id ? checks.find((c) => c.id === id) : undefined;
+  const owners = useMemo(() => [...new Set(rows.flatMap((r) => r.owner ?? []))].sort(), [rows]);
+  if (checks.length === 0 && rows.length === 0)
     return (
       <Empty title="The project has no checks yet">
         <p>
@@ -59,58 +47,130 @@ export default function Quality() {
         </p>
       </Empty>
     );
-  }
+  const narrow = (by: Partial<Narrowing>) => setNarrowing({ ...narrowing, ...by });
+  const select = 'h-control rounded-edge border border-rule bg-raised pl-2';
   return (
-    <div className="flex h-full min-h-0">
-      <aside aria-label="Checks" className="flex w-97.5 shrink-0 flex-col border-r border-line bg-paper">
-        <div className="flex gap-1 border-b border-line p-2" role="group" aria-label="Only checks that">
+    <div className="flex h-full min-h-0 flex-col bg-sheet">
+      <header className="flex flex-wrap items-center gap-2 border-b border-line px-4 py-2">
+        <h1 className="sheet-title pr-2">Quality</h1>
+        <div className="flex gap-1" role="group" aria-label="Only tables with checks that">
           {VERDICTS.map((v) => (
             <button
               key={v}
               type="button"
-              aria-pressed={only === v}
-              onClick={() => setOnly(only === v ? undefined : v)}
-              className={`flex h-control-small min-w-0 items-center gap-1 rounded-edge border px-1 whitespace-nowrap ${only === v ? 'border-plan bg-wash' : 'border-line bg-sheet hover:bg-raised'}`}
+              aria-pressed={narrowing.verdict === v}
+              onClick={() => narrow({ verdict: narrowing.verdict === v ? undefined : v })}
+              className={`flex h-control-small items-center gap-1 rounded-edge border px-1.5 whitespace-nowrap ${narrowing.verdict === v ? 'border-plan bg-wash' : 'border-transparent hover:bg-wash'}`}
             >
               <VerdictMark verdict={v} size={11} /> {v}{' '}
-              <span className="font-mono text-small">{count(counts.get(v))}</span>
+              <span className="font-mono text-small">{count(verdictCount(checks, v))}</span>
             </button>
           ))}
         </div>
-        <div className="flex justify-end border-b border-line p-2">
-          <RunChecks>Run all checks</RunChecks>
-        </div>
-        {tables.length === 0 && <Empty title={`No check is ${only}`} />}
-        <VirtualList
-          label="Checks by table"
-          items={lines}
-          keyOf={(line) => ('check' in line ? line.check.id : `table ${line.table}`)}
-          height={34}
-          current={lines.findIndex((line) => 'check' in line && line.check.id === id)}
-          className="flex-1"
+        <span className="flex-1" />
+        {!isCoverage && summary.layers.length > 1 && (
+          <select
+            aria-label="Layer"
+            className={select}
+            value={narrowing.layer ?? ''}
+            onChange={(e) => narrow({ layer: e.target.value || undefined })}
+          >
+            <option value="">all layers</option>
+            {summary.layers.map((l) => (
+              <option key={l.name}>{l.name}</option>
+            ))}
+          </select>
+        )}
+        {!isCoverage && owners.length > 0 && (
+          <select
+            aria-label="Owner"
+            className={select}
+            value={narrowing.owner ?? ''}
+            onChange={(e) => narrow({ owner: e.target.value || undefined })}
+          >
+            <option value="">all owners</option>
+            {owners.map((o) => (
+              <option key={o}>{o}</option>
+            ))}
+          </select>
+        )}
+        {!isProduction && (
+          <select
+            aria-label="Runs of"
+            className={select}
+            value={of}
+            onChange={(e) => setOf(e.target.value as VerdictsOf)}
+          >
+            <option value="here">{slug}</option>
+            <option value="production">production</option>
+          </select>
+        )}
+        <select
+          aria-label="How long"
+          className={select}
+          value={days}
+          onChange={(e) => setDays(Number(e.target.value))}
+          title={`Days of ${ZONE}`}
         >
-          {(line) =>
-            'check' in line ? (
-              <CheckLine
-                check={line.check}
-                current={line.check.id === current?.id}
-                onChoose={(next) => void navigate(address.check(slug, next))}
-              />
+          {LENGTHS.map((n) => (
+            <option key={n} value={n}>
+              last {n} days
+            </option>
+          ))}
+        </select>
+        <button
+          type="button"
+          aria-pressed={isCoverage}
+          onClick={() => setSearch(isCoverage ? {} : { view: 'coverage' })}
+          className={`h-control rounded-edge border px-3 font-medium ${isCoverage ? 'border-plan bg-wash' : 'border-rule bg-raised hover:bg-wash'}`}
+        >
+          Coverage
+        </button>
+        <SaveAs address={(format) => qualityFile(slug, { of, days, format })} />
+        <RunChecks>Run all checks</RunChecks>
+      </header>
+      {isCoverage ? (
+        <Coverage />
+      ) : error ? (
+        <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
+      ) : isLoading || !data ? (
+        <Loading what="Reading verdicts" />
+      ) : (
+        <>
+          <div className={`flex min-h-0 flex-col ${id || table ? 'basis-[45%]' : 'flex-1'}`}>
+            {shown.length === 0 ? (
+              <Empty title="No table is like that" />
             ) : (
-              <h2 className="flex items-center gap-2 px-3 pt-3 pb-1">
-                <Hatch position={layer(line.table)} />
-                <span className="min-w-0 truncate font-medium" title={line.table}>
-                  {line.table}
-                </span>
-                <span className="shrink-0 text-small text-soft">{plural(line.checks, 'check')}</span>
-              </h2>
-            )
-          }
-        </VirtualList>
-      </aside>
-      <section className="min-w-0 flex-1 overflow-auto bg-sheet">
-        {current ? <CheckDetail key={current.id} check={current} /> : <Empty title="This check does not exist" />}
-      </section>
+              <DaySheet
+                rows={shown}
+                days={data.days}
+                chosen={{ table: table ?? current?.table ?? undefined, day: day ?? undefined }}
+                onChoose={(place) => void navigate(address.day(slug, place))}
+              />
+            )}
+          </div>
+          {(id || (table && day)) && (
+            <section aria-label="Details" className="min-h-0 flex-1 overflow-auto border-t-2 border-ink" tabIndex={0}>
+              {id ? (
+                current ? (
+                  <CheckDetail key={current.id} check={current} />
+                ) : (
+                  <Empty title="This check does not exist">
+                    <Link className="text-plan underline" to={address.place(slug, 'quality')}>
+                      All tables
+                    </Link>
+                  </Empty>
+                )
+              ) : (
+                <DayPanel of={of} table={table!} day={day!} />
+              )}
+            </section>
+          )}
+        </>
+      )}
     </div>
   );
 }
+
+const verdictCount = (checks: readonly { readonly verdict: Verdict }[], verdict: Verdict) =>
+  checks.filter((c) => c.verdict === verdict).length;

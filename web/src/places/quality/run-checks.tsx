@@ -33,15 +33,13 @@ export function RunChecks({
       .catch(tell.problem);
   return (
     <span className="flex items-center gap-2">
-      {started !== undefined && (
-        <Link
-          role="status"
-          className="text-small text-plan underline underline-offset-2"
-          to={address.run(slug, started)}
-        >
-          run {started} {run && <RunWord state={run.state} />}
-        </Link>
-      )}
+      <span role="status">
+        {started !== undefined && (
+          <Link className="text-small text-plan underline underline-offset-2" to={address.run(slug, started)}>
+            run {started} {run && <RunWord state={run.state} />}
+          </Link>
+        )}
+      </span>
       <Button disabled={isRunning} {...(reason ? { reason } : {})} onClick={() => void begin()}>
         {children}
       </Button>

@@ -1,16 +1,12 @@
 import type { RowFilter } from '@ouvrage/core/look';
 import type { ColumnProfile } from '@ouvrage/core/model';
-import { BarChart } from 'echarts/charts';
-import { GridComponent, TooltipComponent } from 'echarts/components';
-import * as echarts from 'echarts/core';
-import { SVGRenderer } from 'echarts/renderers';
-import { useEffect, useRef, useState } from 'react';
+import { useMemo, useState } from 'react';
 import { LeftOut } from './left-out';
 import { useProfileQuery } from '../../data/rows';
 import { useProject } from '../../data/project';
-import { useAppSelector } from '../../data/store';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { ProfileAnswer } from '@ouvrage/api/rows';
+import { Chart, type ChartLook, type ChartOption } from '../../shared/chart';
 import { cell, count, duration, rows as rowsWord } from '../../shared/format';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
@@ -18,8 +14,6 @@ import { Empty } from '../../shared/ui/empty';
 import { Tag } from '../../shared/ui/tag';
 import type { TableSummary } from '../../worker/protocol';
 import { barsOf, type Bar } from './profile-bars';
-
-echarts.use([BarChart, GridComponent, TooltipComponent, SVGRenderer]);
 
 /** What each column holds; beside production's where the workspace has built the table itself. */
 export default function ProfileView({
@@ -124,7 +118,7 @@ function ColumnFigures({
       ? ([['pattern', column.patterns.map(([p]) => p || '(empty)').join('  ')]] as const)
       : []),
   ];
-  const bars = barsOf(column);
+  const bars = useMemo(() => barsOf(column), [column]);
   return (
     <div className="flex min-w-0 flex-1 gap-4">
       <div className="w-62.5 shrink-0">
@@ -170,65 +164,15 @@ function Bars({
   upright: boolean;
   onChoose?: (bar: Bar) => void;
 }) {
-  const place = useRef<HTMLDivElement>(null);
-  const theme = useAppSelector((s) => s.interface.theme);
-  const choose = useRef(onChoose);
-  useEffect(() => {
-    choose.current = onChoose;
-  });
-  useEffect(() => {
-    const style = getComputedStyle(document.documentElement);
-    const colour = (token: string) => style.getPropertyValue(`--${token}`).trim();
-    const chart = echarts.init(place.current!, null, { renderer: 'svg' });
-    const text = { color: colour('soft'), fontFamily: 'IBM Plex Mono', fontSize: 10 };
-    const category = {
-      type: 'category',
-      data: bars.map((b) => b.label),
-      axisTick: { show: false },
-      axisLine: { lineStyle: { color: colour('rule') } },
-    };
-    const value = { type: 'value', splitLine: { show: false }, axisLabel: { show: false } };
-    chart.setOption({
-      animation: false,
-      grid: upright ? { left: 4, right: 4, top: 6, bottom: 18 } : { left: 118, right: 46, top: 2, bottom: 2 },
-      xAxis: upright
-        ? { ...category, axisLabel: { ...text, interval: Math.max(1, Math.floor(bars.length / 4)) } }
-        : value,
-      yAxis: upright ? value : { ...category, inverse: true, axisLabel: { ...text, width: 108, overflow: 'truncate' } },
-      tooltip: {
-        renderMode: 'richText',
-        textStyle: { fontFamily: 'IBM Plex Mono', fontSize: 11 },
-        formatter: ({ dataIndex }: { dataIndex: number }) =>
-          `${bars[dataIndex]!.label}\n${rowsWord(bars[dataIndex]!.count)}`,
-      },
-      series: [
-        {
-          type: 'bar',
-          data: bars.map((b) => b.count),
-          barCategoryGap: upright ? '8%' : '25%',
-          itemStyle: { color: colour('plan') },
-          cursor: choose.current ? 'pointer' : 'default',
-          label: upright
-            ? { show: false }
-            : { ...text, show: true, position: 'right', formatter: ({ value: v }: { value: number }) => count(v) },
-        },
-      ],
-    });
-    chart.on('click', ({ dataIndex }) => choose.current?.(bars[dataIndex]!));
-    const resized = new ResizeObserver(() => chart.resize());
-    resized.observe(place.current!);
-    return () => {
-      resized.disconnect();
-      chart.dispose();
-    };
-  }, [bars, upright, theme]);
+  const isChosen = onChoose !== undefined;
+  const option = useMemo(() => barsOption(bars, { upright, isChosen }), [bars, upright, isChosen]);
   return (
     <div className="min-w-0 flex-1">
-      <div
-        ref={place}
-        role="img"
-        aria-label={`${label}: ${bars.map((b) => `${b.label} ${b.count}`).join(', ')}`}
-        style={{ height: upright ? 92 : Math.max(40, bars.length * 16) }}
+      <Chart
+        label={`${label}: ${bars.map((b) => `${b.label} ${b.count}`).join(', ')}`}
+        height={upright ? 92 : Math.max(40, bars.length * 16)}
+        option={option}
+        onChoose={onChoose && ((i) => onChoose(bars[i]!))}
       />
       {onChoose && (
         <ul className="sr-only">
@@ -244,3 +188,43 @@ function Bars({
     </div>
   );
 }
+
+const barsOption =
+  (bars: readonly Bar[], { upright, isChosen }: { readonly upright: boolean; readonly isChosen: boolean }) =>
+  ({ colour, text }: ChartLook): ChartOption => {
+    const category = {
+      type: 'category' as const,
+      data: bars.map((b) => b.label),
+      axisTick: { show: false },
+      axisLine: { lineStyle: { color: colour('rule') } },
+    };
+    const value = { type: 'value' as const, splitLine: { show: false }, axisLabel: { show: false } };
+    return {
+      animation: false,
+      grid: upright ? { left: 4, right: 4, top: 6, bottom: 18 } : { left: 118, right: 46, top: 2, bottom: 2 },
+      xAxis: upright
+        ? { ...category, axisLabel: { ...text, interval: Math.max(1, Math.floor(bars.length / 4)) } }
+        : value,
+      yAxis: upright ? value : { ...category, inverse: true, axisLabel: { ...text, width: 108, overflow: 'truncate' } },
+      tooltip: {
+        renderMode: 'richText',
+        textStyle: { fontFamily: 'IBM Plex Mono', fontSize: 11 },
+        formatter: (of) => {
+          const { dataIndex } = of as { dataIndex: number };
+          return `${bars[dataIndex]!.label}\n${rowsWord(bars[dataIndex]!.count)}`;
+        },
+      },
+      series: [
+        {
+          type: 'bar',
+          data: bars.map((b) => b.count),
+          barCategoryGap: upright ? '8%' : '25%',
+          itemStyle: { color: colour('plan') },
+          cursor: isChosen ? 'pointer' : 'default',
+          label: upright
+            ? { show: false }
+            : { ...text, show: true, position: 'right', formatter: ({ value: v }) => count(v as number) },
+        },
+      ],
+    };
+  };

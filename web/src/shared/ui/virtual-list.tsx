@@ -60,14 +60,18 @@ export function VirtualList<T>({
  * The rows of a table's body that are in sight, with what is above and below them as two empty rows.
  * @param scroller what the table is scrolled in
  * @param height of each row, in pixels
+ * @param current the row that is brought into sight when it changes
  */
-export function useVirtualRows<T>(items: readonly T[], scroller: HTMLElement | null, height: number) {
+export function useVirtualRows<T>(items: readonly T[], scroller: HTMLElement | null, height: number, current = -1) {
   const virtual = useVirtualizer({
     count: items.length,
     getScrollElement: () => scroller,
     estimateSize: () => height,
     overscan: 20,
   });
+  useEffect(() => {
+    if (scroller && current >= 0) virtual.scrollToIndex(current, { align: 'center' });
+  }, [scroller, current, virtual]);
   const shown = virtual.getVirtualItems();
   return {
     rows: shown.map((item) => items[item.index]!),
