@@ -1,5 +1,6 @@
 import type { ChangedCheck, Verdict } from '@ouvrage/core/check';
 import type { Instant } from './instant.js';
+import type { IncidentEntry } from './incident.js';
 import type { Commit, FileConflict } from './project.js';
 import type { CheckState } from './quality.js';
 import type { RunEntry, StepState } from './run.js';
@@ -77,6 +78,8 @@ export interface ReleaseEntry {
 }
 
 export interface TodayAnswer {
+  /** Incidents that are not closed. */
+  readonly incidents: readonly IncidentEntry[];
   /** For administrators: servers that are declared and bound to no connection. */
   readonly toBind: readonly { readonly server: string; readonly workspaces: readonly string[] }[];
   readonly failedFiles: readonly { readonly file: string; readonly reason: string | null; readonly at: Instant }[];

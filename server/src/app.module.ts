@@ -13,6 +13,7 @@ import { Seeder } from './seeder.js';
 import { Config } from './shared/config.js';
 import { ConnectionModule } from './connection/connection.module.js';
 import { DeliveryModule } from './delivery/delivery.module.js';
+import { IncidentModule } from './incident/incident.module.js';
 import { LookModule } from './look/look.module.js';
 import { SourceModule } from './source/source.module.js';
 import { StandinModule } from './standin/standin.module.js';
@@ -58,6 +59,7 @@ export class AppModule {
         LookModule,
         StandinModule,
         QualityModule,
+        IncidentModule,
         ReleaseModule,
       ],
       controllers: [HealthController],

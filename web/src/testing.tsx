@@ -7,6 +7,7 @@ import type { ReactNode } from 'react';
 import { Provider } from 'react-redux';
 import { MemoryRouter, Route, Routes, useLocation } from 'react-router';
 import type { Person } from '@ouvrage/api/people';
+import type { IncidentEntry } from '@ouvrage/api/incident';
 import type { CheckState } from '@ouvrage/api/quality';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Request as Asked } from './worker/protocol';
@@ -128,6 +129,21 @@ export const checkOf = (id: string, of: Partial<CheckState> = {}): CheckState =>
   at: '2026-01-02T00:00:00Z',
   run: 1,
   environment: 'dues',
+  ...of,
+});
+
+export const incidentOf = (id: number, of: Partial<IncidentEntry> = {}): IncidentEntry => ({
+  id,
+  title: `Incident ${id}`,
+  state: 'open',
+  severity: 'medium',
+  lead: null,
+  openedBy: 'Jonas',
+  since: '2026-01-02T00:00:00Z',
+  openedAt: '2026-01-02T01:00:00Z',
+  closedAt: null,
+  reopened: 0,
+  subjects: [{ kind: 'check', subject: 'core.dim_berth/dim_berth_pkey', table: 'core.dim_berth' }],
   ...of,
 });
 

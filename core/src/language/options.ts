@@ -57,6 +57,19 @@ const storageRules = Object.fromEntries(
   ]),
 ) as unknown as Rules<(typeof STORAGE_PARAMETERS)[number]>;
 
+/** How bad it is that something does not hold, the least first. */
+export const SEVERITIES = ['low', 'medium', 'high', 'critical'] as const;
+export type Severity = (typeof SEVERITIES)[number];
+
+/** Of a check, or of all checks and loads of a table. */
+const INCIDENT_OPTIONS = {
+  severity: {
+    help: 'How bad it is when it fails in production; medium, where it is not said.',
+    value: choice(...SEVERITIES),
+  },
+  open_incident: { help: 'Whether an incident is opened when it fails in production.', value: { kind: 'boolean' } },
+} as const satisfies Readonly<Record<string, OptionRule>>;
+
 /** `with (…)` of a definition. */
 export const TABLE_OPTIONS = rules({
   load: { help: 'How the table is brought up to date.', value: choice(...LOAD_POLICIES) },
@@ -140,6 +153,7 @@ export const TABLE_OPTIONS = rules({
   advisory: { help: 'Constraints whose failure stops nothing, by name, with commas between.', value: TEXT },
   tolerate: { help: 'Failing rows that a constraint may have: its name and a count or share.', value: TEXT },
   before: { help: 'Statements that run in the load’s transaction before the query.', value: TEXT },
+  ...INCIDENT_OPTIONS,
   was: { help: 'The table’s former name, layer.table: a release renames it.', value: TEXT, rare: true },
   for_each: { help: 'A reference table: one table is made per row of it.', value: TEXT, rare: true },
   each_schema: { help: 'The schema of each of those tables, such as mart_{terminal_code}.', value: TEXT, rare: true },
@@ -183,6 +197,7 @@ export const CHECK_OPTIONS = rules({
   advisory: { help: 'Whether its failure stops nothing.', value: { kind: 'boolean' } },
   tolerate: { help: 'How many rows it may find: a count or a share.', value: { kind: 'share' } },
   about: { help: 'The table that it is about: nothing that reads it is loaded where the check fails.', value: TEXT },
+  ...INCIDENT_OPTIONS,
 });
 
 /** `options (…)` of a source table. */

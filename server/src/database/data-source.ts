@@ -4,6 +4,7 @@ import { AccessToken, Audit, Person, Session } from '../people/people.entities.j
 import { CommitAuthor, Draft, Workspace } from '../project/project.entities.js';
 import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
 import { Delivery } from '../delivery/delivery.entities.js';
+import { Incident, IncidentEvent, IncidentSubject } from '../incident/incident.entities.js';
 import { SourceState } from '../source/source.entities.js';
 import { Setting } from '../shared/setting.entity.js';
 import { Binding, Connection } from '../connection/connection.entities.js';
@@ -15,11 +16,15 @@ import { Deliveries1764079200000 } from './migrations/1764079200000-deliveries.j
 import { LoadNote1764100000000 } from './migrations/1764100000000-load-note.js';
 import { DeliveryKept1764400000000 } from './migrations/1764400000000-delivery-kept.js';
 import { CheckTexts1764500000000 } from './migrations/1764500000000-check-texts.js';
+import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
 import { Authors1764300000000 } from './migrations/1764300000000-authors.js';
 import { SignInAttempts1764300100000 } from './migrations/1764300100000-sign-in-attempts.js';
 import { LoadCounts1764090000000 } from './migrations/1764090000000-load-counts.js';
 
 export const ENTITIES = [
+  Incident,
+  IncidentSubject,
+  IncidentEvent,
   Person,
   Session,
   AccessToken,
@@ -66,6 +71,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       SignInAttempts1764300100000,
       DeliveryKept1764400000000,
       CheckTexts1764500000000,
+      Incidents1764510000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

@@ -4,7 +4,7 @@ import { hash, verify } from '@node-rs/argon2';
 import { exhaustMap, filter, from, interval, merge, Subject, take, type Observable } from 'rxjs';
 import { type EntityManager, In, LessThan, Repository } from 'typeorm';
 import { randomToken, tokenHash } from '../shared/secret.js';
-import { AccessToken, Audit, Person, Session, type PersonRole } from './people.entities.js';
+import { AccessToken, Audit, Person, PERSON_ROLES, Session, type PersonRole } from './people.entities.js';
 
 const SESSION_HOURS = 24 * 7;
 /** How often an open event stream asks whether its session is still there. */
@@ -41,6 +41,12 @@ export class PeopleService {
   /** People by their ids, in the order of their names. */
   byIds(ids: readonly string[]): Promise<Person[]> {
     return this.people.find({ where: { id: In(ids) }, order: { name: 'ASC' } });
+  }
+
+  /** Those who may do what a role may, in the order of their names. */
+  async acting(role: PersonRole): Promise<Person[]> {
+    const all = await this.people.find({ order: { displayName: 'ASC' } });
+    return all.filter((p) => PERSON_ROLES.indexOf(p.role) >= PERSON_ROLES.indexOf(role));
   }
 
   /** The names of those who are administrators, for people who need one. */

@@ -11,6 +11,7 @@ import { CheckResult } from '../run/run.entities.js';
 import { tablesOf } from '../run/run-plan.js';
 import type { Sent } from '../shared/answers.js';
 import { notFound, Problem } from '../shared/problem.js';
+import { OF_WHAT_IS_THERE } from './quality.service.js';
 
 /** Verdicts as a rank, the worst first. */
 const RANKED: readonly Verdict[] = ['broken', 'advisory', 'not run', 'holds'];
@@ -43,11 +44,12 @@ export class QualityOverTime {
     const rows = await this.inZone<{ table: string; day: number; rank: number }>(
       `select t.table_name as "table", (t.at at time zone $2)::date - ((now() at time zone $2)::date - $3::int + 1) as day, min(t.rank)::int as rank
        from (
-         select c.table_name, c.at, ${rankOf('c.verdict')} as rank from check_result c where c.environment = $1 and c.at >= ${begin}
+         select c.table_name, c.at, ${rankOf('c.verdict')} as rank from check_result c join run_step s on s.id = c.step_id join run r on r.id = s.run_id
+         where c.environment = $1 and c.at >= ${begin} and ${OF_WHAT_IS_THERE}
          union all
          select s.table_name, s.finished_at, ${rankOf(`case s.state when 'done' then 'holds' else 'not run' end`)}
          from run_step s join run r on r.id = s.run_id
-         where r.environment = $1 and s.finished_at >= ${begin} and s.kind in ('load', 'intake') and s.state in ('done', 'failed', 'blocked', 'interrupted')
+         where r.environment = $1 and ${OF_WHAT_IS_THERE} and s.finished_at >= ${begin} and s.kind in ('load', 'intake') and s.state in ('done', 'failed', 'blocked', 'interrupted')
        ) t group by 1, 2`,
       [environment, zone, days],
     );
@@ -79,8 +81,8 @@ export class QualityOverTime {
       `${at} >= ($3::date::timestamp at time zone $4) and ${at} < (($3::date + 1)::timestamp at time zone $4)`;
     const values = [environment, table, day, zone];
     const results = await this.inZone<Sent<CheckPoint>>(
-      `select ${POINT} from check_result c join run_step s on s.id = c.step_id
-       where c.environment = $1 and c.table_name = $2 and ${within('c.at')} order by c.at desc, c.id desc limit 2000`,
+      `select ${POINT} from check_result c join run_step s on s.id = c.step_id join run r on r.id = s.run_id
+       where c.environment = $1 and c.table_name = $2 and ${OF_WHAT_IS_THERE} and ${within('c.at')} order by c.at desc, c.id desc limit 2000`,
       values,
     );
     const loads = await this.inZone<Sent<QualityDay['loads'][number]>>(
@@ -101,8 +103,8 @@ export class QualityOverTime {
   }: DaysAsked): AsyncGenerator<(Sent<CheckPoint> & { readonly table: string })[]> {
     for (let after = '0'; ;) {
       const found = await this.inZone<Sent<CheckPoint> & { readonly table: string; readonly number: string }>(
-        `select ${POINT}, c.table_name as "table", c.id as number from check_result c join run_step s on s.id = c.step_id
-         where c.environment = $1 and c.at >= (((now() at time zone $2)::date - $3::int + 1)::timestamp at time zone $2) and c.id > $4
+        `select ${POINT}, c.table_name as "table", c.id as number from check_result c join run_step s on s.id = c.step_id join run r on r.id = s.run_id
+         where c.environment = $1 and ${OF_WHAT_IS_THERE} and c.at >= (((now() at time zone $2)::date - $3::int + 1)::timestamp at time zone $2) and c.id > $4
          order by c.id limit ${POINTS_AT_A_TIME}`,
         [environment, zone, days, after],
       );
@@ -118,8 +120,8 @@ export class QualityOverTime {
     const check = checksOf(project).find((c) => c.id === id);
     if (!check) throw notFound(`The check ${id}`);
     const newest = await this.results.query<Point[]>(
-      `select ${POINT} from check_result c join run_step s on s.id = c.step_id
-       where c.environment = $1 and c.check_id = $2 order by c.at desc, c.id desc limit ${MOST_POINTS}`,
+      `select ${POINT} from check_result c join run_step s on s.id = c.step_id join run r on r.id = s.run_id
+       where c.environment = $1 and c.check_id = $2 and ${OF_WHAT_IS_THERE} order by c.at desc, c.id desc limit ${MOST_POINTS}`,
       [environment, id],
     );
     const points = newest.reverse();

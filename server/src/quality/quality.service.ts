@@ -42,6 +42,9 @@ function foundOf(check: Check, line: Line, standing: Standing | undefined, lates
     .reduce<LatestRow | undefined>((newest, r) => (newest && newest.at >= r.at ? newest : r), undefined);
 }
 
+/** A release that did not get through changed nothing: its verdicts are about tables that were never there. */
+export const OF_WHAT_IS_THERE = `(r.kind <> 'release' or r.state not in ('failed', 'stopped', 'interrupted'))`;
+
 /** Verdicts on the checks of a project, as they were last found in an environment. */
 @Injectable()
 export class QualityService {
@@ -106,8 +109,8 @@ export class QualityService {
     const rows = await this.results.query<LatestRow[]>(
       `select distinct on (c.environment, c.check_id, c.says, s.kind = 'check')
          c.environment, c.check_id, c.verdict, c.at_fault, c.total, c.at, c.says, s.run_id, s.kind = 'check' as "isAlone"
-       from check_result c join run_step s on s.id = c.step_id
-       where c.environment = any($1) order by c.environment, c.check_id, c.says, s.kind = 'check', c.at desc, c.id desc`,
+       from check_result c join run_step s on s.id = c.step_id join run r on r.id = s.run_id
+       where c.environment = any($1) and ${OF_WHAT_IS_THERE} order by c.environment, c.check_id, c.says, s.kind = 'check', c.at desc, c.id desc`,
       [[slug, PRODUCTION]],
     );
     const latest = new Map<string, LatestRow[]>();
@@ -119,8 +122,8 @@ export class QualityService {
   async history(slug: string, checkId: string): Promise<Sent<CheckOutcome>[]> {
     const rows = await this.results.query<LatestRow[]>(
       `select c.environment, c.check_id, c.verdict, c.at_fault, c.total, c.at, c.sql, c.rows, s.run_id
-       from check_result c join run_step s on s.id = c.step_id
-       where c.environment = any($1) and c.check_id = $2 order by c.at desc, c.id desc limit 100`,
+       from check_result c join run_step s on s.id = c.step_id join run r on r.id = s.run_id
+       where c.environment = any($1) and ${OF_WHAT_IS_THERE} and c.check_id = $2 order by c.at desc, c.id desc limit 100`,
       [[slug, PRODUCTION], checkId],
     );
     return rows.map((r) => ({

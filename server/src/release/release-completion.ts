@@ -112,6 +112,10 @@ export class ReleaseCompletion {
       `update check_result set check_id = $2 || substr(check_id, length($1) + 1), table_name = $2 where table_name = $1 and step_id in (${ofProduction})`,
       [was, now, PRODUCTION],
     );
+    await this.releases.query(
+      `update incident_subject set table_name = $2, subject = case when kind = 'check' and subject like 'checks/%' then subject else $2 || substr(subject, length($1) + 1) end where table_name = $1`,
+      [was, now],
+    );
     await this.releases.query(`update run_step set table_name = $2 where table_name = $1 and id in (${ofProduction})`, [
       was,
       now,

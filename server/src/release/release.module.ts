@@ -7,6 +7,7 @@ import { TypeOrmModule } from '@nestjs/typeorm';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { ProjectModule } from '../project/project.module.js';
+import { IncidentModule } from '../incident/incident.module.js';
 import { QualityModule } from '../quality/quality.module.js';
 import { runOut } from '../run/run.controller.js';
 import { Release, Run } from '../run/run.entities.js';
@@ -93,6 +94,7 @@ export class ReleaseController {
     DeliveryModule,
     WarehouseModule,
     QualityModule,
+    IncidentModule,
   ],
   controllers: [ReleaseController],
   providers: [ReleaseCompletion, ReleaseService, TodayService],

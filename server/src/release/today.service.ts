@@ -12,6 +12,7 @@ import { RunService } from '../run/run.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { DeliveryListService } from '../delivery/delivery-list.service.js';
 import { ImportService } from '../source/import.service.js';
+import { IncidentService } from '../incident/incident.service.js';
 import { ReleaseService } from './release.service.js';
 
 /** Gathers what needs a person in an environment. */
@@ -25,6 +26,7 @@ export class TodayService {
     private readonly sources: SourceStateService,
     private readonly deliveries: DeliveryListService,
     private readonly imports: ImportService,
+    private readonly incidents: IncidentService,
   ) {}
 
   async today(slug: string, person: Person) {
@@ -47,7 +49,9 @@ export class TodayService {
       ...w,
       message: `${w.message}; ${w.hint}`,
     }));
+    const { incidents } = await this.incidents.list();
     return {
+      incidents: incidents.filter((i) => i.state !== 'closed'),
       toBind: mayAct(person.role, 'administrator') ? await this.imports.unbound() : [],
       failedFiles: failedFiles.map(({ file, reason, at }) => ({ file, reason, at })),
       late: [...lateness].flatMap(([table, { late, since, allowed }]) => (late ? [{ table, since, allowed }] : [])),

@@ -71,6 +71,11 @@ export class Run {
   @Column('boolean', { name: 'stop_asked', default: false })
   stopAsked: boolean;
 
+  /** Whether what follows its end has been done. */
+  @Index('run_not_followed', { where: 'NOT "followed"' })
+  @Column('boolean', { default: false })
+  followed: boolean;
+
   @CreateDateColumn({ name: 'created_at', type: 'timestamptz' })
   createdAt: Date;
 

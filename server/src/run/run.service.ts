@@ -45,6 +45,9 @@ export class RunService implements OnApplicationBootstrap {
     private readonly waiting: RunQueue,
   ) {}
 
+  /** What follows the end of a run; registered by the modules that know it. Each does its work once, also if it is asked again. */
+  readonly afterRun: ((id: number) => Promise<void>)[] = [];
+
   register(kind: RunKind, work: RunWork): void {
     this.works.set(kind, work);
   }
@@ -229,6 +232,7 @@ export class RunService implements OnApplicationBootstrap {
       listening.unsubscribe();
       this.waiting.working.delete(id);
       this.journal.close(run);
+      for (const follow of this.afterRun) await follow(id).catch((error: unknown) => logger.warn(error));
       await this.changed(run);
       await lock.release().catch((error: unknown) => logger.warn(error));
     }

@@ -3,7 +3,7 @@ import { isFilled } from '../shared/filled';
 import { Search } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useEffect, useState, type ReactNode } from 'react';
-import { NavLink, Outlet, useNavigate, useParams } from 'react-router';
+import { NavLink, Outlet, useLocation, useNavigate, useParams } from 'react-router';
 import { inputClass } from '../shared/ui/input';
 import { ProblemNote } from '../shared/ui/problem-note';
 import { Modal } from '../shared/ui/modal';
@@ -25,6 +25,7 @@ import { useUnsaved } from '../shared/use-unsaved';
 /** The dark strip over every sheet, and the sheet. */
 export function Frame() {
   const { ws = PRODUCTION } = useParams();
+  const inIncidents = useLocation().pathname.startsWith(`${address.incidents(ws)}`);
   const [finding, setFinding] = useState(false);
   const [helping, setHelping] = useState(false);
   const person = usePerson();
@@ -53,7 +54,7 @@ export function Frame() {
               key={place}
               to={address.place(ws, place)}
               className={({ isActive }) =>
-                `flex h-full items-center border-y-3 border-t-transparent px-2.5 font-medium ${isActive ? 'border-b-accent text-white' : 'border-b-transparent text-strip-text hover:text-white'}`
+                `flex h-full items-center border-y-3 border-t-transparent px-2.5 font-medium ${isActive || (place === 'quality' && inIncidents) ? 'border-b-accent text-white' : 'border-b-transparent text-strip-text hover:text-white'}`
               }
             >
               {label}

@@ -18,6 +18,7 @@ const Tables = lazy(() => import('../places/tables/tables'));
 const Starters = lazy(() => import('../places/starters/starters'));
 const Lineage = lazy(() => import('../places/lineage/lineage'));
 const Quality = lazy(() => import('../places/quality/quality'));
+const Incidents = lazy(() => import('../places/incidents/incidents'));
 const Runs = lazy(() => import('../places/runs/runs'));
 const Releases = lazy(() => import('../places/releases/releases'));
 const Settings = lazy(() => import('../places/settings/settings'));
@@ -87,6 +88,7 @@ export const router = createBrowserRouter([
           { path: 'files/*', element: shown(Tables, 'Opening the file') },
           { path: 'lineage', element: shown(Lineage, 'Opening Lineage') },
           { path: 'quality/*', element: shown(Quality, 'Opening Quality') },
+          { path: 'incidents/:id?', element: shown(Incidents, 'Opening incidents') },
           { path: 'runs/:run?/:step?', element: shown(Runs, 'Opening Runs') },
           { path: 'releases', element: shown(Releases, 'Opening Releases') },
           { path: 'settings/:section?', element: shown(Settings, 'Opening Settings') },

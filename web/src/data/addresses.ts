@@ -7,6 +7,8 @@ export const address = {
   starter: (ws: string, starter?: string, table?: string) =>
     `/w/${ws}/new${starter ? `/${starter}` : ''}${table ? `?table=${table}` : ''}`,
   check: (ws: string, id: string) => `/w/${ws}/quality/${id}`,
+  incidents: (ws: string) => `/w/${ws}/incidents`,
+  incident: (ws: string, id: number) => `/w/${ws}/incidents/${id}`,
   /** What ran of a table on a day. */
   day: (ws: string, { table, day }: { readonly table: string; readonly day: string }) =>
     `/w/${ws}/quality?table=${table}&day=${day}`,

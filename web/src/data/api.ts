@@ -80,6 +80,7 @@ export const api = createApi({
   reducerPath: 'api',
   baseQuery,
   tagTypes: [
+    'Incidents',
     'Session',
     'Connections',
     'Workspaces',

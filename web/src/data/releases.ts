@@ -23,7 +23,7 @@ const endpoints = api.injectEndpoints({
     releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),
     today: b.query<TodayAnswer, string>({
       query: (slug) => `${at(slug)}/today`,
-      providesTags: ['State', 'Runs', 'Files', 'Drafts'],
+      providesTags: ['State', 'Runs', 'Files', 'Drafts', 'Incidents'],
     }),
   }),
 });

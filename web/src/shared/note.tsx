@@ -43,10 +43,10 @@ function linkOf({ slug, summary, tables }: ProjectView, name: string): string | 
 }
 
 /** A long note of the project; tables, columns and checks in brackets are links. */
-export function Note({ text }: { text: string }) {
+export function Note({ text, className = 'max-w-180 p-5' }: { text: string; className?: string }) {
   const project = useProject();
   return (
-    <article className="flex max-w-180 flex-col gap-2 p-5 leading-relaxed">
+    <article className={`flex flex-col gap-2 leading-relaxed ${className}`}>
       <Markdown remarkPlugins={[remarkGfm]} components={components}>
         {linked(text, (name) => linkOf(project, name))}
       </Markdown>

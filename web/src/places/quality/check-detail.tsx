@@ -12,8 +12,9 @@ import { Grid } from '../../shared/grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
+import { OpenIncident } from '../../shared/open-incident';
 import { CheckOverTime } from './check-over-time';
-import { RunChecks } from './run-checks';
+import { RunChecks } from '../../shared/run-checks';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 
@@ -32,7 +33,12 @@ export function CheckDetail({ check }: { check: CheckState }) {
             <VerdictMark verdict={check.verdict} size={14} />
             {check.title}
           </h2>
-          {check.kind !== 'policy' && <RunChecks checks={[check.id]}>Run check</RunChecks>}
+          <span className="flex flex-wrap items-center justify-end gap-2">
+            {check.environment === 'production' && check.verdict !== 'holds' && (
+              <OpenIncident kind="check" subject={check.id} />
+            )}
+            {check.kind !== 'policy' && <RunChecks checks={[check.id]}>Run check</RunChecks>}
+          </span>
         </div>
         <p className="text-soft">
           <Link className="text-plan underline underline-offset-2" to={address.table(slug, check.table)}>

@@ -9,7 +9,7 @@ import { count, moment, plural } from '../../shared/format';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
-import { StepWord } from '../runs/step-state';
+import { StepWord } from '../../shared/run-words';
 
 const CheckChart = lazy(() => import('./check-chart').then((m) => ({ default: m.CheckChart })));
 

@@ -11,7 +11,7 @@ import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
-import { StepWord } from '../runs/step-state';
+import { StepWord } from '../../shared/run-words';
 
 /** What ran of a table on a day: the worst first. */
 export function DayPanel({ of, table, day }: { of: VerdictsOf; table: string; day: string }) {

@@ -5,7 +5,8 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { qualityFile, useQualityDaysQuery, type VerdictsOf, ZONE } from '../../data/quality';
-import { count } from '../../shared/format';
+import { useIncidentsQuery } from '../../data/incidents';
+import { count, plural } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { Empty } from '../../shared/ui/empty';
 import { Loading } from '../../shared/ui/loading';
@@ -14,7 +15,7 @@ import { CheckDetail } from './check-detail';
 import { Coverage } from './coverage';
 import { DayPanel } from './day-panel';
 import { DaySheet } from './day-sheet';
-import { RunChecks } from './run-checks';
+import { RunChecks } from '../../shared/run-checks';
 import { SaveAs } from './save-as';
 import { narrowed, sheetRows, VERDICTS, type Narrowing } from './sheet-rows';
 
@@ -48,7 +49,7 @@ export default function Quality() {
       </Empty>
     );
   const narrow = (by: Partial<Narrowing>) => setNarrowing({ ...narrowing, ...by });
-  const select = 'h-control rounded-edge border border-rule bg-raised pl-2';
+  const select = 'h-control max-w-26 rounded-edge border border-rule bg-raised pl-2';
   return (
     <div className="flex h-full min-h-0 flex-col bg-sheet">
       <header className="flex flex-wrap items-center gap-2 border-b border-line px-4 py-2">
@@ -126,6 +127,7 @@ export default function Quality() {
         >
           Coverage
         </button>
+        <OpenIncidents />
         <SaveAs address={(format) => qualityFile(slug, { of, days, format })} />
         <RunChecks>Run all checks</RunChecks>
       </header>
@@ -169,6 +171,21 @@ export default function Quality() {
         </>
       )}
     </div>
+  );
+}
+
+/** How many incidents are open, and the way to them. */
+function OpenIncidents() {
+  const { slug } = useProject();
+  const { data } = useIncidentsQuery();
+  const open = data?.incidents.filter((i) => i.state !== 'closed').length ?? 0;
+  return (
+    <Link
+      to={address.incidents(slug)}
+      className="flex h-control items-center rounded-edge border border-rule bg-raised px-3 font-medium hover:bg-wash"
+    >
+      {open === 0 ? 'Incidents' : plural(open, 'open incident')}
+    </Link>
   );
 }
 

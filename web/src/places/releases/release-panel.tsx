@@ -10,7 +10,7 @@ import { usePerson, whyNot } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Comparison } from '@ouvrage/api/release';
 import { plural, rows } from '../../shared/format';
-import { RunChecks } from '../quality/run-checks';
+import { RunChecks } from '../../shared/run-checks';
 import { VerdictMark } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
 import { isFilled } from '../../shared/filled';

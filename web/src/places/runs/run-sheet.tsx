@@ -15,7 +15,7 @@ import { Button } from '../../shared/ui/button';
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { TakeAway } from './take-away';
 import { StepSheet } from './step-sheet';
-import { isGoing, RunWord, StepWord } from './step-state';
+import { isGoing, RunWord, StepWord } from '../../shared/run-words';
 
 /** One run as a timeline of tables, live while it goes on. */
 export function RunSheet({ id, step }: { id: number; step: number | undefined }) {

@@ -14,7 +14,7 @@ import { useTell } from '../../shared/toasts';
 import { useNavigate } from 'react-router';
 import { TakeAway } from './take-away';
 import { RunSheet } from './run-sheet';
-import { isGoing, RunWord } from './step-state';
+import { isGoing, RunWord } from '../../shared/run-words';
 
 /** Runs of this workspace, and one of them as a timeline. */
 export default function Runs() {

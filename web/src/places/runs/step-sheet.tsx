@@ -9,6 +9,7 @@ import { Sql } from '../../shared/diff';
 import { count, duration, rows } from '../../shared/format';
 import { FaultGrid } from '../../shared/fault-grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
+import { OpenIncident } from '../../shared/open-incident';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
@@ -58,7 +59,7 @@ function Counts({ counts, note, kinds }: { counts: LoadCounts; note: string | nu
 /** What one step did: the error with its place, checks with the rows at fault, and the SQL that ran. */
 export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
   const project = useProject();
-  const { slug, tables, checks, textOf } = project;
+  const { slug, tables, checks, textOf, isProduction } = project;
   /** What a check says; a check that the project no longer has is known by its name. */
   const titleOf = (id: string) => checks.find((c) => c.id === id)?.title ?? id.split('/').at(-1)!.replaceAll('_', ' ');
   const { data, error, isLoading } = useStepQuery({ run, step: step.id, state: step.state });
@@ -74,6 +75,9 @@ export function StepSheet({ run, step }: { run: number; step: StepEntry }) {
           <Link className="text-plan underline underline-offset-2" to={address.table(slug, step.table)}>
             open the bench
           </Link>
+        )}
+        {isProduction && step.state === 'failed' && tables.has(step.table) && broken.length === 0 && (
+          <OpenIncident kind="load" subject={step.table} />
         )}
       </header>
       {place && (

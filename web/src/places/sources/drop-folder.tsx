@@ -1,5 +1,6 @@
 import { useRef } from 'react';
 import { Link } from 'react-router';
+import { OpenIncident } from '../../shared/open-incident';
 import { address } from '../../data/addresses';
 import { useDeliveriesInfiniteQuery, useLookIntoDropMutation, useSendFileMutation } from '../../data/deliveries';
 import { useProject } from '../../data/project';
@@ -75,6 +76,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
             <span className="font-mono text-small text-soft">{t.pattern}</span>
             {!t.sameAsProduction && <Tag tone="advisory">differs from production: loads files once released</Tag>}
             {t.lateness?.late && <span className="text-advisory-text">late</span>}
+            {t.lateness?.late && <OpenIncident kind="source" subject={t.table} />}
             <span className="flex-1" />
             <span className="font-mono text-small">{count(t.rows)} rows</span>
           </li>

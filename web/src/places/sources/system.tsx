@@ -1,5 +1,6 @@
 import { useState } from 'react';
 import { Link } from 'react-router';
+import { OpenIncident } from '../../shared/open-incident';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import type { SourceSystem } from '@ouvrage/api/source';
@@ -9,7 +10,7 @@ import { Button } from '../../shared/ui/button';
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { Hint } from '../../shared/ui/hint';
 import { Tag } from '../../shared/ui/tag';
-import { StepWord } from '../runs/step-state';
+import { StepWord } from '../../shared/run-words';
 import { DriftSheet } from './drift';
 import { useDraftReason } from '../../data/use-draft-reason';
 import { useSystem, type SourceRow } from './use-system';
@@ -146,6 +147,7 @@ function TableCell({ row, server }: { row: SourceRow; server: string }) {
             </span>
           </Hint>
         )}
+        {row.lateness?.late && <OpenIncident kind="source" subject={row.table} />}
         {row.comment && <span className="min-w-0 truncate text-small text-soft">{row.comment}</span>}
       </span>
       {comparing && row.drift && (

@@ -4,7 +4,7 @@ import { Empty } from '../../shared/ui/empty';
 import { VirtualList } from '../../shared/ui/virtual-list';
 import { CheckDetail } from '../quality/check-detail';
 import { CheckLine } from '../quality/check-line';
-import { RunChecks } from '../quality/run-checks';
+import { RunChecks } from '../../shared/run-checks';
 
 /** The checks of one table. */
 export function ChecksFacet({ table }: { table: string }) {

@@ -14,7 +14,7 @@ import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
-import { StepWord } from '../runs/step-state';
+import { StepWord } from '../../shared/run-words';
 
 /** The commits of a table's file, with what each changed, and its loads. */
 export function PastFacet({ path, table }: { path: string; table: string }) {

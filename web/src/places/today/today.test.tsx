@@ -3,12 +3,13 @@ import { afterEach, expect, test } from '@jest/globals';
 import { cleanup, screen } from '@testing-library/react';
 import type { CheckState } from '@ouvrage/api/quality';
 import type { TodayAnswer } from '@ouvrage/api/release';
-import { around, checkOf, Problem, renderPlace, runOf, serve } from '../../testing';
+import { around, checkOf, incidentOf, Problem, renderPlace, runOf, serve } from '../../testing';
 
 const { default: Today } = await import('./today');
 afterEach(cleanup);
 
 const NOTHING: TodayAnswer = {
+  incidents: [],
   toBind: [],
   failedFiles: [],
   late: [],
@@ -50,6 +51,13 @@ const NEEDS: readonly (readonly [
   text: string,
   to: string,
 ])[] = [
+  [
+    'an incident',
+    { incidents: [incidentOf(4, { title: 'Dues are missing', severity: 'high', state: 'in hand' })] },
+    'Open incidents 1',
+    '4. Dues are missing',
+    '/w/dues/incidents/4',
+  ],
   [
     'a broken check',
     { broken: [broken] },

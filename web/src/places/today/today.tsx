@@ -11,7 +11,7 @@ import { ago, between, duration, moment, plural, rows, shortCommit } from '../..
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
-import { RunWord, StepWord } from '../runs/step-state';
+import { RunWord, StepWord } from '../../shared/run-words';
 import { DraftsImpact } from './drafts-impact';
 
 /** What needs a person, in order; then what was built and how long it took. */
@@ -30,6 +30,7 @@ export default function Today() {
       </div>
     );
   const needs = [
+    data.incidents,
     data.broken,
     data.failedRuns,
     data.errors,
@@ -62,13 +63,26 @@ export default function Today() {
 function Needs({ data }: { data: TodayAnswer }) {
   const project = useProject();
   const { slug } = project;
-  const { broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts } = data;
-  const nothing = [broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts].every(
+  const { incidents, broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts } = data;
+  const nothing = [incidents, broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts].every(
     (list) => list.length === 0,
   );
   return (
     <>
-      {nothing && <p>No checks are broken, no sources are late, no runs failed, no drafts are open.</p>}
+      {nothing && (
+        <p>No incidents are open, no checks are broken, no sources are late, no runs failed, no drafts are open.</p>
+      )}
+      <Section title="Open incidents" items={data.incidents}>
+        {(i) => (
+          <Line
+            key={i.id}
+            to={address.incident(slug, i.id)}
+            mark={<VerdictMark verdict={i.severity === 'low' ? 'advisory' : 'broken'} label={i.severity} />}
+            title={`${i.id}. ${i.title}`}
+            aside={`${i.state}${i.lead ? `, ${i.lead.displayName}` : ''}, ${i.severity}`}
+          />
+        )}
+      </Section>
       <Section title="Broken checks" items={data.broken}>
         {(c) => <CheckLine key={c.id} check={c} />}
       </Section>

@@ -1,21 +1,24 @@
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { address } from '../../data/addresses';
-import { usePerson, whyNot } from '../../data/person';
-import { useProject } from '../../data/project';
-import { useRunQuery, useStartChecksMutation } from '../../data/runs';
-import { useTell } from '../../shared/toasts';
-import { Button } from '../../shared/ui/button';
-import { isGoing, RunWord } from '../runs/step-state';
+import { address } from '../data/addresses';
+import { usePerson, whyNot } from '../data/person';
+import { useProject } from '../data/project';
+import { useRunQuery, useStartChecksMutation } from '../data/runs';
+import { useTell } from './toasts';
+import { Button } from './ui/button';
+import { isGoing, RunWord } from './run-words';
 
 /** Runs checks over the tables as they are, and follows the run. @param checks ids; @param tables all of whose checks run; none of both for all */
 export function RunChecks({
   checks = [],
   tables = [],
+  environment,
   children,
 }: {
   checks?: readonly string[];
   tables?: readonly string[];
+  /** Where they run; here, where it is not said. */
+  environment?: string;
   children: string;
 }) {
   const { slug } = useProject();
@@ -27,7 +30,7 @@ export function RunChecks({
   const isRunning = isLoading || (started !== undefined && (run === undefined || isGoing(run.state)));
   const reason = whyNot(person, 'editor', 'run checks');
   const begin = () =>
-    start({ slug, checks, tables })
+    start({ slug: environment ?? slug, checks, tables })
       .unwrap()
       .then((made) => setStarted(made.id))
       .catch(tell.problem);
