@@ -47,3 +47,21 @@ export function watchConsole(page: Page): string[] {
   page.on('pageerror', (e) => messages.push(e.message));
   return messages;
 }
+
+/** Sends a request as the person who is signed in. @returns the answer's body */
+export async function send<T>(page: Page, method: 'POST' | 'PUT', path: string, body: object): Promise<T> {
+  return page.evaluate(
+    async ({ method, path, body }) => {
+      const { csrf } = (await (await fetch('/api/session')).json()) as { csrf: string };
+      const answer = await fetch(`/api/${path}`, {
+        method,
+        headers: { 'content-type': 'application/json', 'x-csrf-token': csrf },
+        body: JSON.stringify(body),
+      });
+      if (!answer.ok) throw new Error(`${path}: ${await answer.text()}`);
+      const text = await answer.text();
+      return (text ? JSON.parse(text) : undefined) as T;
+    },
+    { method, path, body },
+  );
+}

@@ -1,7 +1,7 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { IncidentSubject as SubjectOut } from '@ouvrage/api/incident';
-import { changedChecks, type Check, checkDigests } from '@ouvrage/core/check';
+import { type ChangedCheck, changedChecks, type Check, checkDigests } from '@ouvrage/core/check';
 import { reachable } from '@ouvrage/core/graph';
 import type { Project } from '@ouvrage/core/model';
 import { type EntityManager, IsNull, Not, Repository } from 'typeorm';
@@ -141,7 +141,9 @@ export class IncidentFollower implements OnModuleInit {
     const release = await manager.findOneBy(Release, { runId: run.id });
     if (!release) return;
     const before = release.commitBefore === null ? undefined : await this.projects.projectAt(release.commitBefore);
-    if (before) await this.renamed(manager, before, project);
+    const changed = before ? changedChecks(before, project) : [];
+    if (before) await this.renamed(manager, changed, { before, after: project });
+    const otherwise = new Set(changed.map((c) => c.check.id));
     const checks = checkDigests(project);
     const open = await manager.find(Incident, { where: { state: Not('closed') }, relations: { subjects: true } });
     for (const incident of open) {
@@ -149,7 +151,7 @@ export class IncidentFollower implements OnModuleInit {
         project.needs,
         incident.subjects.map((s) => s.table),
       );
-      if (release.tables.some((t) => upstream.has(t)))
+      if (release.tables.some((t) => upstream.has(t)) || incident.subjects.some((s) => otherwise.has(s.subject)))
         await this.incidents.record(manager, incident.id, 'release', {
           person: release.person,
           text: `release ${release.id}: ${release.message.split('\n')[0]}`,
@@ -165,9 +167,12 @@ export class IncidentFollower implements OnModuleInit {
     }
   }
 
-  private async renamed(manager: EntityManager, before: Project, after: Project): Promise<void> {
+  private async renamed(
+    manager: EntityManager,
+    changes: readonly ChangedCheck[],
+    { before, after }: { readonly before: Project; readonly after: Project },
+  ): Promise<void> {
     const [old, now] = [checkDigests(before), checkDigests(after)];
-    const changes = changedChecks(before, after);
     const key = (check: Check, digests: ReadonlyMap<string, string>) =>
       `${aboutOf(check)} ${digests.get(check.id) ?? ''}`;
     const made = new Map(

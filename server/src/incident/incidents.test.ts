@@ -217,6 +217,12 @@ describe('by a rule', () => {
       { kind: 'check', subject: 'core.levels/levels_over_zero', table: 'core.levels' },
     ]);
     expect(told(renamed)).toContainEqual(expect.stringMatching(/^release release \d+: Another name$/));
+    await release('Less is enough', {
+      'core/levels.sql': LEVELS(', open_incident = true, severity = low')
+        .replace('levels_are_positive', 'levels_over_zero')
+        .replace('metres > 0', 'metres > -1'),
+    });
+    expect(told(await detail(id))).toContainEqual(expect.stringMatching(/^release release \d+: Less is enough$/));
     await release('No check', {
       'core/levels.sql': LEVELS().replace(/ constraint levels_are_positive check \(metres > 0\)/, ''),
     });

@@ -71,7 +71,7 @@ export const workspacesApi = api.injectEndpoints({
     }),
     commit: b.mutation<Commit, { slug: string; message: string }>({
       query: ({ slug, message }) => ({ url: `${at(slug)}/commits`, method: 'POST', body: { message } }),
-      invalidatesTags: (_, error) => (error ? [] : ['Files', ...OF_DRAFTS]),
+      invalidatesTags: (_, error) => (error ? [] : ['Files', 'Runs', ...OF_DRAFTS]),
     }),
     history: b.query<Commit[], { slug: string; path: string }>({
       query: ({ slug, path }) => `${at(slug)}/history?path=${encodeURIComponent(path)}`,

@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useCommitMutation } from '../../data/workspaces';
+import { useRunQuery, useRunsQuery } from '../../data/runs';
 import { useReleaseMutation } from '../../data/releases';
 import { useProject } from '../../data/project';
 import { usePerson, whyNot } from '../../data/person';
@@ -112,6 +113,10 @@ export function ReleasePanel({ data }: { data: Comparison }) {
 /** Checks that are new or changed, with what was found of each over the rows that are here. */
 function ChangedChecks({ checks }: { checks: Comparison['checks'] }) {
   const { slug } = useProject();
+  // A commit runs them: once that run has ended, what it found is read.
+  const { data: runs } = useRunsQuery(slug, { refetchOnMountOrArgChange: true });
+  const newest = runs?.find((r) => r.kind === 'check');
+  useRunQuery(newest?.id ?? 0, { skip: newest === undefined });
   const runnable = checks.filter((c) => c.change !== 'deleted').map((c) => c.check.id);
   return (
     <section aria-label="Changed checks" className="flex flex-col gap-1.5">

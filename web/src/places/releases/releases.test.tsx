@@ -1,10 +1,10 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, describe, expect, test } from '@jest/globals';
-import { cleanup, screen, waitFor } from '@testing-library/react';
+import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { Person } from '@ouvrage/api/people';
 import type { Comparison } from '@ouvrage/api/release';
-import { around, Problem, renderPlace, serve } from '../../testing';
+import { around, checkOf, Problem, renderPlace, runOf, serve } from '../../testing';
 
 const { default: Releases } = await import('./releases');
 const { conditionsOf } = await import('./release-panel');
@@ -177,4 +177,30 @@ test('production lists its releases', async () => {
     'abcdef0',
     '4',
   ]);
+});
+
+test('checks that are new or changed are listed with what was found, and run', async () => {
+  const of = { kind: 'query', table: 'core.dim_berth' };
+  const { changed } = await show(
+    {
+      ...COMPARISON,
+      checks: [
+        { change: 'new', check: checkOf('checks/long', { ...of, title: 'long', verdict: 'broken', atFault: '3' }) },
+        { change: 'deleted', check: checkOf('checks/old', { ...of, title: 'old' }) },
+      ],
+    },
+    'editor',
+    {
+      'GET runs': [],
+      'POST workspaces/dues/checks': runOf(9, { kind: 'check' }),
+      'GET runs/9': { ...runOf(9, { kind: 'check' }), steps: [] },
+    },
+  );
+  const listed = within(await screen.findByRole('region', { name: 'Changed checks' }));
+  expect(listed.getAllByRole('listitem').map((i) => i.textContent)).toEqual([
+    'brokenlongcore.dim_berth, new, 3 rows at fault',
+    'not runoldcore.dim_berth, deleted',
+  ]);
+  await userEvent.click(listed.getByRole('button', { name: 'Run changed checks' }));
+  await waitFor(() => expect(changed).toMatchObject([{ body: { checks: ['checks/long'], tables: [] } }]));
 });

@@ -1,0 +1,70 @@
+import { expect, test, type Page } from '@playwright/test';
+import { openWorkspace, send, signIn, watchConsole } from './support/app';
+
+const CHECK = 'checks/owners_have_a_flag';
+const text = (least: number) =>
+  `create view checks.owners_have_a_flag with (about = 'core.dim_owner', advisory = true, severity = high) as\nselect owner_key, flag_code from core.dim_owner where owner_key <> 0 and length(flag_code) < ${least};\n`;
+
+/** Releases the check as it is written now. */
+async function release(page: Page, slug: string, message: string) {
+  await page.goto(`/w/${slug}/releases`);
+  await page.getByLabel('What changed, and why').fill(message);
+  await page.getByRole('button', { name: 'Commit 1 draft' }).click();
+  const changed = page.getByRole('region', { name: 'Changed checks' });
+  await expect(changed.getByText(/core\.dim_owner, (new|changed), \d+ rows? at fault/)).toBeVisible();
+  await page.getByRole('button', { name: /^Release/ }).click();
+  await expect(page.locator('header').getByText('succeeded')).toBeVisible();
+}
+
+test('a check that does not hold becomes an incident, is followed to its end and closed with what was learned', async ({
+  page,
+}) => {
+  const messages = watchConsole(page);
+  await signIn(page, 'mira');
+  const slug = await openWorkspace(page, 'Owners and flags');
+  const keep = (least: number, version: number) =>
+    send<{ version: number }>(page, 'PUT', `workspaces/${slug}/drafts`, {
+      path: `${CHECK}.sql`,
+      text: text(least),
+      version,
+    });
+  await keep(100, 0);
+  await release(page, slug, 'Owners have a flag');
+
+  // What the release found is a day’s verdict in the sheet, and an incident is opened from it.
+  await page.goto('/w/production/quality');
+  await page.getByRole('link', { name: 'owners have a flag' }).click();
+  await expect(page.getByRole('heading', { name: 'owners have a flag' })).toBeVisible();
+  await page.getByRole('button', { name: 'Open incident' }).click();
+  const incident = page.getByRole('region', { name: 'Incident' });
+  await expect(incident.getByRole('heading', { level: 1 })).toHaveText('core.dim_owner: owners have a flag');
+  await expect(incident.getByLabel('Severity')).toHaveValue('high');
+  await page.getByRole('button', { name: 'Take it in hand' }).click();
+  await incident.getByLabel('Remark').fill('Flags are two letters; see [core.dim_owner].');
+  await incident.getByRole('button', { name: 'Add remark' }).click();
+  await expect(incident.getByRole('link', { name: 'core.dim_owner', exact: true })).toBeVisible();
+  await incident.getByRole('button', { name: 'Run the check now' }).click();
+  await expect(incident.getByText(/owners have a flag advisory, \d+ rows at fault/)).toBeVisible();
+
+  // While it does not hold, closing asks why.
+  await incident.getByRole('button', { name: 'Close with what was learned' }).click();
+  await expect(page.getByLabel('Why close it though it does not hold')).toBeVisible();
+  await page.keyboard.press('Escape');
+
+  await keep(0, 0);
+  await release(page, slug, 'Flags may be short');
+  await page.goto('/w/production/today');
+  await page
+    .getByRole('link', { name: /core\.dim_owner: owners have a flag/ })
+    .first()
+    .click();
+  await expect(incident.getByText(/release \d+: Flags may be short by Mira Okafor/)).toBeVisible();
+  await incident.getByRole('button', { name: 'Run the check now' }).click();
+  await expect(incident.getByText(/owners have a flag holds/).last()).toBeVisible();
+  await incident.getByRole('button', { name: 'Close with what was learned' }).click();
+  await page.getByLabel('What was learned').fill('A flag is a code, not a name.');
+  await page.getByRole('button', { name: 'Close incident' }).click();
+  await expect(incident.getByText('A flag is a code, not a name.').first()).toBeVisible();
+  await expect(page.getByRole('complementary', { name: 'Incidents' }).getByText(/closed in .*, high/)).toBeVisible();
+  expect(messages).toEqual([]);
+});
