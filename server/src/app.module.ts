@@ -17,6 +17,7 @@ import { IncidentModule } from './incident/incident.module.js';
 import { LookModule } from './look/look.module.js';
 import { SourceModule } from './source/source.module.js';
 import { StandinModule } from './standin/standin.module.js';
+import { WatchModule } from './watch/watch.module.js';
 import { WarehouseModule } from './warehouse/warehouse.module.js';
 
 @ApiTags('health')
@@ -60,6 +61,7 @@ export class AppModule {
         StandinModule,
         QualityModule,
         IncidentModule,
+        WatchModule,
         ReleaseModule,
       ],
       controllers: [HealthController],

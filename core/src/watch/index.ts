@@ -1,3 +1,4 @@
 export { type Judged, judgeTable, type Series, type TableJudged } from './judge.js';
 export { type Expectation, learn, LEAST_DAYS, LEAST_VALUES, type Measured } from './learn.js';
+export { isJudged, type MeasuredColumn, type Measuring, measuring, shareError, scaleOfMeasure } from './measures.js';
 export type { Scale } from './scales.js';

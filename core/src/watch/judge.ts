@@ -10,7 +10,7 @@ export interface Series {
   /** The newest values that were outside and not accepted, in the order of the days. */
   readonly outside?: readonly Measured[];
   readonly now: Measured;
-  /** The standard error of a value that was sampled, as a share of it. */
+  /** The standard error that its values have by chance, as a share of them. */
   readonly error?: number;
 }
 

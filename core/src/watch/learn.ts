@@ -36,7 +36,7 @@ const GROWTH_WINDOW = 60;
  * weekday, a straight line, or both, over values transformed by their scale; its spread is that of the residuals,
  * those far out drawn in, and the error of what was learned is part of it (the predictive t distribution).
  * @param past in the order of the days, without values that were outside and not accepted
- * @param error of a value that was sampled, as a standard error in the scale's units of change (a share of the value for counts)
+ * @param error that a value has by chance alone, as a standard error: a share of the value
  * @returns undefined where the past is too short
  */
 export function learn(
@@ -50,7 +50,7 @@ export function learn(
   const { to, back, least } = SCALES[scale];
   const points = past.slice(-WINDOW).map(({ day: d, value }) => ({ x: d - day, y: to(value) }));
   const fit = fitOf(points, weekdayOf(day), day);
-  const spread = Math.hypot(Math.max(fit.spread, least), error) * Math.sqrt(1 + fit.leverage);
+  const spread = Math.max(fit.spread, least(fit.center), error) * Math.sqrt(1 + fit.leverage);
   const freedom = Math.max(1, fit.freedom);
   return {
     by: fit.by,

@@ -1,3 +1,4 @@
+import { shareError } from './measures.js';
 import { judgeTable, type Series, type TableJudged } from './judge.js';
 import { scaleOf, simulated, type Simulation } from './simulator-harness.js';
 
@@ -14,7 +15,10 @@ export function* watched(simulation: Simulation, from = 30): Generator<{ day: nu
     values++;
     const series = [...measures].map(([name, value]): Series => {
       const { past, outside } = memories.get(name) ?? { past: [], outside: [] };
-      return { name, scale: scaleOf(name), past, outside, now: { day, value } };
+      const scale = scaleOf(name);
+      const error =
+        scale === 'share' ? { error: shareError(value, { rows: measures.get('rows')!, isSampled: false }) } : {};
+      return { name, scale, past, outside, now: { day, value }, ...error };
     });
     const judged = judgeTable(series);
     for (const [i, s] of series.entries()) remember(memories, s, judged.series[i]!.verdict);

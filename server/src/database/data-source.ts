@@ -16,12 +16,16 @@ import { Deliveries1764079200000 } from './migrations/1764079200000-deliveries.j
 import { LoadNote1764100000000 } from './migrations/1764100000000-load-note.js';
 import { DeliveryKept1764400000000 } from './migrations/1764400000000-delivery-kept.js';
 import { CheckTexts1764500000000 } from './migrations/1764500000000-check-texts.js';
+import { Measurement, WatchLesson } from '../watch/watch.entities.js';
+import { Watches1764520000000 } from './migrations/1764520000000-watches.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
 import { Authors1764300000000 } from './migrations/1764300000000-authors.js';
 import { SignInAttempts1764300100000 } from './migrations/1764300100000-sign-in-attempts.js';
 import { LoadCounts1764090000000 } from './migrations/1764090000000-load-counts.js';
 
 export const ENTITIES = [
+  Measurement,
+  WatchLesson,
   Incident,
   IncidentSubject,
   IncidentEvent,
@@ -72,6 +76,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       DeliveryKept1764400000000,
       CheckTexts1764500000000,
       Incidents1764510000000,
+      Watches1764520000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

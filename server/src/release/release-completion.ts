@@ -116,6 +116,8 @@ export class ReleaseCompletion {
       `update incident_subject set table_name = $2, subject = case when kind = 'check' and subject like 'checks/%' then subject else $2 || substr(subject, length($1) + 1) end where table_name = $1`,
       [was, now],
     );
+    for (const kept of ['measurement', 'watch_lesson'])
+      await this.releases.query(`update ${kept} set table_name = $2 where table_name = $1`, [was, now]);
     await this.releases.query(`update run_step set table_name = $2 where table_name = $1 and id in (${ofProduction})`, [
       was,
       now,

@@ -1,0 +1,79 @@
+import { familyOf } from '../sql/types.js';
+import { ident, qualified } from '../sql/quote.js';
+import type { Place } from '../model/place.js';
+import type { Scale } from './scales.js';
+
+/** A column as far as measures of it go. */
+export interface MeasuredColumn {
+  readonly name: string;
+  readonly type: string;
+  /** Of a sensitive column only shares are measured: its values stay where they are. */
+  readonly isSensitive?: boolean;
+}
+
+/** Up to so many rows a table is measured whole. */
+export const EXACT_ROWS = 2000;
+/** Larger tables are measured in a sample of blocks of about so many rows; those with a million rows or more in a larger one. */
+const SAMPLE_ROWS = 2000;
+const LARGE_TABLE = 1_000_000;
+const LARGE_SAMPLE_ROWS = 30_000;
+/** Of wider tables the first columns are measured. */
+const MOST_COLUMNS = 100;
+
+/** One statement that measures a table. */
+export interface Measuring {
+  readonly sql: string;
+  readonly isSampled: boolean;
+  /** What the columns of its one row are called as measures; the first is the number of rows looked at. */
+  readonly names: readonly string[];
+}
+
+const QUANTITIES = /^(numeric|real|double precision)/;
+
+/**
+ * Null shares and distinct shares of all columns, least, greatest and mean of quantities: in one scan, of the whole
+ * table where it is small, else of a sample of its blocks.
+ * @param rows of the table, as its load counted them
+ */
+export function measuring(columns: readonly MeasuredColumn[], place: Place, rows: number): Measuring {
+  const isSampled = rows > EXACT_ROWS;
+  const wanted = rows >= LARGE_TABLE ? LARGE_SAMPLE_ROWS : SAMPLE_ROWS;
+  const percent = Math.min(100, (100 * wanted) / Math.max(1, rows));
+  const measures: [string, string][] = [['rows looked at', 'count(*)']];
+  for (const { name, type, isSensitive } of columns.slice(0, MOST_COLUMNS)) {
+    const column = ident(name);
+    measures.push([`null share of ${name}`, `1 - count(${column})::float8 / nullif(count(*), 0)`]);
+    if (familyOf(type) !== 'other')
+      measures.push([`distinct share of ${name}`, `count(distinct ${column})::float8 / nullif(count(${column}), 0)`]);
+    if (isSensitive || !QUANTITIES.test(type)) continue;
+    for (const [word, sql] of [
+      ['least', 'min'],
+      ['greatest', 'max'],
+      ['mean', 'avg'],
+    ] as const)
+      measures.push([`${word} ${name}`, `${sql}(${column})::float8`]);
+  }
+  const from = `${qualified(place)}${isSampled ? ` tablesample system (${percent})` : ''}`;
+  return {
+    sql: `select ${measures.map(([, sql], i) => `${sql} as m${i}`).join(',\n       ')}\nfrom ${from}`,
+    isSampled,
+    names: measures.map(([name]) => name),
+  };
+}
+
+/** Whether a measure is judged: what is least and greatest jumps by nature, and is only shown. */
+export const isJudged = (name: string): boolean => !/^(least|greatest) /.test(name);
+
+/** How the values of a measure vary. */
+export function scaleOfMeasure(name: string): Scale {
+  if (name === 'age') return 'age';
+  if (/^(null|distinct) share of /.test(name)) return 'share';
+  return /^(least|greatest|mean) /.test(name) ? 'number' : 'count';
+}
+
+/**
+ * The standard error that a share of some rows has by chance, as a share of it: few rows may be one more or less
+ * without anything being wrong. Blocks hold rows that are alike, as if there were half as many.
+ */
+export const shareError = (share: number, of: { readonly rows: number; readonly isSampled: boolean }): number =>
+  share <= 0 ? 0 : Math.sqrt(((of.isSampled ? 2 : 1) * Math.max(0, 1 - share)) / (share * Math.max(1, of.rows)));

@@ -1,0 +1,143 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import type { WatchFinding, WatchSeries } from '@ouvrage/api/watch';
+import { DataSource } from 'typeorm';
+import { draft, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
+
+/** Measures of a table over weeks of daily loads, whose days are moved into the past as they are made. */
+let application: TestApplication;
+let mira: Client;
+beforeAll(async () => {
+  application = await startApplication();
+  mira = await application.signIn('mira');
+});
+afterAll(() => application.close());
+
+const TABLE = 'core.gauges';
+const ask = <T>(sql: string, values: readonly unknown[] = []): Promise<T[]> =>
+  application.app.get(DataSource).query(sql, [...values]);
+const findings = async () => ((await mira.get('/api/watches')).body as WatchFinding[]).filter((f) => f.table === TABLE);
+const series = async (measure: string) =>
+  ((await mira.get(`/api/watches/series?table=${TABLE}`)).body as WatchSeries[]).find((s) => s.measure === measure)!;
+const teach = (body: object, client = mira) => client.send('post', '/api/watches/lessons', { table: TABLE, ...body });
+
+/** Waits until a question has an answer. */
+async function awaited(sql: string, values: readonly unknown[]): Promise<void> {
+  for (let i = 0; i < 500; i++) {
+    if ((await ask(sql, values)).length > 0) return;
+    await new Promise((resolve) => setTimeout(resolve, 20));
+  }
+  throw new Error(`nothing came of ${sql}`);
+}
+/** Waits for a run's end and for what follows it. */
+async function followed(id: number) {
+  const run = await mira.ended(id);
+  await awaited('select from run where id = $1 and followed', [id]);
+  return run;
+}
+async function release(files: Readonly<Record<string, string>>, message: string): Promise<void> {
+  const slug = await workspace(mira, message);
+  for (const [path, text] of Object.entries(files)) await draft(mira, slug, path, () => text);
+  await mira.send('post', `/api/workspaces/${slug}/commits`, { message });
+  const { body } = await mira.send('post', `/api/workspaces/${slug}/release`, { message });
+  const run = await followed((body as { id: number }).id);
+  expect([run.state, run.error]).toEqual(['succeeded', null]);
+  await awaited(`select from watch_lesson where table_name = $1 and at > now() - interval '1 minute'`, [TABLE]);
+}
+/** A day passes, and the table is loaded. */
+async function loaded(): Promise<number> {
+  for (const table of ['measurement', 'watch_lesson'])
+    await ask(`update ${table} set at = at - interval '1 day' where table_name = $1`, [TABLE]);
+  const asked = { tables: [TABLE], upstream: false, downstream: false };
+  const { body } = await mira.send('post', '/api/workspaces/production/runs', asked);
+  const { id } = body as { id: number };
+  expect((await mira.ended(id)).state).toBe('succeeded');
+  await awaited('select from measurement where run_id = $1', [id]);
+  return id;
+}
+/** The input has so many rows, of which a share has no level. */
+const input = (rows: number, without = 0.1) =>
+  warehouse(
+    `truncate core.gauge_input; insert into core.gauge_input select n, case when n % 100 >= ${Math.round(100 * without)} then n % 17 + 0.5 end from generate_series(1, ${rows}) n`,
+  );
+const gauges = (condition: string) =>
+  `create table core.gauges (n integer not null, level numeric, keeper text options (sensitive 'personal')) with (load = rebuild);\nselect n, level, 'Keeper ' || n as keeper from core.gauge_input where ${condition};\n`;
+
+describe('a table that is loaded every day', () => {
+  beforeAll(async () => {
+    await release(
+      {
+        'core/gauge_input.sql':
+          "create table core.gauge_input (n integer not null, level numeric) with (load = merge, business_key = 'n');\nselect 1 as n, 1.5 as level;\n",
+        'core/gauges.sql': gauges('n > 0'),
+      },
+      'Gauges',
+    );
+    for (let day = 0; day < 18; day++) {
+      await input(1000 + ((day * 37) % 29));
+      await loaded();
+    }
+  });
+  test('is measured with each load: rows, shares and quantities, and no value of what is sensitive', async () => {
+    const rows = await series('rows');
+    expect(rows.points.map((p) => p.value).slice(0, 2)).toEqual([1000, 1008]);
+    expect(rows.points.map((p) => p.verdict)).toEqual([
+      ...Array<string>(14).fill('silent'),
+      ...Array<string>(4).fill('inside'),
+    ]);
+    expect(rows.expected).toMatchObject({ by: 'level', from: 18 });
+    expect([rows.expected!.least < 990, rows.expected!.least > 800]).toEqual([true, true]);
+    expect((await series('null share of level')).points[0]!.value).toBeCloseTo(0.1, 5);
+    expect((await series('mean level')).points[0]!.value).toBeGreaterThan(1);
+    const [kept] = await ask<{ values: object }>('select "values" from measurement where table_name = $1 limit 1', [
+      TABLE,
+    ]);
+    const ofKeeper = Object.keys(kept!.values).filter((k) => k.includes('keeper'));
+    expect(ofKeeper.sort()).toEqual(['distinct share of keeper', 'null share of keeper']);
+    expect(await findings()).toEqual([]);
+  });
+  test('a loss of rows is told at the first load, and until it is taught', async () => {
+    await input(650);
+    const run = await loaded();
+    expect(await findings()).toMatchObject([{ measure: 'rows', value: 650, by: 'level', from: 18, run }]);
+    expect((await series('rows')).points.at(-1)).toMatchObject({ verdict: 'outside', value: 650 });
+    expect((await teach({ measure: 'rows' })).status).toBe(204);
+    expect(await findings()).toEqual([]);
+    await input(655);
+    await loaded();
+    expect(await findings()).toEqual([]);
+    expect((await series('rows')).points.at(-1)!.verdict).toBe('silent');
+  });
+  test('twice the nulls are told, and nothing of them until a day where it is said so', async () => {
+    await input(652, 0.3);
+    await loaded();
+    expect(await findings()).toMatchObject([{ measure: 'null share of level' }]);
+    const until = new Date(Date.now() + 5 * 86_400_000).toISOString().slice(0, 10);
+    expect((await teach({ measure: 'null share of level', until })).status).toBe(204);
+    expect(await findings()).toEqual([]);
+    await input(651, 0.31);
+    await loaded();
+    expect(await findings()).toEqual([]);
+    expect((await series('null share of level')).points.at(-1)!.verdict).toBe('ignored');
+  });
+  test('a release that changes it begins anew; checks alone teach nothing', async () => {
+    const before = (await series('rows')).points.length;
+    const { body } = await mira.send('post', '/api/workspaces/production/checks', { tables: [TABLE], checks: [] });
+    await followed((body as { id: number }).id);
+    await release({ 'core/gauges.sql': gauges('n > 300') }, 'Fewer gauges');
+    expect((await series('rows')).points.length).toBe(before);
+    await loaded();
+    const rows = await series('rows');
+    expect([rows.points.at(-1)!.verdict, rows.points.at(-1)!.value, rows.expected]).toEqual(['silent', 351, null]);
+  });
+});
+
+describe('what is asked in vain', () => {
+  test.each<[string, object, number]>([
+    ['a table that does not exist', { table: 'core.nothing', measure: 'rows' }, 404],
+    ['a measure that was never taken', { measure: 'tides' }, 404],
+    ['a day that is none', { measure: 'rows', until: '2026-02-30' }, 400],
+    ['no measure', {}, 400],
+  ])('%s', async (_, body, status) => expect((await teach(body)).status).toBe(status));
+  test('a viewer teaches nothing', async () =>
+    expect((await teach({ measure: 'rows' }, await application.signIn('vera'))).status).toBe(403));
+});
