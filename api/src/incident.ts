@@ -4,10 +4,10 @@ import type { Instant } from './instant.js';
 
 export type IncidentState = 'open' | 'in hand' | 'closed';
 
-/** What an incident is about: a check, a table whose load fails, or a source table that is late. */
+/** What an incident is about: a check, a table whose load fails, a source table that is late, or a measure outside of what was expected. */
 export interface IncidentSubject {
-  readonly kind: 'check' | 'load' | 'source';
-  /** The check's id, or the table. */
+  readonly kind: 'check' | 'load' | 'source' | 'measure';
+  /** The check's id, the table, or `core.fact_dues/rows`. */
   readonly subject: string;
   readonly table: string;
 }

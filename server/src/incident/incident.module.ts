@@ -14,12 +14,13 @@ import { RunModule } from '../run/run.module.js';
 import type { Sent } from '../shared/answers.js';
 import { Optional, OptionalText, RowId, Text, Whole } from '../shared/fields.js';
 import { SourceModule } from '../source/source.module.js';
+import { WatchModule } from '../watch/watch.module.js';
 import { Incident, IncidentEvent, IncidentSubject } from './incident.entities.js';
 import { IncidentFollower } from './incident-follower.js';
 import { IncidentService } from './incident.service.js';
 import { IncidentView } from './incident-view.js';
 
-const KINDS = ['check', 'load', 'source'] as const;
+const KINDS = ['check', 'load', 'source', 'measure'] as const;
 const LONGEST = 10_000;
 
 class SubjectBody {
@@ -27,7 +28,7 @@ class SubjectBody {
   @ApiProperty({ type: String, enum: KINDS })
   kind: SubjectOut['kind'];
 
-  /** The check's id, or the table. */
+  /** The check's id, the table, or `core.fact_dues/rows`. */
   @Text(1, 300)
   subject: string;
 }
@@ -180,6 +181,7 @@ export class IncidentController {
     QualityModule,
     RunModule,
     SourceModule,
+    WatchModule,
   ],
   controllers: [IncidentController],
   providers: [IncidentService, IncidentView, IncidentFollower],

@@ -13,6 +13,7 @@ import { ProjectService } from '../project/project.service.js';
 import { QualityService } from '../quality/quality.service.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import type { Sent } from '../shared/answers.js';
+import { WatchService } from '../watch/watch.service.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { Incident, IncidentEvent, IncidentSubject } from './incident.entities.js';
 
@@ -48,6 +49,7 @@ export class IncidentService {
     private readonly projects: ProjectService,
     private readonly quality: QualityService,
     private readonly sources: SourceStateService,
+    private readonly watches: WatchService,
   ) {}
 
   /** Open ones first, then the newest. */
@@ -284,6 +286,7 @@ export class IncidentService {
     const { project } = await this.projects.line(PRODUCTION);
     const { checks } = await this.quality.state(PRODUCTION);
     const late = await this.lateness(project, subjects);
+    const outside = subjects.some((s) => s.kind === 'measure') ? await this.watches.outside() : new Set<string>();
     return Promise.all(
       subjects.map(async (s) => {
         const title = titleOf(project, s);
@@ -298,6 +301,8 @@ export class IncidentService {
           }
           case 'source':
             return { subject: s.subject, title, verdict: late.has(s.table) ? 'broken' : 'holds' };
+          case 'measure':
+            return { subject: s.subject, title, verdict: outside.has(s.subject) ? 'advisory' : 'holds' };
         }
       }),
     );
@@ -352,6 +357,11 @@ function subjectOf(project: Project, { kind, subject }: Subject): SubjectOut {
       );
     return { kind, subject, table: check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table };
   }
+  if (kind === 'measure') {
+    const table = subject.split('/')[0]!;
+    if (subject.includes('/') && project.tables.has(table)) return { kind, subject, table };
+    throw new Problem(404, 'not-found', `There is no measure ${subject} in production`, 'Name it table/measure.');
+  }
   const table = project.tables.get(subject);
   if (!table || (kind === 'source') !== (table.kind === 'source'))
     throw new Problem(
@@ -373,6 +383,8 @@ export function titleOf(project: Project, { kind, subject, table }: SubjectOut):
       return `${table} is not loaded`;
     case 'source':
       return `${table} is late`;
+    case 'measure':
+      return `${table}: ${subject.slice(table.length + 1)} is not as expected`;
   }
 }
 

@@ -50,6 +50,9 @@ export class QualityOverTime {
          select s.table_name, s.finished_at, ${rankOf(`case s.state when 'done' then 'holds' else 'not run' end`)}
          from run_step s join run r on r.id = s.run_id
          where r.environment = $1 and ${OF_WHAT_IS_THERE} and s.finished_at >= ${begin} and s.kind in ('load', 'intake') and s.state in ('done', 'failed', 'blocked', 'interrupted')
+         union all
+         select m.table_name, m.at, ${rankOf(`'advisory'`)} from measurement m
+         where $1 = '${PRODUCTION}' and m.at >= ${begin} and m.judged -> m.finding ->> 'verdict' = 'outside'
        ) t group by 1, 2`,
       [environment, zone, days],
     );

@@ -148,6 +148,11 @@ export class WatchService {
     });
   }
 
+  /** Measures that are outside in the newest load of their table: `core.fact_dues/rows`. */
+  async outside(): Promise<Set<string>> {
+    return new Set((await this.findings()).flatMap((f) => [f.measure, ...f.others].map((m) => `${f.table}/${m}`)));
+  }
+
   /**
    * Teaches a watch: that the newest value of a measure is normal from now on, or that nothing is told of it until a day.
    * @throws Problem for a measure that was never taken

@@ -12,6 +12,9 @@ export const address = {
   /** What ran of a table on a day. */
   day: (ws: string, { table, day }: { readonly table: string; readonly day: string }) =>
     `/w/${ws}/quality?table=${table}&day=${day}`,
+  /** A measure of a table over time. */
+  watch: (ws: string, { table, measure }: { readonly table: string; readonly measure: string }) =>
+    `/w/${ws}/quality?table=${table}&watch=${encodeURIComponent(measure)}`,
   run: (ws: string, id: number, step?: number) => `/w/${ws}/runs/${id}${step === undefined ? '' : `/${step}`}`,
   lineage: (ws: string, focus?: string) => `/w/${ws}/lineage${focus ? `?focus=${focus}` : ''}`,
   /** How a column is made, in words. */

@@ -5,12 +5,14 @@ import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { useQualityDayQuery, type VerdictsOf } from '../../data/quality';
+import { useWatchFindingsQuery } from '../../data/watches';
 import { count, moment, plural, rows as rowsWord } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
+import { findingWords } from './watch-words';
 import { StepWord } from '../../shared/run-words';
 
 /** What ran of a table on a day: the worst first. */
@@ -48,6 +50,7 @@ export function DayPanel({ of, table, day }: { of: VerdictsOf; table: string; da
           </ul>
         </section>
       )}
+      {of === 'production' && <Watches table={table} />}
       {data.results.length > 0 && (
         <section className="flex flex-col gap-1.5">
           <SectionTitle aside={plural(data.results.length, 'verdict')}>Checks</SectionTitle>
@@ -61,6 +64,24 @@ export function DayPanel({ of, table, day }: { of: VerdictsOf; table: string; da
         </section>
       )}
     </article>
+  );
+}
+
+/** What watches tell of the table, and the way to its measures. */
+function Watches({ table }: { table: string }) {
+  const { slug } = useProject();
+  const { data } = useWatchFindingsQuery();
+  const finding = data?.find((f) => f.table === table);
+  return (
+    <p className="flex items-center gap-2">
+      {finding && <VerdictMark verdict="advisory" size={11} label="watch" />}
+      <Link
+        className="text-plan underline underline-offset-2"
+        to={address.watch(slug, { table, measure: finding?.measure ?? 'rows' })}
+      >
+        {finding ? findingWords(finding) : 'Measures over time'}
+      </Link>
+    </p>
   );
 }
 

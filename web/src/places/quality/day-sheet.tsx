@@ -7,12 +7,15 @@ import { useProject } from '../../data/project';
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { Spacer, useVirtualRows } from '../../shared/ui/virtual-list';
 
+/** A check, or a measure of the table. */
+export type NowAt = { readonly check: string } | { readonly measure: string };
+
 /** A table with its verdict a day, and what needs an eye now. */
 export interface SheetRow {
   readonly table: string;
   readonly layer: number;
   readonly verdicts: readonly (Verdict | null)[];
-  readonly now: { readonly check: string; readonly verdict: Verdict; readonly text: string } | undefined;
+  readonly now: { readonly to: NowAt; readonly verdict: Verdict; readonly text: string } | undefined;
 }
 
 interface Place {
@@ -113,7 +116,11 @@ export function DaySheet({
                 {row.now && (
                   <Link
                     className={`hover:underline ${row.now.verdict === 'broken' ? 'text-broken' : 'text-soft'}`}
-                    to={address.check(slug, row.now.check)}
+                    to={
+                      'check' in row.now.to
+                        ? address.check(slug, row.now.to.check)
+                        : address.watch(slug, { table: row.table, measure: row.now.to.measure })
+                    }
                   >
                     {row.now.text}
                   </Link>

@@ -1,8 +1,9 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, describe, expect, test } from '@jest/globals';
-import { cleanup, screen, within } from '@testing-library/react';
+import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { CheckSeries, CheckState, QualityDay, QualityDays } from '@ouvrage/api/quality';
+import type { WatchFinding, WatchSeries } from '@ouvrage/api/watch';
 import type { Verdict } from '@ouvrage/core/check';
 import { around, checkOf, Problem, renderPlace, runOf, serve } from '../../testing';
 
@@ -51,6 +52,8 @@ const show = async (
     },
     'GET workspaces/dues/state': { tables: [], checks: checks.filter((c) => c.verdict !== 'not run') },
     'GET workspaces/dues/check-history': [],
+    'GET watches': [],
+    'GET incidents': { incidents: [], people: [] },
     'GET workspaces/dues/quality/days': daysOf(days),
     'GET workspaces/dues/quality/series': SERIES,
     ...answers,
@@ -216,4 +219,72 @@ test('verdicts are saved as files of the days and the environment', async () => 
     /^\/api\/workspaces\/dues\/quality\/export\?of=here&days=30&format=csv&zone=/,
   );
   expect(junit!.getAttribute('href')).toContain('format=junit');
+});
+
+describe('a watch', () => {
+  const SHOWN: WatchFinding = {
+    table: 'core.a',
+    measure: 'rows',
+    value: 412,
+    least: 690.2,
+    greatest: 809.7,
+    by: 'weekday',
+    from: 27,
+    run: 88,
+    at: '2026-11-30T04:00:00Z',
+    others: ['null share of x'],
+  };
+  const POINTS = [
+    { run: 87, at: '2026-11-29T04:00:00Z', value: 755, verdict: 'inside', least: null, greatest: null },
+    { run: 88, at: '2026-11-30T04:00:00Z', value: 412, verdict: 'outside', least: 690.2, greatest: 809.7 },
+  ] as const;
+  const series: WatchSeries[] = [
+    {
+      measure: 'rows',
+      isSampled: false,
+      points: POINTS,
+      expected: { least: 690.2, greatest: 809.7, by: 'weekday', from: 27 },
+    },
+    { measure: 'null share of x', isSampled: false, points: POINTS, expected: null },
+  ];
+  const answers = { 'GET watches': [SHOWN], 'GET watches/series': series, 'POST watches/lessons': undefined };
+  test('tells in the sheet of production what it found', async () => {
+    await show(CHECKS, { answers });
+    await userEvent.selectOptions(await screen.findByLabelText('Runs of'), 'production');
+    const now = await screen.findByRole('link', { name: 'rows: 412, expected 690 to 810' });
+    expect(now.getAttribute('href')).toBe('/w/dues/quality?table=core.a&watch=rows');
+  });
+  test.each<[string, () => Promise<unknown>, object]>([
+    [
+      'that a value is normal',
+      () => userEvent.click(screen.getByRole('button', { name: 'This is normal from now on' })),
+      {},
+    ],
+    [
+      'to be silent until a day',
+      async () => {
+        await userEvent.click(screen.getByRole('button', { name: 'Ignore until …' }));
+        await userEvent.clear(screen.getByLabelText('Ignore until'));
+        await userEvent.type(screen.getByLabelText('Ignore until'), '2026-12-24');
+        await userEvent.click(screen.getByRole('button', { name: 'Ignore' }));
+      },
+      { until: '2026-12-24' },
+    ],
+  ])('is taught %s', async (_, act, lesson) => {
+    const { changed } = await show(CHECKS, { path: '?table=core.a&watch=rows', answers });
+    expect(await screen.findByText(/^412 .*, expected 690 to 810\.$|expected 690 to 810/)).toBeTruthy();
+    await act();
+    await waitFor(() =>
+      expect(changed).toMatchObject([
+        { path: 'watches/lessons', body: { table: 'core.a', measure: 'rows', ...lesson } },
+      ]),
+    );
+  });
+  test('says that it still learns, and what was never measured', async () => {
+    await show(CHECKS, { path: '?table=core.a&watch=null%20share%20of%20x', answers });
+    expect(await screen.findByText(/still learning: it says nothing before 14 days/)).toBeTruthy();
+    cleanup();
+    await show(CHECKS, { path: '?table=core.a&watch=tides', answers });
+    expect(await screen.findByText('core.a has no measure tides yet')).toBeTruthy();
+  });
 });

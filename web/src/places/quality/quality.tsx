@@ -1,10 +1,12 @@
 import type { ProblemBody } from '@ouvrage/api/problem';
+import type { WatchFinding } from '@ouvrage/api/watch';
 import type { Verdict } from '@ouvrage/core/check';
 import { useMemo, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { qualityFile, useQualityDaysQuery, type VerdictsOf, ZONE } from '../../data/quality';
+import { useWatchFindingsQuery } from '../../data/watches';
 import { useIncidentsQuery } from '../../data/incidents';
 import { count, plural } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
@@ -17,9 +19,11 @@ import { DayPanel } from './day-panel';
 import { DaySheet } from './day-sheet';
 import { RunChecks } from '../../shared/run-checks';
 import { SaveAs } from './save-as';
+import { WatchPanel } from './watch-panel';
 import { narrowed, sheetRows, VERDICTS, type Narrowing } from './sheet-rows';
 
 const LENGTHS = [7, 30, 90] as const;
+const NO_FINDINGS: readonly WatchFinding[] = [];
 
 /** Verdicts of all tables by days; below, what ran on one day, or one check. */
 export default function Quality() {
@@ -31,13 +35,21 @@ export default function Quality() {
   const [days, setDays] = useState<number>(30);
   const [of, setOf] = useState<VerdictsOf>(isProduction ? 'production' : 'here');
   const { data, error, isLoading, refetch } = useQualityDaysQuery({ slug, of, days });
+  const { data: findings = NO_FINDINGS } = useWatchFindingsQuery();
   const rows = useMemo(
-    () => sheetRows({ tables: summary.tables, checks, days: data, layerPosition }),
-    [summary.tables, checks, data, layerPosition],
+    () =>
+      sheetRows({
+        tables: summary.tables,
+        checks,
+        days: data,
+        findings: of === 'production' ? findings : [],
+        layerPosition,
+      }),
+    [summary.tables, checks, data, findings, of, layerPosition],
   );
   const shown = useMemo(() => narrowed(rows, narrowing), [rows, narrowing]);
   const isCoverage = search.get('view') === 'coverage';
-  const [table, day] = [search.get('table'), search.get('day')];
+  const [table, day, watch] = [search.get('table'), search.get('day'), search.get('watch')];
   const current = id ? checks.find((c) => c.id === id) : undefined;
   const owners = useMemo(() => [...new Set(rows.flatMap((r) => r.owner ?? []))].sort(), [rows]);
   if (checks.length === 0 && rows.length === 0)
@@ -151,7 +163,7 @@ export default function Quality() {
               />
             )}
           </div>
-          {(id || (table && day)) && (
+          {(id || (table && (day ?? watch))) && (
             <section aria-label="Details" className="min-h-0 flex-1 overflow-auto border-t-2 border-ink" tabIndex={0}>
               {id ? (
                 current ? (
@@ -163,6 +175,8 @@ export default function Quality() {
                     </Link>
                   </Empty>
                 )
+              ) : watch ? (
+                <WatchPanel key={`${table} ${watch}`} table={table!} measure={watch} />
               ) : (
                 <DayPanel of={of} table={table!} day={day!} />
               )}
