@@ -17,6 +17,8 @@ const PAGES = [
   'lineage?focus=mart.vessel_dues&column=dues_total',
   'tables/core.fact_dues/trace?column=paid',
   'quality',
+  'quality?view=coverage',
+  'quality?table=core.dim_port&watch=rows',
   'runs',
   'releases',
   'settings',

@@ -1,3 +1,4 @@
+import AxeBuilder from '@axe-core/playwright';
 import { expect, test, type Page } from '@playwright/test';
 import { openWorkspace, send, signIn, watchConsole } from './support/app';
 
@@ -45,6 +46,12 @@ test('a check that does not hold becomes an incident, is followed to its end and
   await expect(incident.getByRole('link', { name: 'core.dim_owner', exact: true })).toBeVisible();
   await incident.getByRole('button', { name: 'Run the check now' }).click();
   await expect(incident.getByText(/owners have a flag advisory, \d+ rows at fault/)).toBeVisible();
+
+  const { violations } = await new AxeBuilder({ page })
+    .withTags(['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'])
+    .setLegacyMode(true)
+    .analyze();
+  expect(violations.filter((v) => ['serious', 'critical'].includes(v.impact ?? '')).map((v) => v.id)).toEqual([]);
 
   // While it does not hold, closing asks why.
   await incident.getByRole('button', { name: 'Close with what was learned' }).click();

@@ -26,6 +26,9 @@ const SECONDS = {
   'names.test.ts': 13,
   'anatomy.test.ts': 14,
   'rename.test.ts': 8,
+  'incidents.test.ts': 20,
+  'watches.test.ts': 18,
+  'checks-alone.test.ts': 13,
 };
 const nameOf = (test) => test.path.slice(test.path.lastIndexOf('/') + 1);
 const secondsOf = (test) => SECONDS[nameOf(test)] ?? 6;

@@ -76,7 +76,9 @@ export class WatchFollower implements OnModuleInit {
       return answer[0]!;
     });
     const looked = Number(found[0]);
-    const values: Record<string, number> = { rows, ...changesOf(step) };
+    const changes = changesOf(step);
+    // A first load adds all of a table, which is not what later ones add.
+    const values: Record<string, number> = { rows, ...(changes['added'] === rows ? {} : changes) };
     for (const [i, name] of asked.names.entries()) {
       const value = found[i];
       if (i > 0 && value !== null && value !== undefined && Number.isFinite(Number(value)))

@@ -36,7 +36,7 @@ export function RunChecks({
       .catch(tell.problem);
   return (
     <span className="flex items-center gap-2">
-      <span role="status">
+      <span aria-live="polite">
         {started !== undefined && (
           <Link className="text-small text-plan underline underline-offset-2" to={address.run(slug, started)}>
             run {started} {run && <RunWord state={run.state} />}

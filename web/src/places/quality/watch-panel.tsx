@@ -34,7 +34,7 @@ export function WatchPanel({ table, measure }: { table: string; measure: string 
   if (!series || !newest)
     return (
       <Empty title={`${table} has no measure ${measure} yet`}>
-        <p>Tables of production are measured after each load.</p>
+        <p>Tables of production are measured after each load; views are not.</p>
       </Empty>
     );
   const isOutside = newest.verdict === 'outside';
@@ -53,7 +53,7 @@ export function WatchPanel({ table, measure }: { table: string; measure: string 
           </span>
         </h2>
         <p>
-          {measured(measure, newest.value)} {moment(newest.at)} in{' '}
+          {measured(measure, newest.value)} at {moment(newest.at)} in{' '}
           <Link className="text-plan underline underline-offset-2" to={address.run(slug, newest.run)}>
             run {newest.run}
           </Link>
@@ -70,13 +70,13 @@ export function WatchPanel({ table, measure }: { table: string; measure: string 
       {isOutside && <Lessons table={table} measure={measure} />}
       <section className="flex flex-col gap-1.5">
         <SectionTitle>Other measures</SectionTitle>
-        <ul className="flex flex-wrap gap-x-4 gap-y-1">
+        <ul className="flex flex-wrap gap-x-4">
           {data
             .filter((s) => s.measure !== measure)
             .map((s) => (
               <li key={s.measure}>
                 <Link
-                  className={`underline underline-offset-2 ${s.points.at(-1)?.verdict === 'outside' ? 'text-broken' : 'text-plan'}`}
+                  className={`inline-block py-1 underline underline-offset-2 ${s.points.at(-1)?.verdict === 'outside' ? 'text-broken' : 'text-plan'}`}
                   to={address.watch(slug, { table, measure: s.measure })}
                 >
                   {s.measure}
