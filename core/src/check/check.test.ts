@@ -88,6 +88,48 @@ describe('statements of checks', () => {
   });
 });
 
+describe('members that the source does not know', () => {
+  const project = () =>
+    projectOf({
+      'core/berth.sql':
+        "create table core.berth (berth_key bigint options (role 'surrogate key') primary key, berth_code text not null, depth numeric check (depth > 0)) with (load = merge, business_key = 'berth_code'); select 'B' as berth_code, 2 as depth",
+      'core/visit.sql':
+        "create table core.visit (visit_no integer, berth_key bigint options (looked_up_by 'berth_code', missing 'infer') references core.berth) with (load = merge, business_key = 'visit_no'); select 1 as visit_no, 'B' as berth_code",
+      'core/alone.sql':
+        "create table core.alone (alone_key bigint options (role 'surrogate key') primary key, code text check (code > '')) with (load = merge, business_key = 'code'); select 'A' as code",
+    });
+  const placeOf = (t: string) => ({ schema: t.split('.')[0]!, name: t.split('.')[1]! });
+  const condition = (table: string, name: string, home = true) => {
+    const p = project();
+    const found = constraintChecks(p, p.tables.get(table)!, home ? placeOf(table) : undefined);
+    return rowsStatement(
+      found.find((c) => c.name === name)!,
+      placeOf,
+      5,
+    )
+      .split('\n')
+      .slice(1, -1)
+      .join(' ');
+  };
+  test.each<[string, string, string, boolean, string]>([
+    [
+      'the unknown one and placeholders are exempt',
+      'core.berth',
+      'berth_depth_check',
+      true,
+      `where ((depth > 0 ) is false) and "berth"."berth_key" <> 0 and ("berth"."berth_code") not in (select "berth_code" from "core"."berth~inferred")`,
+    ],
+    [
+      'where nothing is run, the place of placeholders is not known',
+      'core.berth',
+      'berth_depth_check',
+      false,
+      'where ((depth > 0 ) is false) and "berth"."berth_key" <> 0',
+    ],
+    ['a table that nobody looks up has none', 'core.alone', 'alone_code_check', true, `where (code > '' ) is false`],
+  ])('%s', (_, table, name, home, expected) => expect(condition(table, name, home)).toBe(expected));
+});
+
 describe('graphs', () => {
   const reads = new Map<string, string[]>([
     ['d', ['b', 'c']],
