@@ -183,6 +183,8 @@ export const around = (role: Person['role'] = 'editor', slug = 'dues'): Answers 
     drafts: [],
   },
   [`GET workspaces/${slug}/state`]: { tables: [], checks: [] },
+  'GET watches': [],
+  'GET incidents': { incidents: [], people: [] },
 });
 
 function Where() {

@@ -11,6 +11,7 @@ import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
 import { RunQueue } from '../run/run-queue.js';
 import { RunService } from '../run/run.service.js';
 import { Incident, IncidentSubject } from './incident.entities.js';
+import { type Kept, WatchService } from '../watch/watch.service.js';
 import { IncidentService, openOne, REOPENING_DAYS, ruleOf, type Told } from './incident.service.js';
 
 /** Something that an incident may be about, as a run found it. */
@@ -36,11 +37,34 @@ export class IncidentFollower implements OnModuleInit {
     private readonly projects: ProjectService,
     private readonly work: RunService,
     private readonly queue: RunQueue,
+    private readonly watches: WatchService,
   ) {}
 
   onModuleInit(): void {
     this.work.afterRun.push((id) => this.follow(id));
     this.queue.settlers.push(() => this.catchUp());
+    this.watches.afterKeep.push((kept) => this.measured(kept));
+  }
+
+  /** What was measured is added to incidents about it. */
+  private async measured({ table, run, values, judged }: Kept): Promise<void> {
+    await this.runs.manager.transaction(async (manager) => {
+      for (const [measure, { verdict }] of Object.entries(judged)) {
+        if (verdict === 'silent') continue;
+        const isFailing = verdict === 'outside';
+        await this.found(manager, run, {
+          subject: { kind: 'measure', subject: `${table}/${measure}`, table },
+          isFailing,
+          opens: false,
+          kind: 'verdict',
+          told: {
+            verdict: isFailing ? 'advisory' : 'holds',
+            subject: `${table}/${measure}`,
+            text: String(values[measure]),
+          },
+        });
+      }
+    });
   }
 
   /** Follows runs that ended while nobody could. */
@@ -64,7 +88,7 @@ export class IncidentFollower implements OnModuleInit {
       if (run.environment !== PRODUCTION || (run.kind === 'release' && run.state !== 'succeeded')) return;
       const { project } = await this.projects.line(PRODUCTION);
       if (run.kind === 'release') await this.released(manager, run, project);
-      for (const finding of await this.findings(manager, run)) await this.found(manager, run, project, finding);
+      for (const finding of await this.findings(manager, run)) await this.found(manager, run.id, finding, project);
     });
   }
 
@@ -108,19 +132,20 @@ export class IncidentFollower implements OnModuleInit {
     return [...checks, ...loads];
   }
 
-  private async found(manager: EntityManager, run: Run, project: Project, finding: Finding): Promise<void> {
+  /** @param project for rules; without it nothing is opened */
+  private async found(manager: EntityManager, run: number, finding: Finding, project?: Project): Promise<void> {
     const { subject, told } = finding;
     const open = await openOne(manager, subject);
-    if (open) return this.incidents.record(manager, open.id, finding.kind, { ...told, run: run.id });
+    if (open) return this.incidents.record(manager, open.id, finding.kind, { ...told, run });
     if (!finding.isFailing) return;
     const recent = await this.closedRecently(manager, subject);
     if (recent) {
-      await this.incidents.again(manager, recent, { text: 'failed again', run: run.id });
-      return this.incidents.record(manager, recent.id, finding.kind, { ...told, run: run.id });
+      await this.incidents.again(manager, recent, { text: 'failed again', run });
+      return this.incidents.record(manager, recent.id, finding.kind, { ...told, run });
     }
-    if (!finding.opens || !ruleOf(project, subject).opens) return;
+    if (!project || !finding.opens || !ruleOf(project, subject).opens) return;
     const made = await this.incidents.make(manager, project, subject, { openedBy: null });
-    await this.incidents.record(manager, made.id, finding.kind, { ...told, run: run.id });
+    await this.incidents.record(manager, made.id, finding.kind, { ...told, run });
   }
 
   private async closedRecently(manager: EntityManager, { kind, subject }: SubjectOut): Promise<Incident | undefined> {

@@ -28,6 +28,9 @@ const SUMMED = new Set(['added', 'changed', 'removed']);
 /** Likelihood at which the range of what is expected next is drawn. */
 const DRAWN = 1e-5;
 
+/** What was measured after a load, as it was judged. */
+export type Kept = Pick<Measurement, 'table' | 'run' | 'values' | 'judged'>;
+
 /** What is known of one measure of a table. */
 interface Past {
   readonly past: readonly Measured[];
@@ -75,13 +78,19 @@ export class WatchService {
     const outside = new Map(told.filter(([, j]) => j.verdict === 'outside'));
     const finding =
       judged.finding && outside.has(judged.finding.name) ? judged.finding.name : ([...outside.keys()][0] ?? null);
-    await this.measurements
+    const kept = await this.measurements
       .createQueryBuilder()
       .insert()
       .values({ ...measured, judged: Object.fromEntries(told), finding } as never)
       .orIgnore()
+      .returning('id')
       .execute();
+    if ((kept.raw as unknown[]).length === 0) return;
+    for (const follow of this.afterKeep) await follow({ ...measured, judged: Object.fromEntries(told) });
   }
+
+  /** What follows a measuring; registered by the modules that know it. */
+  readonly afterKeep: ((kept: Kept) => Promise<void>)[] = [];
 
   /** Tables of a release begin anew: what they were before says little of what they are. */
   async restart(tables: readonly string[], person: string): Promise<void> {

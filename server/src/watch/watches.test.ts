@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import type { IncidentDetail } from '@ouvrage/api/incident';
 import type { WatchFinding, WatchSeries } from '@ouvrage/api/watch';
 import { DataSource } from 'typeorm';
 import { draft, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
@@ -100,12 +101,30 @@ describe('a table that is loaded every day', () => {
     const run = await loaded();
     expect(await findings()).toMatchObject([{ measure: 'rows', value: 650, by: 'level', from: 18, run }]);
     expect((await series('rows')).points.at(-1)).toMatchObject({ verdict: 'outside', value: 650 });
+    const opened = await mira.send('post', '/api/incidents', { kind: 'measure', subject: `${TABLE}/rows` });
+    const incident = (opened.body as { id: number }).id;
+    expect(opened.body).toMatchObject({
+      title: 'core.gauges: rows is not as expected',
+      now: [{ verdict: 'advisory' }],
+    });
     expect((await teach({ measure: 'rows' })).status).toBe(204);
     expect(await findings()).toEqual([]);
     await input(655);
     await loaded();
     expect(await findings()).toEqual([]);
     expect((await series('rows')).points.at(-1)!.verdict).toBe('silent');
+    for (let day = 0; day < 14; day++) {
+      await input(655 + day);
+      await loaded();
+    }
+    await awaited(`select from incident_event where text = '668'`, []);
+    const { events, now } = (await mira.get(`/api/incidents/${incident}`)).body as IncidentDetail;
+    expect(events.map((e) => [e.kind, e.verdict, e.text])).toEqual([
+      ['opened', null, null],
+      ['verdict', 'holds', '667'],
+      ['verdict', 'holds', '668'],
+    ]);
+    expect(now).toMatchObject([{ verdict: 'holds' }]);
   });
   test('twice the nulls are told, and nothing of them until a day where it is said so', async () => {
     await input(652, 0.3);

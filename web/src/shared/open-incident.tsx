@@ -36,3 +36,20 @@ export function OpenIncident({ kind, subject }: Pick<IncidentSubject, 'kind' | '
     </Button>
   );
 }
+
+/** The open incidents about a table, as links. */
+export function TableIncidents({ table }: { table: string }) {
+  const { slug } = useProject();
+  const { data } = useIncidentsQuery();
+  const open = data?.incidents.filter((i) => i.state !== 'closed' && i.subjects.some((s) => s.table === table)) ?? [];
+  return open.map((i) => (
+    <Link
+      key={i.id}
+      title={i.title}
+      className="mr-1.5 text-small whitespace-nowrap text-broken underline underline-offset-2"
+      to={address.incident(slug, i.id)}
+    >
+      incident {i.id}
+    </Link>
+  ));
+}

@@ -12,7 +12,7 @@ import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
-import { findingWords } from './watch-words';
+import { findingWords } from '../../shared/watch-words';
 import { StepWord } from '../../shared/run-words';
 
 /** What ran of a table on a day: the worst first. */

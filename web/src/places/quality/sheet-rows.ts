@@ -4,7 +4,7 @@ import type { Verdict } from '@ouvrage/core/check';
 import { plural } from '../../shared/format';
 import type { TableSummary } from '../../worker/protocol';
 import type { SheetRow } from './day-sheet';
-import { findingWords } from './watch-words';
+import { findingWords } from '../../shared/watch-words';
 
 export const VERDICTS: readonly Verdict[] = ['broken', 'advisory', 'not run', 'holds'];
 

@@ -2,7 +2,7 @@ import type { WatchSeries } from '@ouvrage/api/watch';
 import { useMemo } from 'react';
 import { Chart, type ChartLook, type ChartOption } from '../../shared/chart';
 import { moment, plural } from '../../shared/format';
-import { measured } from './watch-words';
+import { measured } from '../../shared/watch-words';
 
 const MOST = 90;
 

@@ -17,7 +17,7 @@ import { Empty } from '../../shared/ui/empty';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
-import { LEARNED, measured, rangeWords } from './watch-words';
+import { LEARNED, measured, rangeWords } from '../../shared/watch-words';
 
 const WatchChart = lazy(() => import('./watch-chart').then((m) => ({ default: m.WatchChart })));
 const DAYS_IGNORED = 7;

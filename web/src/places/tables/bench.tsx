@@ -7,6 +7,7 @@ import { Group, Panel, Separator } from 'react-resizable-panels';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { Editor, type EditorHandle } from '../../shared/editor';
+import { TableIncidents } from '../../shared/open-incident';
 import { Hatch } from '../../shared/marks';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';
@@ -64,6 +65,7 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
           <h1 className="sheet-title ml-1.5 mr-1.5 truncate" title={table.fullName}>
             {table.fullName}
           </h1>
+          <TableIncidents table={table.fullName} />
           <nav aria-label="Facets" className="flex">
             {FACETS.filter(
               ([key]) =>

@@ -122,6 +122,26 @@ test.each(NEEDS)('%s is listed and leads to its place', async (_, answer, headin
   expect(decodeURIComponent(screen.getByText(text).closest('a')!.getAttribute('href')!)).toBe(to);
 });
 
+test('what a watch tells is listed, and leads to the measure', async () => {
+  const finding = {
+    table: 'core.dim_berth',
+    measure: 'rows',
+    value: 412,
+    least: 690.2,
+    greatest: 809.7,
+    by: 'level',
+    from: 27,
+    run: 88,
+    at: AT,
+    others: [],
+  };
+  serve({ ...around(), 'GET workspaces/dues/today': NOTHING, 'GET watches': [finding] });
+  await renderPlace(<Today />);
+  const line = await screen.findByText('core.dim_berth: rows: 412, expected 690 to 810');
+  expect(line.closest('a')!.getAttribute('href')).toBe('/w/dues/quality?table=core.dim_berth&watch=rows');
+  expect(screen.getByRole('heading', { level: 1 }).textContent).toBe('One thing needs you');
+});
+
 test('a long list is cut, and says so', async () => {
   await show({ ...NOTHING, drifted: Array.from({ length: 15 }, (_, i) => `landing.t${i}`) });
   expect(await screen.findByText('and 3 more')).toBeTruthy();

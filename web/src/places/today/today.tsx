@@ -2,10 +2,13 @@ import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
+import { useWatchFindingsQuery } from '../../data/watches';
+import { findingWords } from '../../shared/watch-words';
 import { useTodayQuery } from '../../data/releases';
 import { placeAddress, useProject } from '../../data/project';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { CheckState } from '@ouvrage/api/quality';
+import type { WatchFinding } from '@ouvrage/api/watch';
 import type { TodayAnswer } from '@ouvrage/api/release';
 import { ago, between, duration, moment, plural, rows, shortCommit } from '../../shared/format';
 import { Hatch, VerdictMark } from '../../shared/marks';
@@ -17,6 +20,7 @@ import { DraftsImpact } from './drafts-impact';
 /** What needs a person, in order; then what was built and how long it took. */
 export default function Today() {
   const { slug, name, isProduction } = useProject();
+  const { data: findings = [] } = useWatchFindingsQuery();
   const { data, error, isLoading, refetch } = useTodayQuery(slug, {
     refetchOnMountOrArgChange: true,
     pollingInterval: 20_000,
@@ -30,6 +34,7 @@ export default function Today() {
       </div>
     );
   const needs = [
+    findings,
     data.incidents,
     data.broken,
     data.failedRuns,
@@ -52,7 +57,7 @@ export default function Today() {
               {data.tables.notRun > 0 ? `, ${data.tables.notRun} not built yet` : ', all available'}
             </p>
           </header>
-          <Needs data={data} />
+          <Needs data={data} findings={findings} />
         </div>
         <Built data={data} />
       </div>
@@ -60,13 +65,23 @@ export default function Today() {
   );
 }
 
-function Needs({ data }: { data: TodayAnswer }) {
+function Needs({ data, findings }: { data: TodayAnswer; findings: readonly WatchFinding[] }) {
   const project = useProject();
   const { slug } = project;
   const { incidents, broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts } = data;
-  const nothing = [incidents, broken, failedRuns, errors, late, drifted, failedFiles, toBind, advisory, drafts].every(
-    (list) => list.length === 0,
-  );
+  const nothing = [
+    findings,
+    incidents,
+    broken,
+    failedRuns,
+    errors,
+    late,
+    drifted,
+    failedFiles,
+    toBind,
+    advisory,
+    drafts,
+  ].every((list) => list.length === 0);
   return (
     <>
       {nothing && (
@@ -85,6 +100,17 @@ function Needs({ data }: { data: TodayAnswer }) {
       </Section>
       <Section title="Broken checks" items={data.broken}>
         {(c) => <CheckLine key={c.id} check={c} />}
+      </Section>
+      <Section title="Unusual measures" items={findings}>
+        {(f) => (
+          <Line
+            key={f.table}
+            to={address.watch(slug, f)}
+            mark={<VerdictMark verdict="advisory" label="outside" />}
+            title={`${f.table}: ${findingWords(f)}`}
+            aside={ago(f.at)}
+          />
+        )}
       </Section>
       <Section title="Errors in definitions" items={data.errors}>
         {(e) => (

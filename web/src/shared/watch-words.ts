@@ -1,5 +1,5 @@
 import type { WatchFinding } from '@ouvrage/api/watch';
-import { count, duration } from '../../shared/format';
+import { count, duration } from './format';
 
 /** A value of a measure: shares in percent, ages in words, others as numbers. */
 export function measured(measure: string, value: number): string {
