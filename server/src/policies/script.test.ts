@@ -28,6 +28,12 @@ beforeAll(async () => {
   folder = await mkdtemp(path.join(os.tmpdir(), 'ouvrage-script-'));
 });
 afterAll(async () => {
+  // What the superuser made of production's tables would be in the way of other tests' releases.
+  await psql(`do $$ declare v record; begin
+    for v in select schemaname, viewname from pg_views where schemaname like 'w\\_taken\\_away%' and viewowner = 'postgres' loop
+      execute format('drop view if exists %I.%I cascade', v.schemaname, v.viewname);
+    end loop;
+  end $$`);
   await rm(folder, { recursive: true });
   await application.close();
 });

@@ -156,6 +156,13 @@ describe('what cannot be run is refused with the reason', () => {
     const answer = await ask(PRODUCTION, asked);
     expect([answer.status, (answer.body as { title: string }).title]).toEqual([status, title]);
   });
+  test('more than ten that wait already', async () => {
+    const asked = await Promise.all(Array.from({ length: 30 }, () => ask(PRODUCTION, { tables: ['core.dim_owner'] })));
+    const refused = asked.filter((a) => a.status === 409);
+    expect(refused[0]?.body).toMatchObject({ code: 'many-waiting' });
+    for (const { status, body } of asked) if (status === 201) await mira.ended((body as { id: number }).id);
+    expect((await ask(PRODUCTION, { tables: ['core.dim_vessel'] })).status).toBe(201);
+  });
   test('a viewer asks for none', async () => {
     const vera = await application.signIn('vera');
     expect((await ask(PRODUCTION, { tables: ['core.dim_vessel'] }, vera)).status).toBe(403);

@@ -23,6 +23,9 @@ import { RunQueue } from './run-queue.js';
 import { checkStandings } from './check-standings.js';
 import { StepJournal } from './step-journal.js';
 
+/** Whoever may run checks holds up loads with them, but not for long. */
+const MOST_WAITING_CHECKS = 10;
+
 /** Does the work of one kind of run; registered by the module that knows it. */
 export type RunWork = (run: Run, steps: RunStep[], signal: AbortSignal) => Promise<'succeeded' | 'failed' | 'stopped'>;
 
@@ -91,6 +94,14 @@ export class RunService implements OnApplicationBootstrap {
     const line = await this.projects.line(slug);
     const standings = await checkStandings(this, line);
     const { steps, checks } = planChecks(line.project, asked, standings);
+    const waiting = await this.runs.countBy({ environment: slug, kind: 'check', state: 'queued' });
+    if (waiting >= MOST_WAITING_CHECKS)
+      throw new Problem(
+        409,
+        'many-waiting',
+        `${waiting} runs of checks are already waiting in ${slug}`,
+        'Loads wait behind them: try again once they have run.',
+      );
     const request: RunRequest = {
       tables: asked.tables,
       checks,
