@@ -2,9 +2,9 @@ import AxeBuilder from '@axe-core/playwright';
 import { expect, test, type Page } from '@playwright/test';
 import { openWorkspace, send, signIn, watchConsole } from './support/app';
 
-const CHECK = 'checks/owners_have_a_flag';
+const CHECK = 'checks/owners_have_a_name';
 const text = (least: number) =>
-  `create view checks.owners_have_a_flag with (about = 'core.dim_owner', advisory = true, severity = high) as\nselect owner_key, flag_code from core.dim_owner where owner_key <> 0 and length(flag_code) < ${least};\n`;
+  `create view checks.owners_have_a_name with (about = 'core.dim_owner', advisory = true, severity = high) as\nselect owner_key from core.dim_owner where owner_key <> 0 and length(owner_name) < ${least};\n`;
 
 /** Releases the check as it is written now. */
 async function release(page: Page, slug: string, message: string) {
@@ -22,7 +22,7 @@ test('a check that does not hold becomes an incident, is followed to its end and
 }) => {
   const messages = watchConsole(page);
   await signIn(page, 'mira');
-  const slug = await openWorkspace(page, 'Owners and flags');
+  const slug = await openWorkspace(page, 'Owners and names');
   const keep = (least: number, version: number) =>
     send<{ version: number }>(page, 'PUT', `workspaces/${slug}/drafts`, {
       path: `${CHECK}.sql`,
@@ -30,22 +30,22 @@ test('a check that does not hold becomes an incident, is followed to its end and
       version,
     });
   await keep(100, 0);
-  await release(page, slug, 'Owners have a flag');
+  await release(page, slug, 'Owners have a name');
 
   // What the release found is a day’s verdict in the sheet, and an incident is opened from it.
   await page.goto('/w/production/quality');
-  await page.getByRole('link', { name: 'owners have a flag' }).click();
-  await expect(page.getByRole('heading', { name: 'owners have a flag' })).toBeVisible();
+  await page.getByRole('link', { name: 'owners have a name' }).click();
+  await expect(page.getByRole('heading', { name: 'owners have a name' })).toBeVisible();
   await page.getByRole('button', { name: 'Open incident' }).click();
   const incident = page.getByRole('region', { name: 'Incident' });
-  await expect(incident.getByRole('heading', { level: 1 })).toHaveText('core.dim_owner: owners have a flag');
+  await expect(incident.getByRole('heading', { level: 1 })).toHaveText('core.dim_owner: owners have a name');
   await expect(incident.getByLabel('Severity')).toHaveValue('high');
   await page.getByRole('button', { name: 'Take it in hand' }).click();
-  await incident.getByLabel('Remark').fill('Flags are two letters; see [core.dim_owner].');
+  await incident.getByLabel('Remark').fill('Names are short at times; see [core.dim_owner].');
   await incident.getByRole('button', { name: 'Add remark' }).click();
   await expect(incident.getByRole('link', { name: 'core.dim_owner', exact: true })).toBeVisible();
   await incident.getByRole('button', { name: 'Run the check now' }).click();
-  await expect(incident.getByText(/owners have a flag advisory, \d+ rows at fault/)).toBeVisible();
+  await expect(incident.getByText(/owners have a name advisory, \d+ rows at fault/)).toBeVisible();
 
   const { violations } = await new AxeBuilder({ page })
     .withTags(['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'])
@@ -59,19 +59,19 @@ test('a check that does not hold becomes an incident, is followed to its end and
   await page.keyboard.press('Escape');
 
   await keep(0, 0);
-  await release(page, slug, 'Flags may be short');
+  await release(page, slug, 'Names may be short');
   await page.goto('/w/production/today');
   await page
-    .getByRole('link', { name: /core\.dim_owner: owners have a flag/ })
+    .getByRole('link', { name: /core\.dim_owner: owners have a name/ })
     .first()
     .click();
-  await expect(incident.getByText(/release \d+: Flags may be short by Mira Okafor/)).toBeVisible();
+  await expect(incident.getByText(/release \d+: Names may be short by Mira Okafor/)).toBeVisible();
   await incident.getByRole('button', { name: 'Run the check now' }).click();
-  await expect(incident.getByText(/owners have a flag holds/).last()).toBeVisible();
+  await expect(incident.getByText(/owners have a name holds/).last()).toBeVisible();
   await incident.getByRole('button', { name: 'Close with what was learned' }).click();
-  await page.getByLabel('What was learned').fill('A flag is a code, not a name.');
+  await page.getByLabel('What was learned').fill('A name may be any length.');
   await page.getByRole('button', { name: 'Close incident' }).click();
-  await expect(incident.getByText('A flag is a code, not a name.').first()).toBeVisible();
+  await expect(incident.getByText('A name may be any length.').first()).toBeVisible();
   await expect(page.getByRole('complementary', { name: 'Incidents' }).getByText(/closed in .*, high/)).toBeVisible();
   expect(messages).toEqual([]);
 });

@@ -30,6 +30,7 @@ test('a newcomer takes a change from a source row to a released fact', async ({ 
   await expect(page.getByText('a check is broken: fact_call_pkey (36 rows)')).toBeVisible();
   await expect(page.getByRole('grid', { name: /Rows at fault of core.fact_call/ }).getByRole('row')).not.toHaveCount(1);
   await page.getByRole('link', { name: 'Quality' }).click();
+  await page.getByRole('link', { name: /^call_no is the key/ }).click();
   await expect(page.getByRole('heading', { name: 'broken call_no is the key' })).toBeVisible();
 
   // Mended: one row a call again, and tonnage in whole tonnes.
