@@ -12,6 +12,7 @@ import { RunQueue } from '../run/run-queue.js';
 import { RunService } from '../run/run.service.js';
 import { Incident, IncidentSubject } from './incident.entities.js';
 import { type Kept, WatchService } from '../watch/watch.service.js';
+import { withoutValue } from '../warehouse/sql-error.js';
 import { IncidentService, openOne, REOPENING_DAYS, ruleOf, type Told } from './incident.service.js';
 
 /** Something that an incident may be about, as a run found it. */
@@ -118,7 +119,7 @@ export class IncidentFollower implements OnModuleInit {
       const told = {
         verdict: isFailing ? 'broken' : 'holds',
         subject: s.table,
-        text: s.error?.message ?? null,
+        text: s.error ? withoutValue(s.error.message) : null,
       } as const;
       const found = (kind: 'load' | 'source'): Finding => ({
         subject: { kind, subject: s.table, table: s.table },
