@@ -15,7 +15,7 @@ const PHASES = [
   'intake',
 ];
 /** What people ask of a project: each knows the phases, and none of the others. */
-const QUESTIONS = ['lineage', 'anatomy', 'review', 'starter', 'watch', 'exchange', 'assist', 'look'];
+const QUESTIONS = ['lineage', 'anatomy', 'review', 'starter', 'watch', 'exchange', 'example', 'assist', 'look'];
 
 const inFolders = (folders) => `^core/src/(${folders.join('|')})/`;
 const mayKnow = (folder, known) => ({

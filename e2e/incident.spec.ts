@@ -22,6 +22,12 @@ test('a check that does not hold becomes an incident, is followed to its end and
 }) => {
   const messages = watchConsole(page);
   await signIn(page, 'mira');
+  // Who wants to be told of a table says so; what is told by mail is in the demo’s outbox.
+  await page.goto('/w/production/settings/messages');
+  await page.getByRole('button', { name: 'Add', exact: true }).click();
+  await page.getByLabel('Name 1').fill('core.dim_owner');
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(page.getByText('Saved', { exact: true })).toBeVisible();
   const slug = await openWorkspace(page, 'Owners and names');
   const keep = (least: number, version: number) =>
     send<{ version: number }>(page, 'PUT', `workspaces/${slug}/drafts`, {
@@ -40,6 +46,13 @@ test('a check that does not hold becomes an incident, is followed to its end and
   const incident = page.getByRole('region', { name: 'Incident' });
   await expect(incident.getByRole('heading', { level: 1 })).toHaveText('core.dim_owner: owners have a name');
   await expect(incident.getByLabel('Severity')).toHaveValue('high');
+  await page.goto('/w/production/settings/outbox');
+  await page.getByRole('button', { name: /^Incident \d+ opened: core\.dim_owner: owners have a name/ }).click();
+  await expect(page.getByText(/rows at fault\.[\s\S]*\/w\/production\/incidents\/\d+/)).toBeVisible();
+  await page.goto('/w/production/today');
+  await expect(page.getByRole('link', { name: /^Today \d+ unread/ })).toBeVisible();
+  const told = page.getByRole('region', { name: 'Messages' });
+  await told.getByRole('link', { name: /^Incident \d+ opened: core\.dim_owner/ }).click();
   await page.getByRole('button', { name: 'Take it in hand' }).click();
   await incident.getByLabel('Remark').fill('Names are short at times; see [core.dim_owner].');
   await incident.getByRole('button', { name: 'Add remark' }).click();

@@ -27,5 +27,5 @@ await main(async () => {
     rmSync(config.clusterFolder, { recursive: true, force: true });
   }
   rmSync(data, { recursive: true, force: true });
-  say('Deleted. npm start makes everything anew.');
+  say('Deleted. npm start sets everything up again.');
 });

@@ -20,6 +20,8 @@ const out = path.resolve(ROOT, values.out);
 const W = '/w/berth-dues';
 
 const VIEWS = [
+  ['incident', `/w/production/quality/core.dim_vessel/dim_vessel_flag_code_not_null`, openIncident],
+  ['outbox', `/w/production/settings/outbox`, async (page) => page.getByRole('row').nth(1).waitFor()],
   ['today', `${W}/today`],
   ['sources', `${W}/sources`],
   [
@@ -58,20 +60,18 @@ const VIEWS = [
     `${W}/tables/mart.terminal_quarter?view=plan`,
     async (page) => page.getByText('hashed aggregate').first().waitFor(),
   ],
-  ['checks', `${W}/tables/core.fact_call/checks`],
+  ['examples', `${W}/tables/core.dim_vessel/examples`, differing],
   ['lineage', `${W}/lineage?focus=mart.vessel_dues&up=9&down=9`],
   ['lineage-column', `${W}/lineage?focus=mart.vessel_dues&column=dues_total`],
   ['trace', `${W}/tables/core.fact_dues/trace?column=paid`],
+  ['quality-days', `/w/production/quality`],
   ['quality', `${W}/quality/core.dim_vessel/dim_vessel_flag_code_not_null`],
   ['runs', `${W}/runs`],
   ['releases', `${W}/releases`],
-  ['settings', `${W}/settings/connections`],
   [
     'rows',
     `${W}/tables/landing.call/rows?look=${encodeURIComponent('{"filters":[{"column":"status","op":"=","value":"departed"}],"sort":[{"column":"tonnage","descending":true}]}')}`,
   ],
-  ['profile', `${W}/tables/core.dim_vessel/rows?view=profile`],
-  ['load', `/w/production/tables/core.dim_vessel/load`],
   [
     'starter-fact',
     `${W}/new/fact?table=staging.call`,
@@ -125,6 +125,24 @@ await main(async () => {
   await browser.close();
   if (errors.length) say(`Messages in the console:\n${[...new Set(errors)].join('\n')}`);
 });
+
+/** Opens an incident from the check that is shown; who owns the table is told. */
+async function openIncident(page) {
+  const open = page.getByRole('button', { name: 'Open incident' });
+  if (await open.isVisible()) await open.click();
+  else await page.goto('/w/production/incidents');
+  await page.getByRole('region', { name: 'Incident' }).waitFor();
+}
+
+/** An example that expects something else than what is made. */
+async function differing(page) {
+  const cell = page.getByLabel('flag_code of row 1').last();
+  if ((await cell.inputValue()) !== 'OS') {
+    await cell.fill('OS');
+    await page.getByRole('button', { name: 'Save draft' }).click();
+  }
+  await page.getByRole('region', { name: 'Result' }).waitFor();
+}
 
 /** A draft that lets a call arrive twice, and the run that finds it; done once. */
 async function prepare(page) {

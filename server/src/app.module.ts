@@ -13,7 +13,9 @@ import { Seeder } from './seeder.js';
 import { Config } from './shared/config.js';
 import { ConnectionModule } from './connection/connection.module.js';
 import { DeliveryModule } from './delivery/delivery.module.js';
+import { ExampleModule } from './example/example.module.js';
 import { IncidentModule } from './incident/incident.module.js';
+import { MessageModule } from './message/message.module.js';
 import { LookModule } from './look/look.module.js';
 import { SourceModule } from './source/source.module.js';
 import { StandinModule } from './standin/standin.module.js';
@@ -60,7 +62,9 @@ export class AppModule {
         LookModule,
         StandinModule,
         QualityModule,
+        ExampleModule,
         IncidentModule,
+        MessageModule,
         WatchModule,
         ReleaseModule,
       ],

@@ -123,6 +123,8 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
     },
   ),
   production: flag,
+  columns: fc.array(columns, { maxLength: 3 }),
+  rows: fc.array(fc.array(fc.constantFrom('SAL', 'a', null), { maxLength: 3 }), { maxLength: 2 }),
   sample: fc.record(
     {
       table: tables,
@@ -174,6 +176,22 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   user: fc.constant('x'),
   password: fc.constant('x'),
   tls: fc.constantFrom('off', 'encrypted'),
+  ids: fc.constantFrom([], ['0b8a3c5e-0000-4000-8000-000000000000']),
+  members: fc.constantFrom([], ['mira'], ['nobody']),
+  mail: fc.constantFrom('desk@saltmere.example', null),
+  webhook: fc.constantFrom('https://desk.example/x', 'ftp://x', null),
+  channels: fc.constantFrom([], ['mail'], ['application', 'mail']),
+  least: fc.constantFrom('low', 'critical'),
+  digest: fc.constantFrom('at once', 'hour', 'day'),
+  quietFrom: fc.constantFrom('22:00', null),
+  quietTo: fc.constantFrom('06:30', null),
+  subscriptions: fc.constantFrom(
+    [],
+    [{ kind: 'table', value: 'core.dim_port', least: 'low' }],
+    [{ kind: 'all', value: '', least: 'high' }],
+  ),
+  publicAddress: fc.constantFrom('', 'https://warehouse.example'),
+  ranges: fc.constantFrom([], ['10.0.0.0/8'], ['x']),
 };
 
 /** Fields that mean something else in one route. */
@@ -186,6 +204,19 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
   },
   'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
   'PUT /api/connections/binding': { environment: fc.constantFrom('production', 'workspaces') },
+  'POST /api/workspaces/:slug/agreements': {
+    kind: fc.constantFrom('check', 'contract'),
+    desk: fc.constantFrom(null, 'dues office'),
+  },
+  'POST /api/workspaces/:slug/agreements/withdraw': { kind: fc.constantFrom('check', 'contract') },
+  'GET /api/sendings': { state: fc.constantFrom('waiting', 'given up') },
+  'PUT /api/sending': {
+    mail: fc.constantFrom(null, { host: 'mail.example', port: 25, tls: 'off', user: '', from: 'x@y.example' }),
+  },
+  'POST /api/workspaces/:slug/examples/runs': {
+    table: fc.constantFrom('staging.call', 'core.dim_port'),
+    name: fc.constantFrom('arrived twice', 'x'),
+  },
   'POST /api/workspaces/:slug/page': { limit: fc.constantFrom(1, 10) },
   'POST /api/workspaces/:slug/anatomy/rows': { look: fc.constantFrom('rows', 'keys', 'leftAlone') },
 };
@@ -249,6 +280,33 @@ const LEFT_OUT: readonly string[] = [
   'ALL /git/project.git/*rest',
 ];
 
+test('a field for one object takes no list, whichever route has it', async () => {
+  const api = (await admin.get('/api/docs-json')).body as Api;
+  const tried: string[] = [];
+  for (const route of routesOf(application.app)) {
+    const ref = operationOf(api, route)?.requestBody?.content['application/json']?.schema.$ref?.split('/').at(-1);
+    const properties = ref === undefined ? {} : (api.components.schemas[ref]?.properties ?? {});
+    // One object of a class is described by a reference, bare, or with what else may be said of it.
+    for (const [field] of Object.entries(properties).filter(([, p]) =>
+      /^\{("[^"]*":[^[{]*,)*"(\$ref|allOf|oneOf|anyOf)"/.test(JSON.stringify(p)),
+    )) {
+      const where = route.path.replace(':slug', slug).replace(':id', '1');
+      const answer = await request(application.app.getHttpServer() as Parameters<typeof request>[0])
+        [route.method.toLowerCase() as 'put' | 'post'](where)
+        .set('cookie', admin.cookie)
+        .set('x-csrf-token', admin.csrf)
+        .send({ [field]: [] });
+      tried.push(`${route.method} ${route.path} ${field}`);
+      expect([tried.at(-1), answer.status, answer.text]).toEqual([
+        tried.at(-1),
+        400,
+        expect.stringContaining(`${field} must be an object`),
+      ]);
+    }
+  }
+  expect(tried).toEqual(expect.arrayContaining(['PUT /api/sending mail', 'POST /api/workspaces/:slug/preview sample']));
+});
+
 test(`${REQUESTS} made-up requests give no internal error, and enough of them are taken up`, async () => {
   const api = (await admin.get('/api/docs-json')).body as Api;
   const asDescribed = descriptionOf(api);
@@ -262,7 +320,7 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
     const count = { asked: 0, past: 0, milliseconds: 0 };
     passed.set(key, count);
     const address = fc
-      .tuple(slugs(), ids(/connection|token|exports/.test(route.path)), ids(false), fieldsOf(query))
+      .tuple(slugs(), ids(/connection|token|exports|desks|sendings/.test(route.path)), ids(false), fieldsOf(query, key))
       .map(([s, id, step, q]) => {
         const written = Object.entries(q).map(
           ([k, v]) => `${k}=${encodeURIComponent(typeof v === 'string' ? wellFormed(v) : JSON.stringify(v))}`,
@@ -271,7 +329,8 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
           .replace(':slug', s)
           .replace(/:id|:connection/, id)
           .replace(':step', step)
-          .replace(':server', 'port_ops');
+          .replace(':server', 'port_ops')
+          .replace(':name', 'mira');
         return `${place}${written.length ? `?${written.join('&')}` : ''}`;
       });
     await fc.assert(

@@ -15,9 +15,18 @@ import { randomToken } from './shared/secret.js';
 import { ConnectionService } from './connection/connection.service.js';
 import { DeliveryWatcher } from './delivery/delivery-watcher.js';
 import { IntakeService } from './source/intake.service.js';
+import { ReceiverService } from './message/receiver.service.js';
+import { OutboxService } from './standin/outbox.service.js';
 import { HarbourService } from './standin/harbour.service.js';
 
 const DEMO_PASSWORD = 'saltmere';
+
+/** The demo's desks: who is in them, and whether they have a webhook. */
+const DESKS: readonly (readonly [string, string[], boolean])[] = [
+  ['harbour master', ['jonas'], false],
+  ['fleet desk', ['jonas', 'vera'], false],
+  ['dues office', ['mira', 'vera'], true],
+];
 
 /** Fills an empty installation: the demo, or one administrator and an empty project. */
 @Injectable()
@@ -32,18 +41,22 @@ export class Seeder {
     private readonly runs: RunService,
     private readonly harbour: HarbourService,
     private readonly deliveries: DeliveryWatcher,
+    private readonly outbox: OutboxService,
+    private readonly receivers: ReceiverService,
   ) {}
 
   /** Does nothing where there are people already. */
   async seed(say: (text: string) => void): Promise<void> {
+    const webhook = await this.outbox.start();
     if ((await this.people.count()) > 0) return this.connections.moved(this.config.harbour);
     if (!this.config.demo) return this.empty();
     say('Making the demo: the port of Saltmere ...');
     await this.projects.create(projectFiles(PROJECT_FOLDER), 'The project of Saltmere');
-    await this.people.create('admin', 'Ada Minch', 'administrator', DEMO_PASSWORD);
+    const admin = await this.people.create('admin', 'Ada Minch', 'administrator', DEMO_PASSWORD);
     await this.people.create('jonas', 'Jonas Reet', 'editor', DEMO_PASSWORD);
     await this.people.create('vera', 'Vera Lund', 'viewer', DEMO_PASSWORD);
     const mira = await this.people.create('mira', 'Mira Okafor', 'releaser', DEMO_PASSWORD);
+    await this.desks(admin, webhook);
     const connection = await this.connections.create({ name: 'port_ops', ...this.config.harbour, tls: 'off' });
     await this.connections.bindEverywhere('port_ops', connection);
     await this.harbour.start();
@@ -52,6 +65,19 @@ export class Seeder {
     await this.finished(await this.intake.ask(mira, PRODUCTION, []));
     await this.finished(await this.runs.build(mira, PRODUCTION, { tables: [], upstream: false, downstream: false }));
     await this.workspaces(mira);
+  }
+
+  /** The desks that own the demo's tables, and where its people get mail. */
+  private async desks(admin: Person, webhook: string | undefined): Promise<void> {
+    for (const name of ['jonas', 'mira', 'vera'])
+      await this.receivers.saveMail(admin, name, `${name}@saltmere.example`);
+    for (const [name, members, hook] of DESKS)
+      await this.receivers.saveDesk(admin, undefined, {
+        name,
+        members,
+        mail: null,
+        webhook: hook && webhook ? `${webhook}/${name.replaceAll(' ', '-')}` : null,
+      });
   }
 
   private async workspaces(person: Person): Promise<void> {

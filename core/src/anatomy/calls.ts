@@ -4,10 +4,6 @@ import { FUNCTIONS_SCHEMA } from '../index/mentions.js';
 import { strings } from '../sql/nodes.js';
 import { eachNode } from './conditions.js';
 
-/** Functions whose result differs from call to call. */
-export const VOLATILE =
-  /^(random|random_normal|clock_timestamp|timeofday|nextval|gen_random_uuid|uuid_generate_v[14].*)$/;
-
 /** The calls of a select that change how many rows there are, or look at several of them. */
 export interface Calls {
   readonly hasAggregate: boolean;

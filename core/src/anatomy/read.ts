@@ -13,7 +13,8 @@ import { conditionsOf, eachNode, listCondition, type Condition } from './conditi
 import { countJoin, joined, rowsOf, type Piece, type Side } from './join.js';
 import { readFromText, type FromText, type ItemText, type JoinText } from './joins-text.js';
 import type { Anatomy, Figures, Question, Step, StepOrigin } from './step.js';
-import { callsOf, VOLATILE } from './calls.js';
+import { isVolatile } from '../index/moments.js';
+import { callsOf } from './calls.js';
 import type { Flow, Kit, Made } from './made.js';
 import { SelectSteps } from './select-steps.js';
 
@@ -261,7 +262,7 @@ class AnatomyReader {
       if (kind !== 'FuncCall' && kind !== 'RangeTableSample') return;
       const { location, funcname } = value as FuncCall;
       const name = kind === 'FuncCall' ? strings(funcname).at(-1)! : 'repeatable' in value ? '' : 'tablesample';
-      if (kind === 'FuncCall' && !VOLATILE.test(name)) return;
+      if (kind === 'FuncCall' && name !== 'nextval' && !isVolatile(name)) return;
       const token = this.tokenAt(location);
       if (token !== undefined && name !== '') found.push({ token, name });
     });

@@ -7,6 +7,7 @@ export { type LayerStatement, layerStatements, layersInOrder } from './layer-ord
 export { meaningAt } from './meaning-at.js';
 export { namesAt } from './names-at.js';
 export { type Explanation, explainOption, optionChoices } from './options-at.js';
+export { unknownOwners } from './owners.js';
 export { withParameterValues } from './parameter-values.js';
 export type { Queried, QueryPart } from './query-parts.js';
 export {
@@ -24,7 +25,7 @@ export {
   valueQueries,
 } from './trace.js';
 export { type QuickFix, quickFix } from './quick-fix.js';
-export { rename, type Renamed, type RenamedFile, type Renaming } from './rename.js';
-export type { Obstacle } from './rename-edits.js';
+export { rename, type Renamed, type RenamedFile } from './rename.js';
+export type { Obstacle, Renaming } from './rename-edits.js';
 export { type Leftover, leftoversOf } from './unused.js';
 export { type Named, type Use, type Uses, usesOf } from './uses.js';

@@ -3,7 +3,7 @@ import { QueryScopes } from '../columns/columns.js';
 import type { Around } from '../columns/reader.js';
 import type { FromItem } from '../columns/scope.js';
 import type { Field, Value } from '../columns/value.js';
-import { csvField } from '../index/csv.js';
+import { csvField, headerFields } from '../index/csv.js';
 import { noteLinks } from '../index/note-links.js';
 import { elementsOf, typeRange } from '../index/elements.js';
 import { COLUMN_OPTIONS, TABLE_OPTIONS, SOURCE_TABLE_OPTIONS, type OptionRule } from '../language/options.js';
@@ -212,10 +212,8 @@ function renameHeader(
   of: ColumnRenaming,
   edits: RenameEdits,
 ): void {
-  const { text } = project.files.get(table.csvPath)!;
-  const [line] = /^[^\r\n]*/.exec(text)!;
-  const header = table.header.map((h) => csvField(h === of.column ? of.to : h)).join(',');
-  edits.add(table.csvPath, { start: 0, end: line.length, text: header });
+  const field = headerFields(project.files.get(table.csvPath)!.text)[table.header.indexOf(of.column)];
+  if (field) edits.add(table.csvPath, { ...field, text: csvField(of.to) });
 }
 
 /** What is made for each row of a reference table: its columns are named in a schema's pattern and as settings. */

@@ -4,6 +4,14 @@ import type { Edit } from '../sql/edits.js';
 import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize, type Token } from '../sql/tokens.js';
 
+/** What is renamed. */
+export type Renaming =
+  | { readonly kind: 'table'; readonly table: string; readonly to: string }
+  | { readonly kind: 'column'; readonly table: string; readonly column: string; readonly to: string }
+  | { readonly kind: 'layer'; readonly layer: string; readonly to: string }
+  | { readonly kind: 'function'; readonly name: string; readonly to: string }
+  | { readonly kind: 'parameter'; readonly name: string; readonly to: string };
+
 /** Where something stands in the way. */
 export interface Obstacle {
   readonly path: string;

@@ -1,7 +1,8 @@
 import { beforeAll, describe, expect, test } from '@jest/globals';
 import { loadParser } from '../sql/parser.js';
 import { changed, problems, projectOf } from '../testing.js';
-import { rename, type Renaming } from './rename.js';
+import { rename } from './rename.js';
+import type { Renaming } from './rename-edits.js';
 
 beforeAll(loadParser);
 
@@ -295,6 +296,55 @@ describe('a layer', () => {
   ])('%s cannot be %s', (layer, to, message) =>
     expect(renamed({ kind: 'layer', layer, to })).toEqual([`: ${message}`]),
   );
+});
+
+describe('worked examples', () => {
+  const EXAMPLES = {
+    'examples/core.fact_stay/one/1.input.staging.call.csv': 'call_no,berth_code\nC-1,N1\n',
+    'examples/core.fact_stay/one/member.core.dim_berth.csv': '"berth_code",width\nN1,2020-01-01\n',
+    'examples/core.fact_stay/one/target.csv': 'call_no,berth_key\nC-0,unknown\n',
+    'examples/core.fact_stay/one/params.csv': 'now,region\n2026-01-01,south\n',
+    'examples/core.fact_stay/one/result.csv': 'call_no,berth_code,berth_key\nC-1,N1,N1\n',
+  };
+  const inExamples = (renaming: Renaming) => renamed(renaming, EXAMPLES).filter((line) => line.startsWith('examples/'));
+  test.each<[string, Renaming, string[]]>([
+    [
+      'a dimension',
+      { kind: 'table', table: 'core.dim_berth', to: 'core.dim_place' },
+      [
+        'examples/core.fact_stay/one/member.core.dim_berth.csv goes',
+        'examples/core.fact_stay/one/member.core.dim_place.csv comes',
+      ],
+    ],
+    [
+      'a layer',
+      { kind: 'layer', layer: 'staging', to: 'raw' },
+      [
+        'examples/core.fact_stay/one/1.input.raw.call.csv comes',
+        'examples/core.fact_stay/one/1.input.staging.call.csv goes',
+      ],
+    ],
+    [
+      'a column of the definition',
+      { kind: 'column', table: 'core.fact_stay', column: 'berth_key', to: 'place_key' },
+      [
+        'examples/core.fact_stay/one/result.csv: call_no,berth_code,place_key',
+        'examples/core.fact_stay/one/target.csv: call_no,place_key',
+      ],
+    ],
+    [
+      'a column of an input that is handed on',
+      { kind: 'column', table: 'core.dim_berth', column: 'berth_code', to: 'code' },
+      ['examples/core.fact_stay/one/member.core.dim_berth.csv: code,width'],
+    ],
+    [
+      'a parameter',
+      { kind: 'parameter', name: 'region', to: 'area' },
+      ['examples/core.fact_stay/one/params.csv: now,area'],
+    ],
+  ])('follow %s', (_, renaming, expected) => {
+    expect(inExamples(renaming).sort()).toEqual(expected);
+  });
 });
 
 test('a function is renamed with its file and calls', () =>

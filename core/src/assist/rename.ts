@@ -2,19 +2,12 @@ import type { Project } from '../model/project.js';
 import { changeFiles } from '../resolve/read-project.js';
 import { applyEdits, type Edit } from '../sql/edits.js';
 import { nameOf, tokenize, type Token } from '../sql/tokens.js';
-import { rangeOf, RenameEdits, valueOf, wordsIn, type Obstacle } from './rename-edits.js';
+import { rangeOf, RenameEdits, type Renaming, valueOf, wordsIn, type Obstacle } from './rename-edits.js';
 import { renameColumnEdits } from './rename-column.js';
 import { renameLayerEdits } from './rename-layer.js';
+import { renameInExamples } from './rename-examples.js';
 import { renameFunctionEdits, renameParameterEdits } from './rename-other.js';
 import { renameTableEdits } from './rename-table.js';
-
-/** What is renamed. */
-export type Renaming =
-  | { readonly kind: 'table'; readonly table: string; readonly to: string }
-  | { readonly kind: 'column'; readonly table: string; readonly column: string; readonly to: string }
-  | { readonly kind: 'layer'; readonly layer: string; readonly to: string }
-  | { readonly kind: 'function'; readonly name: string; readonly to: string }
-  | { readonly kind: 'parameter'; readonly name: string; readonly to: string };
 
 /** A file as it becomes; a null text is none. */
 export interface RenamedFile {
@@ -57,6 +50,7 @@ export function rename(project: Project, renaming: Renaming): Renamed {
       break;
   }
   if (edits.obstacles.length) return { obstacles: edits.obstacles };
+  renameInExamples(project, renaming, edits);
   const changes = new Map<string, string | null>();
   let uses = 0;
   for (const [path, list] of edits.edits) {

@@ -2,7 +2,8 @@ import { beforeAll, describe, expect, test } from '@jest/globals';
 import { loadParser } from '../sql/parser.js';
 import { problems, projectOf } from '../testing.js';
 import { find } from './find.js';
-import { rename, type Renaming } from './rename.js';
+import { rename } from './rename.js';
+import type { Renaming } from './rename-edits.js';
 import { usesOf, type Named } from './uses.js';
 
 beforeAll(loadParser);

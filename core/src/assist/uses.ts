@@ -1,11 +1,11 @@
 import type { Project } from '../model/project.js';
 import { lineColumn, type Range } from '../sql/positions.js';
 import { renameColumnEdits } from './rename-column.js';
-import { RenameEdits, type Obstacle } from './rename-edits.js';
+import { RenameEdits, type Obstacle, type Renaming } from './rename-edits.js';
 import { renameLayerEdits } from './rename-layer.js';
+import { renameInExamples } from './rename-examples.js';
 import { renameFunctionEdits, renameParameterEdits } from './rename-other.js';
 import { renameTableEdits } from './rename-table.js';
-import type { Renaming } from './rename.js';
 
 type WithoutName<T> = T extends unknown ? Omit<T, 'to'> : never;
 
@@ -50,6 +50,7 @@ export function usesOf(project: Project, what: Named): Uses {
       renameParameterEdits(project, { ...what, to: NOBODY }, edits);
       break;
   }
+  renameInExamples(project, { ...what, to: NOBODY } as Renaming, edits);
   const places = [...edits.edits].flatMap(([path, list]) => {
     const { text } = project.files.get(path)!;
     // What a rename puts in between, as the former name, is no use.

@@ -17,6 +17,14 @@ export function checkDigests(project: Project): ReadonlyMap<string, string> {
   return digests;
 }
 
+/** A digest of what the contract of a table says, without layout and comments; undefined where it has none. */
+export function contractDigest(project: Project, name: string): string | undefined {
+  const table = project.tables.get(name);
+  const file = table && project.files.get(table.path);
+  if (!table?.contract || !file) return undefined;
+  return digest(withoutLayout(file.text, table.contract.range.start, table.contract.range.end));
+}
+
 function textOf(project: Project, check: Check): string {
   switch (check.kind) {
     case 'policy':

@@ -46,6 +46,10 @@ export function checksOf(project: Project): Check[] {
   ];
 }
 
+/** The table that a check is about; empty for a query of `checks/` that reads none. */
+export const tableOfCheck = (check: Check): string =>
+  check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table;
+
 /** What a check says, in a few words. */
 export function checkTitle(check: Check): string {
   switch (check.kind) {

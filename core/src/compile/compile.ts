@@ -1,6 +1,6 @@
 import { withLeadingWords } from '../sql/leading-words.js';
 import { readCondition } from '../index/condition.js';
-import type { IndexedFile, Project, ProjectFunction, Query, TableMention } from '../model/project.js';
+import type { IndexedFile, MomentMention, Project, ProjectFunction, Query, TableMention } from '../model/project.js';
 import { applyEdits, type Edit, type EditedText } from '../sql/edits.js';
 import { ident, literal, qualified } from '../sql/quote.js';
 import type { Place } from '../model/place.js';
@@ -18,13 +18,15 @@ export interface Names {
   readonly standIns?: ReadonlyMap<string, string>;
   /** Values that replace `current_setting('param.x')`; undefined leaves the call. */
   readonly settings?: ReadonlyMap<string, string>;
+  /** An instant, ISO 8601, that replaces the time which the query asks for. */
+  readonly now?: string;
 }
 
 /** The text between two offsets of a file, compiled. */
 export function compileText(
   file: IndexedFile,
   range: { start: number; end: number },
-  query: Pick<Query, 'tables' | 'functions' | 'settings'>,
+  query: Pick<Query, 'tables' | 'functions' | 'settings'> & Partial<Pick<Query, 'moments'>>,
   names: Names,
 ): EditedText {
   const edits: Edit[] = [];
@@ -35,7 +37,18 @@ export function compileText(
     const value = names.settings?.get(s.setting);
     if (value !== undefined) edits.push({ start: s.start, end: s.end, text: `${literal(value)}::text` });
   }
+  if (names.now !== undefined)
+    for (const moment of query.moments ?? [])
+      if (moment.kind === 'time') edits.push(momentEdit(moment, file.text, names.now));
   return applyEdits(file.text, edits, range.start, range.end);
+}
+
+/** What a call of time becomes where the time is given: a subquery, as it names its column like the call. */
+function momentEdit({ start, end, name }: MomentMention, text: string, now: string): Edit {
+  const precision = /\(\s*\d+\s*\)/.exec(text.slice(start, end))?.[0] ?? '';
+  const type = { current_date: 'date', current_time: 'timetz', localtime: 'time', localtimestamp: 'timestamp' }[name];
+  const value = `cast(timestamptz ${literal(now)} as ${type ?? 'timestamptz'}${precision})`;
+  return { start, end, text: `(select ${value} as ${ident(name)})` };
 }
 
 function tableEdit(mention: TableMention, names: Names): Edit[] {
@@ -65,7 +78,12 @@ function tableEdit(mention: TableMention, names: Names): Edit[] {
 /** `create or replace function` for an environment. */
 export function compileFunction(project: Project, f: ProjectFunction, names: Names): string {
   const file = project.files.get(f.path)!;
-  const body = { tables: f.tables, functions: [{ ...f.nameRange, name: f.name }, ...f.functions], settings: [] };
+  const body = {
+    tables: f.tables,
+    functions: [{ ...f.nameRange, name: f.name }, ...f.functions],
+    settings: [],
+    moments: f.moments,
+  };
   const { text } = compileText(file, f.range, body, names);
   return withLeadingWords(text, ['create', ['or', 'replace']], 'create or replace');
 }

@@ -69,7 +69,7 @@ function ownDigest(project: Project, table: Table): string {
 }
 
 /** Options of a contract that judge rows, and make none. */
-const JUDGING: readonly string[] = ['advisory', 'tolerate', 'severity', 'open_incident', 'owner', 'tags'];
+const JUDGING: readonly string[] = ['advisory', 'tolerate', 'severity', 'open_incident', 'stop_on', 'owner', 'tags'];
 
 function rowDigest(project: Project, table: Table): string {
   const file = project.files.get(table.path)!;

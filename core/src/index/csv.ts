@@ -90,6 +90,15 @@ export function csvField(value: CsvField): string {
   return value === '' || /[",\r\n]/.test(value) ? `"${value.replaceAll('"', '""')}"` : value;
 }
 
+/** Where the fields of a CSV's header are in its text, quotes included. */
+export function headerFields(text: string): { readonly start: number; readonly end: number }[] {
+  const [line] = /^[^\r\n]*/.exec(text)!;
+  return [...line.matchAll(/(?<=^|,)(?:"[^"]*(?:""[^"]*)*"|[^,]*)/g)].map(({ index, 0: field }) => ({
+    start: index,
+    end: index + field.length,
+  }));
+}
+
 /** A CSV text with a header row; a null is an empty field, an empty text is quoted. Reading it gives the same again. */
 export function csvText(header: readonly string[], rows: readonly (readonly CsvField[])[]): string {
   // A line of one null alone would be read as no line at all.

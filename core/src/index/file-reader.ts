@@ -40,6 +40,7 @@ export class FileReader {
       functions: [],
       checks: [],
       adhoc: [],
+      examples: [],
       diagnostics: [],
     };
   }

@@ -2,7 +2,7 @@ import type { CreateFunctionStmt } from 'libpg-query';
 import { FUNCTIONS_SCHEMA, mentionsIn } from './mentions.js';
 import { strings } from '../sql/nodes.js';
 import { parseSql, type Statement } from '../sql/parser.js';
-import type { ProjectFunction } from '../model/project.js';
+import type { MomentMention, ProjectFunction } from '../model/project.js';
 import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
 import { typeText } from '../sql/types.js';
@@ -19,7 +19,8 @@ import {
   procedure,
   volatileCall,
 } from './messages.js';
-import { effectOfCall, isVolatile } from './only-reading.js';
+import { isTimeWord, isVolatile, momentOfCall } from './moments.js';
+import { effectOfCall } from './only-reading.js';
 
 /** `functions/`: one function a file, which only reads. */
 export function functionFile(file: FileReader): void {
@@ -36,7 +37,7 @@ export function functionFile(file: FileReader): void {
       const expected = `functions.${file.stem}`;
       file.problem(nameRange, otherName(file.path, 'function', { written: names.join('.'), expected }));
     }
-    const { tables, functions, effects } = mentionsIn(file.parsed, create.sql_body ?? {});
+    const { tables, functions, moments, effects } = mentionsIn(file.parsed, create.sql_body ?? {});
     file.effects(effects);
     onlyReads(file, statement, create, nameRange);
     const returned = create.returnType;
@@ -49,6 +50,7 @@ export function functionFile(file: FileReader): void {
       nameRange,
       tables,
       functions,
+      moments: [...moments, ...momentsInString(file.text, statement)],
       ...returns,
       returnsSet: returned?.setof === true,
       columns,
@@ -102,6 +104,24 @@ function onlyReads(file: FileReader, statement: Statement, create: CreateFunctio
   const as = options.get('as')?.arg;
   const body = as && 'List' in as ? strings(as.List.items)[0] : undefined;
   if (body !== undefined && language === 'sql') statementsOnlyRead(file, body, placeOf(options.get('as')!.location));
+}
+
+/** Calls of time in a body that is a string. Between quotes nothing can be put in their place. */
+function momentsInString(text: string, statement: Statement): MomentMention[] {
+  const bodies = tokenize(text, statement.start, statement.end).filter((t) => t.kind === 'string');
+  return bodies.flatMap((body) => {
+    const tokens = tokensInside(text, body);
+    return tokens.flatMap((token, i): MomentMention[] => {
+      const name = token.text.toLowerCase();
+      const isCall = tokens[i + 1]?.text === '(';
+      const moment = isCall ? momentOfCall(name) : undefined;
+      if (token.kind !== 'word' || (!moment && !isTimeWord(name))) return [];
+      const end = isCall ? tokens.slice(i).find((t) => t.text === ')')?.end : token.end;
+      return [
+        { start: token.start, end: end ?? token.end, name, kind: body.text.startsWith('$') ? 'time' : 'volatile' },
+      ];
+    });
+  });
 }
 
 /** Calls inside a body, by its words: also where the body is a string. */

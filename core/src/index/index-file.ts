@@ -3,6 +3,7 @@ import { FileReader } from './file-reader.js';
 import { checkFile } from './check-file.js';
 import { definitionFile } from './definition-file.js';
 import { functionFile } from './function-file.js';
+import { exampleFile } from './example-file.js';
 import { referenceFile } from './reference-file.js';
 import { sourcesFile } from './source-file.js';
 import { byteToCharacter, type Range } from '../sql/positions.js';
@@ -52,6 +53,7 @@ export function restored(file: IndexedFile): IndexedFile {
 function readFile(file: FileReader, folder: string): void {
   if (file.path.endsWith('.csv')) {
     if (folder === 'reference') referenceFile(file, folder);
+    else if (folder === 'examples') exampleFile(file);
   } else if (file.path.endsWith('.sql')) sqlFile(file, folder);
 }
 

@@ -4,7 +4,8 @@ import { strings } from '../sql/nodes.js';
 import type { Range } from '../sql/positions.js';
 import { nextToken, type Token } from '../sql/tokens.js';
 import { effectOf, effectOfCall, type Effect } from './only-reading.js';
-import type { FunctionMention, Query, SettingMention, TableMention } from '../model/project.js';
+import { momentOfCall, momentOfValue } from './moments.js';
+import type { FunctionMention, MomentMention, Query, SettingMention, TableMention } from '../model/project.js';
 
 /**
  * Finds every name in a query that belongs to the project: tables (not those that a CTE hides),
@@ -15,6 +16,7 @@ export interface Mentions {
   readonly tables: TableMention[];
   readonly functions: FunctionMention[];
   readonly settings: SettingMention[];
+  readonly moments: MomentMention[];
   /** What does more than read. */
   readonly effects: Effect[];
 }
@@ -23,7 +25,7 @@ export interface Mentions {
 export const FUNCTIONS_SCHEMA = 'functions';
 
 export function noMentions(): Mentions {
-  return { tables: [], functions: [], settings: [], effects: [] };
+  return { tables: [], functions: [], settings: [], moments: [], effects: [] };
 }
 
 export function queryOf(parsed: ParsedText, select: SelectStmt, range: Range): Query & Pick<Mentions, 'effects'> {
@@ -81,6 +83,9 @@ function walkField(state: Walk, key: string, value: object, ctes: Names): void {
     case 'FuncCall':
       mentionFunction(state, value as FuncCallLike);
       walk(state, value, ctes);
+      break;
+    case 'SQLValueFunction':
+      mentionMoment(state, value as { op?: string; location?: number });
       break;
     // Most nodes of a tree are below these, and none of them is a table, column or function.
     case 'typeName':
@@ -190,6 +195,8 @@ function mentionFunction({ parsed, found }: Walk, call: FuncCallLike): void {
   }
   const effect = effectOfCall(names.at(-1) ?? '', call.location ?? 0);
   if (effect && (names.length === 1 || names[0] !== FUNCTIONS_SCHEMA)) found.effects.push(effect);
+  const moment = names.length === 1 || names[0] === 'pg_catalog' ? momentOfCall(names.at(-1)!) : undefined;
+  if (moment) found.moments.push({ start, end: closingParenthesis(parsed.text, start), ...moment });
   if (names.at(-1) === 'current_setting') {
     const first = call.args?.[0];
     const setting = first && 'A_Const' in first ? first.A_Const.sval?.sval : undefined;
@@ -197,6 +204,18 @@ function mentionFunction({ parsed, found }: Walk, call: FuncCallLike): void {
       found.settings.push({ start, end: closingParenthesis(parsed.text, start), setting });
     }
   }
+}
+
+/** `current_date` and the like, with a precision where one is written. */
+function mentionMoment({ parsed, found }: Walk, { op = '', location }: { op?: string; location?: number }): void {
+  const name = momentOfValue(op);
+  if (name === undefined) return;
+  const start = parsed.at(location);
+  const word = nextToken(parsed.text, start);
+  if (!word) return;
+  const open = nextToken(parsed.text, word.end);
+  const end = open?.text === '(' ? closingParenthesis(parsed.text, word.end) : word.end;
+  found.moments.push({ start, end, name, kind: 'time' });
 }
 
 /** The offset behind the parenthesis that closes the first one opened at or after `from`. */

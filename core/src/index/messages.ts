@@ -76,6 +76,12 @@ export const misplacedFile: Finding = {
   hint: 'move the file into a layer’s folder, for example staging/',
 };
 
+export const misplacedExample: Finding = {
+  code: 'misplaced-file',
+  message: 'this is not a file of a worked example',
+  hint: 'examples/layer.table/example/ holds input.layer.table.csv, member.layer.table.csv, target.csv, params.csv, each.csv and result.csv',
+};
+
 export const TOO_LARGE = 'it is too large or nested too deeply';
 export const unreadableFile = (why: string): Finding<'unreadable'> => ({
   code: 'unreadable',

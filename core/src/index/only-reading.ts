@@ -20,9 +20,6 @@ const WRITES: Readonly<Record<string, string>> = {
 const WITH_EFFECTS =
   /^(nextval|setval|lastval|currval|set_config|setseed|pg_(try_)?advisory_.*|pg_notify|lo_.*|dblink.*|(query|cursor|table|schema|database)_to_xml(schema|_and_xmlschema)?|ts_stat|pg_sleep.*|pg_(terminate|cancel)_backend|pg_(reload_conf|rotate_logfile.*|promote|switch_wal|create_restore_point|export_snapshot|backup_.*|start_backup|stop_backup)|pg_(read|ls|stat)_.*(file|dir).*|pg_file_.*|pg_logical_.*|pg_(create|drop|copy|advance)_(physical_|logical_)?replication_slot|pg_replication_.*|pg_stat_reset.*|pg_wal_replay_.*|pg_import_system_collations|pg_extension_config_dump|binary_upgrade_.*|pg_current_xact_id|txid_current)$/;
 
-/** Functions of PostgreSQL whose result differs from call to call: a function that is declared stable may not call them. */
-const VOLATILE = /^(random|clock_timestamp|timeofday|gen_random_uuid|uuid_generate_v[14].*)$/;
-
 /**
  * What a node does besides reading; called for each node of a query by the one walk over it.
  * @param key the field that holds the node: the name of its kind, or a clause's
@@ -75,6 +72,3 @@ export function effectOfCall(name: string, location: number): Effect | undefined
     ? { kind: 'call', location, message: `${name}() does more than read`, hint: ONLY_READS }
     : undefined;
 }
-
-/** Whether a function of PostgreSQL may be called by a function that is declared stable or immutable. */
-export const isVolatile = (name: string): boolean => VOLATILE.test(name);

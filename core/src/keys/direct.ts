@@ -1,4 +1,5 @@
 import type { FuncCall } from 'libpg-query';
+import { isVolatile } from '../index/moments.js';
 import { readCondition } from '../index/condition.js';
 import { strings } from '../sql/nodes.js';
 import { isView } from '../language/policies.js';
@@ -11,15 +12,8 @@ import { optionOf } from '../language/contract.js';
 const looksUpInOnePass = ({ spec, lookUps }: Target): boolean =>
   lookUps.length === 0 || (spec.kind === 'rebuild' && lookUps.every((l) => l.missing === 'unknown' && !tellsEarly(l)));
 
-/** Functions that give another value each time that they are asked. */
-const CHANGING: ReadonlySet<string> = new Set([
-  'random',
-  'nextval',
-  'clock_timestamp',
-  'timeofday',
-  'gen_random_uuid',
-  'txid_current',
-]);
+/** Whether a function gives another value each time that it is asked. */
+const isChanging = (name: string): boolean => name === 'nextval' || name === 'txid_current' || isVolatile(name);
 
 /** Whether some node of a tree meets a condition; trees of queries are as deep as their texts nest. */
 function some(node: unknown, condition: (kind: string, value: object) => boolean): boolean {
@@ -31,7 +25,7 @@ function some(node: unknown, condition: (kind: string, value: object) => boolean
 }
 
 const changes = (node: unknown): boolean =>
-  some(node, (kind, value) => kind === 'FuncCall' && CHANGING.has(strings((value as FuncCall).funcname).at(-1) ?? ''));
+  some(node, (kind, value) => kind === 'FuncCall' && isChanging(strings((value as FuncCall).funcname).at(-1) ?? ''));
 /** Whether a query reads rows again, in a window or in a query of its own. */
 const readsAgain = (node: unknown): boolean =>
   some(node, (kind) => kind === 'over' || kind === 'SubLink' || kind === 'RangeSubselect');

@@ -83,6 +83,22 @@ export const keepLastNumber = (last: Place, alias: KeyMap['alias'], map: Place, 
 select '${alias}', given from (select max(${column}) as given from ${qualified(map)}) as m where given is not null
 on conflict (map) do update set number = excluded.number where l.number < excluded.number`;
 
+/** Takes the numbers that rows have into the maps that gave them. @param table rows with the parts and the numbers */
+export function adoptNumbers(maps: readonly KeyMap[], table: Place): string[] {
+  return maps
+    .filter((m) => m.method === 'sequence')
+    .flatMap((map) => {
+      const [parts, number] = [idents(map.parts.map((p) => p.name)), ident(map.column.name)];
+      return [
+        keyMapTable(map),
+        lastNumbersTable(map.last),
+        `insert into ${qualified(map.place)} (${parts}, ${numberIn(map)})
+select distinct ${parts}, ${number} from ${qualified(table)} where ${number} <> 0`,
+        keepLastNumber(map.last, map.alias, map.place, numberIn(map)),
+      ];
+    });
+}
+
 /** Numbers keys that have none yet, above all that were ever given, and keeps the greatest. @param from as of `numberKeys` */
 export function numbering(map: KeyMap, from: string): string[] {
   const [keys, parts, number] = [qualified(map.place), map.parts.map((p) => p.name), numberIn(map)];

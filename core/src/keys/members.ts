@@ -69,7 +69,7 @@ export const unknownMemberItems = (target: Target): string[] =>
   target.columns.map((c) => `${memberItem(target, c)} as ${ident(c.name)}`);
 
 /** The unknown member: what facts point to whose dimension is not known. */
-function unknownMember(target: Target, own: Place): LoadStep[] {
+export function unknownMember(target: Target, own: Place): LoadStep[] {
   const surrogate = columnWith(target, 'surrogate key');
   if (!target.isLookedUp || surrogate === undefined) return [];
   return [

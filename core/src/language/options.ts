@@ -154,6 +154,10 @@ export const TABLE_OPTIONS = rules({
   tolerate: { help: 'Failing rows that a constraint may have: its name and a count or share.', value: TEXT },
   before: { help: 'Statements that run in the load’s transaction before the query.', value: TEXT },
   ...INCIDENT_OPTIONS,
+  stop_on: {
+    help: 'Stops a load in production that would leave an unusual number of rows, as its watch has learned them.',
+    value: choice('rows'),
+  },
   was: { help: 'The table’s former name, layer.table: a release renames it.', value: TEXT, rare: true },
   for_each: { help: 'A reference table: one table is made per row of it.', value: TEXT, rare: true },
   each_schema: { help: 'The schema of each of those tables, such as mart_{terminal_code}.', value: TEXT, rare: true },

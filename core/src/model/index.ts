@@ -12,6 +12,9 @@ export type { ColumnProfile, Profile } from './profile.js';
 export { declaredColumn } from './project.js';
 export type {
   Definition,
+  Example,
+  ExampleFile,
+  ExamplePart,
   IndexedFile,
   Project,
   ProjectFunction,

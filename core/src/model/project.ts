@@ -82,12 +82,20 @@ export interface SettingMention extends Range {
   readonly setting: string;
 }
 
+/** A call whose result differs from one load to the next: of the time, or volatile; whole, with its parentheses. */
+export interface MomentMention extends Range {
+  /** In lower case, `current_date`. */
+  readonly name: string;
+  readonly kind: 'time' | 'volatile';
+}
+
 /** A query of a file, with every name in it that may have to be replaced. */
 export interface Query extends Range {
   readonly select: SelectStmt;
   readonly tables: readonly TableMention[];
   readonly functions: readonly FunctionMention[];
   readonly settings: readonly SettingMention[];
+  readonly moments: readonly MomentMention[];
 }
 
 interface TableBase {
@@ -163,6 +171,7 @@ export interface ProjectFunction {
   readonly nameRange: Range;
   readonly tables: readonly TableMention[];
   readonly functions: readonly FunctionMention[];
+  readonly moments: readonly MomentMention[];
   /** The type that it declares to return, of a set that of its values; undefined for a table. */
   readonly returns?: string;
   readonly returnsSet: boolean;
@@ -184,6 +193,37 @@ export interface AdhocQuery {
   readonly name: string;
   readonly path: string;
   readonly query: Query;
+}
+
+/** What a file of a worked example gives. */
+export type ExamplePart =
+  /** Rows of a table that the query reads. @property load from 1 */
+  | { readonly kind: 'input'; readonly table: string; readonly load: number }
+  /** Members of a dimension in which keys are looked up. */
+  | { readonly kind: 'member'; readonly table: string }
+  /** The table before the first load, after the last one, the time and parameters, the row of a fan-out. */
+  | { readonly kind: 'target' | 'result' | 'params' | 'each' };
+
+/** `examples/core.dim_berth/moved/input.staging.berth.csv`. */
+export interface ExampleFile {
+  readonly path: string;
+  /** The definition, `core.dim_berth`. */
+  readonly table: string;
+  readonly example: string;
+  readonly part: ExamplePart;
+  readonly header: readonly string[];
+  /** A null is an unquoted empty field. */
+  readonly rows: readonly (readonly (string | null)[])[];
+  /** Where the header and each row are. */
+  readonly headerRange: Range;
+  readonly ranges: readonly Range[];
+}
+
+/** A worked example: input rows, and the result rows that one definition must make of them. */
+export interface Example {
+  readonly table: string;
+  readonly name: string;
+  readonly files: readonly ExampleFile[];
 }
 
 export interface Parameter {
@@ -208,6 +248,7 @@ export interface IndexedFile {
   readonly functions: readonly ProjectFunction[];
   readonly checks: readonly CheckQuery[];
   readonly adhoc: readonly AdhocQuery[];
+  readonly examples: readonly ExampleFile[];
   readonly diagnostics: readonly Diagnostic[];
 }
 
@@ -249,6 +290,8 @@ export interface Project {
   readonly functions: ReadonlyMap<string, ProjectFunction>;
   readonly checks: ReadonlyMap<string, CheckQuery>;
   readonly adhoc: ReadonlyMap<string, AdhocQuery>;
+  /** Worked examples by the table that they are of. */
+  readonly examples: ReadonlyMap<string, readonly Example[]>;
   readonly parameters: ReadonlyMap<string, Parameter>;
   /** For each table, the tables that it reads, in the order of their first mention. */
   readonly reads: ReadonlyMap<string, readonly string[]>;

@@ -2,6 +2,8 @@ import type { Diagnostic } from '../model/diagnostic.js';
 import type {
   AdhocQuery,
   CheckQuery,
+  Example,
+  ExampleFile,
   IndexedFile,
   Layer,
   Parameter,
@@ -17,6 +19,7 @@ export interface Gathered {
   readonly functions: ReadonlyMap<string, ProjectFunction>;
   readonly checks: ReadonlyMap<string, CheckQuery>;
   readonly adhoc: ReadonlyMap<string, AdhocQuery>;
+  readonly examples: ReadonlyMap<string, readonly Example[]>;
   readonly diagnostics: readonly Diagnostic[];
 }
 
@@ -28,6 +31,7 @@ export function gather(files: ReadonlyMap<string, IndexedFile>): Gathered {
   const functions = new Map<string, ProjectFunction>();
   const checks = new Map<string, CheckQuery>();
   const adhoc = new Map<string, AdhocQuery>();
+  const exampleFiles: ExampleFile[] = [];
   const diagnostics: Diagnostic[] = [];
   for (const file of files.values()) {
     for (const d of file.diagnostics) diagnostics.push(d);
@@ -37,6 +41,25 @@ export function gather(files: ReadonlyMap<string, IndexedFile>): Gathered {
     for (const f of file.functions) functions.set(f.name, f);
     for (const c of file.checks) checks.set(c.name, c);
     for (const a of file.adhoc) adhoc.set(a.name, a);
+    for (const e of file.examples) exampleFiles.push(e);
   }
-  return { layers, parameters, servers, functions, checks, adhoc, diagnostics };
+  return { layers, parameters, servers, functions, checks, adhoc, examples: examplesOf(exampleFiles), diagnostics };
+}
+
+/** Files of worked examples put together, by table and name. */
+function examplesOf(files: readonly ExampleFile[]): Map<string, Example[]> {
+  const found = new Map<string, Map<string, ExampleFile[]>>();
+  for (const file of files) {
+    let ofTable = found.get(file.table);
+    if (!ofTable) found.set(file.table, (ofTable = new Map()));
+    const parts = ofTable.get(file.example);
+    if (parts) parts.push(file);
+    else ofTable.set(file.example, [file]);
+  }
+  return new Map(
+    [...found].map(([table, byName]) => [
+      table,
+      [...byName].sort(([a], [b]) => (a < b ? -1 : 1)).map(([name, parts]) => ({ table, name, files: parts })),
+    ]),
+  );
 }

@@ -6,6 +6,7 @@ import { ofOneEach } from './fan-out.js';
 import { gather } from './gather.js';
 import { resolveColumns, type ColumnsMemo } from './resolve-columns.js';
 import { resolveNames, type NamesMemo } from './resolve-names.js';
+import { exampleDiagnostics } from './rules/example/example.js';
 import { cycleDiagnostics } from './rules/project/cycles.js';
 import { noteDiagnostics } from './rules/project/notes.js';
 import { ownTableDiagnostics, serverDiagnostics } from './rules/project/sources.js';
@@ -57,7 +58,7 @@ const memos = new WeakMap<Project, Memo>();
 /** The phases of a reading: what files declare, tables, names, order, columns; each looks back at those before it. */
 function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefined): Project {
   const gathered = gather(files);
-  const { layers, parameters, servers, functions, checks, adhoc } = gathered;
+  const { layers, parameters, servers, functions, checks, adhoc, examples } = gathered;
   const collected = collectTables(files, layers);
   const { tables } = collected;
   const names = resolveNames(gathered, collected, before?.names);
@@ -74,6 +75,7 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     ...queries.flatMap((q) => columns.reader.queryColumns(q.path, q.query).diagnostics),
     ...serverDiagnostics(tables.values(), servers),
     ...ownTableDiagnostics(tables.values(), layers),
+    ...exampleDiagnostics(examples, { ...names, files, tables, functions, parameters, columns: columns.columns }),
     ...noteDiagnostics(files, { layers, tables, checks, columns: columns.columns }),
   ];
   const project: Project = {
@@ -84,6 +86,7 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     functions,
     checks,
     adhoc,
+    examples,
     parameters,
     reads: names.reads,
     needs: names.needs,

@@ -1,5 +1,5 @@
 export { type EditedText, wrapped } from './edits.js';
-export { didYouMean } from './nearest.js';
+export { didYouMean, nearest } from './nearest.js';
 export { loadParser, parseSql } from './parser.js';
 export { lineColumn } from './positions.js';
 export { ident, idents, literal, qualified } from './quote.js';

@@ -17,7 +17,14 @@ import { LoadNote1764100000000 } from './migrations/1764100000000-load-note.js';
 import { DeliveryKept1764400000000 } from './migrations/1764400000000-delivery-kept.js';
 import { CheckTexts1764500000000 } from './migrations/1764500000000-check-texts.js';
 import { Measurement, WatchLesson } from '../watch/watch.entities.js';
+import { DeskRow, MailAddress, Message, ReadingRow, Sending } from '../message/message.entities.js';
+import { AgreementRow } from '../quality/agreement.entities.js';
+import { OutboxRow } from '../standin/outbox.entities.js';
+import { KeptOutcome } from '../example/example.entities.js';
 import { Watches1764520000000 } from './migrations/1764520000000-watches.js';
+import { Agreements1764550000000 } from './migrations/1764550000000-agreements.js';
+import { Messages1764540000000 } from './migrations/1764540000000-messages.js';
+import { Examples1764530000000 } from './migrations/1764530000000-examples.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
 import { Authors1764300000000 } from './migrations/1764300000000-authors.js';
 import { SignInAttempts1764300100000 } from './migrations/1764300100000-sign-in-attempts.js';
@@ -26,6 +33,14 @@ import { LoadCounts1764090000000 } from './migrations/1764090000000-load-counts.
 export const ENTITIES = [
   Measurement,
   WatchLesson,
+  KeptOutcome,
+  AgreementRow,
+  DeskRow,
+  MailAddress,
+  Message,
+  OutboxRow,
+  ReadingRow,
+  Sending,
   Incident,
   IncidentSubject,
   IncidentEvent,
@@ -77,6 +92,9 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       CheckTexts1764500000000,
       Incidents1764510000000,
       Watches1764520000000,
+      Examples1764530000000,
+      Messages1764540000000,
+      Agreements1764550000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

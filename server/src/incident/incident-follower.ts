@@ -1,7 +1,7 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { IncidentSubject as SubjectOut } from '@ouvrage/api/incident';
-import { type ChangedCheck, changedChecks, type Check, checkDigests } from '@ouvrage/core/check';
+import { type ChangedCheck, changedChecks, type Check, checkDigests, tableOfCheck } from '@ouvrage/core/check';
 import { reachable } from '@ouvrage/core/graph';
 import type { Project } from '@ouvrage/core/model';
 import { type EntityManager, IsNull, Not, Repository } from 'typeorm';
@@ -21,6 +21,8 @@ interface Finding {
   readonly isFailing: boolean;
   /** A check that does not hold and stops nothing opens no incident by itself. */
   readonly opens: boolean;
+  /** Whether people are told of it where it is no incident's. */
+  readonly isTold: boolean;
   readonly kind: 'verdict' | 'load';
   readonly told: Told;
 }
@@ -48,7 +50,7 @@ export class IncidentFollower implements OnModuleInit {
   }
 
   /** What was measured is added to incidents about it. */
-  private async measured({ table, run, values, judged }: Kept): Promise<void> {
+  private async measured({ table, run, values, judged, finding }: Kept): Promise<void> {
     await this.runs.manager.transaction(async (manager) => {
       for (const [measure, { verdict }] of Object.entries(judged)) {
         if (verdict === 'silent') continue;
@@ -57,6 +59,7 @@ export class IncidentFollower implements OnModuleInit {
           subject: { kind: 'measure', subject: `${table}/${measure}`, table },
           isFailing,
           opens: false,
+          isTold: measure === finding,
           kind: 'verdict',
           told: {
             verdict: isFailing ? 'advisory' : 'holds',
@@ -108,6 +111,7 @@ export class IncidentFollower implements OnModuleInit {
       subject: { kind: 'check', subject: checkId, table },
       isFailing: verdict !== 'holds',
       opens: verdict === 'broken',
+      isTold: verdict === 'broken',
       kind: 'verdict',
       told: { verdict, atFault, total, subject: checkId },
     }));
@@ -125,6 +129,7 @@ export class IncidentFollower implements OnModuleInit {
         subject: { kind, subject: s.table, table: s.table },
         isFailing,
         opens: isFailing && kind === 'load',
+        isTold: isFailing && kind === 'load',
         kind: 'load',
         told,
       });
@@ -144,7 +149,12 @@ export class IncidentFollower implements OnModuleInit {
       await this.incidents.again(manager, recent, { text: 'failed again', run });
       return this.incidents.record(manager, recent.id, finding.kind, { ...told, run });
     }
-    if (!project || !finding.opens || !ruleOf(project, subject).opens) return;
+    if (!project || !finding.opens || !ruleOf(project, subject).opens) {
+      if (finding.isTold)
+        for (const tell of this.incidents.afterFailure)
+          await tell(manager, { subject, atFault: told.atFault ?? null, text: told.text ?? null });
+      return;
+    }
     const made = await this.incidents.make(manager, project, subject, { openedBy: null });
     await this.incidents.record(manager, made.id, finding.kind, { ...told, run });
   }
@@ -200,7 +210,7 @@ export class IncidentFollower implements OnModuleInit {
   ): Promise<void> {
     const [old, now] = [checkDigests(before), checkDigests(after)];
     const key = (check: Check, digests: ReadonlyMap<string, string>) =>
-      `${aboutOf(check)} ${digests.get(check.id) ?? ''}`;
+      `${tableOfCheck(check)} ${digests.get(check.id) ?? ''}`;
     const made = new Map(
       changes.flatMap(({ change, check }) => (change === 'new' ? [[key(check, now), check.id] as const] : [])),
     );
@@ -211,6 +221,3 @@ export class IncidentFollower implements OnModuleInit {
     }
   }
 }
-
-const aboutOf = (check: Check): string =>
-  check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table;

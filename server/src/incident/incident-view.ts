@@ -77,8 +77,9 @@ export class IncidentView {
   }
 
   private async around(): Promise<Around> {
-    const { project } = await this.projects.line(PRODUCTION);
-    const { checks } = await this.quality.state(PRODUCTION);
+    const line = await this.projects.line(PRODUCTION);
+    const { project } = line;
+    const { checks } = await this.quality.stateOf(line);
     const failing = new Map<string, number>();
     for (const c of checks) if (c.verdict === 'broken') failing.set(c.table, (failing.get(c.table) ?? 0) + 1);
     const open = await this.incidents.find({ where: { state: Not('closed') }, relations: { subjects: true } });

@@ -1,7 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { IncidentEntry, IncidentList, IncidentSubject as SubjectOut, PersonName } from '@ouvrage/api/incident';
-import { checkRule, checksOf, checkTitle, loadRule } from '@ouvrage/core/check';
+import { checkRule, checksOf, checkTitle, loadRule, tableOfCheck } from '@ouvrage/core/check';
 import type { Severity } from '@ouvrage/core/language';
 import type { Project } from '@ouvrage/core/model';
 import { didYouMean } from '@ouvrage/core/sql';
@@ -25,6 +25,20 @@ type Subject = Pick<SubjectOut, 'kind' | 'subject'>;
 
 /** What is told of an event, apart from its incident and time. */
 export type Told = Partial<Omit<IncidentEvent, 'id' | 'at' | 'incident' | 'kind'>>;
+
+/** What happens to an incident that people are told of. */
+export interface IncidentChange {
+  readonly event: 'opened' | 'reopened' | 'closed';
+  readonly by: string | null;
+  readonly text?: string;
+}
+
+/** Something that fails in production. */
+export interface Failing {
+  readonly subject: SubjectOut;
+  readonly atFault?: string | null;
+  readonly text?: string | null;
+}
 
 export interface OpeningAsked extends Subject {
   readonly title?: string | undefined;
@@ -51,6 +65,15 @@ export class IncidentService {
     private readonly sources: SourceStateService,
     private readonly watches: WatchService,
   ) {}
+
+  /** What follows an incident that is opened, opened again or closed, in its transaction. */
+  readonly afterChange: ((manager: EntityManager, id: number, what: IncidentChange) => Promise<void>)[] = [];
+  /** What follows a failure that is no incident's, in the transaction that follows the run. */
+  readonly afterFailure: ((manager: EntityManager, failing: Failing) => Promise<void>)[] = [];
+
+  private async changed(manager: EntityManager, id: number, what: IncidentChange): Promise<void> {
+    for (const follow of this.afterChange) await follow(manager, id, what);
+  }
 
   /** Open ones first, then the newest. */
   async list(): Promise<Sent<IncidentList>> {
@@ -113,6 +136,7 @@ export class IncidentService {
     );
     await manager.insert(IncidentSubject, { ...subject, isOpen: true, incident: { id: incident.id } });
     await this.record(manager, incident.id, 'opened', { person: said.openedBy, subject: subject.subject });
+    await this.changed(manager, incident.id, { event: 'opened', by: said.openedBy });
     return incident;
   }
 
@@ -192,16 +216,25 @@ export class IncidentService {
       );
     return this.changing(id, async (incident, manager) => {
       refuseClosed(incident);
-      await this.end(manager, id, { learned, closedThough: failing.length > 0 ? though!.trim() : null });
+      await this.end(manager, id, {
+        learned,
+        closedThough: failing.length > 0 ? though!.trim() : null,
+        by: person.displayName,
+      });
       await this.record(manager, id, 'closed', { person: person.displayName, text: learned });
       await this.people.audit(person, 'incident closed', String(id), { manager });
     });
   }
 
   /** Closes an incident, and frees what it was about for others. */
-  async end(manager: EntityManager, id: number, said: Pick<Incident, 'learned' | 'closedThough'>): Promise<void> {
+  async end(
+    manager: EntityManager,
+    id: number,
+    { by = null, ...said }: Pick<Incident, 'learned' | 'closedThough'> & { readonly by?: string | null },
+  ): Promise<void> {
     await manager.update(Incident, id, { ...said, state: 'closed', closedAt: new Date() });
     await manager.update(IncidentSubject, { incident: { id } }, { isOpen: false });
+    await this.changed(manager, id, { event: 'closed', by, ...(said.learned ? { text: said.learned } : {}) });
   }
 
   reopen(person: Person, id: number, text: string): Promise<Incident> {
@@ -228,6 +261,8 @@ export class IncidentService {
     });
     await manager.update(IncidentSubject, { incident: { id: incident.id } }, { isOpen: true });
     await this.record(manager, incident.id, 'reopened', told);
+    const { person = null, text } = told;
+    await this.changed(manager, incident.id, { event: 'reopened', by: person, ...(text ? { text } : {}) });
   }
 
   /** What an incident is about goes on in another one; this one is closed. @returns the other one */
@@ -283,8 +318,9 @@ export class IncidentService {
   async standing(
     subjects: readonly SubjectOut[],
   ): Promise<{ subject: string; title: string; verdict: 'broken' | 'advisory' | 'holds' | 'not run' }[]> {
-    const { project } = await this.projects.line(PRODUCTION);
-    const { checks } = await this.quality.state(PRODUCTION);
+    const line = await this.projects.line(PRODUCTION);
+    const { project } = line;
+    const { checks } = await this.quality.stateOf(line);
     const late = await this.lateness(project, subjects);
     const outside = subjects.some((s) => s.kind === 'measure') ? await this.watches.outside() : new Set<string>();
     return Promise.all(
@@ -355,7 +391,7 @@ function subjectOf(project: Project, { kind, subject }: Subject): SubjectOut {
           checks.map((c) => c.id),
         ),
       );
-    return { kind, subject, table: check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table };
+    return { kind, subject, table: tableOfCheck(check) };
   }
   if (kind === 'measure') {
     const table = subject.split('/')[0]!;
@@ -394,7 +430,10 @@ export function ruleOf(project: Project, { kind, subject, table }: SubjectOut) {
 }
 
 /** When something began to fail, after it last held. */
-async function firstFailure(manager: EntityManager, { kind, subject, table }: SubjectOut): Promise<Date | undefined> {
+export async function firstFailure(
+  manager: EntityManager,
+  { kind, subject, table }: SubjectOut,
+): Promise<Date | undefined> {
   const [found] = await manager.query<{ at: Date | null }[]>(
     kind === 'check'
       ? `select min(at) as at from check_result where environment = $1 and check_id = $2 and verdict <> 'holds'

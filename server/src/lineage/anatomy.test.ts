@@ -48,7 +48,7 @@ const NAMES = { placeOf: () => undefined, functionsSchema: SCHEMA };
 function takenApart(sql: string): Anatomy {
   const { node, start, end } = parseSql(sql).statements[0]!;
   if (!('SelectStmt' in node)) throw new Error(sql);
-  const query = { select: node.SelectStmt, start, end, tables: [], functions: [], settings: [] };
+  const query = { select: node.SelectStmt, start, end, tables: [], functions: [], settings: [], moments: [] };
   return anatomyOf({ file: { text: sql }, query, around }, NAMES, (compiled) => compiled);
 }
 

@@ -1,4 +1,4 @@
-import type { Verdict } from '@ouvrage/core/check';
+import { type ConstraintCheck, type Verdict, verdictOf } from '@ouvrage/core/check';
 import type { FaultRows } from '@ouvrage/api/rows';
 
 /** A check of a load, run. */
@@ -13,6 +13,39 @@ export interface CheckOutcome {
   readonly rows: FaultRows | null;
   /** A hash of what the check says. */
   readonly says?: string;
+}
+
+/**
+ * Judges the checks of one table by the row of their count statement: `total, c0, c1, …`.
+ * @param find rows at fault of a check; asked only where there are any
+ * @param kept the statement that is shown to people
+ */
+export async function countedOutcomes(
+  checks: readonly ConstraintCheck[],
+  counts: Readonly<Record<string, string>>,
+  {
+    find,
+    kept,
+  }: {
+    readonly find: (check: ConstraintCheck) => Promise<FaultRows>;
+    readonly kept: (check: ConstraintCheck) => string;
+  },
+): Promise<CheckOutcome[]> {
+  const total = counts['total']!;
+  const outcomes: CheckOutcome[] = [];
+  for (const [i, check] of checks.entries()) {
+    const atFault = counts[`c${i}`]!;
+    outcomes.push({
+      id: check.id,
+      table: check.table,
+      verdict: verdictOf(check, Number(atFault), Number(total)),
+      atFault,
+      total,
+      sql: kept(check),
+      rows: atFault === '0' ? null : await find(check),
+    });
+  }
+  return outcomes;
 }
 
 /** The outcome of a check that comes with a policy. @param rows those at fault, or none */

@@ -1,13 +1,13 @@
 import { STATE_LAYER } from '../warehouse/loaded.js';
 
 import { holding } from '../warehouse/locks.js';
-import { rowsStatement, verdictOf } from '@ouvrage/core/check';
+import { rowsStatement } from '@ouvrage/core/check';
 import { runSteps, type AnswerRow, type LoadPlan, type StepHost } from '@ouvrage/core/load';
 import type { Place, Environment } from '@ouvrage/core/model';
 import { qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { FaultRows } from '@ouvrage/api/rows';
-import { policyOutcome, shownRows, type CheckOutcome } from './check-outcome.js';
+import { countedOutcomes, policyOutcome, shownRows, type CheckOutcome } from './check-outcome.js';
 import { codeOf, LoadStopped } from '../warehouse/load-errors.js';
 import { FAULT_ROWS, Statements } from '../warehouse/statements.js';
 import { Swaps } from './swaps.js';
@@ -111,25 +111,14 @@ export class Loader extends Statements {
   ): Promise<{ rows: string | null; checks: CheckOutcome[] }> {
     const { rows } = await ask(plan.countSql ?? `select count(*) as total from ${qualified(plan.staged)}`);
     const counts = rows[0] as Record<string, string>;
-    const total = counts['total']!;
     const placeOf = this.placeOfChecks(plan);
-    const checks: CheckOutcome[] = [];
-    for (const [i, check] of plan.checks.entries()) {
-      const atFault = counts[`c${i}`]!;
-      const rowsAtFault = atFault === '0' ? null : await this.faultRows(rowsStatement(check, placeOf, FAULT_ROWS));
-      // What is kept for people reads the table in its place: the one beside is gone by then.
-      const sql = rowsStatement(check, (table) => (table === plan.table ? plan.target : placeOf(table)), FAULT_ROWS);
-      checks.push({
-        id: check.id,
-        table: check.table,
-        verdict: verdictOf(check, Number(atFault), Number(total)),
-        atFault,
-        total,
-        sql,
-        rows: rowsAtFault,
-      });
-    }
-    return { rows: total, checks };
+    const checks = await countedOutcomes(plan.checks, counts, {
+      find: (check) => this.faultRows(rowsStatement(check, placeOf, FAULT_ROWS)),
+      // What is kept for people reads the table in its place: the staged copy is gone by then.
+      kept: (check) =>
+        rowsStatement(check, (table) => (table === plan.table ? plan.target : placeOf(table)), FAULT_ROWS),
+    });
+    return { rows: counts['total']!, checks };
   }
 
   /** Finishes a table beside and moves it into place. @param closing statements that end the transaction once it is there */

@@ -30,5 +30,6 @@ import { ViewerRights } from './viewer-rights.js';
     LookTurns,
     { provide: APP_INTERCEPTOR, useClass: ViewerAnswers },
   ],
+  exports: [PreviewService, LookTurns],
 })
 export class LookModule {}

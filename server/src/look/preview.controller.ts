@@ -17,7 +17,7 @@ import {
   ValidateNested,
 } from 'class-validator';
 import type { Request, Response } from 'express';
-import { Names, Optional, OptionalWhole, ProjectPath, Text, Whole } from '../shared/fields.js';
+import { Names, Optional, OptionalOf, OptionalWhole, ProjectPath, Text, Whole } from '../shared/fields.js';
 import { Me } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { CONTENT_TYPES, EXPORT_FORMATS, sinkOf, type ExportFormat } from './export-formats.js';
@@ -72,19 +72,13 @@ class TextRowsBody {
   @Whole(1, 1000)
   limit: number;
 
-  @Optional()
-  @ValidateNested()
-  @Type(() => SampleBody)
-  @ApiProperty({ type: SampleBody, required: false })
+  @OptionalOf(SampleBody)
   sample?: SampleBody;
 }
 
 /** A query as it is being written, and which rows of its inputs are read. */
 export class QueryBody extends TextBody {
-  @Optional()
-  @ValidateNested()
-  @Type(() => SampleBody)
-  @ApiProperty({ type: SampleBody, required: false })
+  @OptionalOf(SampleBody)
   sample?: SampleBody;
 }
 

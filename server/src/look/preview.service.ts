@@ -201,7 +201,11 @@ export class PreviewService {
 
   /** What is in FROM for a table: its place, or its query where it is not built. */
   async sourceOf(slug: string, table: string, of: 'here' | 'production' = 'here'): Promise<TableSource> {
-    const line = await this.projects.line(of === 'production' ? 'production' : slug);
+    return this.sourceIn(await this.projects.line(of === 'production' ? 'production' : slug), table);
+  }
+
+  /** The same, of a project as it was read. */
+  async sourceIn(line: Line, table: string): Promise<TableSource> {
     const definition = line.project.tables.get(table);
     if (!definition) throw notFound(`The table ${table}`);
     const standings = await this.preparer.standings(line);

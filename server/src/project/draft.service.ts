@@ -17,6 +17,9 @@ export class DraftService {
     @InjectRepository(Draft) private readonly stored: Repository<Draft>,
   ) {}
 
+  /** What follows a draft that was kept; registered by the modules that know it, and never in the way of the draft. */
+  readonly afterKeep: ((workspace: Workspace) => void)[] = [];
+
   /** How many drafts each workspace has, by its id; none where there are none. */
   async counts(): Promise<Map<string, number>> {
     const rows = (await this.stored.query('select workspace_id as id, count(*)::int as n from draft group by 1')) as {
@@ -35,7 +38,13 @@ export class DraftService {
    * @param version the version that the person began from; 0 for a file without a draft
    * @throws Problem 409 with both texts when someone kept another one in between
    */
-  async keep(
+  async keep(person: Person, workspace: Workspace, draft: Pick<Draft, 'path' | 'text' | 'version'>): Promise<Draft> {
+    const kept = await this.store(person, workspace, draft);
+    for (const follow of this.afterKeep) follow(workspace);
+    return kept;
+  }
+
+  private async store(
     person: Person,
     workspace: Workspace,
     { path, text, version }: Pick<Draft, 'path' | 'text' | 'version'>,

@@ -2,7 +2,7 @@ import type { CheckOutcome, CheckState, LoadEntry, TableState } from '@ouvrage/a
 import { asInstant, type Sent } from '../shared/answers.js';
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { checkDigests, checksOf, checkTitle, worst, type Check, type Verdict } from '@ouvrage/core/check';
+import { checkDigests, checksOf, checkTitle, tableOfCheck, worst, type Check, type Verdict } from '@ouvrage/core/check';
 import type { Project } from '@ouvrage/core/model';
 import { Repository } from 'typeorm';
 import { PRODUCTION } from '../project/branches.js';
@@ -56,13 +56,17 @@ export class QualityService {
 
   /** The tables and checks of an environment with their newest verdicts. */
   async state(slug: string): Promise<{ tables: TableState[]; checks: CheckState[] }> {
-    const line = await this.projects.line(slug);
+    return this.stateOf(await this.projects.line(slug));
+  }
+
+  /** The same, of a project as it was read: another reading may know other checks. */
+  async stateOf(line: Line): Promise<{ tables: TableState[]; checks: CheckState[] }> {
     const standings = await this.warehouse.standings(
       line.project,
       line.environment,
       this.projects.environmentOf(undefined),
     );
-    const [latest, judged] = [await this.latest(slug), await checkStandings(this, line, standings)];
+    const [latest, judged] = [await this.latest(line.slug), await checkStandings(this, line, standings)];
     const checks = checksOf(line.project).map((c) => this.checkState(line, c, judged, latest));
     const verdicts = new Map<string, Verdict[]>();
     for (const c of checks) verdicts.set(c.table, [...(verdicts.get(c.table) ?? []), c.verdict]);
@@ -83,7 +87,7 @@ export class QualityService {
   }
 
   private checkState(line: Line, check: Check, standings: ReadonlyMap<string, Standing>, latest: Latest): CheckState {
-    const table = check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table;
+    const table = tableOfCheck(check);
     const found = foundOf(check, line, standings.get(table), latest);
     const { tolerate } = check;
     return {

@@ -132,11 +132,11 @@ export class ReleaseService implements OnModuleInit {
     const production = await this.projects.line(PRODUCTION);
     const committed = await this.committed(slug);
     const drafted = compareProjects(production.project, line.project);
-    const { checks } = await this.quality.state(slug);
+    const { checks } = await this.quality.stateOf(line);
     const changed = changedChecks(production.project, line.project);
     const known = [
       ...checks,
-      ...(changed.some((c) => c.change === 'deleted') ? (await this.quality.state(PRODUCTION)).checks : []),
+      ...(changed.some((c) => c.change === 'deleted') ? (await this.quality.stateOf(production)).checks : []),
     ];
     const touched = new Set(drafted.tables.map((t) => t.table));
     const drafts = new Set(line.drafts.map((d) => d.path));

@@ -31,7 +31,7 @@ export class TodayService {
 
   async today(slug: string, person: Person) {
     const line = await this.projects.line(slug);
-    const { checks, tables } = await this.quality.state(slug);
+    const { checks, tables } = await this.quality.stateOf(line);
     const recent = await this.runs.list(slug, 20);
     const settled = new Map<string, number>();
     for (const r of recent) if (!settled.has(r.kind)) settled.set(r.kind, r.id);

@@ -1,5 +1,6 @@
 import { Injectable } from '@nestjs/common';
 import type { FaultRows } from '@ouvrage/api/rows';
+import type { StepError } from '@ouvrage/api/run';
 import {
   type CheckNames,
   checkDigests,
@@ -13,7 +14,7 @@ import { functionsOf } from '@ouvrage/core/graph';
 import { type LoadPlan, type PlanContext, SESSION_SETTINGS, targetPlace } from '@ouvrage/core/load';
 import type { Environment, Project, Table } from '@ouvrage/core/model';
 import { lineColumn, qualified } from '@ouvrage/core/sql';
-import type { CheckOutcome } from '../load/check-outcome.js';
+import { type CheckOutcome, countedOutcomes } from '../load/check-outcome.js';
 import { Loader, type NextOfLoad } from '../load/loader.js';
 import { Problem } from '../shared/problem.js';
 import type { Clock } from '../warehouse/loaded.js';
@@ -39,6 +40,19 @@ export class BuildKit {
     private readonly clock: ClockService,
     private readonly warehouse: WarehouseService,
   ) {}
+
+  /** What may stop a load in production once its rows are made and its checks hold; registered by the modules that know it. */
+  readonly stops: ((table: Table, rows: number) => Promise<StepError | undefined>)[] = [];
+
+  /** Why a load stops though its checks hold; undefined where it goes on. */
+  async stopOf(environment: Environment, table: Table, rows: string | null): Promise<StepError | undefined> {
+    if (environment.kind !== 'production' || rows === null) return undefined;
+    for (const stop of this.stops) {
+      const found = await stop(table, Number(rows));
+      if (found) return found;
+    }
+    return undefined;
+  }
 
   /** The project's functions that tables and files of checks use, in the environment's own schema. */
   async makeFunctions(
@@ -110,28 +124,17 @@ export class BuildKit {
     { project, table, ids }: { readonly project: Project; readonly table: Table; readonly ids?: ReadonlySet<string> },
     names: CheckNames,
   ): Promise<CheckOutcome[]> {
-    const outcomes: CheckOutcome[] = [];
+    let outcomes: CheckOutcome[] = [];
     const asked = tableChecks(project, table, names, { limit: FAULT_ROWS, ...(ids ? { ids } : {}) });
     const digests = checkDigests(project);
     await this.onlyReading(loader, async () => {
       const counts = (await loader.run({ kind: 'check', sql: asked.count })).rows[0] as Record<string, string>;
-      const total = counts['total']!;
-      for (const [i, check] of asked.checks.entries()) {
-        const atFault = counts[`c${i}`]!;
-        const sql = asked.rowsOf(check);
-        outcomes.push({
-          id: check.id,
-          table: check.table,
-          verdict: verdictOf(check, Number(atFault), Number(total)),
-          atFault,
-          total,
-          sql,
-          rows: atFault === '0' ? null : await loader.faultRows(sql),
-          says: digests.get(check.id)!,
-        });
-      }
+      outcomes = await countedOutcomes(asked.checks, counts, {
+        find: (check) => loader.faultRows(asked.rowsOf(check)),
+        kept: (check) => asked.rowsOf(check),
+      });
     });
-    return outcomes;
+    return outcomes.map((o) => ({ ...o, says: digests.get(o.id)! }));
   }
 
   /** What is done is taken back with a savepoint, as nothing else can make a transaction write again. */

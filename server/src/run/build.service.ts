@@ -254,14 +254,11 @@ export class BuildService implements OnModuleInit {
     );
     loader.inputs = placeOf;
     const { plan, rows, checks } = await this.kit.makeAndCheck(loader, planned, project, 'swap');
-    if (worst(checks.map((c) => c.verdict)) === 'broken') {
+    const broken = worst(checks.map((c) => c.verdict)) === 'broken' ? brokenError(checks) : undefined;
+    const stop = broken ?? (await this.kit.stopOf(environment, table, rows));
+    if (stop) {
       await client.query('rollback');
-      this.journal.end(
-        run,
-        step,
-        { state: 'failed', statements: loader.ran, rowsIn: rows, error: brokenError(checks) },
-        checks,
-      );
+      this.journal.end(run, step, { state: 'failed', statements: loader.ran, rowsIn: rows, error: stop }, checks);
       return false;
     }
     await this.putInPlace(loader, plan, [

@@ -1,4 +1,4 @@
-import { checksOf, queryCheck, type Check } from '@ouvrage/core/check';
+import { checksOf, queryCheck, tableOfCheck, type Check } from '@ouvrage/core/check';
 import { functionsOf, fingerprints, reachable, readersOf, select } from '@ouvrage/core/graph';
 import type { Project } from '@ouvrage/core/model';
 import { didYouMean } from '@ouvrage/core/sql';
@@ -126,7 +126,7 @@ export function planChecks(
   const isNamed = asked.checks.length + asked.tables.length > 0;
   const tables = new Set(asked.tables);
   const chosen = isNamed
-    ? all.filter((c) => asked.checks.includes(c.id) || tables.has(tableOf(c)))
+    ? all.filter((c) => asked.checks.includes(c.id) || tables.has(tableOfCheck(c)))
     : all.filter((c) => tablesOf(c).every((t) => standings.get(t)?.place));
   const running = chosen.filter((c) => c.kind !== 'policy');
   if (running.length === 0)
@@ -150,10 +150,6 @@ export function planChecks(
   const steps = [...names].map((name): PlannedStep => ({ kind: 'check', name, waitsFor: [], reused: false }));
   return { steps, checks: running.map((c) => c.id) };
 }
-
-/** The table that a check is about. */
-const tableOf = (check: Check): string =>
-  check.kind === 'query' ? (check.about ?? check.reads[0] ?? '') : check.table;
 
 /** The tables that have to be there for a check. */
 export function tablesOf(check: Check): readonly string[] {

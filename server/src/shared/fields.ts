@@ -7,12 +7,13 @@ import {
 } from '@nestjs/common';
 import { ApiProperty, ApiPropertyOptional } from '@nestjs/swagger';
 import { LONGEST_PATH, pathProblem } from '@ouvrage/core/index';
-import { Transform } from 'class-transformer';
+import { Transform, Type } from 'class-transformer';
 import {
   ArrayMaxSize,
   IsArray,
   IsBoolean,
   IsInt,
+  IsObject,
   IsOptional,
   IsString,
   Length,
@@ -20,6 +21,7 @@ import {
   Min,
   ValidateBy,
   ValidateIf,
+  ValidateNested,
 } from 'class-validator';
 import { notFound } from './problem.js';
 
@@ -112,6 +114,17 @@ export function Names(most: number): PropertyDecorator {
     IsString({ each: true }),
     Length(1, 200, { each: true }),
     ApiProperty({ type: [String], maxItems: most }),
+  );
+}
+
+/** One object of a class, which may be left out. A list is none: what validates nested objects would take an empty one. */
+export function OptionalOf(type: new () => object, { orNull = false } = {}): PropertyDecorator {
+  return applyDecorators(
+    orNull ? IsOptional() : Optional(),
+    IsObject(),
+    ValidateNested(),
+    Type(() => type),
+    ApiProperty({ type, required: false, ...(orNull ? { nullable: true } : {}) }),
   );
 }
 

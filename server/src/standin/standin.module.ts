@@ -1,4 +1,5 @@
 import type { HarbourDay } from '@ouvrage/api/standin';
+import type { OutboxEntry } from '@ouvrage/api/message';
 import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Get, HttpCode, Module, Post } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
@@ -11,6 +12,9 @@ import { notFound } from '../shared/problem.js';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import { DeliveryModule } from '../delivery/delivery.module.js';
 import { Setting } from '../shared/setting.entity.js';
+import { MessageModule } from '../message/message.module.js';
+import { OutboxRow } from './outbox.entities.js';
+import { OutboxService } from './outbox.service.js';
 import { HarbourService } from './harbour.service.js';
 
 class AdvanceBody {
@@ -45,10 +49,24 @@ export class HarbourController {
   }
 }
 
+/** What the demo's receivers of messages have got. */
+@ApiTags('stand-in')
+@Controller('api/outbox')
+export class OutboxController {
+  constructor(private readonly outbox: OutboxService) {}
+
+  /** Mails and webhook messages, the newest first. */
+  @Needs('editor')
+  @Get()
+  list(): Promise<Sent<readonly OutboxEntry[]>> {
+    return this.outbox.list();
+  }
+}
+
 @Module({
-  imports: [TypeOrmModule.forFeature([Setting]), DeliveryModule, PeopleModule],
-  controllers: [HarbourController],
-  providers: [HarbourService],
-  exports: [HarbourService],
+  imports: [TypeOrmModule.forFeature([Setting, OutboxRow]), DeliveryModule, MessageModule, PeopleModule],
+  controllers: [HarbourController, OutboxController],
+  providers: [HarbourService, OutboxService],
+  exports: [HarbourService, OutboxService],
 })
 export class StandinModule {}

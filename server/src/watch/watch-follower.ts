@@ -1,7 +1,7 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { sensitiveColumns } from '@ouvrage/core/lineage';
-import { isView } from '@ouvrage/core/language';
+import { isView, optionOf } from '@ouvrage/core/language';
 import { targetPlace } from '@ouvrage/core/load';
 import type { Project, Table } from '@ouvrage/core/model';
 import { measuring } from '@ouvrage/core/watch';
@@ -9,6 +9,8 @@ import { Repository } from 'typeorm';
 import { PRODUCTION } from '../project/branches.js';
 import { ProjectService } from '../project/project.service.js';
 import { Release, Run, RunStep } from '../run/run.entities.js';
+import type { StepError } from '@ouvrage/api/run';
+import { BuildKit } from '../run/build-kit.js';
 import { ClockService } from '../run/clock.service.js';
 import { RunService } from '../run/run.service.js';
 import { logger } from '../shared/problem.js';
@@ -32,10 +34,26 @@ export class WatchFollower implements OnModuleInit {
     private readonly sources: SourceStateService,
     private readonly clock: ClockService,
     private readonly work: RunService,
+    private readonly kit: BuildKit,
   ) {}
 
   onModuleInit(): void {
     this.work.afterRun.push((id) => this.follow(id));
+    this.kit.stops.push((table, rows) => this.stop(table, rows));
+  }
+
+  /** A load with `stop_on = rows` whose number of rows would be told of does not get through. */
+  private async stop(table: Table, rows: number): Promise<StepError | undefined> {
+    if (optionOf(table, 'stop_on') !== 'rows') return undefined;
+    const expected = await this.watches.unusualRows(table.fullName, rows);
+    if (!expected) return undefined;
+    const [least, greatest] = [Math.ceil(expected.least), Math.floor(expected.greatest)].map((n) =>
+      n.toLocaleString('en'),
+    );
+    return {
+      message: `${rows.toLocaleString('en')} rows are unusual: ${least} to ${greatest} are expected`,
+      hint: 'The table is unchanged. If the rows are right, ignore them under Quality until a day, and run it again.',
+    };
   }
 
   private async follow(id: number): Promise<void> {

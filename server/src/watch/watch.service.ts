@@ -29,7 +29,7 @@ const SUMMED = new Set(['added', 'changed', 'removed']);
 const DRAWN = 1e-5;
 
 /** What was measured after a load, as it was judged. */
-export type Kept = Pick<Measurement, 'table' | 'run' | 'values' | 'judged'>;
+export type Kept = Pick<Measurement, 'table' | 'run' | 'values' | 'judged' | 'finding'>;
 
 /** What is known of one measure of a table. */
 interface Past {
@@ -86,11 +86,26 @@ export class WatchService {
       .returning('id')
       .execute();
     if ((kept.raw as unknown[]).length === 0) return;
-    for (const follow of this.afterKeep) await follow({ ...measured, judged: Object.fromEntries(told) });
+    for (const follow of this.afterKeep) await follow({ ...measured, judged: Object.fromEntries(told), finding });
   }
 
   /** What follows a measuring; registered by the modules that know it. */
   readonly afterKeep: ((kept: Kept) => Promise<void>)[] = [];
+
+  /** How many rows are expected of a table, where so many would be told of; undefined where they are usual, or nothing is known yet. */
+  async unusualRows(table: string, rows: number): Promise<{ least: number; greatest: number } | undefined> {
+    const [before, lessons] = await Promise.all([this.past(table), this.lessonsOf(table)]);
+    const now = new Date();
+    if (lessons.some((l) => l.kind === 'ignore' && (l.measure ?? 'rows') === 'rows' && (l.until ?? now) > now))
+      return undefined;
+    const day = dayOf(now);
+    const known = pastOf(before, lessons, { measure: 'rows', isSampled: before.at(-1)?.isSampled ?? false, day });
+    const [judged] = judgeTable([
+      { name: 'rows', scale: scaleOfMeasure('rows'), ...known, now: { day, value: rows } },
+    ]).series;
+    if (judged?.verdict !== 'outside' || !judged.expected) return undefined;
+    return { least: judged.expected.least, greatest: judged.expected.greatest };
+  }
 
   /** Tables of a release begin anew: what they were before says little of what they are. */
   async restart(tables: readonly string[], person: string): Promise<void> {

@@ -160,3 +160,43 @@ describe('what is asked in vain', () => {
   test('a viewer teaches nothing', async () =>
     expect((await teach({ measure: 'rows' }, await application.signIn('vera'))).status).toBe(403));
 });
+
+test('stop_on = rows: a load with an unusual number of rows changes nothing, until they are ignored', async () => {
+  const table = 'core.flows';
+  const slug = await workspace(mira, 'Flows');
+  await draft(
+    mira,
+    slug,
+    'core/flows.sql',
+    () => `create table ${table} (n integer) with (load = rebuild, stop_on = rows);\nselect n from core.gauge_input;\n`,
+  );
+  await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'Flows' });
+  await input(1000);
+  const { body } = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'Flows' });
+  expect((await followed((body as { id: number }).id)).state).toBe('succeeded');
+  const load = async () => {
+    for (const kept of ['measurement', 'watch_lesson'])
+      await ask(`update ${kept} set at = at - interval '1 day' where table_name = $1`, [table]);
+    const asked = { tables: [table], upstream: false, downstream: false };
+    const answer = await mira.send('post', '/api/workspaces/production/runs', asked);
+    const run = await mira.ended((answer.body as { id: number }).id);
+    if (run.state === 'succeeded') await awaited('select from measurement where run_id = $1', [run.id]);
+    return run;
+  };
+  for (let day = 0; day < 16; day++) {
+    await input(1000 + ((day * 31) % 23));
+    expect((await load()).state).toBe('succeeded');
+  }
+  await input(400);
+  const stopped = await load();
+  expect([stopped.state, stopped.steps[0]!.error?.message]).toEqual([
+    'failed',
+    expect.stringMatching(/^400 rows are unusual: [\d,]+ to [\d,]+ are expected$/),
+  ]);
+  const rows = async () => Number((await warehouse<{ n: string }>(`select count(*) as n from ${table}`))[0]!.n);
+  expect(await rows()).toBeGreaterThan(900);
+  const until = new Date(Date.now() + 2 * 86_400_000).toISOString().slice(0, 10);
+  await mira.send('post', '/api/watches/lessons', { table, measure: 'rows', until });
+  expect((await load()).state).toBe('succeeded');
+  expect(await rows()).toBe(400);
+});

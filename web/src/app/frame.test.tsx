@@ -148,3 +148,17 @@ test('what was typed before comes back to the same person, and is said', async (
   expect(await screen.findByText('Unsaved text of 1 file restored')).toBeTruthy();
   expect(store.getState().interface.typed['dues:staging/berth.sql']?.text).toBe('select 2');
 });
+
+describe('messages that were not read', () => {
+  test('are counted beside Today', async () => {
+    await show('viewer', { 'GET messages': { unread: 12, notices: [] } });
+    expect((await screen.findByRole('link', { name: 'Today 12 unread' })).textContent).toBe('Today12 unread');
+  });
+  test('are no word where there are none, or nobody answers', async () => {
+    await show('viewer', { 'GET messages': { unread: 0, notices: [] } });
+    expect(screen.getByRole('link', { name: 'Today' })).toBeTruthy();
+    cleanup();
+    await show('viewer', { 'GET messages': new Problem(503, 'The server is busy', '') });
+    expect(screen.getByRole('link', { name: 'Today' })).toBeTruthy();
+  });
+});

@@ -11,6 +11,8 @@ import { Button } from '../shared/ui/button';
 import { plural } from '../shared/format';
 import { useTell } from '../shared/toasts';
 import { address, PLACES } from '../data/addresses';
+import { useNoticesQuery } from '../data/messages';
+import { count } from '../shared/format';
 import { useSignOutMutation } from '../data/people';
 import { useOpenWorkspaceMutation, useWorkspacesQuery } from '../data/workspaces';
 import { Finder } from './finder';
@@ -58,6 +60,7 @@ export function Frame() {
               }
             >
               {label}
+              {place === 'today' && <Unread />}
             </NavLink>
           ))}
         </nav>
@@ -241,5 +244,20 @@ function PersonMenu({ ws, onKeys }: { ws: string; onKeys: () => void }) {
         </DropdownMenu.Content>
       </DropdownMenu.Portal>
     </DropdownMenu.Root>
+  );
+}
+
+/** How often is looked for new messages. */
+const POLL_MS = 30_000;
+
+/** How many messages the person has not read yet. */
+function Unread() {
+  const { data } = useNoticesQuery(undefined, { pollingInterval: POLL_MS, skipPollingIfUnfocused: true });
+  if (!data?.unread) return null;
+  return (
+    <span className="ml-1.5 rounded-edge bg-accent px-1 text-tiny leading-4 font-semibold text-strip">
+      {count(data.unread)}
+      <span className="sr-only"> unread</span>
+    </span>
   );
 }

@@ -81,6 +81,11 @@ export const api = createApi({
   baseQuery,
   tagTypes: [
     'Incidents',
+    'Examples',
+    'Notices',
+    'Agreements',
+    'Receivers',
+    'Sending',
     'Session',
     'Connections',
     'Workspaces',

@@ -119,7 +119,7 @@ function checksOf({ checks }: ProjectSummary, state: StateAnswer | undefined): C
     id: c.id,
     kind: c.kind,
     title: c.title,
-    table: c.kind === 'query' ? (c.about ?? c.reads[0] ?? '') : c.table,
+    table: c.concerns,
     columns: c.kind === 'query' ? [] : c.columns,
     advisory: c.advisory,
     tolerate: c.tolerate

@@ -18,7 +18,7 @@ const withDraft = (drafts: readonly DraftEntry[], draft: DraftEntry): DraftEntry
   [...drafts.filter((d) => d.path !== draft.path), draft].sort((a, b) => (a.path < b.path ? -1 : 1));
 
 /** What is made from drafts: the texts of definitions, how tables stand, counts of drafts, reviews. */
-const OF_DRAFTS = ['Drafts', 'State', 'Workspaces', 'Releases'] as const;
+const OF_DRAFTS = ['Drafts', 'State', 'Examples', 'Agreements', 'Workspaces', 'Releases'] as const;
 
 export const workspacesApi = api.injectEndpoints({
   endpoints: (b) => ({

@@ -107,3 +107,33 @@ test('a column is made wider by dragging, and fits again by a double click', () 
   fireEvent.doubleClick(handle);
   expect(widths()[0]).toBe(before);
 });
+
+describe('rows are chosen', () => {
+  test('with the space bar, where the cursor is', () => {
+    const onChoose = jest.fn();
+    show({ chosen: new Set<number>(), onChoose });
+    fireEvent.mouseDown(screen.getByText('B'));
+    fireEvent.keyDown(screen.getByRole('grid'), { key: ' ' });
+    fireEvent.keyDown(screen.getByRole('grid'), { key: 'ArrowDown' });
+    fireEvent.keyDown(screen.getByRole('grid'), { key: ' ' });
+    expect(onChoose.mock.calls).toEqual([[1], [2]]);
+  });
+  test('with Ctrl and a click, and by a click alone not', () => {
+    const onChoose = jest.fn();
+    show({ chosen: new Set<number>(), onChoose });
+    fireEvent.click(screen.getByText('C'));
+    fireEvent.click(screen.getByText('C'), { ctrlKey: true });
+    fireEvent.click(screen.getByText('A'), { metaKey: true });
+    expect(onChoose.mock.calls).toEqual([[2], [0]]);
+  });
+  test('and said to be so', () => {
+    show({ chosen: new Set([1]), onChoose: () => undefined });
+    const lines = screen.getAllByRole('row').slice(1);
+    expect(lines.map((r) => r.getAttribute('aria-selected'))).toEqual(['false', 'true', 'false']);
+  });
+  test('nowhere where nothing is done with them', () => {
+    show();
+    fireEvent.keyDown(screen.getByRole('grid'), { key: ' ' });
+    expect(screen.getAllByRole('row')[1]!.getAttribute('aria-selected')).toBeNull();
+  });
+});

@@ -16,13 +16,16 @@ interface GridProps {
   readonly onEnd?: (() => void) | undefined;
   /** A row is opened by a double click or Enter. */
   readonly onOpen?: (row: number) => void;
+  /** Rows that are chosen; Ctrl and a click, or the space bar, choose one or leave it. */
+  readonly chosen?: ReadonlySet<number>;
+  readonly onChoose?: (row: number) => void;
 }
 
 const ROW = 22;
 const HEAD = 25;
 
 /** Rows of a query: virtual, with numbers to the right, nulls distinguished, and arrow keys. */
-export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: GridProps) {
+export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen, chosen, onChoose }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const [focus, setFocus] = useState({ row: 0, column: 0 });
   const defs = useMemo(() => columns.map((c, i) => definition(c, i, rows)), [columns, rows]);
@@ -55,6 +58,11 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: Grid
     }
     if (e.key === 'Enter' && onOpen && rows[focus.row]) {
       onOpen(focus.row);
+      return;
+    }
+    if (e.key === ' ' && onChoose && rows[focus.row]) {
+      e.preventDefault();
+      onChoose(focus.row);
       return;
     }
     const step: Record<string, [number, number]> = {
@@ -131,7 +139,9 @@ export function Grid({ label, columns, rows, sort, onSort, onEnd, onOpen }: Grid
               role="row"
               aria-rowindex={item.index + 2}
               onDoubleClick={onOpen && (() => onOpen(item.index))}
-              className={`absolute top-0 left-0 grid w-full border-b border-line/60 ${onOpen ? 'cursor-pointer' : ''}`}
+              onClick={onChoose && ((e) => (e.ctrlKey || e.metaKey) && onChoose(item.index))}
+              aria-selected={chosen?.has(item.index)}
+              className={`absolute top-0 left-0 grid w-full border-b border-line/60 ${onOpen ? 'cursor-pointer' : ''} ${chosen?.has(item.index) ? 'bg-wash font-semibold' : ''}`}
               style={{ gridTemplateColumns: template, height: ROW, transform: `translateY(${item.start}px)` }}
             >
               {rows[item.index]!.map((value, i) => (

@@ -10,6 +10,7 @@ import {
   editContract,
   meaningAt,
   rename,
+  unknownOwners,
 } from '@ouvrage/core/assist';
 import { triedNames } from '@ouvrage/core/intake';
 import {
@@ -44,7 +45,8 @@ export function answer(request: Request): Answers[keyof Answers] | Promise<Answe
       const together = Object.entries(request.others ?? {});
       const typed = edit(request.path, request.text);
       const project = together.length ? changeFiles(typed, new Map(together)) : typed;
-      const own = project.diagnostics.filter((d) => d.path === request.path);
+      const owners = request.owners ? unknownOwners(project, request.path, request.owners) : [];
+      const own = [...project.diagnostics.filter((d) => d.path === request.path), ...owners];
       const table = [...project.tables.values()].find((t) => t.path === request.path && t.kind !== 'source');
       return {
         diagnostics: own.map((d) => placed(project, d)),

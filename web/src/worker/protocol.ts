@@ -14,7 +14,7 @@ import type {
 import type { Check } from '@ouvrage/core/check';
 import type { TriedName } from '@ouvrage/core/intake';
 import type { CarriedOwner, Coverage, Sensitivity, Station, Unread } from '@ouvrage/core/lineage';
-import type { Diagnostic, LoadPolicy } from '@ouvrage/core/model';
+import type { Diagnostic, ExamplePart, LoadPolicy } from '@ouvrage/core/model';
 import type { Relation } from '@ouvrage/core/starter';
 
 /** A table as the interface needs it: plain data, made by the worker from the project. */
@@ -32,6 +32,8 @@ export interface TableSummary {
   /** Without an owner of its own: those of the tables whose columns it has unchanged. */
   readonly carriedOwners?: readonly CarriedOwner[];
   readonly grain?: string;
+  /** Of one table of a fan-out: the name that its file declares. */
+  readonly declared?: string;
   readonly hasContract: boolean;
   /** Undefined where the columns cannot be known. */
   readonly columns?: readonly ColumnSummary[];
@@ -67,6 +69,13 @@ export type PlacedDiagnostic = Diagnostic & {
   readonly column: number;
 };
 
+/** A worked example: its files, and what has to be given for its definition. */
+export interface ExampleSummary {
+  readonly table: string;
+  readonly name: string;
+  readonly files: readonly { readonly path: string; readonly part: ExamplePart }[];
+}
+
 export interface ProjectSummary {
   readonly layers: readonly { readonly name: string; readonly comment?: string }[];
   /** Where layers.sql makes them. */
@@ -77,8 +86,10 @@ export interface ProjectSummary {
   /** Parameters with their defaults. */
   readonly parameters: readonly { readonly name: string; readonly value: string }[];
   readonly relations: readonly Relation[];
-  readonly checks: readonly (Check & { readonly title: string })[];
+  /** With what each says in words, and the table that it is about. */
+  readonly checks: readonly (Check & { readonly title: string; readonly concerns: string })[];
   readonly adhoc: readonly { readonly name: string; readonly path: string }[];
+  readonly examples: readonly ExampleSummary[];
   readonly diagnostics: readonly PlacedDiagnostic[];
 }
 
@@ -153,6 +164,8 @@ export type Request =
       readonly path: string;
       readonly text: string;
       readonly others?: Readonly<Record<string, string>>;
+      /** Desks and people, where owners have to be among them. */
+      readonly owners?: readonly string[];
     }
   | { readonly kind: 'contract'; readonly path: string; readonly text: string; readonly edits: readonly ContractEdit[] }
   | { readonly kind: 'complete'; readonly path: string; readonly text: string; readonly offset: number }

@@ -1,5 +1,5 @@
 import { layerStatements } from '@ouvrage/core/assist';
-import { checksOf, checkTitle } from '@ouvrage/core/check';
+import { checksOf, checkTitle, tableOfCheck } from '@ouvrage/core/check';
 import { columnWith, roleOf as columnRole, POLICIES, specOf, type Role, optionOf } from '@ouvrage/core/language';
 import type { Definition, Project, Table } from '@ouvrage/core/model';
 import { lineColumn } from '@ouvrage/core/sql';
@@ -18,8 +18,13 @@ export function summarize(project: Project): ProjectSummary {
       .map((s) => s.name),
     parameters: [...project.parameters.values()].map(({ name, value }) => ({ name, value })),
     relations: relationsOf(project),
-    checks: checksOf(project).map((c) => ({ ...c, title: checkTitle(c) })),
+    checks: checksOf(project).map((c) => ({ ...c, title: checkTitle(c), concerns: tableOfCheck(c) })),
     adhoc: [...project.adhoc.values()].map(({ name, path }) => ({ name, path })),
+    examples: [...project.examples.values()].flat().map(({ table, name, files }) => ({
+      table,
+      name,
+      files: files.map(({ path, part }) => ({ path, part })),
+    })),
     diagnostics: project.diagnostics.map((d) => placed(project, d)),
   };
 }
@@ -40,6 +45,7 @@ export function summarizeTable(project: Project, table: Table): TableSummary {
     ...(table.kind === 'reference' ? { csvPath: table.csvPath } : {}),
     kind: table.kind,
     policy: table.kind === 'definition' ? table.policy : table.kind === 'source' ? 'intake' : 'reference',
+    ...(table.kind === 'definition' && table.each ? { declared: table.each.declared } : {}),
     hasContract: table.contract !== undefined,
     reads: project.reads.get(table.fullName) ?? [],
     ...(columns ? { columns } : {}),

@@ -61,6 +61,8 @@ export interface PlanContext {
   readonly driftTypes?: ReadonlyMap<string, string>;
   /** How the values of a table become hashes; as is done today, where it is not given. */
   readonly hashingOf?: (table: string) => Hashing;
+  /** The time that the query is given where it asks for it, ISO 8601; the transaction's where it is not given. */
+  readonly now?: string;
   /** The run that loads, for columns that say it. */
   readonly run?: string;
 }

@@ -51,6 +51,7 @@ export function planLoad(context: PlanContext, table: Definition | ReferenceTabl
     placeOf,
     functionsSchema: environment.schemaOf('functions'),
     ...(makesView ? { settings } : {}),
+    ...(context.now === undefined ? {} : { now: context.now }),
   };
   const checks = compiledChecks(project, table, target, names);
   if (table.kind === 'definition' && loadsInSteps(table))
@@ -139,7 +140,11 @@ function planSteps(context: PlanContext, table: Definition): LoadPlan {
   const target = targetPlace(environment, table);
   const own = base.kind === 'in place' ? target : stagedPlace(environment, table);
   const placeOf = (name: string) => (isOwn(table, name) ? own : context.placeOf(name));
-  const names: Names = { placeOf, functionsSchema: environment.schemaOf('functions') };
+  const names: Names = {
+    placeOf,
+    functionsSchema: environment.schemaOf('functions'),
+    ...(context.now === undefined ? {} : { now: context.now }),
+  };
   const query = compileText(project.files.get(table.path)!, table.query!, table.query!, names);
   const rewritten = base.kind === 'in place' && mayBeRewritten(table) ? stagedPlace(environment, table) : undefined;
   const policy = policyContext(

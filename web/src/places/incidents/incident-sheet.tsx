@@ -124,57 +124,59 @@ function TitleBlock({ incident, people }: { incident: IncidentDetail; people: re
       .catch(tell.problem);
   const select = 'h-control-small w-full bg-transparent';
   return (
-    <dl className="mt-2.5 flex w-fit flex-wrap border border-line bg-raised">
-      <Field name="State">{incident.state}</Field>
-      <Field name="Severity">
-        {mayNot ? (
-          incident.severity
-        ) : (
-          <select
-            aria-label="Severity"
-            className={select}
-            value={incident.severity}
-            onChange={(e) => set({ severity: e.target.value as Severity })}
-          >
-            {SEVERITIES.map((s) => (
-              <option key={s}>{s}</option>
-            ))}
-          </select>
-        )}
-      </Field>
-      <Field name="Lead">
-        {mayNot || isClosed ? (
-          (incident.lead?.displayName ?? 'nobody')
-        ) : (
-          <select
-            aria-label="Lead"
-            className={select}
-            value={incident.lead?.name ?? ''}
-            onChange={(e) => set({ lead: e.target.value || null })}
-          >
-            <option value="">nobody</option>
-            {people.map((p) => (
-              <option key={p.name} value={p.name}>
-                {p.displayName}
-              </option>
-            ))}
-          </select>
-        )}
-      </Field>
-      <Field name="Since">
-        <span className="font-mono text-small">{moment(incident.since)}</span>
-      </Field>
-      <Field name="Affects">
-        {plural(incident.affected.length, 'table')}, {plural(owners.size, 'owner')}
-      </Field>
+    <>
+      <dl className="mt-2.5 flex w-fit flex-wrap border border-line bg-raised">
+        <Field name="State">{incident.state}</Field>
+        <Field name="Severity">
+          {mayNot ? (
+            incident.severity
+          ) : (
+            <select
+              aria-label="Severity"
+              className={select}
+              value={incident.severity}
+              onChange={(e) => set({ severity: e.target.value as Severity })}
+            >
+              {SEVERITIES.map((s) => (
+                <option key={s}>{s}</option>
+              ))}
+            </select>
+          )}
+        </Field>
+        <Field name="Lead">
+          {mayNot || isClosed ? (
+            (incident.lead?.displayName ?? 'nobody')
+          ) : (
+            <select
+              aria-label="Lead"
+              className={select}
+              value={incident.lead?.name ?? ''}
+              onChange={(e) => set({ lead: e.target.value || null })}
+            >
+              <option value="">nobody</option>
+              {people.map((p) => (
+                <option key={p.name} value={p.name}>
+                  {p.displayName}
+                </option>
+              ))}
+            </select>
+          )}
+        </Field>
+        <Field name="Since">
+          <span className="font-mono text-small">{moment(incident.since)}</span>
+        </Field>
+        <Field name="Affects">
+          {plural(incident.affected.length, 'table')}, {plural(owners.size, 'owner')}
+        </Field>
+      </dl>
       {!isClosed && incident.lead?.name !== person.name && !mayNot && (
-        <div className="flex items-center px-2">
+        <div className="mt-2.5">
           <Button disabled={isLoading} onClick={() => void take({ id: incident.id }).unwrap().catch(tell.problem)}>
             Take it in hand
           </Button>
         </div>
       )}
-    </dl>
+    </>
   );
 }
 

@@ -12,6 +12,7 @@ import { Grid } from '../../shared/grid';
 import { VerdictMark, VerdictWord } from '../../shared/marks';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
+import { Agreements } from '../../shared/agreements';
 import { OpenIncident } from '../../shared/open-incident';
 import { CheckOverTime } from './check-over-time';
 import { RunChecks } from '../../shared/run-checks';
@@ -54,6 +55,7 @@ export function CheckDetail({ check }: { check: CheckState }) {
           {check.tolerate && `, tolerates ${check.tolerate}`}
         </p>
         {check.comment && <p>{check.comment}</p>}
+        {check.kind !== 'policy' && <Agreements kind="check" subject={check.id} />}
         <p>
           <VerdictWord verdict={check.verdict} />
           {check.verdict !== 'not run' && (

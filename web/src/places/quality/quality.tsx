@@ -127,7 +127,7 @@ export default function Quality() {
         >
           {LENGTHS.map((n) => (
             <option key={n} value={n}>
-              last {n} days
+              {n} days
             </option>
           ))}
         </select>
@@ -141,7 +141,7 @@ export default function Quality() {
         </button>
         <OpenIncidents />
         <SaveAs address={(format) => qualityFile(slug, { of, days, format })} />
-        <RunChecks>Run all checks</RunChecks>
+        <RunChecks>Run all</RunChecks>
       </header>
       {isCoverage ? (
         <Coverage />

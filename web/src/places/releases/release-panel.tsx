@@ -6,6 +6,8 @@ import { address } from '../../data/addresses';
 import { useCommitMutation } from '../../data/workspaces';
 import { useRunQuery, useRunsQuery } from '../../data/runs';
 import { useReleaseMutation } from '../../data/releases';
+import { useChangedExamples } from '../../data/examples';
+import { ExampleMark, exampleWords } from '../../shared/example-words';
 import { useProject } from '../../data/project';
 import { usePerson, whyNot } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
@@ -85,6 +87,7 @@ export function ReleasePanel({ data }: { data: Comparison }) {
               ))}
             </ul>
           </section>
+          <ChangedExamples />
           {data.checks.length > 0 && <ChangedChecks checks={data.checks} />}
           {!isQuiet(data.impact) && (
             <section aria-label="What the changes mean elsewhere" className="flex flex-col gap-1">
@@ -107,6 +110,36 @@ export function ReleasePanel({ data }: { data: Comparison }) {
       {data.drafts.length > 0 && <CommitForm data={data} />}
       {!nothing && data.drafts.length === 0 && <ReleaseForm key={data.commits[0]?.id} data={data} />}
     </aside>
+  );
+}
+
+/** Worked examples that may come to something else than in production. */
+function ChangedExamples() {
+  const { slug } = useProject();
+  const { data } = useChangedExamples(slug);
+  if (!data?.length) return null;
+  return (
+    <section aria-label="Worked examples" className="flex flex-col gap-1.5">
+      <SectionTitle aside={plural(data.length, 'example')}>Worked examples</SectionTitle>
+      <ul>
+        {data.map((state) => (
+          <li key={`${state.table} ${state.name}`} className="flex items-center gap-3 border-b border-line py-1.5">
+            <ExampleMark verdict={state.verdict} />
+            <span className="min-w-0 flex-1">
+              <Link
+                className="text-plan underline underline-offset-2"
+                to={`${address.table(slug, state.table, 'examples')}?example=${encodeURIComponent(state.name)}`}
+              >
+                {state.name}
+              </Link>
+              <span className="block text-small text-soft">
+                {state.table}, {exampleWords(state)}
+              </span>
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

@@ -204,3 +204,41 @@ test('checks that are new or changed are listed with what was found, and run', a
   await userEvent.click(listed.getByRole('button', { name: 'Run changed checks' }));
   await waitFor(() => expect(changed).toMatchObject([{ body: { checks: ['checks/long'], tables: [] } }]));
 });
+
+describe('worked examples of a review', () => {
+  const state = (name: string, verdict: string, of: object = {}) => ({
+    table: 'core.dim_berth',
+    name,
+    verdict,
+    at: null,
+    outcome: null,
+    ...of,
+  });
+  test('are listed with what they came to, and lead to their grids', async () => {
+    const rows = [{ kind: 'missing', expected: ['x'], actual: null, cells: [] }];
+    const outcome = { verdict: 'differs', columns: ['a'], rows, error: null, milliseconds: 1 };
+    const states = [state('dredged', 'differs', { outcome }), state('renamed', 'holds')];
+    await show(COMPARISON, 'releaser', { 'GET workspaces/dues/examples/changed': states });
+    const list = await screen.findByRole('region', { name: 'Worked examples' });
+    expect(
+      within(list)
+        .getAllByRole('listitem')
+        .map((l) => l.textContent),
+    ).toEqual(['differsdredgedcore.dim_berth, 1 row missing', 'holdsrenamedcore.dim_berth, holds']);
+    const link = within(list).getByRole('link', { name: 'dredged' });
+    expect(link.getAttribute('href')).toBe('/w/dues/tables/core.dim_berth/examples?example=dredged');
+  });
+  test('that run are asked for again until they have ended', async () => {
+    let asked = 0;
+    const answer = () => [state('dredged', ++asked < 2 ? 'running' : 'holds')];
+    await show(COMPARISON, 'releaser', { 'GET workspaces/dues/examples/changed': answer });
+    const list = await screen.findByRole('region', { name: 'Worked examples' });
+    expect(list.textContent).toContain('running …');
+    await waitFor(() => expect(list.textContent).toContain('core.dim_berth, holds'), { timeout: 4000 });
+  });
+  test('are not mentioned where none is concerned', async () => {
+    await show(COMPARISON, 'releaser', { 'GET workspaces/dues/examples/changed': [] });
+    await screen.findByRole('complementary', { name: 'Review' });
+    expect(screen.queryByRole('region', { name: 'Worked examples' })).toBeNull();
+  });
+});

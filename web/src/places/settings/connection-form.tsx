@@ -1,9 +1,9 @@
-import { useId, type ReactNode } from 'react';
 import { useForm } from 'react-hook-form';
 import { useKeepConnectionMutation, useTestConnectionMutation } from '../../data/connections';
 import type { ConnectionEntry, ConnectionInput, TlsMode } from '@ouvrage/api/connection';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { plural } from '../../shared/format';
+import { Field } from '../../shared/ui/field';
 import { inputClass } from '../../shared/ui/input';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Modal } from '../../shared/ui/modal';
@@ -149,28 +149,5 @@ export function ConnectionForm({
         </div>
       </form>
     </Modal>
-  );
-}
-
-function Field({
-  label,
-  error,
-  children,
-}: {
-  label: string;
-  error: string | undefined;
-  children: (field: { id: string; 'aria-invalid': boolean; 'aria-describedby'?: string }) => ReactNode;
-}) {
-  const id = useId();
-  return (
-    <div className="flex flex-col gap-1">
-      <label htmlFor={id}>{label}</label>
-      {children({ id, 'aria-invalid': error !== undefined, ...(error ? { 'aria-describedby': `${id}-error` } : {}) })}
-      {error && (
-        <p id={`${id}-error`} className="text-small text-broken">
-          {error}
-        </p>
-      )}
-    </div>
   );
 }

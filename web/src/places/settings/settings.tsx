@@ -1,16 +1,25 @@
 import { NavLink, useParams } from 'react-router';
+import { useHarbourQuery } from '../../data/standin';
 import { useProject } from '../../data/project';
 import { mayAct, usePerson } from '../../data/person';
 import { Empty } from '../../shared/ui/empty';
 import { AuditLog } from './audit';
 import { Connections } from './connections';
 import { ProjectSettings } from './project';
+import { Desks } from './desks';
+import { Messages } from './messages';
+import { Outbox } from './outbox';
+import { Sending } from './sending';
 import { You } from './you';
 
 const SECTIONS = [
   { key: 'you', title: 'You', Sheet: You, role: 'viewer' },
   { key: 'project', title: 'Project', Sheet: ProjectSettings, role: 'viewer' },
   { key: 'connections', title: 'Connections', Sheet: Connections, role: 'viewer' },
+  { key: 'messages', title: 'Messages', Sheet: Messages, role: 'viewer' },
+  { key: 'desks', title: 'Desks', Sheet: Desks, role: 'viewer' },
+  { key: 'sending', title: 'Sending', Sheet: Sending, role: 'administrator' },
+  { key: 'outbox', title: 'Outbox', Sheet: Outbox, role: 'editor' },
   { key: 'log', title: 'Log', Sheet: AuditLog, role: 'administrator' },
 ] as const;
 
@@ -18,7 +27,11 @@ export default function Settings() {
   const person = usePerson();
   const { slug } = useProject();
   const { section = 'you' } = useParams();
-  const open = SECTIONS.filter((s) => mayAct(person, s.role));
+  const { data: harbour } = useHarbourQuery();
+  // Only the demo has receivers of its own.
+  const open = SECTIONS.filter(
+    (s) => mayAct(person, s.role) && (s.key !== 'outbox' || typeof harbour?.day === 'number'),
+  );
   const chosen = open.find((s) => s.key === section);
   return (
     <div className="flex h-full min-h-0">

@@ -15,6 +15,7 @@ import { projectWorker } from '../../worker/client';
 import type { EditImpact, PlacedDiagnostic, TableSummary } from '../../worker/protocol';
 import { ChecksFacet } from './checks-facet';
 import { Conflict } from './conflict';
+import { ExamplesFacet } from './examples/examples-facet';
 import { ContractPanel } from './contract-panel';
 import { InlineButton } from './inline-button';
 import { LoadFacet } from './load-facet';
@@ -38,6 +39,7 @@ const FACETS = [
   ['rows', 'Rows'],
   ['trace', 'Trace'],
   ['checks', 'Checks'],
+  ['examples', 'Examples'],
   ['load', 'Load'],
   ['past', 'Past'],
 ] as const;
@@ -69,13 +71,15 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
           <nav aria-label="Facets" className="flex">
             {FACETS.filter(
               ([key]) =>
-                (key !== 'values' || table.csvPath !== undefined) && (key !== 'load' || table.kind !== 'source'),
+                (key !== 'values' || table.csvPath !== undefined) &&
+                (key !== 'load' || table.kind !== 'source') &&
+                (key !== 'examples' || table.kind === 'definition'),
             ).map(([key, label]) => (
               <Link
                 key={key}
                 to={address.table(slug, table.fullName, key)}
                 aria-current={facet === key ? 'page' : undefined}
-                className={`rounded-edge px-1.5 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}
+                className={`rounded-edge px-1.25 py-1 font-medium ${facet === key ? 'bg-wash text-plan' : 'text-soft hover:text-ink'}`}
               >
                 {label}
               </Link>
@@ -119,6 +123,8 @@ export function Bench({ table, facet }: { table: TableSummary; facet: string }) 
             <TraceFacet table={table} />
           ) : facet === 'checks' ? (
             <ChecksFacet table={table.fullName} />
+          ) : facet === 'examples' && table.kind === 'definition' ? (
+            <ExamplesFacet table={table} />
           ) : facet === 'load' ? (
             <LoadFacet table={table} unsaved={file.unsaved} />
           ) : facet === 'past' ? (

@@ -9,6 +9,7 @@ import type { CarriedOwner } from '@ouvrage/core/lineage';
 import type { CheckState } from '@ouvrage/api/quality';
 import { ago, rows, shortCommit, count } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
+import { Agreements } from '../../shared/agreements';
 import { useTell } from '../../shared/toasts';
 import { Tag } from '../../shared/ui/tag';
 import { Button } from '../../shared/ui/button';
@@ -39,6 +40,11 @@ export function ContractPanel({ table, file }: { table: TableSummary; file: File
       <div className="min-h-0 flex-1 overflow-auto">
         {asForm ? <ContractForm path={table.path} file={file} view={view} /> : <Columns table={table} file={file} />}
       </div>
+      {table.hasContract && (
+        <div className="border-t border-line px-3.5 py-1.5">
+          <Agreements kind="contract" subject={table.fullName} />
+        </div>
+      )}
       <TitleBlock table={table} />
     </Foldable>
   );

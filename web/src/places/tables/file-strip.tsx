@@ -10,7 +10,18 @@ import { useProject } from '../../data/project';
 import type { ReactNode } from 'react';
 import type { FileText } from './use-file-text';
 /** One line over the editor: the file, whose draft it is, and what can be done with it. */
-export function FileStrip({ path, file, children }: { path: string; file: FileText; children?: ReactNode }) {
+export function FileStrip({
+  path,
+  file,
+  shown = path,
+  children,
+}: {
+  path: string;
+  file: FileText;
+  /** What the file is called where its folders are known. */
+  shown?: string;
+  children?: ReactNode;
+}) {
   const { slug } = useProject();
   const [dropping, setDropping] = useState(false);
   const [drop] = useDropDraftMutation();
@@ -32,12 +43,12 @@ export function FileStrip({ path, file, children }: { path: string; file: FileTe
   return (
     <div className="flex h-control shrink-0 items-center gap-3 px-3.5 text-small text-soft">
       <span className="truncate font-mono" title={path}>
-        {path}
+        {shown}
       </span>
       {file.unsaved ? (
         <span className="text-advisory-text">unsaved</span>
       ) : file.draft ? (
-        <span className="text-advisory-text">draft by {file.draft.by}</span>
+        <span className="whitespace-nowrap text-advisory-text">draft by {file.draft.by}</span>
       ) : null}
       <span className="flex-1" />
       {children}

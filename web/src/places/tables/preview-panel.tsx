@@ -61,7 +61,17 @@ export function PreviewPanel({ preview, table }: { preview: PreviewState; table:
 }
 
 /** Rows of the query in the editor. */
-export function PreviewRows({ preview, table }: { preview: PreviewState; table: string }) {
+export function PreviewRows({
+  preview,
+  table,
+  chosen,
+  onChoose,
+}: {
+  preview: PreviewState;
+  table: string;
+  chosen?: ReadonlySet<number>;
+  onChoose?: (row: number) => void;
+}) {
   const { rows, problem, running } = preview;
   const failed = problem?.['error'] as StepError | undefined;
   if (running && !rows) return <Loading what="Running the query in the warehouse" />;
@@ -86,7 +96,12 @@ export function PreviewRows({ preview, table }: { preview: PreviewState; table: 
       </Empty>
     );
   return rows.rows.length ? (
-    <Grid label={`Rows of ${table}`} columns={rows.columns} rows={rows.rows} />
+    <Grid
+      label={`Rows of ${table}`}
+      columns={rows.columns}
+      rows={rows.rows}
+      {...(chosen && onChoose ? { chosen, onChoose } : {})}
+    />
   ) : (
     <Empty title="The query returns no rows">
       <p>{plural(rows.columns.length, 'column')}, but no rows. Check the conditions and joins.</p>

@@ -1,14 +1,17 @@
 import { Tabs } from 'radix-ui';
-import { useEffect } from 'react';
+import { useEffect, useState } from 'react';
 import { useProject } from '../../data/project';
 import { count, duration, plural } from '../../shared/format';
 import { Button } from '../../shared/ui/button';
 import { AnatomyPanel, asOf, type Stretch } from './anatomy/anatomy-panel';
 import { PlanPanel, planFigures } from './anatomy/plan-panel';
 import { QUERY_VIEWS, type QueryViews, type QueryView } from './anatomy/use-query-views';
+import { useExampleFromRows } from './examples/begin-example';
 import { PreviewFiguresLine, PreviewRows } from './preview-panel';
 import { SaveQuery } from './save-query';
 import { SampleChoice } from './sample-choice';
+
+const NONE: ReadonlySet<number> = new Set();
 
 const TITLES: Readonly<Record<QueryView, string>> = { preview: 'Preview', anatomy: 'Anatomy', plan: 'Plan' };
 
@@ -36,6 +39,17 @@ export function QueryPanel({
 }) {
   const { view, preview, anatomy, plan } = views;
   const { tables } = useProject();
+  const [chosen, setChosen] = useState<ReadonlySet<number>>(NONE);
+  const { rows } = preview;
+  const example = useExampleFromRows(name, {
+    columns: rows?.columns.map((c) => c.name) ?? [],
+    rows: rows?.rows ?? [],
+    chosen,
+  });
+  // Rows of another query are not those that were chosen.
+  useEffect(() => setChosen(NONE), [rows]);
+  const choose = (row: number) =>
+    setChosen((before) => new Set(before.has(row) ? [...before].filter((r) => r !== row) : [...before, row]));
   useEffect(() => {
     if (view !== 'preview') views.open(view, text);
     // An address may lead to a view: it is asked for once.
@@ -68,11 +82,19 @@ export function QueryPanel({
           <span className="truncate">
             <Figures views={views} />
           </span>
-          {view === 'preview' && preview.rows && <SaveQuery path={path} text={text} sample={preview.sample} />}
+          {view === 'preview' && preview.rows && (
+            <SaveQuery
+              path={path}
+              text={text}
+              sample={preview.sample}
+              example={tables.get(name)?.kind === 'definition' ? example.offer : undefined}
+            />
+          )}
+          {example.dialog}
         </span>
       </div>
       <Tabs.Content value="preview" className="min-h-0 flex-1" tabIndex={-1}>
-        <PreviewRows preview={preview} table={name} />
+        <PreviewRows preview={preview} table={name} chosen={chosen} onChoose={choose} />
       </Tabs.Content>
       <Tabs.Content value="anatomy" className="min-h-0 flex-1" tabIndex={-1}>
         <AnatomyPanel

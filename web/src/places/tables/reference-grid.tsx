@@ -1,8 +1,8 @@
 import { useReferenceRows } from './use-reference-rows';
-import { useVirtualizer } from '@tanstack/react-virtual';
 import { proposeUpload, rowsFor } from '@ouvrage/core/intake';
-import { useRef, useState } from 'react';
-import { count, isNumeric, plural } from '../../shared/format';
+import { useState } from 'react';
+import { count, plural } from '../../shared/format';
+import { EditableRows } from '../../shared/editable-rows';
 import { useTell } from '../../shared/toasts';
 import { FileButton } from '../../shared/ui/file-button';
 import { WrongValues } from './wrong-values';
@@ -11,8 +11,6 @@ import { Button } from '../../shared/ui/button';
 import type { TableSummary } from '../../worker/protocol';
 import { FileStrip } from './file-strip';
 import { Conflict } from './conflict';
-
-const ROW = 28;
 
 /** What is said of values none of which is wrong. */
 function soundWords(checks: ReturnType<typeof useReferenceRows>['checks'], rows: number): string {
@@ -29,13 +27,6 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
     useReferenceRows(table, path);
   const [showsWrong, setShowsWrong] = useState(false);
   const tell = useTell();
-  const scroller = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => ROW,
-    overscan: 10,
-  });
   if (broken.length || header.length === 0) {
     return (
       <Empty title="This file is not a table yet">
@@ -46,7 +37,6 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
       </Empty>
     );
   }
-  const template = `44px repeat(${header.length}, minmax(120px, 1fr)) 40px`;
   return (
     <div className="flex h-full min-h-0 flex-col">
       <FileStrip path={path} file={file} />
@@ -90,91 +80,18 @@ export function ReferenceGrid({ table, path }: { table: TableSummary; path: stri
           <WrongValues problems={problems} />
         </section>
       )}
-      <div
-        ref={scroller}
-        role="table"
-        aria-label={`Values of ${table.fullName}`}
-        className="min-h-0 flex-1 overflow-auto"
-        tabIndex={0}
-      >
-        <div
-          role="row"
-          className="sticky top-0 z-10 grid border-b border-rule bg-sheet"
-          style={{ gridTemplateColumns: template }}
-        >
-          <div role="columnheader" className="px-2 py-1 text-small text-soft">
-            row
-          </div>
-          {header.map((name) => (
-            <div
-              key={name}
-              role="columnheader"
-              className={`truncate px-2 py-1 text-small font-medium ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
-            >
-              <button
-                type="button"
-                disabled={file.readOnly}
-                onClick={() => order(name)}
-                className="enabled:hover:text-plan enabled:hover:underline"
-                title={`Sort by ${name}`}
-              >
-                {name}
-              </button>
-              <span className="ml-1.5 font-mono text-tiny font-normal text-soft">
-                {columns.find((c) => c.name === name)?.type}
-              </span>
-            </div>
-          ))}
-          <div role="columnheader">
-            <span className="sr-only">action</span>
-          </div>
-        </div>
-        <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
-          {virtual.getVirtualItems().map(({ index, start }) => (
-            <div
-              key={index}
-              role="row"
-              className="absolute left-0 grid w-full border-b border-line"
-              style={{ gridTemplateColumns: template, height: ROW, transform: `translateY(${start}px)` }}
-            >
-              <div role="rowheader" className="px-2 pt-1 font-mono text-small text-soft">
-                {index + 1}
-              </div>
-              {header.map((name, at) => {
-                const message = wrong.get(`${index} ${name}`);
-                return (
-                  <div key={name} role="cell" className="p-px">
-                    <input
-                      aria-label={`${name} of row ${index + 1}`}
-                      aria-invalid={message !== undefined}
-                      title={message}
-                      value={rows[index]![at] ?? ''}
-                      placeholder="null"
-                      readOnly={file.readOnly}
-                      onChange={(e) => change(index, at, e.target.value === '' ? null : e.target.value)}
-                      onPaste={(e) => {
-                        if (!file.readOnly && paste(e.clipboardData.getData('text/plain'), index, at))
-                          e.preventDefault();
-                      }}
-                      className={`h-full w-full bg-transparent px-2 font-mono text-small placeholder:text-soft placeholder:italic ${message ? 'bg-raised text-broken underline decoration-wavy' : ''} ${isNumeric(columns.find((c) => c.name === name)?.type) ? 'text-right' : ''}`}
-                    />
-                  </div>
-                );
-              })}
-              <div role="cell">
-                <Button
-                  tone="quiet"
-                  disabled={file.readOnly}
-                  aria-label={`Delete row ${index + 1}`}
-                  onClick={() => write(rows.filter((_, i) => i !== index))}
-                >
-                  ×
-                </Button>
-              </div>
-            </div>
-          ))}
-        </div>
-      </div>
+      <EditableRows
+        label={`Values of ${table.fullName}`}
+        header={header}
+        rows={rows}
+        typeOf={(name) => columns.find((c) => c.name === name)?.type}
+        wrong={wrong}
+        readOnly={file.readOnly}
+        onWrite={write}
+        onChange={change}
+        onPaste={paste}
+        onSort={order}
+      />
       <Conflict path={path} file={file} />
     </div>
   );

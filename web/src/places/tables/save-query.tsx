@@ -1,12 +1,22 @@
 import type { PreviewSample } from '@ouvrage/api/rows';
-import { DropdownMenu } from 'radix-ui';
 import { useProject } from '../../data/project';
 import { EXPORT_FORMATS, queryExportAddress, useAskExportMutation } from '../../data/rows';
 import { useTell } from '../../shared/toasts';
-import { Button } from '../../shared/ui/button';
+import { Menu } from '../../shared/ui/menu';
 
-/** Saves all rows of the query in the editor as a file. */
-export function SaveQuery({ path, text, sample }: { path: string; text: string; sample: PreviewSample | undefined }) {
+/** Saves all rows of the query in the editor as a file, or some of them as a worked example. */
+export function SaveQuery({
+  path,
+  text,
+  sample,
+  example,
+}: {
+  path: string;
+  text: string;
+  sample: PreviewSample | undefined;
+  /** In words, and what it does; where the query can have examples. */
+  example: { readonly words: string; readonly onSelect: () => void } | undefined;
+}) {
   const { slug } = useProject();
   const [ask] = useAskExportMutation();
   const tell = useTell();
@@ -22,29 +32,15 @@ export function SaveQuery({ path, text, sample }: { path: string; text: string; 
     }
   };
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger asChild>
-        <Button tone="quiet" className="h-6! shrink-0">
-          Save as
-        </Button>
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="end"
-          sideOffset={4}
-          className="z-50 border border-rule bg-raised py-1 text-ink shadow-sm"
-        >
-          {EXPORT_FORMATS.map(([format, name]) => (
-            <DropdownMenu.Item
-              key={format}
-              onSelect={() => void save(format)}
-              className="cursor-pointer px-3 py-1 data-highlighted:bg-wash data-highlighted:outline-none"
-            >
-              {name}, all rows
-            </DropdownMenu.Item>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+    <Menu
+      className="h-6! shrink-0"
+      items={[
+        ...EXPORT_FORMATS.map(([format, name]) => [format, `${name}, all rows`] as const),
+        ...(example ? [['example', example.words] as const] : []),
+      ]}
+      onSelect={(key) => (key === 'example' ? example?.onSelect() : void save(key))}
+    >
+      Save as
+    </Menu>
   );
 }

@@ -75,6 +75,23 @@ describe('a definition is edited', () => {
     );
   });
 
+  test('an owner who is neither a desk nor a person is a warning with the nearest', async () => {
+    const desk = { id: 'd', name: 'harbour master', members: [], mail: null, webhook: null, hasSecret: false };
+    await show('tables/core.dim_berth', { answers: { 'GET receivers': { desks: [desk], people: [], unknown: [] } } });
+    await write(
+      FILES['core/dim_berth.sql']!.replace(
+        "business_key = 'berth_code'",
+        "business_key = 'berth_code', owner = 'harbor master'",
+      ),
+    );
+    const list = await problems();
+    await waitFor(() =>
+      expect(list.textContent).toContain(
+        'option owner: harbor master is neither a desk nor a person did you mean harbour master?',
+      ),
+    );
+  });
+
   test('it is unsaved until it is saved as a draft', async () => {
     const sent = await show('tables/staging.berth');
     await write('select berth_code, length_m from landing.berth where length_m > 0');

@@ -1,5 +1,6 @@
 import { skipToken } from '@reduxjs/toolkit/query';
 import { useCallback, useEffect, useMemo, useState } from 'react';
+import { useReceiversQuery } from '../../data/messages';
 import { useKeepDraftMutation } from '../../data/workspaces';
 import { useValidateQuery } from '../../data/rows';
 import { useProject } from '../../data/project';
@@ -32,6 +33,15 @@ export function useFileText(path: string) {
   const key = `${slug}:${path}`;
   const typed = useAppSelector((s) => s.interface.typed[key]);
   const [keepDraft, { isLoading: keeping }] = useKeepDraftMutation();
+  const { data: receivers } = useReceiversQuery();
+  // Without any desk, owners are only words.
+  const owners = useMemo(
+    () =>
+      receivers?.desks.length
+        ? [...receivers.desks.map((d) => d.name), ...receivers.people.flatMap((p) => [p.displayName, p.name])]
+        : undefined,
+    [receivers],
+  );
   const [answer, setAnswer] = useState<EditAnswer>();
   const [conflict, setConflict] = useState<DraftConflict>();
   const keptText = textOf(path) ?? '';
@@ -43,7 +53,7 @@ export function useFileText(path: string) {
   useEffect(() => {
     let current = true;
     const ask = () =>
-      projectWorker.ask<'edit'>({ kind: 'edit', path, text }).then(
+      projectWorker.ask<'edit'>({ kind: 'edit', path, text, ...(owners ? { owners } : {}) }).then(
         (a) => current && setAnswer(a),
         (error: Error) => current && tell.problem(readerProblem(error)),
       );
@@ -52,7 +62,7 @@ export function useFileText(path: string) {
       current = false;
       clearTimeout(timer);
     };
-  }, [path, text, keptText, tell]);
+  }, [path, text, keptText, owners, tell]);
 
   const readOnly = isProduction || !mayAct(person, 'editor');
   const changed = typed !== undefined || draft !== undefined;

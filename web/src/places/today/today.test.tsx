@@ -1,6 +1,8 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
 import { afterEach, expect, test } from '@jest/globals';
-import { cleanup, screen } from '@testing-library/react';
+import { cleanup, screen, waitFor, within } from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import type { Person } from '@ouvrage/api/people';
 import type { CheckState } from '@ouvrage/api/quality';
 import type { TodayAnswer } from '@ouvrage/api/release';
 import { around, checkOf, incidentOf, Problem, renderPlace, runOf, serve } from '../../testing';
@@ -201,4 +203,74 @@ test('what the drafts do together is said beside them', async () => {
   expect(note.textContent).toBe(
     'Values may change in staging.berth.length_m, core.dim_berth.length_mRows may change in staging.berth, core.dim_berth',
   );
+});
+
+const noticeOf = (id: string, of: object = {}) => ({
+  id,
+  kind: 'incident',
+  severity: 'medium',
+  title: `Incident ${id} opened`,
+  lines: ['Failing since 05:00.', '2 rows at fault.'],
+  path: `/w/production/incidents/${id}`,
+  at: AT,
+  readAt: null,
+  ...of,
+});
+const told = async (notices: readonly object[], answers: object = {}, role: Person['role'] = 'editor') => {
+  const unread = notices.filter((n) => !('readAt' in n) || (n as { readAt: unknown }).readAt === null).length;
+  const sent = serve({
+    ...around(role),
+    'GET workspaces/dues/today': NOTHING,
+    'GET messages': { unread, notices },
+    'POST messages/read': undefined,
+    ...answers,
+  });
+  await renderPlace(<Today />);
+  return sent;
+};
+
+test('messages that were not read are listed, each leads to what it is about and is read then', async () => {
+  const sent = await told([noticeOf('3'), noticeOf('2', { severity: 'high' }), noticeOf('1', { readAt: AT })]);
+  const list = await screen.findByRole('region', { name: 'Messages' });
+  const lines = within(list).getAllByRole('link');
+  expect(lines.map((l) => l.textContent)).toEqual([
+    expect.stringMatching(/^Incident 3 openedmedium.*Failing since 05:00\. 2 rows at fault\.$/),
+    expect.stringMatching(/^Incident 2 openedhigh/),
+  ]);
+  await userEvent.click(lines[0]!);
+  await waitFor(() => expect(sent.changed).toEqual([{ method: 'POST', path: 'messages/read', body: { ids: ['3'] } }]));
+  expect(screen.getByLabelText('address').textContent).toBe('/w/production/incidents/3');
+});
+
+test('all of them are read at once; of many the newest are shown', async () => {
+  const sent = await told(Array.from({ length: 11 }, (_, i) => noticeOf(String(i + 1))));
+  const list = await screen.findByRole('region', { name: 'Messages' });
+  expect(within(list).getAllByRole('link')).toHaveLength(8);
+  expect(list.textContent).toContain('and 3 more');
+  await userEvent.click(within(list).getByRole('button', { name: 'Mark all as read' }));
+  await waitFor(() => expect(sent.changed.at(-1)?.body).toEqual({ ids: [] }));
+});
+
+test('what could not be delivered is told to administrators alone', async () => {
+  const sendings = [
+    {
+      id: 's1',
+      channel: 'webhook',
+      to: 'dues office',
+      title: 'x',
+      state: 'given up',
+      attempts: 9,
+      error: 'x',
+      at: AT,
+      sentAt: null,
+    },
+    { id: 's2', channel: 'mail', to: 'mira', title: 'x', state: 'sent', attempts: 0, error: null, at: AT, sentAt: AT },
+  ];
+  await told([], { 'GET sendings': sendings }, 'administrator');
+  expect(await screen.findByText(/1 message could not be delivered within a day, to dues office/)).toBeTruthy();
+  expect(screen.getByRole('link', { name: 'see why' }).getAttribute('href')).toBe('/w/dues/settings/sending');
+  cleanup();
+  await told([], { 'GET sendings': sendings }, 'releaser');
+  await screen.findByRole('heading', { level: 1 });
+  expect(screen.queryByText(/could not be delivered/)).toBeNull();
 });

@@ -15,6 +15,7 @@ import { Hatch, VerdictMark } from '../../shared/marks';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
 import { RunWord, StepWord } from '../../shared/run-words';
+import { GivenUp, Notices } from './notices';
 import { DraftsImpact } from './drafts-impact';
 
 /** What needs a person, in order; then what was built and how long it took. */
@@ -57,6 +58,8 @@ export default function Today() {
               {data.tables.notRun > 0 ? `, ${data.tables.notRun} not built yet` : ', all available'}
             </p>
           </header>
+          <GivenUp />
+          <Notices />
           <Needs data={data} findings={findings} />
         </div>
         <Built data={data} />

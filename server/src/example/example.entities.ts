@@ -1,0 +1,23 @@
+import type { ExampleOutcome } from '@ouvrage/api/example';
+import { Column, CreateDateColumn, Entity, Index, PrimaryColumn } from 'typeorm';
+
+/** What a worked example came to, by what its outcome depends on: the same example of another workspace is the same. */
+@Entity('example_outcome')
+@Index('example_outcome_of', ['table', 'name'])
+export class KeptOutcome {
+  /** Of the example's files, its definition and all that the definition reads. */
+  @PrimaryColumn('text')
+  digest: string;
+
+  @Column('text', { name: 'table_name' })
+  table: string;
+
+  @Column('text')
+  name: string;
+
+  @Column('jsonb')
+  outcome: ExampleOutcome;
+
+  @CreateDateColumn({ type: 'timestamptz' })
+  at: Date;
+}
