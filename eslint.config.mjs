@@ -15,6 +15,12 @@ const LANGUAGE_SAID_ONCE = [
   onePlace("CallExpression[callee.property.name='includes'] > MemberExpression[property.name='policy']"),
 ];
 
+/** What happens is stamped and told by one clock, which in the demo is not the machine's. */
+const ONE_CLOCK = {
+  selector: "NewExpression[callee.name='Date'][arguments.length=0]",
+  message: 'take currentTime() or present(); new Date(Date.now()) where the real time is meant',
+};
+
 /** Exported functions and methods that others call: many arguments or a bare true say nothing where they are called. */
 const isOffered =
   ':matches(ExportNamedDeclaration > FunctionDeclaration, ExportNamedDeclaration > VariableDeclaration > VariableDeclarator > ArrowFunctionExpression, MethodDefinition[accessibility!=private][kind=method] > FunctionExpression)';
@@ -59,12 +65,12 @@ export default tseslint.config(
   {
     files: ['{core,server,web}/src/**/*.{ts,tsx}'],
     ignores: ['core/src/language/**', '**/*.test.{ts,tsx}', 'server/src/policies/**'],
-    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ...FEW_PARAMETERS] },
+    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ...FEW_PARAMETERS, ONE_CLOCK] },
   },
   // Nest calls routes, with what was asked for apart by decorators.
   {
     files: ['server/src/**/*.controller.ts', 'server/src/testing*.ts'],
-    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE] },
+    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ONE_CLOCK] },
   },
   // What a route answers is said by a type of `@ouvrage/api`.
   {

@@ -25,6 +25,13 @@ const PROOFS = {
     portion: 400,
     variable: 'OUVRAGE_WORLDS',
   },
+  past: {
+    of: 'days of the demo’s past',
+    files: ['src/past.test'],
+    size: 30,
+    portion: 30,
+    variable: 'OUVRAGE_PAST_DAYS',
+  },
   fuzz: { of: 'made-up requests', files: ['fuzz.test'], size: 25_000, portion: 5000, variable: 'OUVRAGE_FUZZ' },
   cuts: {
     of: 'loads of each policy cut off',

@@ -12,14 +12,26 @@ const { values } = parseArgs({
     data: { type: 'string' },
     port: { type: 'string' },
     'no-demo': { type: 'boolean' },
+    past: { type: 'string', default: '30' },
     help: { type: 'boolean' },
   },
 });
 
 if (values.help) {
-  say('npm start -- [--data DIR] [--port N] [--no-demo]');
+  say(
+    'npm start -- [--data DIR] [--port N] [--no-demo] [--past DAYS|none]\nThe demo plays some days of its past when it is first started; none makes a demo without.',
+  );
   process.exit(0);
 }
+
+/** The day of the harbour on which the demo's past is over. */
+const LAST_DAY = 60;
+const days = values.past === 'none' ? 0 : Number(values.past);
+if (!Number.isInteger(days) || days < 0 || days > LAST_DAY - 10) {
+  process.stderr.write(`--past takes none, or a number of days up to ${LAST_DAY - 10}.\n`);
+  process.exit(1);
+}
+const past = days === 0 ? '' : `${LAST_DAY - days}-${LAST_DAY}`;
 
 const data = path.resolve(ROOT, values.data ?? '.data');
 const mark = path.join(data, 'running.json');
@@ -127,6 +139,7 @@ await main(async () => {
             OUVRAGE_DATA: data,
             OUVRAGE_PORT: String(port),
             OUVRAGE_DEMO: values['no-demo'] ? '' : '1',
+            OUVRAGE_PAST: past,
           },
           // A process group of its own would outlive Ctrl-C; the channel ends the server when this process dies.
           stdio: ['ignore', 'inherit', 'inherit', 'ipc'],

@@ -98,7 +98,7 @@ async function e2e() {
   const data = mkdtempSync(path.join(base, 'ouvrage-e2e-'));
   const port = await freePort(4300);
   const report = path.join(data, 'report.json');
-  const app = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port)], {
+  const app = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port), '--past', 'none'], {
     cwd: ROOT,
     stdio: ['ignore', 'pipe', 'inherit'],
   });

@@ -3,7 +3,7 @@ import type { Instant } from './instant.js';
 import type { IncidentEntry } from './incident.js';
 import type { Commit, FileConflict } from './project.js';
 import type { CheckState } from './quality.js';
-import type { RunEntry, StepState } from './run.js';
+import type { RunEntry, RunState, StepState } from './run.js';
 import type { Loss, Migration } from '@ouvrage/core/review';
 
 export interface TableChange {
@@ -77,6 +77,15 @@ export interface ReleaseEntry {
   readonly at: Instant;
 }
 
+export interface SourceAge {
+  readonly table: string;
+  /** Seconds; null where nothing was ever brought in. */
+  readonly age: number | null;
+  /** Seconds after which it is late. */
+  readonly allowed: number;
+  readonly late: boolean;
+}
+
 export interface TodayAnswer {
   /** Incidents that are not closed. */
   readonly incidents: readonly IncidentEntry[];
@@ -96,7 +105,26 @@ export interface TodayAnswer {
     readonly column: number;
   }[];
   readonly tables: { readonly all: number; readonly notRun: number };
-  readonly lastRelease: ReleaseEntry | null;
+  /** The newest ones, at most three. */
+  readonly releases: readonly Pick<ReleaseEntry, 'id' | 'message' | 'person' | 'at' | 'runId'>[];
+  /** How old the newest row of each source table is that says when it is late, the latest of them first. */
+  readonly sources: readonly SourceAge[];
+  /** The person's own workspaces. */
+  readonly yours: readonly {
+    readonly slug: string;
+    readonly name: string;
+    readonly drafts: number;
+    /** Commits that production does not have. */
+    readonly commits: number;
+  }[];
+  /** Runs of the whole environment, the oldest of the newest 21 first. */
+  readonly builds: readonly {
+    readonly id: number;
+    readonly state: RunState;
+    readonly at: Instant;
+    readonly milliseconds: number;
+  }[];
+  /** The newest run of the whole environment; of some of its tables, where there was none. */
   readonly lastRun:
     | (RunEntry & {
         readonly steps: readonly {

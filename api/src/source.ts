@@ -3,6 +3,19 @@ import type { TableState } from './quality.js';
 import type { StepError, StepState } from './run.js';
 import type { Drift } from '@ouvrage/core/intake';
 
+/** How late a source table is. */
+export interface Lateness {
+  readonly late: boolean;
+  /** The instant that it is measured from: the newest watermark, or the last intake. */
+  readonly since: string | null;
+  /** An interval, as the declaration writes it. */
+  readonly allowed: string;
+  /** Seconds since then; null where nothing was brought in. */
+  readonly age: number | null;
+  /** The interval in seconds. */
+  readonly seconds: number;
+}
+
 export interface SourceSystem {
   readonly server: string;
   readonly wrapper: string;
@@ -27,7 +40,7 @@ export interface SourceSystem {
     readonly drift: Drift | null;
     readonly comparedAt: Instant | null;
     readonly newest: string | null;
-    readonly lateness: { readonly late: boolean; readonly since: string | null; readonly allowed: string } | null;
+    readonly lateness: Lateness | null;
     readonly last: {
       readonly state: StepState;
       readonly rowsOut: string | null;

@@ -168,6 +168,7 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   into: fc.constantFrom(1, 2, 999),
   measure: fc.constantFrom('rows', 'no such'),
   until: fc.constantFrom('2026-12-31', '2030-01-01'),
+  time: fc.constantFrom('2026-03-03T08:00:00Z', '2031-01-01'),
   connection: fc.constant('0b8a3c5e-0000-4000-8000-000000000000'),
   server: fc.constantFrom('port_ops', 'no_such'),
   host: fc.constant('127.0.0.1'),

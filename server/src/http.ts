@@ -15,6 +15,7 @@ import { PeopleService } from './people/people.service.js';
 import { sessionToken } from './people/session.guard.js';
 import { Config } from './shared/config.js';
 import { logger, Problem, ProblemFilter, sendProblem } from './shared/problem.js';
+import { clockOffset } from './shared/time.js';
 
 const WEB = fileURLToPath(new URL('../../web/dist', import.meta.url));
 
@@ -66,6 +67,8 @@ export function configure(app: INestApplication): void {
   // What the API answers is one person's, and is kept by nobody on the way.
   app.use('/api', (_: Request, response: Response, next: NextFunction) => {
     response.setHeader('Cache-Control', 'no-store');
+    // Milliseconds between the demo's clock and the real one: ages are shown by the clock that stamps.
+    if (clockOffset() !== 0) response.setHeader('Ouvrage-Clock', String(clockOffset()));
     next();
   });
   app.use('/api', express.json({ limit: '4mb' }));

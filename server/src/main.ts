@@ -3,7 +3,8 @@ import { NestFactory } from '@nestjs/core';
 import { loadParser } from '@ouvrage/core/sql';
 import { AppModule } from './app.module.js';
 import { configure } from './http.js';
-import { Seeder } from './seeder.js';
+import { DEMO_PASSWORD, Seeder } from './seeder.js';
+import { PastService } from './standin/past.service.js';
 import { Config } from './shared/config.js';
 import { isConnectionLost } from './shared/connection-lost.js';
 import { isFullDisk, watchDisk } from './shared/disk.js';
@@ -62,3 +63,8 @@ await app.listen(config.port, '127.0.0.1');
 await app.get(Seeder).seed((text) => tell({ kind: 'progress', text }));
 app.get(DeliveryWatcher).watch();
 tell({ kind: 'ready' });
+const stage = { address: `http://127.0.0.1:${config.port}`, password: DEMO_PASSWORD };
+void app
+  .get(PastService)
+  .play(stage, (text) => tell({ kind: 'progress', text }))
+  .catch((error: unknown) => logger.error({ err: error }, 'the past of the demo was not played'));

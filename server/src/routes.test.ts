@@ -97,6 +97,7 @@ const NEEDED: Readonly<Record<string, string>> = {
   'POST /api/deliveries/file': 'releaser',
   'POST /api/deliveries/look': 'releaser',
   'POST /api/harbour/advance': 'editor',
+  'PUT /api/harbour/clock': 'editor',
   'POST /api/runs/:id/continue': 'editor',
   'POST /api/runs/:id/stop': 'editor',
   'POST /api/sign-in': 'public',

@@ -1,5 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { BEGUN_WORKSPACE, begunDrafts, PROJECT_FOLDER } from '@ouvrage/demo';
+import { BEGUN_WORKSPACE, begunDrafts, instantOf, MORNING, PROJECT_FOLDER } from '@ouvrage/demo';
 import { readdirSync, readFileSync } from 'node:fs';
 import { writeFile } from 'node:fs/promises';
 import path from 'node:path';
@@ -9,6 +9,7 @@ import { PRODUCTION } from './project/branches.js';
 import { DraftService } from './project/draft.service.js';
 import { ProjectService } from './project/project.service.js';
 import type { Run } from './run/run.entities.js';
+import { ClockService } from './run/clock.service.js';
 import { RunService } from './run/run.service.js';
 import { Config } from './shared/config.js';
 import { randomToken } from './shared/secret.js';
@@ -18,8 +19,10 @@ import { IntakeService } from './source/intake.service.js';
 import { ReceiverService } from './message/receiver.service.js';
 import { OutboxService } from './standin/outbox.service.js';
 import { HarbourService } from './standin/harbour.service.js';
+import { PastService } from './standin/past.service.js';
 
-const DEMO_PASSWORD = 'saltmere';
+/** Of each of the demo's people. */
+export const DEMO_PASSWORD = 'saltmere';
 
 /** The demo's desks: who is in them, and whether they have a webhook. */
 const DESKS: readonly (readonly [string, string[], boolean])[] = [
@@ -43,6 +46,8 @@ export class Seeder {
     private readonly deliveries: DeliveryWatcher,
     private readonly outbox: OutboxService,
     private readonly receivers: ReceiverService,
+    private readonly clock: ClockService,
+    private readonly past: PastService,
   ) {}
 
   /** Does nothing where there are people already. */
@@ -51,6 +56,11 @@ export class Seeder {
     if ((await this.people.count()) > 0) return this.connections.moved(this.config.harbour);
     if (!this.config.demo) return this.empty();
     say('Making the demo: the port of Saltmere ...');
+    const { past } = this.config;
+    if (past) {
+      await this.clock.set(new Date(instantOf(past.from, MORNING)));
+      await this.past.plan(past);
+    }
     await this.projects.create(projectFiles(PROJECT_FOLDER), 'The project of Saltmere');
     const admin = await this.people.create('admin', 'Ada Minch', 'administrator', DEMO_PASSWORD);
     await this.people.create('jonas', 'Jonas Reet', 'editor', DEMO_PASSWORD);
@@ -59,7 +69,7 @@ export class Seeder {
     await this.desks(admin, webhook);
     const connection = await this.connections.create({ name: 'port_ops', ...this.config.harbour, tls: 'off' });
     await this.connections.bindEverywhere('port_ops', connection);
-    await this.harbour.start();
+    await this.harbour.start(past?.from);
     say('Bringing in the harbour’s tables and building the warehouse ...');
     await this.deliveries.look(0);
     await this.finished(await this.intake.ask(mira, PRODUCTION, []));

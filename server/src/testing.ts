@@ -45,9 +45,8 @@ export interface RunView {
   }[];
 }
 
-export async function startApplication(): Promise<TestApplication> {
+export async function startApplication(config = Config.fromEnvironment()): Promise<TestApplication> {
   await loadParser();
-  const config = Config.fromEnvironment();
   const app = await NestFactory.create(AppModule.of(config), { logger: false, bodyParser: false, abortOnError: false });
   configure(app);
   await app.listen(0, '127.0.0.1');

@@ -23,6 +23,7 @@ import { OutboxRow } from '../standin/outbox.entities.js';
 import { KeptOutcome } from '../example/example.entities.js';
 import { Watches1764520000000 } from './migrations/1764520000000-watches.js';
 import { Agreements1764550000000 } from './migrations/1764550000000-agreements.js';
+import { Clock1764560000000 } from './migrations/1764560000000-clock.js';
 import { Messages1764540000000 } from './migrations/1764540000000-messages.js';
 import { Examples1764530000000 } from './migrations/1764530000000-examples.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
@@ -95,6 +96,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       Examples1764530000000,
       Messages1764540000000,
       Agreements1764550000000,
+      Clock1764560000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

@@ -1,4 +1,5 @@
-import { Column, CreateDateColumn, Entity, Index, PrimaryGeneratedColumn } from 'typeorm';
+import { Column, Entity, Index, PrimaryGeneratedColumn } from 'typeorm';
+import { MadeAt } from '../shared/time.js';
 
 export const DELIVERY_STATES = ['loaded', 'empty', 'repeated', 'failed', 'unknown'] as const;
 export type DeliveryState = (typeof DELIVERY_STATES)[number];
@@ -42,7 +43,7 @@ export class Delivery {
   @Column('text', { nullable: true })
   reason: string | null;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 
   @Column('integer', { nullable: true })

@@ -8,6 +8,7 @@ import { pipeline } from 'node:stream/promises';
 import { Config } from '../shared/config.js';
 import { Problem } from '../shared/problem.js';
 import { Delivery, type DeliveryState } from './delivery.entities.js';
+import { currentTime } from '../shared/time.js';
 
 /** Names in the drop folder that are folders of its own. */
 export const OWN_NAMES: readonly string[] = ['archive', 'failed'];
@@ -118,7 +119,7 @@ export class DropFolder {
     const folder = path.join(this.folder, well ? 'archive' : 'failed');
     await mkdir(folder, { recursive: true });
     const taken = (await readdir(folder)).includes(name);
-    const kept = taken ? `${new Date().toISOString().replace(/[:.]/g, '-')} ${name}` : name;
+    const kept = taken ? `${currentTime().toISOString().replace(/[:.]/g, '-')} ${name}` : name;
     await rename(path.join(this.folder, name), path.join(folder, kept));
     if (!well) await writeFile(path.join(folder, `${kept}.why.txt`), `${outcome.reason ?? 'it could not be loaded'}\n`);
     return path.join(well ? 'archive' : 'failed', kept);

@@ -3,6 +3,7 @@ import type { Environment, Place, SourceTable } from '@ouvrage/core/model';
 import { idents, qualified, literal } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { DeliveredRow, FileColumn } from './read-delivery.js';
+import { currentTime } from '../shared/time.js';
 
 /** Rows of delivered files that were set aside, in a table beside the landing table. */
 
@@ -69,7 +70,7 @@ export async function keepRejects(
   if (environment.readers.length) await client.query(`grant select on ${rejects} to ${idents(environment.readers)}`);
   const problems = rows.map((r) => r.problem!);
   await client.query(
-    `insert into ${rejects} (file, digest, line, column_name, value, reason, row) select $1, $2, * from unnest($3::bigint[], $4::text[], $5::text[], $6::text[], $7::jsonb[])`,
+    `insert into ${rejects} (file, digest, at, line, column_name, value, reason, row) select $1, $2, $8, * from unnest($3::bigint[], $4::text[], $5::text[], $6::text[], $7::jsonb[])`,
     [
       of.file,
       of.digest,
@@ -78,6 +79,7 @@ export async function keepRejects(
       problems.map((p) => p.value),
       problems.map((p) => p.reason),
       rows.map((r) => JSON.stringify(Object.fromEntries(columns.map((c, i) => [c.name, r.values[i] ?? null])))),
+      currentTime(),
     ],
   );
 }

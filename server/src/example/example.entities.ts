@@ -1,5 +1,6 @@
 import type { ExampleOutcome } from '@ouvrage/api/example';
-import { Column, CreateDateColumn, Entity, Index, PrimaryColumn } from 'typeorm';
+import { Column, Entity, Index, PrimaryColumn } from 'typeorm';
+import { MadeAt } from '../shared/time.js';
 
 /** What a worked example came to, by what its outcome depends on: the same example of another workspace is the same. */
 @Entity('example_outcome')
@@ -18,6 +19,6 @@ export class KeptOutcome {
   @Column('jsonb')
   outcome: ExampleOutcome;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 }

@@ -15,6 +15,7 @@ import { logger, Problem } from '../shared/problem.js';
 import { Turns } from '../shared/turns.js';
 import { KeptOutcome } from './example.entities.js';
 import { ExampleRunner, whyNot } from './example-runner.js';
+import { currentTime } from '../shared/time.js';
 
 /** Drafts that are saved one after the other are looked at once. */
 const PAUSE_MS = 300;
@@ -169,7 +170,7 @@ export class ExampleService implements OnModuleInit, OnModuleDestroy {
       const outcome = await this.outcomeOf(project, example, prefix).finally(end);
       const { table, name } = example;
       await this.kept.upsert(
-        { digest: exampleDigest(project, example), table, name, outcome: outcome as never, at: new Date() },
+        { digest: exampleDigest(project, example), table, name, outcome: outcome as never, at: currentTime() },
         ['digest'],
       );
     }

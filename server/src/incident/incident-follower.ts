@@ -1,3 +1,4 @@
+import { measureWords } from '@ouvrage/core/watch';
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { IncidentSubject as SubjectOut } from '@ouvrage/api/incident';
@@ -64,7 +65,7 @@ export class IncidentFollower implements OnModuleInit {
           told: {
             verdict: isFailing ? 'advisory' : 'holds',
             subject: `${table}/${measure}`,
-            text: String(values[measure]),
+            text: measureWords(measure, values[measure]!),
           },
         });
       }
@@ -97,15 +98,13 @@ export class IncidentFollower implements OnModuleInit {
   }
 
   private async findings(manager: EntityManager, run: Run): Promise<Finding[]> {
-    const [steps, results] = await Promise.all([
-      manager.find(RunStep, { where: { run: { id: run.id } }, order: { position: 'ASC' } }),
-      manager.find(CheckResult, {
-        where: { step: { run: { id: run.id } } },
-        relations: { step: true },
-        select: { id: true, checkId: true, table: true, verdict: true, atFault: true, total: true, step: { id: true } },
-        order: { id: 'ASC' },
-      }),
-    ]);
+    const steps = await manager.find(RunStep, { where: { run: { id: run.id } }, order: { position: 'ASC' } });
+    const results = await manager.find(CheckResult, {
+      where: { step: { run: { id: run.id } } },
+      relations: { step: true },
+      select: { id: true, checkId: true, table: true, verdict: true, atFault: true, total: true, step: { id: true } },
+      order: { id: 'ASC' },
+    });
     const brokenSteps = new Set(results.filter((r) => r.verdict === 'broken').map((r) => r.step.id));
     const checks = results.map(({ checkId, table, verdict, atFault, total }): Finding => ({
       subject: { kind: 'check', subject: checkId, table },
@@ -165,7 +164,9 @@ export class IncidentFollower implements OnModuleInit {
       .innerJoinAndSelect('s.incident', 'i')
       .leftJoinAndSelect('i.subjects', 'all')
       .where('s.kind = :kind and s.subject = :subject', { kind, subject })
-      .andWhere(`i.state = 'closed' and i.closed_at > now() - make_interval(days => :days)`, { days: REOPENING_DAYS })
+      .andWhere(`i.state = 'closed' and i.closed_at > clock_now() - make_interval(days => :days)`, {
+        days: REOPENING_DAYS,
+      })
       .orderBy('i.closed_at', 'DESC')
       .getOne();
     // What was closed though it does not hold was closed knowingly.

@@ -3,7 +3,6 @@ import type { Verdict } from '@ouvrage/core/check';
 import type { Severity } from '@ouvrage/core/language';
 import {
   Column,
-  CreateDateColumn,
   Entity,
   Index,
   JoinColumn,
@@ -12,6 +11,7 @@ import {
   PrimaryGeneratedColumn,
   type Relation,
 } from 'typeorm';
+import { MadeAt } from '../shared/time.js';
 
 /** Something that went wrong in production, followed by one person to its end. */
 @Entity('incident')
@@ -43,7 +43,7 @@ export class Incident {
   since: Date;
 
   @Index('incident_opened_at')
-  @CreateDateColumn({ name: 'opened_at', type: 'timestamptz' })
+  @MadeAt('opened_at')
   openedAt: Date;
 
   @Column('timestamptz', { name: 'closed_at', nullable: true })
@@ -98,7 +98,7 @@ export class IncidentEvent {
   @JoinColumn({ name: 'incident_id' })
   incident: Relation<Incident>;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 
   @Column('text')

@@ -16,6 +16,7 @@ import type { Sent } from '../shared/answers.js';
 import { WatchService } from '../watch/watch.service.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { Incident, IncidentEvent, IncidentSubject } from './incident.entities.js';
+import { currentTime } from '../shared/time.js';
 
 /** Within this time, what fails again is the same incident. */
 export const REOPENING_DAYS = 14;
@@ -128,7 +129,7 @@ export class IncidentService {
         severity: said.severity ?? rule.severity,
         lead: null,
         openedBy: said.openedBy,
-        since: said.at ?? (await firstFailure(manager, subject)) ?? new Date(),
+        since: said.at ?? (await firstFailure(manager, subject)) ?? currentTime(),
         closedAt: null,
         learned: null,
         closedThough: null,
@@ -232,7 +233,7 @@ export class IncidentService {
     id: number,
     { by = null, ...said }: Pick<Incident, 'learned' | 'closedThough'> & { readonly by?: string | null },
   ): Promise<void> {
-    await manager.update(Incident, id, { ...said, state: 'closed', closedAt: new Date() });
+    await manager.update(Incident, id, { ...said, state: 'closed', closedAt: currentTime() });
     await manager.update(IncidentSubject, { incident: { id } }, { isOpen: false });
     await this.changed(manager, id, { event: 'closed', by, ...(said.learned ? { text: said.learned } : {}) });
   }
@@ -275,7 +276,7 @@ export class IncidentService {
       await manager.update(IncidentSubject, { incident: { id } }, { incident: { id: into } });
       await manager.update(Incident, id, {
         state: 'closed',
-        closedAt: new Date(),
+        closedAt: currentTime(),
         learned: `Merged into incident ${into}.`,
       });
       const told = { person: person.displayName };

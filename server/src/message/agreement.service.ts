@@ -12,6 +12,7 @@ import { AgreementRow } from '../quality/agreement.entities.js';
 import type { Sent } from '../shared/answers.js';
 import { Problem } from '../shared/problem.js';
 import { ReceiverService } from './receiver.service.js';
+import { currentTime } from '../shared/time.js';
 
 /** What people have agreed to: the text of a check or a contract, as long as it stays what it was. */
 @Injectable()
@@ -58,7 +59,7 @@ export class AgreementService {
         `You are not a member of ${desk}`,
         own.length ? `You can agree for ${own.join(', ')}.` : 'Agree for yourself.',
       );
-    await this.agreements.upsert({ ...agreed, digest, person: me.name, desk, at: new Date() }, [
+    await this.agreements.upsert({ ...agreed, digest, person: me.name, desk, at: currentTime() }, [
       'kind',
       'subject',
       'person',

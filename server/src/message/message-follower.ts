@@ -11,6 +11,7 @@ import { logger } from '../shared/problem.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { MessageService } from './message.service.js';
 import { ownersAround } from './recipients.js';
+import { currentTime } from '../shared/time.js';
 
 /** How often is looked for sources that are late: nothing happens when they become so. */
 const LOOK_MS = 60_000;
@@ -83,11 +84,11 @@ export class MessageFollower implements OnModuleInit, OnModuleDestroy {
   /** What fails without an incident is told once, until it holds again. */
   private async failure(manager: EntityManager, { subject, atFault, text }: Failing): Promise<void> {
     const project = await this.project();
-    const since = (await firstFailure(manager, subject)) ?? new Date();
+    const since = (await firstFailure(manager, subject)) ?? currentTime();
     const isMeasure = subject.kind === 'measure';
     // A table has one finding a day.
     const key = isMeasure
-      ? `unusual:${subject.table}:${new Date().toISOString().slice(0, 10)}`
+      ? `unusual:${subject.table}:${currentTime().toISOString().slice(0, 10)}`
       : `failing:${subject.kind}:${subject.subject}:${since.toISOString()}`;
     await this.messages.tell(manager, project, {
       key,

@@ -2,7 +2,6 @@ import type { Channel, Digest, MessageKind, Subscription } from '@ouvrage/api/me
 import type { Severity } from '@ouvrage/core/language';
 import {
   Column,
-  CreateDateColumn,
   Entity,
   Index,
   JoinColumn,
@@ -11,6 +10,7 @@ import {
   PrimaryGeneratedColumn,
   type Relation,
 } from 'typeorm';
+import { MadeAt } from '../shared/time.js';
 
 /** A team that owns tables. */
 @Entity('desk')
@@ -99,7 +99,7 @@ export class Message {
   @Column('text')
   path: string;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 }
 

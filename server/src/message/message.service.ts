@@ -9,6 +9,7 @@ import { dueAt } from './due.js';
 import { DeskRow, Message, Sending } from './message.entities.js';
 import { ReceiverService } from './receiver.service.js';
 import { recipientsOf } from './recipients.js';
+import { currentTime } from '../shared/time.js';
 
 /** Notices that a person is shown. */
 const SHOWN = 200;
@@ -45,7 +46,7 @@ export class MessageService {
       { tables, severity: message.severity },
       await this.receivers.known(manager),
     );
-    const now = new Date();
+    const now = currentTime();
     if (recipients.length === 0) return;
     await manager.insert(
       Sending,
@@ -86,7 +87,7 @@ export class MessageService {
   /** Marks notices of a person as read; all of them where none is named. */
   async read({ name }: Person, ids: readonly string[]): Promise<void> {
     const own = { channel: 'application' as const, receiver: `person:${name}`, readAt: IsNull() };
-    await this.sendings.update({ ...own, ...(ids.length ? { id: In([...ids]) } : {}) }, { readAt: new Date() });
+    await this.sendings.update({ ...own, ...(ids.length ? { id: In([...ids]) } : {}) }, { readAt: currentTime() });
   }
 
   /** Messages on their way, and those that were sent or given up lately; for administrators. */
@@ -115,7 +116,7 @@ export class MessageService {
   async again(id: string): Promise<boolean> {
     const changed = await this.sendings.update(
       { id, state: 'given up' },
-      { state: 'waiting', due: new Date(), attempts: 0 },
+      { state: 'waiting', due: currentTime(), attempts: 0 },
     );
     return (changed.affected ?? 0) > 0;
   }

@@ -163,12 +163,11 @@ export class ReceiverService {
 
   /** All who can be told, for choosing among them. */
   async known(manager: EntityManager): Promise<{ desks: DeskRow[]; people: KnownPerson[] }> {
-    const [desks, people, readings, addresses] = await Promise.all([
-      manager.find(DeskRow),
-      this.people.acting(PERSON_ROLES[0]),
-      manager.find(ReadingRow),
-      manager.find(MailAddress),
-    ]);
+    const people = await this.people.acting(PERSON_ROLES[0]);
+    // One connection, one statement at a time.
+    const desks = await manager.find(DeskRow);
+    const readings = await manager.find(ReadingRow);
+    const addresses = await manager.find(MailAddress);
     return {
       desks,
       people: people.map(({ name, displayName }) => {

@@ -7,6 +7,7 @@ import { logger } from '../shared/problem.js';
 import { Sending } from './message.entities.js';
 import { ReceiverService } from './receiver.service.js';
 import { post } from './webhook.js';
+import { currentTime } from '../shared/time.js';
 
 const LOOK_MS = 1_000;
 /** How long a process keeps what it has taken; after that another one sends it, with the same id. */
@@ -65,7 +66,7 @@ export class Sender implements OnModuleInit, OnModuleDestroy {
   private async take(): Promise<Bundle[]> {
     const taken = await this.sendings.manager.transaction(async (manager) => {
       const due = await manager.query<{ id: string; channel: string; receiver: string; bundle: string | null }[]>(
-        `select id, channel, receiver, bundle from sending where state = 'waiting' and due <= now() order by due limit $1 for update skip locked`,
+        `select id, channel, receiver, bundle from sending where state = 'waiting' and due <= clock_now() order by due limit $1 for update skip locked`,
         [AT_A_TIME],
       );
       const bundles = new Map<string, string>();
@@ -78,7 +79,7 @@ export class Sender implements OnModuleInit, OnModuleDestroy {
       });
       if (found.length)
         await manager.query(
-          `update sending as s set bundle = t.bundle, due = now() + $3::interval
+          `update sending as s set bundle = t.bundle, due = clock_now() + $3::interval
            from unnest($1::uuid[], $2::uuid[]) as t (id, bundle) where s.id = t.id`,
           [found.map((f) => f.id), found.map((f) => f.bundle), LEASE],
         );
@@ -110,14 +111,14 @@ export class Sender implements OnModuleInit, OnModuleDestroy {
       }
       if (channel === 'mail') await this.mail(id, address.to, sendings);
       else await this.webhook(id, address, first);
-      await this.sendings.update(where, { state: 'sent', sentAt: new Date(), error: null });
+      await this.sendings.update(where, { state: 'sent', sentAt: currentTime(), error: null });
     } catch (error) {
       const attempts = first.attempts + 1;
-      const isOver = Date.now() - first.message.at.getTime() > GIVEN_UP_AFTER;
+      const isOver = currentTime().getTime() - first.message.at.getTime() > GIVEN_UP_AFTER;
       await this.sendings.update(where, {
         attempts,
         error: error instanceof Error ? error.message.slice(0, 500) : String(error),
-        due: new Date(Date.now() + Math.min(LONGEST_PAUSE, MINUTE * 2 ** (attempts - 1))),
+        due: new Date(currentTime().getTime() + Math.min(LONGEST_PAUSE, MINUTE * 2 ** (attempts - 1))),
         ...(isOver ? { state: 'given up' as const } : {}),
       });
     }

@@ -105,7 +105,7 @@ export async function post(address: string, { id, body, secret, ranges }: Posted
   const allowed = rangesOf(ranges);
   const host = url.hostname.replace(/^\[|\]$/g, '');
   if (isIP(host) && !mayReach(host, allowed)) throw new Error(refused(host));
-  const time = new Date().toISOString();
+  const time = new Date(Date.now()).toISOString();
   const headers = {
     'content-type': 'application/json; charset=utf-8',
     'content-length': Buffer.byteLength(body),

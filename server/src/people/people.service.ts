@@ -64,7 +64,7 @@ export class PeopleService {
     const person = await this.people.findOneBy({ name });
     const right = await verify(person?.passwordHash ?? (await this.nobody), password);
     if (!person || !right) return undefined;
-    await this.sessions.delete({ expiresAt: LessThan(new Date()) });
+    await this.sessions.delete({ expiresAt: LessThan(new Date(Date.now())) });
     const token = randomToken();
     const session = await this.sessions.save(
       this.sessions.create({
@@ -79,7 +79,7 @@ export class PeopleService {
 
   async session(token: string): Promise<Session | undefined> {
     const session = await this.sessions.findOne({ where: { id: tokenHash(token) }, relations: { person: true } });
-    return session && session.expiresAt > new Date() ? session : undefined;
+    return session && session.expiresAt > new Date(Date.now()) ? session : undefined;
   }
 
   async signOut(token: string): Promise<void> {
@@ -117,7 +117,7 @@ export class PeopleService {
   async personOfToken(name: string, token: string): Promise<Person | undefined> {
     const found = await this.tokens.findOne({ where: { hash: tokenHash(token) }, relations: { person: true } });
     if (!found || found.person.name !== name) return undefined;
-    await this.tokens.update(found.id, { lastUsedAt: new Date() });
+    await this.tokens.update(found.id, { lastUsedAt: new Date(Date.now()) });
     return found.person;
   }
 

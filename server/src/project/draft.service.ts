@@ -6,6 +6,7 @@ import { Draft, Workspace } from './project.entities.js';
 import { InjectRepository } from '@nestjs/typeorm';
 import { GitStore } from './git.js';
 import { Injectable } from '@nestjs/common';
+import { currentTime } from '../shared/time.js';
 const WRITERS = { person: true, savedBy: true } as const;
 const UNIQUE_VIOLATION = '23505';
 
@@ -85,7 +86,7 @@ export class DraftService {
     }
     // It stays the draft of who began it; whoever saves it is one of its authors from then on.
     const authors = [...new Set([...current.authors, person.id])];
-    const saved = { text, version: version + 1, savedBy: person, authors };
+    const saved = { text, version: version + 1, savedBy: person, authors, updatedAt: currentTime() };
     const kept = await this.stored.update({ id: current.id, version }, saved);
     if (!kept.affected) throw await inTheWay(await now());
     return (await now()) ?? this.stored.create({ ...current, ...saved });

@@ -5,6 +5,7 @@ import { randomBytes } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { chmod, rm } from 'node:fs/promises';
 import path from 'node:path';
+import { currentTime } from '../shared/time.js';
 
 export interface TreeChange {
   readonly path: string;
@@ -209,6 +210,8 @@ export class GitStore {
       GIT_AUTHOR_EMAIL: author.email,
       GIT_COMMITTER_NAME: committer.name,
       GIT_COMMITTER_EMAIL: committer.email,
+      GIT_AUTHOR_DATE: currentTime().toISOString(),
+      GIT_COMMITTER_DATE: currentTime().toISOString(),
     };
     return (
       await this.git(['commit-tree', tree, ...parents.flatMap((p) => ['-p', p]), '-F', '-'], { env, input: message })

@@ -1,16 +1,15 @@
 import {
   Column,
-  CreateDateColumn,
   Entity,
   JoinColumn,
   ManyToOne,
   PrimaryColumn,
   PrimaryGeneratedColumn,
   Unique,
-  UpdateDateColumn,
   type Relation,
 } from 'typeorm';
 import { Person } from '../people/people.entities.js';
+import { MadeAt } from '../shared/time.js';
 
 /** One person's line of work: a branch, the drafts on it, its schemas. */
 @Entity('workspace')
@@ -33,7 +32,7 @@ export class Workspace {
   @JoinColumn({ name: 'owner_id' })
   owner: Relation<Person>;
 
-  @CreateDateColumn({ name: 'created_at', type: 'timestamptz' })
+  @MadeAt('created_at')
   createdAt: Date;
 
   @Column('timestamptz', { name: 'closed_at', nullable: true })
@@ -80,7 +79,7 @@ export class Draft {
   @Column('uuid', { array: true })
   authors: string[];
 
-  @UpdateDateColumn({ name: 'updated_at', type: 'timestamptz' })
+  @MadeAt('updated_at')
   updatedAt: Date;
 }
 

@@ -1,5 +1,6 @@
 import type { Agreed } from '@ouvrage/api/agreement';
-import { Column, CreateDateColumn, Entity, Index, PrimaryGeneratedColumn } from 'typeorm';
+import { Column, Entity, Index, PrimaryGeneratedColumn } from 'typeorm';
+import { MadeAt } from '../shared/time.js';
 
 /** That a person agreed to a check or a contract, as its text was then. */
 @Entity('agreement')
@@ -26,6 +27,6 @@ export class AgreementRow {
   @Column('text', { nullable: true })
   desk: string | null;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 }

@@ -40,9 +40,9 @@ export class QualityOverTime {
   /** The worst verdict of each table on each day. A load that did not end well left the table as it was: not run. */
   async days({ environment, zone, days }: DaysAsked): Promise<QualityDays> {
     const { project } = await this.projects.line(environment);
-    const begin = `(((now() at time zone $2)::date - $3::int + 1)::timestamp at time zone $2)`;
+    const begin = `(((clock_now() at time zone $2)::date - $3::int + 1)::timestamp at time zone $2)`;
     const rows = await this.inZone<{ table: string; day: number; rank: number }>(
-      `select t.table_name as "table", (t.at at time zone $2)::date - ((now() at time zone $2)::date - $3::int + 1) as day, min(t.rank)::int as rank
+      `select t.table_name as "table", (t.at at time zone $2)::date - ((clock_now() at time zone $2)::date - $3::int + 1) as day, min(t.rank)::int as rank
        from (
          select c.table_name, c.at, ${rankOf('c.verdict')} as rank from check_result c join run_step s on s.id = c.step_id join run r on r.id = s.run_id
          where c.environment = $1 and c.at >= ${begin} and ${OF_WHAT_IS_THERE}
@@ -57,7 +57,7 @@ export class QualityOverTime {
       [environment, zone, days],
     );
     const dates = await this.inZone<{ day: string }>(
-      `select ((now() at time zone $1)::date - $2::int + n)::text as day from generate_series(1, $2::int) n order by n`,
+      `select ((clock_now() at time zone $1)::date - $2::int + n)::text as day from generate_series(1, $2::int) n order by n`,
       [zone, days],
     );
     const found = new Map<string, (Verdict | null)[]>();
@@ -107,7 +107,7 @@ export class QualityOverTime {
     for (let after = '0'; ;) {
       const found = await this.inZone<Sent<CheckPoint> & { readonly table: string; readonly number: string }>(
         `select ${POINT}, c.table_name as "table", c.id as number from check_result c join run_step s on s.id = c.step_id join run r on r.id = s.run_id
-         where c.environment = $1 and ${OF_WHAT_IS_THERE} and c.at >= (((now() at time zone $2)::date - $3::int + 1)::timestamp at time zone $2) and c.id > $4
+         where c.environment = $1 and ${OF_WHAT_IS_THERE} and c.at >= (((clock_now() at time zone $2)::date - $3::int + 1)::timestamp at time zone $2) and c.id > $4
          order by c.id limit ${POINTS_AT_A_TIME}`,
         [environment, zone, days, after],
       );

@@ -11,6 +11,7 @@ import { RunQueue } from '../run/run-queue.js';
 import { Release, Run } from '../run/run.entities.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { currentTime } from '../shared/time.js';
 
 /** What a release does beyond the warehouse: written there in the release's own transaction, so that it is done whatever happens next. */
 export interface ReleaseIntent {
@@ -74,10 +75,10 @@ export class ReleaseCompletion {
       if (await this.isComplete(rest.run)) return;
       await this.complete({ commit, ...rest });
       await this.releases.query(
-        `update run_step set state = 'done', finished_at = coalesce(finished_at, now()) where run_id = $1 and state <> 'reused'`,
+        `update run_step set state = 'done', finished_at = coalesce(finished_at, clock_now()) where run_id = $1 and state <> 'reused'`,
         [rest.run],
       );
-      await this.runs.update(rest.run, { state: 'succeeded', error: null, finishedAt: new Date() });
+      await this.runs.update(rest.run, { state: 'succeeded', error: null, finishedAt: currentTime() });
     });
   }
 

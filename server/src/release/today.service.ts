@@ -1,10 +1,12 @@
 import { Injectable } from '@nestjs/common';
+import type { TodayAnswer } from '@ouvrage/api/release';
 import type { SourceTable } from '@ouvrage/core/model';
 import { wrongFormerNames } from '@ouvrage/core/review';
 import { lineColumn } from '@ouvrage/core/sql';
 import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
-import { PRODUCTION } from '../project/branches.js';
+import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
+import { DraftService } from '../project/draft.service.js';
 import { ProjectService } from '../project/project.service.js';
 import { QualityService } from '../quality/quality.service.js';
 import { runOut } from '../run/run.controller.js';
@@ -15,11 +17,16 @@ import { ImportService } from '../source/import.service.js';
 import { IncidentService } from '../incident/incident.service.js';
 import { ReleaseService } from './release.service.js';
 
+const SHOWN_BUILDS = 21;
+const SHOWN_RELEASES = 3;
+const SHOWN_WORKSPACES = 12;
+
 /** Gathers what needs a person in an environment. */
 @Injectable()
 export class TodayService {
   constructor(
     private readonly projects: ProjectService,
+    private readonly drafts: DraftService,
     private readonly quality: QualityService,
     private readonly runs: RunService,
     private readonly releases: ReleaseService,
@@ -35,8 +42,9 @@ export class TodayService {
     const recent = await this.runs.list(slug, 20);
     const settled = new Map<string, number>();
     for (const r of recent) if (!settled.has(r.kind)) settled.set(r.kind, r.id);
-    const [lastRelease] = await this.releases.list();
-    const [lastRun] = recent.filter((r) => !['intake', 'check'].includes(r.kind) && r.finishedAt);
+    const releases = await this.releases.list();
+    const builds = await this.runs.wholeBuilds(slug, SHOWN_BUILDS);
+    const lastRun = builds[0] ?? recent.find((r) => !['intake', 'check'].includes(r.kind) && r.finishedAt);
     const steps = lastRun ? await this.runs.stepsOf(lastRun.id) : [];
     const sources = [...line.project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
     const [lateness, states] = await Promise.all([
@@ -74,7 +82,19 @@ export class TodayService {
         ...lineColumn(line.project.files.get(d.path)?.text ?? '', d.range.start),
       })),
       tables: { all: tables.length, notRun: tables.filter((t) => t.where === 'nowhere').length },
-      lastRelease: lastRelease ?? null,
+      releases: releases
+        .slice(0, SHOWN_RELEASES)
+        .map(({ id, message, person: by, at, runId }) => ({ id, message, person: by, at, runId })),
+      sources: [...lateness]
+        .map(([table, { age, seconds, late }]) => ({ table, age, allowed: seconds, late }))
+        .sort((a, b) => (b.age ?? Infinity) / b.allowed - (a.age ?? Infinity) / a.allowed),
+      yours: await this.yours(person),
+      builds: builds.reverse().map((r) => ({
+        id: r.id,
+        state: r.state,
+        at: r.startedAt!,
+        milliseconds: r.finishedAt!.getTime() - r.startedAt!.getTime(),
+      })),
       lastRun: lastRun
         ? {
             ...runOut(lastRun),
@@ -87,5 +107,18 @@ export class TodayService {
           }
         : null,
     };
+  }
+
+  /** Workspaces of a person, with what is not released. */
+  private async yours({ id }: Person): Promise<TodayAnswer['yours']> {
+    const [own, drafts] = [(await this.projects.list()).filter((w) => w.owner.id === id), await this.drafts.counts()];
+    return Promise.all(
+      own.slice(-SHOWN_WORKSPACES).map(async ({ id: workspace, slug, name }) => ({
+        slug,
+        name,
+        drafts: drafts.get(workspace) ?? 0,
+        commits: (await this.projects.git.log(branchOf(slug), { notIn: MAIN })).length,
+      })),
+    );
   }
 }

@@ -23,6 +23,7 @@ import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { ClockService } from './clock.service.js';
 import type { BaseSurroundings } from './load-base.js';
 import { checkLongDates } from './reference-dates.js';
+import { clockOffset, currentTime } from '../shared/time.js';
 
 /** How far a clock may be behind the last load: clocks are set, and nothing shows. */
 const CLOCK_SLACK_MILLISECONDS = 60_000;
@@ -82,7 +83,7 @@ export class BuildKit {
     return (table) => {
       const last = here.get(table) ?? released.loaded.get(table);
       const clock = harbour === undefined ? 'real' : (last?.clock ?? clockOf(table));
-      const now = clock === 'stand-in' ? harbour! : new Date();
+      const now = clock === 'stand-in' ? harbour! : currentTime();
       if (last?.loadTime !== undefined && Date.parse(last.loadTime) - now.getTime() > CLOCK_SLACK_MILLISECONDS)
         throw new Problem(
           409,
@@ -93,7 +94,7 @@ export class BuildKit {
       return {
         clock,
         plan: {
-          ...(clock === 'stand-in' ? { time: harbour!.toISOString() } : {}),
+          ...(clock === 'stand-in' || clockOffset() !== 0 ? { time: now.toISOString() } : {}),
           ...(last?.loadTime === undefined ? {} : { lastTime: last.loadTime }),
         },
       };

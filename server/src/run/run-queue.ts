@@ -9,6 +9,7 @@ import { isDiskFull, leftOnDisk } from '../shared/disk.js';
 import { logger } from '../shared/problem.js';
 import type { StepState } from '@ouvrage/api/run';
 import { Run, RunStep } from './run.entities.js';
+import { currentTime } from '../shared/time.js';
 
 /** Says that a process works on a run; it ends with the process. */
 interface RunLock {
@@ -18,6 +19,8 @@ interface RunLock {
 }
 
 const TASK = 'ouvrage_run';
+/** Held by whoever works on a run of an environment, until what follows from it is done. */
+const ALONE = 'select pg_advisory_lock(1869968759, hashtext($1))';
 /** Runs of different environments at a time; one environment has one run at a time. */
 const RUNS_AT_A_TIME = 3;
 /** How often runs are looked for that nobody works on any more: their process died, or lost the database while it told of their end. */
@@ -144,11 +147,11 @@ export class RunQueue implements OnApplicationShutdown {
         if (!(await this.runs.existsBy({ id: run.id, state: 'running' }))) return;
         await this.steps.update(
           { run: { id: run.id }, state: In(['running', 'waiting'] satisfies StepState[]) },
-          { state: 'interrupted', finishedAt: new Date() },
+          { state: 'interrupted', finishedAt: currentTime() },
         );
         await this.runs.update(run.id, {
           state: 'interrupted',
-          finishedAt: new Date(),
+          finishedAt: currentTime(),
           error: `${isDiskFull() ? `The disk is full, and the database ended while this run was going on. ${leftOnDisk()}Make room first.` : 'The server, or its database, ended while this run was going on.'} ${run.kind === 'release' ? 'Production is unchanged: release again.' : 'Nothing is half-built: continue it to do the rest.'}`,
         });
       });
@@ -175,17 +178,32 @@ export class RunQueue implements OnApplicationShutdown {
     );
   }
 
-  /** The run's lock on a connection of its own; undefined when another process has it. */
-  async lock(id: number): Promise<RunLock | undefined> {
+  /** Does something while no run of an environment is worked on, nor what follows from one; waits for those that are. */
+  async whileNoneIn(environment: string, body: () => Promise<unknown>): Promise<void> {
+    const client = await this.connect();
+    try {
+      await client.query(ALONE, [environment]);
+      await body();
+    } finally {
+      await client.end();
+    }
+  }
+
+  private async connect(): Promise<pg.Client> {
     const client = new pg.Client(this.config.application);
     client.on('error', (error) => logger.warn(error));
     await client.connect();
+    return client;
+  }
+
+  /** The run's lock on a connection of its own; undefined when another process has it. */
+  async lock(id: number): Promise<RunLock | undefined> {
+    const client = await this.connect();
     const { rows } = await client.query<{ got: boolean }>('select pg_try_advisory_lock(1869968758, $1) as got', [id]);
     if (rows[0]?.got)
       return {
         release: () => client.end(),
-        aloneIn: async (environment) =>
-          void (await client.query('select pg_advisory_lock(1869968759, hashtext($1))', [environment])),
+        aloneIn: async (environment) => void (await client.query(ALONE, [environment])),
       };
     await client.end();
     return undefined;

@@ -2,16 +2,8 @@ import type { FaultRows } from '@ouvrage/api/rows';
 import type { RanStatement, RunKind, RunState, StepError, StepState } from '@ouvrage/api/run';
 import type { Verdict } from '@ouvrage/core/check';
 import type { Treatment } from '@ouvrage/core/review';
-import {
-  Column,
-  CreateDateColumn,
-  Entity,
-  Index,
-  JoinColumn,
-  ManyToOne,
-  PrimaryGeneratedColumn,
-  type Relation,
-} from 'typeorm';
+import { Column, Entity, Index, JoinColumn, ManyToOne, PrimaryGeneratedColumn, type Relation } from 'typeorm';
+import { MadeAt } from '../shared/time.js';
 
 export interface RunRequest {
   readonly tables: readonly string[];
@@ -76,7 +68,7 @@ export class Run {
   @Column('boolean', { default: false })
   followed: boolean;
 
-  @CreateDateColumn({ name: 'created_at', type: 'timestamptz' })
+  @MadeAt('created_at')
   createdAt: Date;
 
   @Column('timestamptz', { name: 'started_at', nullable: true })
@@ -187,7 +179,7 @@ export class CheckResult {
   @Column('text', { nullable: true })
   says: string | null;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 }
 
@@ -219,6 +211,6 @@ export class Release {
   @Column('integer', { name: 'run_id' })
   runId: number;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 }

@@ -16,12 +16,13 @@ import { isFullDisk } from '../shared/disk.js';
 import { fullDisk, logger, notFound, Problem } from '../shared/problem.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { ProgressService } from './progress.service.js';
-import type { RunKind, StepState } from '@ouvrage/api/run';
+import type { RunKind, RunState, StepState } from '@ouvrage/api/run';
 import { CheckResult, Run, RunStep, type RunRequest } from './run.entities.js';
 import { type ChecksAsked, planChecks, planSteps, type PlannedStep, tablesOf } from './run-plan.js';
 import { RunQueue } from './run-queue.js';
 import { checkStandings } from './check-standings.js';
 import { StepJournal } from './step-journal.js';
+import { currentTime } from '../shared/time.js';
 
 /** Whoever may run checks holds up loads with them, but not for long. */
 const MOST_WAITING_CHECKS = 10;
@@ -215,12 +216,12 @@ export class RunService implements OnApplicationBootstrap {
     );
     try {
       if (run.stopAsked) controller.abort();
-      await this.runs.update(id, { state: 'running', startedAt: new Date() });
+      await this.runs.update(id, { state: 'running', startedAt: currentTime() });
       await this.changed(run);
       const steps = await this.steps.find({ where: { run: { id } }, order: { position: 'ASC' } });
       const state = await this.works.get(run.kind)!(run, steps, controller.signal);
       await this.journal.written(run);
-      await this.runs.update(id, { state, finishedAt: new Date() });
+      await this.runs.update(id, { state, finishedAt: currentTime() });
     } catch (error) {
       logger.error(error);
       await this.journal.written(run).catch(() => undefined);
@@ -232,11 +233,11 @@ export class RunService implements OnApplicationBootstrap {
       const message = detail ? `${title}. ${detail}` : title;
       await this.steps.update(
         { run: { id }, state: In(['running', 'waiting'] satisfies StepState[]) },
-        { state: 'blocked', finishedAt: new Date() },
+        { state: 'blocked', finishedAt: currentTime() },
       );
       await this.runs.update(id, {
         state: controller.signal.aborted ? 'stopped' : 'failed',
-        finishedAt: new Date(),
+        finishedAt: currentTime(),
         error: message,
       });
     } finally {
@@ -258,9 +259,9 @@ export class RunService implements OnApplicationBootstrap {
     if (!['queued', 'running'].includes(run.state))
       throw new Problem(409, 'not-running', `Run ${id} has already ended`);
     await this.runs.update(id, { stopAsked: true });
-    const queued = await this.runs.update({ id, state: 'queued' }, { state: 'stopped', finishedAt: new Date() });
+    const queued = await this.runs.update({ id, state: 'queued' }, { state: 'stopped', finishedAt: currentTime() });
     if (queued.affected)
-      await this.steps.update({ run: { id }, state: 'waiting' }, { state: 'stopped', finishedAt: new Date() });
+      await this.steps.update({ run: { id }, state: 'waiting' }, { state: 'stopped', finishedAt: currentTime() });
     await this.people.audit(person, 'run stopped', String(id));
     await this.progress.tell({ run: id, environment: run.environment, what: 'stop' });
     await this.changed(run);
@@ -317,6 +318,18 @@ export class RunService implements OnApplicationBootstrap {
   }
 
   /** The newest runs, without the texts of their drafts: who watches a run asks for them again and again. */
+  /** Runs of all tables of an environment that have ended, the newest first. */
+  wholeBuilds(environment: string, most: number): Promise<Run[]> {
+    return this.runs
+      .createQueryBuilder('run')
+      .where({ environment, kind: 'build' satisfies RunKind, state: In(['succeeded', 'failed'] satisfies RunState[]) })
+      .andWhere("run.request -> 'tables' = '[]'")
+      .andWhere('run.started_at is not null')
+      .orderBy('run.id', 'DESC')
+      .limit(most)
+      .getMany();
+  }
+
   async list(environment: string | undefined, most: number): Promise<Run[]> {
     const others = this.runs.metadata.columns
       .filter((c) => c.propertyName !== 'request')

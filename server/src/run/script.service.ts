@@ -8,6 +8,7 @@ import { ident, qualified } from '@ouvrage/core/sql';
 import { ProjectService } from '../project/project.service.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { currentTime } from '../shared/time.js';
 
 export interface ScriptRequest {
   /** Full names; none for all. */
@@ -63,7 +64,7 @@ export class ScriptService {
       const plan = planLoad({ project, environment, placeOf, base: { kind: 'in place' } }, table);
       return { plan, ...(table.kind === 'reference' ? { rows: rowsOf(project, table) } : {}) };
     });
-    const title = `${order.length === 1 ? order[0]! : `${order.length} tables`} of ${slug}, as its project says at ${new Date().toISOString().slice(0, 16)}Z`;
+    const title = `${order.length === 1 ? order[0]! : `${order.length} tables`} of ${slug}, as its project says at ${currentTime().toISOString().slice(0, 16)}Z`;
     const functionsSchema = environment.schemaOf('functions');
     const functions = functionsOf(project, order).map((f) => compileFunction(project, f, { placeOf, functionsSchema }));
     const script = {

@@ -4,6 +4,7 @@ import { Repository } from 'typeorm';
 import type { CheckOutcome } from '../load/check-outcome.js';
 import { ProgressService } from './progress.service.js';
 import { CheckResult, RunStep, type Run } from './run.entities.js';
+import { currentTime } from '../shared/time.js';
 
 /** What is noted within this time is written together. Who watches a run sees it so much later. */
 const TOGETHER_MS = 200;
@@ -48,12 +49,12 @@ export class StepJournal {
   ) {}
 
   begin(run: Run, step: RunStep): void {
-    this.note(run, step, { state: 'running', startedAt: new Date() });
+    this.note(run, step, { state: 'running', startedAt: currentTime() });
   }
 
   /** @param checks outcomes of checks; they are there when the step's end is */
   end(run: Run, step: RunStep, change: StepChange, checks: readonly CheckOutcome[] = []): void {
-    const notes = this.note(run, step, { ...change, finishedAt: new Date() });
+    const notes = this.note(run, step, { ...change, finishedAt: currentTime() });
     for (const { id, ...outcome } of checks)
       notes.results.push({ says: null, ...outcome, checkId: id, step, environment: run.environment });
   }

@@ -40,6 +40,8 @@ export class Config {
     readonly data: string,
     readonly port: number,
     readonly demo: boolean,
+    /** Days of the harbour between which a new demo plays its past, the last one included; undefined for none. */
+    readonly past?: { readonly from: number; readonly to: number },
   ) {
     const file = JSON.parse(readFileSync(path.join(data, 'config.json'), 'utf8')) as {
       postgresPort: number;
@@ -71,6 +73,12 @@ export class Config {
   static fromEnvironment(): Config {
     const { OUVRAGE_DATA, OUVRAGE_PORT, OUVRAGE_DEMO } = process.env;
     if (!OUVRAGE_DATA) throw new Error('OUVRAGE_DATA names the data folder; npm start sets it');
-    return new Config(OUVRAGE_DATA, Number(OUVRAGE_PORT ?? 4100), OUVRAGE_DEMO === '1');
+    const past = /^(\d+)-(\d+)$/.exec(process.env['OUVRAGE_PAST'] ?? '');
+    return new Config(
+      OUVRAGE_DATA,
+      Number(OUVRAGE_PORT ?? 4100),
+      OUVRAGE_DEMO === '1',
+      past ? { from: Number(past[1]), to: Number(past[2]) } : undefined,
+    );
   }
 }

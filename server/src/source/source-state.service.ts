@@ -1,3 +1,4 @@
+import type { Lateness } from '@ouvrage/api/source';
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { Drift } from '@ouvrage/core/intake';
@@ -5,14 +6,7 @@ import type { SourceTable } from '@ouvrage/core/model';
 import { Repository } from 'typeorm';
 import { ClockService } from '../run/clock.service.js';
 import { SourceState } from './source.entities.js';
-
-/** How late a source table is. */
-export interface Lateness {
-  readonly late: boolean;
-  /** The instant that it is measured from: the newest watermark, or the last intake. */
-  readonly since: string | null;
-  readonly allowed: string;
-}
+import { currentTime } from '../shared/time.js';
 
 /** What is known of source tables between intakes: drift, the newest watermark, lateness. */
 @Injectable()
@@ -27,14 +21,14 @@ export class SourceStateService {
   }
 
   async compared(environment: string, table: string, drift: Drift | null): Promise<void> {
-    await this.states.upsert({ environment, table, drift: drift as never, comparedAt: new Date() }, [
+    await this.states.upsert({ environment, table, drift: drift as never, comparedAt: currentTime() }, [
       'environment',
       'table',
     ]);
   }
 
   async broughtIn(environment: string, table: string, newest: string | null): Promise<void> {
-    await this.states.upsert({ environment, table, newest, broughtInAt: new Date() }, ['environment', 'table']);
+    await this.states.upsert({ environment, table, newest, broughtInAt: currentTime() }, ['environment', 'table']);
   }
 
   /** Lateness of the tables that declare how late they may be. */
@@ -45,17 +39,20 @@ export class SourceStateService {
     });
     if (asked.length === 0) return new Map();
     const states = await this.of(environment);
-    const now = (await this.clock.harbour()) ?? new Date();
+    const now = (await this.clock.harbour()) ?? currentTime();
     const since = asked.map(({ table }) => instantOf(table, states.get(table.fullName)));
     // Intervals are PostgreSQL's own: months have their length, and what is no interval is told as such.
-    const rows: { late: boolean | null }[] = await this.states.query(
-      'select case when since is null then true else since + allowed::interval < $3::timestamptz end as late from unnest($1::timestamptz[], $2::text[]) with ordinality as a (since, allowed, n) order by n',
+    const rows: { late: boolean; age: number | null; seconds: number }[] = await this.states.query(
+      `select coalesce(since + allowed::interval < $3::timestamptz, true) as late,
+              extract(epoch from $3::timestamptz - since)::double precision as age,
+              extract(epoch from $3::timestamptz - ($3::timestamptz - allowed::interval))::double precision as seconds
+       from unnest($1::timestamptz[], $2::text[]) with ordinality as a (since, allowed, n) order by n`,
       [since, asked.map((a) => a.allowed), now],
     );
     return new Map(
       asked.map(({ table, allowed }, i) => [
         table.fullName,
-        { late: rows[i]!.late ?? true, since: since[i] ?? null, allowed },
+        { late: rows[i]!.late, since: since[i] ?? null, allowed, age: rows[i]!.age, seconds: rows[i]!.seconds },
       ]),
     );
   }

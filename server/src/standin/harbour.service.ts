@@ -1,18 +1,32 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { ident } from '@ouvrage/core/sql';
-import { copyText, dateOf, deliveriesOf, FIRST_DAYS, harbourAt, type HarbourTable } from '@ouvrage/demo';
+import {
+  copyText,
+  dateOf,
+  deliveriesOf,
+  FIRST_DAYS,
+  harbourAt,
+  type HarbourTable,
+  instantOf,
+  MORNING,
+  withTroubles,
+} from '@ouvrage/demo';
 import pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Repository } from 'typeorm';
 import { DropFolder } from '../delivery/drop-folder.js';
+import { notFound, Problem } from '../shared/problem.js';
 import { Setting } from '../shared/setting.entity.js';
-import { HARBOUR_DAY } from '../run/clock.service.js';
+import { PRODUCTION } from '../project/branches.js';
+import { ClockService, HARBOUR_DAY } from '../run/clock.service.js';
+import { RunQueue } from '../run/run-queue.js';
 import { written } from '../look/export-formats.js';
 import { Config } from '../shared/config.js';
 import { handledClient } from '../shared/pools.js';
+import { currentTime } from '../shared/time.js';
 
 /** The stand-in for the harbour's operational database, and its clock. */
 @Injectable()
@@ -21,6 +35,8 @@ export class HarbourService {
     @Inject(Config) private readonly config: Config,
     @InjectRepository(Setting) private readonly settings: Repository<Setting>,
     private readonly folder: DropFolder,
+    private readonly clock: ClockService,
+    private readonly queue: RunQueue,
   ) {}
 
   /** The harbour's day, undefined where there is no demo. */
@@ -29,17 +45,40 @@ export class HarbourService {
     return day === undefined ? undefined : { day, date: dateOf(day) };
   }
 
-  async start(): Promise<void> {
+  /** @param first the day on which the demo begins */
+  async start(first = FIRST_DAYS): Promise<void> {
     if ((await this.day()) !== undefined) return;
-    await this.moveTo(FIRST_DAYS);
-    for (let day = FIRST_DAYS - 2; day <= FIRST_DAYS; day++) await this.deliver(day);
+    await this.moveTo(first);
+    for (let day = first - 2; day <= first; day++) await this.deliver(day);
   }
 
-  /** Moves on, and delivers the files of the days in between. */
+  /** Sets the demo's clock, at the latest to a day after the harbour's. @throws Problem where it cannot be set so */
+  async setClock(time: Date): Promise<void> {
+    const now = await this.day();
+    if (!now || !(await this.clock.isSet())) throw notFound('A clock of the demo');
+    const latest = new Date(instantOf(now.day + 1, MORNING));
+    if (time < currentTime() || time > latest)
+      throw new Problem(
+        422,
+        'clock',
+        `The demo’s clock cannot be set to ${time.toISOString()}`,
+        `It goes forward only, until ${latest.toISOString()}; then move the harbour on.`,
+      );
+    await this.moveClock(time);
+  }
+
+  /** Runs would seem to take as long as the clock jumps: it waits for those of production. */
+  private async moveClock(time: Date): Promise<void> {
+    await this.queue.whileNoneIn(PRODUCTION, () => this.clock.set(time));
+  }
+
+  /** Moves on, and delivers the files of the days in between; a clock of the demo's own goes to the morning after. */
   async advance(days: number): Promise<{ day: number; date: string } | undefined> {
     const now = await this.day();
     if (!now) return undefined;
     const moved = await this.moveTo(now.day + days);
+    const morning = new Date(instantOf(moved.day, MORNING));
+    if ((await this.clock.isSet()) && morning > currentTime()) await this.moveClock(morning);
     for (let day = now.day + 1; day <= moved.day; day++) await this.deliver(day);
     return moved;
   }
@@ -63,7 +102,10 @@ export class HarbourService {
     try {
       await client.query('begin');
       await client.query('create schema if not exists ops');
-      for (const table of harbourAt(day)) await this.write(client, table);
+      const tables = harbourAt(day);
+      // What goes wrong at the harbour goes wrong in its past.
+      for (const table of (await this.clock.isSet()) ? withTroubles(tables, day) : tables)
+        await this.write(client, table);
       await client.query('analyze');
       await client.query('commit');
     } finally {

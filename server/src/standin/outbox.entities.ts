@@ -1,4 +1,5 @@
-import { Column, CreateDateColumn, Entity, PrimaryColumn } from 'typeorm';
+import { Column, Entity, PrimaryColumn } from 'typeorm';
+import { MadeAt } from '../shared/time.js';
 
 /** What the stand-in for receivers has got, once each. */
 @Entity('outbox_entry')
@@ -22,6 +23,6 @@ export class OutboxRow {
   @Column('integer', { default: 0 })
   repeats: number;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 }

@@ -2,6 +2,7 @@ import pg from 'pg';
 import { qualified, literal } from '@ouvrage/core/sql';
 import type { Hashing } from '@ouvrage/core/compile';
 import type { Place, Environment } from '@ouvrage/core/model';
+import { currentTime } from '../shared/time.js';
 
 /** What the last successful load of a table was. */
 export interface Loaded {
@@ -58,9 +59,9 @@ export function remembering(
     time === undefined ? 'null' : `cast(${time} as timestamptz)`,
     clock === undefined ? 'null' : literal(clock),
   );
-  values.push(hashing === undefined ? 'null' : literal(hashing));
-  return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock, hashing) values (${values.join(', ')})
-    on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = now(),
+  values.push(hashing === undefined ? 'null' : literal(hashing), `timestamptz ${literal(currentTime().toISOString())}`);
+  return `insert into ${place} as l (table_name, fingerprint, row_count, run_id, load_time, clock, hashing, loaded_at) values (${values.join(', ')})
+    on conflict (table_name) do update set fingerprint = excluded.fingerprint, row_count = excluded.row_count, run_id = excluded.run_id, loaded_at = excluded.loaded_at,
       load_time = coalesce(excluded.load_time, l.load_time), clock = coalesce(excluded.clock, l.clock), hashing = excluded.hashing`;
 }
 

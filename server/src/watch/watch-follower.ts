@@ -17,6 +17,7 @@ import { logger } from '../shared/problem.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { WatchService } from './watch.service.js';
+import { currentTime } from '../shared/time.js';
 
 /** A measuring that takes longer is given up: it is never what a run waits for. */
 const LIMIT_MILLISECONDS = 3000;
@@ -104,14 +105,14 @@ export class WatchFollower implements OnModuleInit {
     }
     const age = table.kind === 'source' ? await this.age(table.fullName) : undefined;
     if (age !== undefined) values['age'] = age;
-    const at = step.finishedAt ?? new Date();
+    const at = step.finishedAt ?? currentTime();
     await this.watches.keep({ table: table.fullName, run: run.id, at, isSampled: asked.isSampled, values }, looked);
   }
 
   /** Seconds since the newest watermark of a source table, if that is a time. */
   private async age(table: string): Promise<number | undefined> {
     const newest = Date.parse((await this.sources.of(PRODUCTION)).get(table)?.newest ?? '');
-    const now = (await this.clock.harbour()) ?? new Date();
+    const now = (await this.clock.harbour()) ?? currentTime();
     return Number.isNaN(newest) ? undefined : Math.max(0, (now.getTime() - newest) / 1000);
   }
 }

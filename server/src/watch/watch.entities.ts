@@ -1,5 +1,6 @@
 import type { WatchVerdict } from '@ouvrage/api/watch';
-import { Column, CreateDateColumn, Entity, Index, PrimaryGeneratedColumn } from 'typeorm';
+import { Column, Entity, Index, PrimaryGeneratedColumn } from 'typeorm';
+import { MadeAt } from '../shared/time.js';
 
 /** What was judged of one measure. */
 export interface JudgedMeasure {
@@ -65,6 +66,6 @@ export class WatchLesson {
   @Column('text')
   person: string;
 
-  @CreateDateColumn({ type: 'timestamptz' })
+  @MadeAt()
   at: Date;
 }

@@ -19,6 +19,7 @@ import { ProjectService } from '../project/project.service.js';
 import type { Sent } from '../shared/answers.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { type JudgedMeasure, Measurement, WatchLesson } from './watch.entities.js';
+import { currentTime } from '../shared/time.js';
 
 /** Of longer pasts the newest are read. */
 const MOST_PAST = 400;
@@ -95,7 +96,7 @@ export class WatchService {
   /** How many rows are expected of a table, where so many would be told of; undefined where they are usual, or nothing is known yet. */
   async unusualRows(table: string, rows: number): Promise<{ least: number; greatest: number } | undefined> {
     const [before, lessons] = await Promise.all([this.past(table), this.lessonsOf(table)]);
-    const now = new Date();
+    const now = currentTime();
     if (lessons.some((l) => l.kind === 'ignore' && (l.measure ?? 'rows') === 'rows' && (l.until ?? now) > now))
       return undefined;
     const day = dayOf(now);
@@ -118,7 +119,7 @@ export class WatchService {
     const [found, lessons] = await Promise.all([this.past(table), this.lessonsOf(table)]);
     const newest = found.at(-1);
     if (!newest) return [];
-    const day = dayOf(new Date());
+    const day = dayOf(currentTime());
     return Object.keys(newest.values).map((measure) => {
       const { past } = pastOf(found, lessons, { measure, isSampled: newest.isSampled, day: day + 1 });
       const expected = isJudged(measure) ? learn(past, day, { scale: scaleOfMeasure(measure) }) : undefined;

@@ -1,5 +1,6 @@
 import { createApi, fetchBaseQuery, type BaseQueryFn, type FetchArgs } from '@reduxjs/toolkit/query/react';
 import type { ProblemBody } from '@ouvrage/api/problem';
+import { setClockOffset } from './time';
 
 /** The session's own token, sent with whatever changes something. */
 let csrf: string | null = null;
@@ -18,6 +19,7 @@ const raw = fetchBaseQuery({
 /** Every error becomes a problem with a title, also when the server cannot be reached. */
 const baseQuery: BaseQueryFn<string | FetchArgs, unknown, ProblemBody> = async (args, api, extra) => {
   const result = await raw(args, api, extra);
+  setClockOffset(Number(result.meta?.response?.headers.get('ouvrage-clock') ?? 0));
   if (!result.error) return { data: result.data };
   const { status, data } = result.error;
   const body = parsed(data);

@@ -1,12 +1,13 @@
+import type { HarbourDay } from '@ouvrage/api/standin';
 import { api } from './api';
 
 const endpoints = api.injectEndpoints({
   endpoints: (b) => ({
-    harbour: b.query<{ day: number | null; date: string | null }, void>({
+    harbour: b.query<HarbourDay, void>({
       query: () => 'harbour',
       providesTags: ['Harbour'],
     }),
-    advance: b.mutation<{ day: number; date: string }, number>({
+    advance: b.mutation<HarbourDay, number>({
       query: (days) => ({ url: 'harbour/advance', method: 'POST', body: { days } }),
       invalidatesTags: ['Harbour'],
     }),

@@ -1,4 +1,5 @@
-import { formatDistanceToNowStrict } from 'date-fns';
+import { formatDistanceStrict } from 'date-fns';
+import { present } from '../data/time';
 
 /** `1,204`; the number may come as text so that no digit is lost. */
 export function count(n: number | string | null | undefined): string {
@@ -36,18 +37,33 @@ export function duration(milliseconds: number | null | undefined): string {
 }
 
 export function between(from: string | null, to: string | null): number | null {
-  return from ? new Date(to ?? Date.now()).getTime() - new Date(from).getTime() : null;
+  return from ? new Date(to ?? present()).getTime() - new Date(from).getTime() : null;
 }
 
 /** `6 minutes ago`. */
 export function ago(at: string | null | undefined): string {
-  return at ? `${formatDistanceToNowStrict(new Date(at))} ago` : 'never';
+  return at ? `${formatDistanceStrict(new Date(at), present())} ago` : 'never';
 }
 
 /** `2026-03-01 14:05`. */
 export function moment(at: string | null | undefined): string {
   return at ? MOMENTS.format(new Date(at)) : '–';
 }
+
+const DAY_MILLISECONDS = 86_400_000;
+
+/** When something was, as shortly as it can be told: `04:31` of today, `yesterday`, `2026-03-01`. */
+export function when(at: string | null | undefined): string {
+  if (!at) return '–';
+  const days = [at, present(), present() - DAY_MILLISECONDS].map((t) => moment(new Date(t).toISOString()).slice(0, 10));
+  if (days[0] === days[1]) return moment(at).slice(11);
+  return days[0] === days[2] ? 'yesterday' : days[0]!;
+}
+
+const DAYS = new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' });
+
+/** `Friday 4 March`. @param at milliseconds */
+export const dayWords = (at: number): string => DAYS.format(at).replace(',', '');
 
 /** The Swedish way of writing is ISO 8601’s. */
 const MOMENTS = new Intl.DateTimeFormat('sv', { dateStyle: 'short', timeStyle: 'short' });

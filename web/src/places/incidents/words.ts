@@ -1,10 +1,11 @@
 import type { IncidentEntry, IncidentEvent } from '@ouvrage/api/incident';
 import { formatDistanceStrict } from 'date-fns';
 import { count } from '../../shared/format';
+import { present } from '../../data/time';
 
 /** `3 hours`, between two instants. */
 export const lasting = (from: string, to: string | null): string =>
-  formatDistanceStrict(new Date(from), to === null ? new Date() : new Date(to));
+  formatDistanceStrict(new Date(from), to === null ? present() : new Date(to));
 
 /** `3 hours`, of milliseconds. */
 export const spell = (milliseconds: number | null): string =>

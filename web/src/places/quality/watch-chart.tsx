@@ -2,7 +2,7 @@ import type { WatchSeries } from '@ouvrage/api/watch';
 import { useMemo } from 'react';
 import { Chart, type ChartLook, type ChartOption } from '../../shared/chart';
 import { moment, plural } from '../../shared/format';
-import { measured } from '../../shared/watch-words';
+import { measureWords } from '@ouvrage/core/watch';
 
 const MOST = 90;
 
@@ -35,7 +35,7 @@ const optionOf =
     },
     yAxis: {
       type: 'value',
-      axisLabel: { ...text, formatter: (n: number) => measured(measure, n) },
+      axisLabel: { ...text, formatter: (n: number) => measureWords(measure, n) },
       splitLine: { lineStyle: { color: colour('line') } },
       splitNumber: 3,
     },
@@ -45,7 +45,7 @@ const optionOf =
       textStyle: { fontFamily: 'IBM Plex Mono', fontSize: 11 },
       formatter: (of) => {
         const point = points[[of].flat()[0]?.dataIndex ?? 0]!;
-        return `${moment(point.at)}, run ${point.run}\n${measured(measure, point.value)}, ${point.verdict}`;
+        return `${moment(point.at)}, run ${point.run}\n${measureWords(measure, point.value)}, ${point.verdict}`;
       },
     },
     series: [

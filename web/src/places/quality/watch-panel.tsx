@@ -17,7 +17,9 @@ import { Empty } from '../../shared/ui/empty';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
-import { LEARNED, measured, rangeWords } from '../../shared/watch-words';
+import { measureWords } from '@ouvrage/core/watch';
+import { LEARNED, rangeWords } from '../../shared/watch-words';
+import { present } from '../../data/time';
 
 const WatchChart = lazy(() => import('./watch-chart').then((m) => ({ default: m.WatchChart })));
 const DAYS_IGNORED = 7;
@@ -53,7 +55,7 @@ export function WatchPanel({ table, measure }: { table: string; measure: string 
           </span>
         </h2>
         <p>
-          {measured(measure, newest.value)} at {moment(newest.at)} in{' '}
+          {measureWords(measure, newest.value)} at {moment(newest.at)} in{' '}
           <Link className="text-plan underline underline-offset-2" to={address.run(slug, newest.run)}>
             run {newest.run}
           </Link>
@@ -134,11 +136,11 @@ function Lessons({ table, measure }: { table: string; measure: string }) {
   );
 }
 
-const inDays = (n: number) => new Date(Date.now() + n * 86_400_000).toISOString().slice(0, 10);
+const inDays = (n: number) => new Date(present() + n * 86_400_000).toISOString().slice(0, 10);
 
 const columnsOf = (measure: string, slug: string): DataColumn<WatchPoint>[] => [
   { id: 'when', look: 'font-mono text-small', cell: (p) => moment(p.at) },
-  { id: 'value', inFigures: true, cell: (p) => measured(measure, p.value) },
+  { id: 'value', inFigures: true, cell: (p) => measureWords(measure, p.value) },
   {
     id: 'expected',
     inFigures: true,

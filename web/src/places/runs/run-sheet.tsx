@@ -16,6 +16,7 @@ import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { TakeAway } from './take-away';
 import { StepSheet } from './step-sheet';
 import { isGoing, RunWord, StepWord } from '../../shared/run-words';
+import { present } from '../../data/time';
 
 /** One run as a timeline of tables, live while it goes on. */
 export function RunSheet({ id, step }: { id: number; step: number | undefined }) {
@@ -106,10 +107,10 @@ function RunHead({ run }: { run: RunDetail }) {
 }
 
 function useNow(ticking: boolean): number {
-  const [now, setNow] = useState(() => Date.now());
+  const [now, setNow] = useState(present);
   useEffect(() => {
     if (!ticking) return;
-    const timer = setInterval(() => setNow(Date.now()), 250);
+    const timer = setInterval(() => setNow(present()), 250);
     return () => clearInterval(timer);
   }, [ticking]);
   return now;

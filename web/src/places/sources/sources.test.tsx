@@ -59,7 +59,11 @@ describe('a source table', () => {
     ['loaded incrementally', { incremental: true }, 'incremental'],
     ['declared otherwise than in production', { sameAsProduction: false }, 'differs from production'],
     ['whose system has other columns', { drift: { added: [], gone: ['x'], retyped: [] } as never }, 'drifted'],
-    ['late', { lateness: { late: true, since: '2026-01-01T00:00:00Z', allowed: '26 hours' } }, 'late'],
+    [
+      'late',
+      { lateness: { late: true, since: '2026-01-01T00:00:00Z', allowed: '26 hours', age: 200_000, seconds: 129_600 } },
+      'late',
+    ],
     ['never brought in', { last: null }, 'never'],
     ['with a comment', { comment: 'Berths of the port.' }, 'Berths of the port.'],
   ])('%s', async (_, of, text) => {

@@ -3,6 +3,7 @@ import { dateDimension, type DateChoices } from '@ouvrage/core/starter';
 import { useState } from 'react';
 import { inputClass } from '../../shared/ui/input';
 import { StarterSheet } from './starter-sheet';
+import { present } from '../../data/time';
 
 const MONTHS = [
   'January',
@@ -21,7 +22,7 @@ const MONTHS = [
 
 /** A calendar with its weeks and its fiscal year. */
 export function Dates() {
-  const year = new Date().getFullYear();
+  const year = new Date(present()).getFullYear();
   const [choices, setChoices] = useState<Omit<DateChoices, 'fullName'>>({
     from: `${year - 5}-01-01`,
     to: `${year + 5}-12-31`,

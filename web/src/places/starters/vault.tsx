@@ -5,6 +5,7 @@ import { useProject } from '../../data/project';
 import { inputClass } from '../../shared/ui/input';
 import { bareName, ColumnSelect, ColumnTicks, TableSelect, useSourceTable, useStateFor } from './parts';
 import { StarterSheet } from './starter-sheet';
+import { present } from '../../data/time';
 
 /** Hubs, links and a satellite over one source, with tables that make them easy to read. */
 export function Vault() {
@@ -23,7 +24,7 @@ export function Vault() {
   );
   const [byHand, setByHand] = useStateFor<readonly { readonly column: string; readonly name: string }[]>(of, () => []);
   const [pointInTime, setPointInTime] = useState(false);
-  const year = new Date().getFullYear();
+  const year = new Date(present()).getFullYear();
   const [days, setDays] = useState({ from: `${year}-01-01`, to: `${year}-12-31` });
   const [bridge, setBridge] = useState(false);
   const column = (c: string) => columns.find((k) => k.name === c) ?? { name: c };

@@ -14,6 +14,7 @@ import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 import { Button } from '../../shared/ui/button';
 import type { TableSummary } from '../../worker/protocol';
+import { present } from '../../data/time';
 
 type Question =
   | { readonly kind: 'as of'; readonly at: string }
@@ -28,7 +29,7 @@ interface Fields {
 }
 
 const LIMIT = 500;
-const today = () => new Date().toISOString().slice(0, 10);
+const today = () => new Date(present()).toISOString().slice(0, 10);
 
 /** A history table through time: as it was on a date, the versions of one key, what differs between two dates. */
 export function Versions({ table }: { table: TableSummary }) {

@@ -9,10 +9,11 @@ import { Button } from '../../shared/ui/button';
 import { Tag } from '../../shared/ui/tag';
 
 /** Unread messages that are listed; the rest are under Settings. */
-const SHOWN = 8;
+const SHOWN = 4;
 
 /** What the person was told and has not read yet. */
 export function Notices() {
+  const { slug } = useProject();
   const { data } = useNoticesQuery();
   const [read] = useReadNoticesMutation();
   const tell = useTell();
@@ -47,7 +48,14 @@ export function Notices() {
           </li>
         ))}
       </ul>
-      {unread.length > SHOWN && <p className="pt-1 text-soft">and {unread.length - SHOWN} more</p>}
+      {unread.length > SHOWN && (
+        <p className="pt-1 text-soft">
+          and {unread.length - SHOWN} more under{' '}
+          <Link className="text-plan underline underline-offset-2" to={address.place(slug, 'settings/messages')}>
+            Messages
+          </Link>
+        </p>
+      )}
     </section>
   );
 }
