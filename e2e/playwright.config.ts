@@ -3,6 +3,8 @@ import { CHROMIUM } from '../scripts/lib/browser.mjs';
 
 export default defineConfig({
   testDir: '.',
+  // Journeys that need a past of weeks are played by `npm run long -- over-time`.
+  testIgnore: 'over-time/**',
   outputDir: '../test-results',
   workers: 1,
   timeout: 240_000,

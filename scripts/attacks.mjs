@@ -25,14 +25,12 @@ async function checkout(commit) {
 /** The application, started; it is started again by who asks for it, where it has ended. */
 async function start(root, data) {
   const port = await freePort(4700);
-  const child = spawn(
-    process.execPath,
-    ['scripts/start.mjs', '--data', data, '--port', String(port), '--past', 'none'],
-    {
-      cwd: root,
-      stdio: ['ignore', 'pipe', 'pipe'],
-    },
-  );
+  const child = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port)], {
+    cwd: root,
+    stdio: ['ignore', 'pipe', 'pipe'],
+    // Earlier commits know no past, and no option for it.
+    env: { ...process.env, OUVRAGE_PAST: 'none' },
+  });
   let said = '';
   child.stderr.on('data', (d) => (said = (said + d).slice(-4000)));
   await new Promise((resolve, reject) => {

@@ -1,6 +1,7 @@
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { parseArgs } from 'node:util';
+import { journeys, pastPlayed } from './lib/application.mjs';
 import { build } from './lib/build.mjs';
 import { ensureDebian, ensureNpm } from './lib/packages.mjs';
 import { main, Plain, ROOT, say } from './lib/shell.mjs';
@@ -24,6 +25,12 @@ const PROOFS = {
     size: 2000,
     portion: 400,
     variable: 'OUVRAGE_WORLDS',
+  },
+  'over-time': {
+    of: 'journeys over the demo’s past',
+    journeys: { config: 'e2e/over-time.config.ts', past: 30, ready: pastPlayed },
+    size: 1,
+    portion: 1,
   },
   past: {
     of: 'days of the demo’s past',
@@ -75,9 +82,9 @@ await main(async () => {
   const seed = Number(values.seed ?? 1);
   const mark = path.join(ROOT, '.build', `long-${name}-${seed}.json`);
   let { played, failed } = existsSync(mark) ? JSON.parse(readFileSync(mark, 'utf8')) : { played: 0, failed: 0 };
-  await ensureDebian(['postgresql', 'git']);
+  await ensureDebian(['postgresql', 'git', ...(proof.journeys ? ['chromium'] : [])]);
   await ensureNpm();
-  await build(['core', 'demo', 'server']);
+  await build(proof.journeys ? undefined : ['core', 'demo', 'server']);
   mkdirSync(path.dirname(mark), { recursive: true });
   while (played < proof.size) {
     const env = {
@@ -86,7 +93,9 @@ await main(async () => {
       OUVRAGE_DEMO: '1',
       ...proof.more,
     };
-    const result = await withCluster(5760, (data) => jest('server', { ...env, OUVRAGE_DATA: data }, proof.files));
+    const result = proof.journeys
+      ? await journeys(proof.journeys)
+      : await withCluster(5760, (data) => jest('server', { ...env, OUVRAGE_DATA: data }, proof.files));
     played += Math.min(proof.portion, proof.size - played);
     failed += result.failed;
     writeFileSync(mark, JSON.stringify({ played, failed }));

@@ -3,7 +3,7 @@ import { existsSync, mkdirSync, readFileSync, rmSync, statSync, writeFileSync } 
 import path from 'node:path';
 import { parseArgs } from 'node:util';
 import { build } from './lib/build.mjs';
-import { hasEnded, provision, startCluster, stopCluster } from './lib/cluster.mjs';
+import { hasEnded, provision, readConfig, startCluster, stopCluster } from './lib/cluster.mjs';
 import { ensureDebian, ensureNpm } from './lib/packages.mjs';
 import { alive, freePort, main, Plain, ROOT, say, sleep } from './lib/shell.mjs';
 
@@ -12,14 +12,15 @@ const { values } = parseArgs({
     data: { type: 'string' },
     port: { type: 'string' },
     'no-demo': { type: 'boolean' },
-    past: { type: 'string', default: '30' },
+    'no-cluster': { type: 'boolean' },
+    past: { type: 'string', default: process.env.OUVRAGE_PAST ?? '30' },
     help: { type: 'boolean' },
   },
 });
 
 if (values.help) {
   say(
-    'npm start -- [--data DIR] [--port N] [--no-demo] [--past DAYS|none]\nThe demo plays some days of its past when it is first started; none makes a demo without.',
+    'npm start -- [--data DIR] [--port N] [--no-demo] [--past DAYS|none] [--no-cluster]\nThe demo plays some days of its past when it is first started; none makes a demo without.\nWith --no-cluster a further server joins one that runs on the same data folder.',
   );
   process.exit(0);
 }
@@ -65,12 +66,18 @@ function identity() {
 await main(async () => {
   const started = Date.now();
   const other = beside();
-  if (other)
+  /** A further server uses the cluster of the one that was started first, which stops it. */
+  const joins = values['no-cluster'] === true;
+  if (joins && !other)
+    throw new Plain(`No Ouvrage runs on ${data} that could be joined: start one without --no-cluster first.`);
+  if (other && !joins)
     throw new Plain(
       `Ouvrage is already running on this data folder, at ${other.address ?? 'an address still being made'} (process ${other.pid}).`,
     );
   mkdirSync(data, { recursive: true });
-  writeFileSync(mark, JSON.stringify({ pid: process.pid, folder: identity() }));
+  const note = (more = {}) =>
+    joins || writeFileSync(mark, JSON.stringify({ pid: process.pid, ...more, folder: identity() }));
+  note();
   let server;
   let config;
   let ending = false;
@@ -83,12 +90,12 @@ await main(async () => {
       if (server.exitCode === null) server.kill('SIGKILL');
     }
     try {
-      if (config) await stopCluster(config);
+      if (config && !joins) await stopCluster(config);
     } catch (error) {
       process.stderr.write(`${error instanceof Plain ? error.message : error.stack}\n`);
       code ||= 1;
     }
-    rmSync(mark, { force: true });
+    if (!joins) rmSync(mark, { force: true });
     say('Ouvrage has stopped.');
     process.exit(code);
   };
@@ -119,9 +126,12 @@ await main(async () => {
     await ensureDebian(['postgresql', 'git']);
     await ensureNpm();
     await build();
-    say('Starting PostgreSQL ...');
-    config = await startCluster(data);
-    await provision(data, config);
+    if (joins) config = readConfig(data);
+    else {
+      say('Starting PostgreSQL ...');
+      config = await startCluster(data);
+      await provision(data, config);
+    }
     const port = await freePort(Number(values.port ?? 4100));
     if (values.port && port !== Number(values.port)) say(`Port ${values.port} is taken; using ${port}.`);
     say('Starting the server ...');
@@ -175,8 +185,8 @@ await main(async () => {
         });
       });
     await serve();
-    void look();
-    writeFileSync(mark, JSON.stringify({ pid: process.pid, address, folder: identity() }));
+    if (!joins) void look();
+    note({ address });
     say(`\nOuvrage is ready after ${((Date.now() - started) / 1000).toFixed(1)} s at ${address}`);
     if (!values['no-demo'])
       say(

@@ -1,11 +1,10 @@
 import { spawn, spawnSync } from 'node:child_process';
-import { mkdtempSync, readFileSync, rmSync, existsSync } from 'node:fs';
-import os from 'node:os';
 import path from 'node:path';
 import { build } from './lib/build.mjs';
 import { ensureDebian, ensureNpm } from './lib/packages.mjs';
-import { freePort, isRoot, main, Plain, ROOT, say } from './lib/shell.mjs';
-import { counted, jest, shown, withCluster } from './lib/tests.mjs';
+import { journeys } from './lib/application.mjs';
+import { main, Plain, ROOT, say } from './lib/shell.mjs';
+import { counted, jest, withCluster } from './lib/tests.mjs';
 
 /**
  * `npm test`, or one part of it: style, core, server, corpus, attacks, e2e. The last line is the sum over all
@@ -93,38 +92,6 @@ async function corpus() {
     : { passed: code === 0 ? 1 : 0, failed: code === 0 ? 0 : 1 };
 }
 
-async function e2e() {
-  const base = isRoot ? '/var/tmp' : os.tmpdir();
-  const data = mkdtempSync(path.join(base, 'ouvrage-e2e-'));
-  const port = await freePort(4300);
-  const report = path.join(data, 'report.json');
-  const app = spawn(process.execPath, ['scripts/start.mjs', '--data', data, '--port', String(port), '--past', 'none'], {
-    cwd: ROOT,
-    stdio: ['ignore', 'pipe', 'inherit'],
-  });
-  try {
-    await new Promise((resolve, reject) => {
-      app.stdout.on('data', (d) => {
-        process.stdout.write(d);
-        if (/Ouvrage is ready/.test(d)) resolve();
-      });
-      app.once('exit', (code) => reject(new Plain(`the application ended with ${code}`)));
-    });
-    const code = await shown(bin('playwright'), ['test', '--config', 'e2e/playwright.config.ts'], {
-      env: { ...process.env, OUVRAGE_ADDRESS: `http://127.0.0.1:${port}`, PLAYWRIGHT_JSON_OUTPUT_NAME: report },
-    });
-    if (!existsSync(report)) return { passed: 0, failed: 1 };
-    const { stats } = JSON.parse(readFileSync(report, 'utf8'));
-    return counted(stats.expected, stats.unexpected + stats.flaky, code);
-  } finally {
-    if (app.exitCode === null) {
-      app.kill('SIGTERM');
-      await new Promise((resolve) => app.once('exit', resolve));
-    }
-    rmSync(data, { recursive: true, force: true });
-  }
-}
-
 await main(async () => {
   await ensureDebian(['postgresql', 'git', ...(parts.includes('e2e') ? ['chromium'] : [])]);
   await ensureNpm();
@@ -135,7 +102,7 @@ await main(async () => {
     ...Object.fromEntries(HALVES.map((half) => [`server ${half}`, () => serverHalf(half)])),
     corpus,
     attacks,
-    e2e,
+    e2e: () => journeys({ config: 'e2e/playwright.config.ts', past: 'none' }),
   };
   say(`The seed of what is random: ${SEED}`);
   const results = [];

@@ -24,6 +24,8 @@ export interface WatchSeries {
     readonly by: string;
     readonly from: number;
   } | null;
+  /** Until when nothing is told of it, and who said so. */
+  readonly ignored: { readonly until: Instant; readonly person: string } | null;
 }
 
 /** The least likely measure of a table’s newest load, where it is outside of what was expected. */

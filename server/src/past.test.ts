@@ -183,6 +183,14 @@ ofLastDays('at its end a source is late, a measure unusual, a file failed, an in
   expect(today.incidents).toMatchObject([{ state: 'in hand', lead: { name: 'mira' } }]);
   const findings = (await mira.get('/api/watches')).body as { table: string; measure: string }[];
   expect(findings.map((f) => `${f.table} ${f.measure}`)).toContain('landing.dues_invoice age');
+  const begun = (await mira.get('/api/workspaces/dues-by-rate/today')).body as TodayAnswer;
+  expect(begun.lastRun).toMatchObject({ kind: 'build', state: 'succeeded' });
+  expect(begun.drafts.map((d) => d.path)).toEqual([
+    'core/dim_berth.sql',
+    'core/dim_vessel.sql',
+    'mart/vessel_dues.sql',
+  ]);
+  expect([...new Set(begun.errors.map((e) => e.path))]).toEqual(['mart/berth_occupancy.sql', 'mart/calls.sql']);
 });
 
 test('the clock goes forward within a day, and no further', async () => {

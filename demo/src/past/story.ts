@@ -1,3 +1,4 @@
+import { BEGUN_WORKSPACE } from '../drafts.js';
 import { dateOf } from '../harbour.js';
 import { SLOW_GATE_DAY, STUCK_UNTIL } from '../troubles.js';
 import { type Caller, Refused } from './people.js';
@@ -91,6 +92,20 @@ export const STORY: readonly Event[] = [
     },
   },
   {
+    day: STUCK_UNTIL - 1,
+    at: '11:10',
+    play: async ({ mira }) => {
+      const slug = await workspaceOf(mira, BEGUN_WORKSPACE);
+      await runIn(mira, slug, ['mart.vessel_dues']);
+      await write(mira, slug, {
+        'core/dim_berth.sql': (text) =>
+          text
+            .replace('  terminal_name text', '  quay_name     text')
+            .replace('t.terminal_name,', 't.terminal_name as quay_name,'),
+      });
+    },
+  },
+  {
     day: STUCK_UNTIL,
     at: '07:30',
     play: async ({ jonas, mira }) => {
@@ -126,51 +141,65 @@ async function incident(
   return open?.id ?? (await who.send<IncidentSeen>('POST', 'incidents', about)).id;
 }
 
+/** Files of a change: whole texts, or what becomes of those that there are. */
+type Files = Readonly<Record<string, string | ((text: string) => string)>>;
+
 interface Change {
   readonly workspace: string;
   readonly message: string;
-  readonly files: Readonly<Record<string, string | ((text: string) => string)>>;
+  readonly files: Files;
   /** Tables that are run in the workspace first. */
   readonly tables: readonly string[];
 }
 
 /** A change from a workspace to production: written, run, committed, released. Nothing where it was released already. */
-async function release(who: { readonly author: Caller; readonly releaser: Caller }, change: Change): Promise<void> {
-  const { author, releaser } = who;
+async function release(
+  { author, releaser }: { readonly author: Caller; readonly releaser: Caller },
+  { workspace, message, files, tables }: Change,
+): Promise<void> {
   const releases = await author.get<readonly { readonly message: string }[]>('releases');
-  if (releases.some((r) => r.message === change.message)) return;
-  const known = await author.get<readonly { readonly slug: string; readonly name: string }[]>('workspaces');
-  const { slug } =
-    known.find((w) => w.name === change.workspace) ??
-    (await author.send<{ slug: string }>('POST', 'workspaces', { name: change.workspace }));
-  const { files, drafts } = await author.get<{
-    files: Readonly<Record<string, string>>;
-    drafts: readonly { readonly path: string; readonly text: string | null; readonly version: number }[];
-  }>(`workspaces/${slug}/files`);
-  for (const [path, wanted] of Object.entries(change.files)) {
-    const before = files[path] ?? '';
-    const text = typeof wanted === 'string' ? wanted : wanted(before);
-    const draft = drafts.find((d) => d.path === path);
-    if (text !== (draft?.text ?? before))
-      await author.send('PUT', `workspaces/${slug}/drafts`, { path, text, version: draft?.version ?? 0 });
-  }
-  await ended(
-    author,
-    await author.send<RunSeen>('POST', `workspaces/${slug}/runs`, {
-      tables: change.tables,
-      upstream: true,
-      downstream: false,
-    }),
-  );
-  await author.send('POST', `workspaces/${slug}/commits`, { message: change.message }).catch((error: unknown) => {
+  if (releases.some((r) => r.message === message)) return;
+  const slug = await workspaceOf(author, workspace);
+  await write(author, slug, files);
+  await runIn(author, slug, tables);
+  await author.send('POST', `workspaces/${slug}/commits`, { message }).catch((error: unknown) => {
     // Committed before the play was interrupted.
     if (!(error instanceof Refused && error.status === 409)) throw error;
   });
   const { state } = await ended(
     releaser,
-    await releaser.send<RunSeen>('POST', `workspaces/${slug}/release`, { message: change.message }),
+    await releaser.send<RunSeen>('POST', `workspaces/${slug}/release`, { message }),
   );
-  if (state !== 'succeeded') throw new Error(`the release “${change.message}” ${state}`);
+  if (state !== 'succeeded') throw new Error(`the release “${message}” ${state}`);
+}
+
+/** A workspace by its name, opened where there is none. @returns its slug */
+async function workspaceOf(who: Caller, name: string): Promise<string> {
+  const known = await who.get<readonly { readonly slug: string; readonly name: string }[]>('workspaces');
+  const found =
+    known.find((w) => w.name === name) ?? (await who.send<{ slug: string }>('POST', 'workspaces', { name }));
+  return found.slug;
+}
+
+/** Saves drafts of what is not so yet. */
+async function write(who: Caller, slug: string, wanted: Files): Promise<void> {
+  const { files, drafts } = await who.get<{
+    files: Readonly<Record<string, string>>;
+    drafts: readonly { readonly path: string; readonly text: string | null; readonly version: number }[];
+  }>(`workspaces/${slug}/files`);
+  for (const [path, change] of Object.entries(wanted)) {
+    const draft = drafts.find((d) => d.path === path);
+    const before = draft?.text ?? files[path] ?? '';
+    const text = typeof change === 'string' ? change : change(before);
+    if (text !== before)
+      await who.send('PUT', `workspaces/${slug}/drafts`, { path, text, version: draft?.version ?? 0 });
+  }
+}
+
+/** Runs tables of a workspace with what they need. */
+async function runIn(who: Caller, slug: string, tables: readonly string[]): Promise<void> {
+  const asked = { tables, upstream: true, downstream: false };
+  await ended(who, await who.send<RunSeen>('POST', `workspaces/${slug}/runs`, asked));
 }
 
 /** Waits for a run to end. @returns how it ended */

@@ -119,7 +119,10 @@ export class WatchService {
     const [found, lessons] = await Promise.all([this.past(table), this.lessonsOf(table)]);
     const newest = found.at(-1);
     if (!newest) return [];
-    const day = dayOf(currentTime());
+    const now = currentTime();
+    const day = dayOf(now);
+    const ignoring = (measure: string) =>
+      lessons.findLast((l) => l.kind === 'ignore' && (l.measure ?? measure) === measure && l.until && l.until > now);
     return Object.keys(newest.values).map((measure) => {
       const { past } = pastOf(found, lessons, { measure, isSampled: newest.isSampled, day: day + 1 });
       const expected = isJudged(measure) ? learn(past, day, { scale: scaleOfMeasure(measure) }) : undefined;
@@ -143,6 +146,7 @@ export class WatchService {
               ];
         }),
         expected: expected ? { ...expected.range(DRAWN), by: expected.by, from: expected.from } : null,
+        ignored: ignoredOf(ignoring(measure)),
       };
     });
   }
@@ -225,6 +229,9 @@ export class WatchService {
     return this.lessons.find({ where: { table }, order: { id: 'ASC' } });
   }
 }
+
+const ignoredOf = (lesson: WatchLesson | undefined): Sent<WatchSeries>['ignored'] =>
+  lesson?.until ? { until: lesson.until, person: lesson.person } : null;
 
 const dayOf = (at: Date): number => Math.floor(at.getTime() / MILLISECONDS_A_DAY);
 

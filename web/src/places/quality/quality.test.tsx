@@ -244,8 +244,9 @@ describe('a watch', () => {
       isSampled: false,
       points: POINTS,
       expected: { least: 690.2, greatest: 809.7, by: 'weekday', from: 27 },
+      ignored: null,
     },
-    { measure: 'null share of x', isSampled: false, points: POINTS, expected: null },
+    { measure: 'null share of x', isSampled: false, points: POINTS, expected: null, ignored: null },
   ];
   const answers = { 'GET watches': [SHOWN], 'GET watches/series': series, 'POST watches/lessons': undefined };
   test('tells in the sheet of production what it found', async () => {
@@ -279,6 +280,15 @@ describe('a watch', () => {
         { path: 'watches/lessons', body: { table: 'core.a', measure: 'rows', ...lesson } },
       ]),
     );
+  });
+  test('says until when it is silent, and who said so', async () => {
+    const ignored = { until: '2026-12-24T00:00:00Z', person: 'Jonas Reet' } as const;
+    const points = [POINTS[0], { ...POINTS[1], verdict: 'ignored' as const }];
+    const silent = series.map((s) => ({ ...s, points, ignored }));
+    await show(CHECKS, { path: '?table=core.a&watch=rows', answers: { ...answers, 'GET watches/series': silent } });
+    expect(await screen.findByText(/^Ignored until 2026-12-24 .* by Jonas Reet/)).toBeTruthy();
+    expect(screen.getByRole('img', { name: 'unusual, ignored' })).toBeTruthy();
+    expect(screen.queryByRole('button', { name: 'This is normal from now on' })).toBeNull();
   });
   test('says that it still learns, and what was never measured', async () => {
     await show(CHECKS, { path: '?table=core.a&watch=null%20share%20of%20x', answers });

@@ -1,4 +1,5 @@
-import type { WatchPoint } from '@ouvrage/api/watch';
+import type { WatchPoint, WatchVerdict } from '@ouvrage/api/watch';
+import type { Verdict } from '@ouvrage/core/check';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { lazy, Suspense, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
@@ -24,6 +25,15 @@ import { present } from '../../data/time';
 const WatchChart = lazy(() => import('./watch-chart').then((m) => ({ default: m.WatchChart })));
 const DAYS_IGNORED = 7;
 
+/** A verdict of a watch as a mark. */
+const MARKS: Readonly<Record<WatchVerdict, { readonly verdict: Verdict; readonly label: string }>> = {
+  outside: { verdict: 'advisory', label: 'unusual' },
+  ignored: { verdict: 'advisory', label: 'unusual, ignored' },
+  silent: { verdict: 'not run', label: 'still learning' },
+  inside: { verdict: 'holds', label: 'as expected' },
+  agreed: { verdict: 'holds', label: 'normal from then on' },
+};
+
 /** A measure of a table over time: what it was, what is expected, and how the watch is taught. */
 export function WatchPanel({ table, measure }: { table: string; measure: string }) {
   const { slug } = useProject();
@@ -44,7 +54,7 @@ export function WatchPanel({ table, measure }: { table: string; measure: string 
     <article className="flex flex-col gap-3 p-4">
       <header className="flex flex-col gap-1">
         <h2 className="sheet-title flex items-center gap-2">
-          <VerdictMark verdict={isOutside ? 'advisory' : newest.verdict === 'silent' ? 'not run' : 'holds'} size={14} />
+          <VerdictMark {...MARKS[newest.verdict]} size={14} />
           {table}, {measure}
           <span className="text-base font-normal text-soft">
             watch
@@ -65,6 +75,11 @@ export function WatchPanel({ table, measure }: { table: string; measure: string 
               ? `; ${rangeWords(measure, series.expected)} is expected next.`
               : '.'}
         </p>
+        {series.ignored && (
+          <p className="text-advisory-text">
+            Ignored until {moment(series.ignored.until)} by {series.ignored.person}: nothing is said of it until then.
+          </p>
+        )}
       </header>
       <Suspense fallback={<Loading what="Drawing the chart" />}>
         <WatchChart series={series} onChoose={(run) => void navigate(address.run(slug, run))} />

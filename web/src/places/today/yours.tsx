@@ -29,7 +29,9 @@ export function YourTables() {
       t.owner !== undefined && names.has(t.owner.trim().toLowerCase()) ? [t.fullName] : [],
     ),
   );
-  const shown = data?.tables.filter((t) => own.has(t.table)) ?? [];
+  const shown = (data?.tables ?? [])
+    .filter((t) => own.has(t.table))
+    .sort((a, b) => layerPosition(a.table) - layerPosition(b.table) || a.table.localeCompare(b.table));
   if (shown.length === 0) return null;
   return (
     <section>
