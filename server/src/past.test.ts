@@ -2,7 +2,7 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { IncidentDetail, IncidentList } from '@ouvrage/api/incident';
 import type { Commit } from '@ouvrage/api/project';
 import type { TodayAnswer } from '@ouvrage/api/release';
-import type { HarbourDay } from '@ouvrage/api/standin';
+import type { HarbourDay, PastProgress } from '@ouvrage/api/standin';
 import { type Call, dateOf, instantOf, MORNING } from '@ouvrage/demo';
 import pg from 'pg';
 import { DataSource } from 'typeorm';
@@ -21,6 +21,9 @@ let application: TestApplication;
 let mira: Client;
 const calls: Call[] = [];
 let end: () => Promise<void>;
+/** Requests after which the play is cut off: on its first day, in the middle of a release where it is played around the slow gate. */
+const CUT_AFTER = 8;
+let interrupted: PastProgress | null;
 let before: Readonly<Record<string, number>>;
 const query = <T>(sql: string) => application.app.get(DataSource).query<T[]>(sql);
 
@@ -46,6 +49,13 @@ beforeAll(async () => {
   const { port } = application.app.getHttpServer().address() as { port: number };
   const stage = { address: `http://127.0.0.1:${port}`, password: DEMO_PASSWORD, onCall: (c: Call) => calls.push(c) };
   const past = application.app.get(PastService);
+  // It is cut off somewhere, as by the end of the process, and goes on from there.
+  const cut = (c: Call) => {
+    calls.push(c);
+    if (calls.length === CUT_AFTER) throw new Error('cut off');
+  };
+  await past.play({ ...stage, onCall: cut });
+  interrupted = await past.progress();
   // A second player finds the first at work, and leaves it alone.
   await Promise.all([past.play(stage), past.play({ ...stage, password: 'another' })]);
   mira = await application.signIn('mira');
@@ -54,6 +64,9 @@ afterAll(async () => {
   await application.close();
   await end();
 });
+
+test('cut off in the middle of a day it says so', () =>
+  expect(interrupted).toEqual({ played: 0, of: PAST.to - PAST.from, error: 'cut off' }));
 
 test('it is played to its end, and does not begin once more', async () => {
   const { day, time, past } = (await mira.get('/api/harbour')).body as HarbourDay;
