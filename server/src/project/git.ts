@@ -17,6 +17,8 @@ export interface TreeChange {
 export interface Signature {
   readonly author: { readonly name: string; readonly email: string };
   readonly committer?: { readonly name: string; readonly email: string };
+  /** ISO 8601; now, where it is not given. */
+  readonly at?: string;
 }
 
 export type MergeResult =
@@ -202,7 +204,7 @@ export class GitStore {
   async commitTree(
     tree: string,
     parents: readonly string[],
-    { author, committer = author }: Signature,
+    { author, committer = author, at = currentTime().toISOString() }: Signature,
     message: string,
   ): Promise<string> {
     const env = {
@@ -210,8 +212,8 @@ export class GitStore {
       GIT_AUTHOR_EMAIL: author.email,
       GIT_COMMITTER_NAME: committer.name,
       GIT_COMMITTER_EMAIL: committer.email,
-      GIT_AUTHOR_DATE: currentTime().toISOString(),
-      GIT_COMMITTER_DATE: currentTime().toISOString(),
+      GIT_AUTHOR_DATE: at,
+      GIT_COMMITTER_DATE: at,
     };
     return (
       await this.git(['commit-tree', tree, ...parents.flatMap((p) => ['-p', p]), '-F', '-'], { env, input: message })

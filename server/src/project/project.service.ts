@@ -303,6 +303,24 @@ export class ProjectService implements OnModuleDestroy {
     );
   }
 
+  /**
+   * The project that production would become if a workspace's drafts were committed and released now. What others have
+   * released since the workspace was opened is in it. Where that conflicts it is the workspace's own project.
+   */
+  async asReleased({ commit, drafts, project }: Line): Promise<Project> {
+    const main = (await this.git.resolve(MAIN))!;
+    if (await this.git.isAncestor(main, commit)) return project;
+    const merged = await this.git.merge(main, drafts.length === 0 ? commit : await this.drafted(commit, drafts));
+    return merged.kind === 'merged' ? this.projectAt(merged.tree) : project;
+  }
+
+  /** A commit of drafts that no branch has; the same one for the same drafts. */
+  private async drafted(commit: string, drafts: Line['drafts']): Promise<string> {
+    const tree = await this.git.changedTree(commit, drafts);
+    const author = { name: 'Ouvrage', email: 'ouvrage@localhost' };
+    return this.git.commitTree(tree, [commit], { author, at: '2000-01-01T00:00:00Z' }, 'Drafts');
+  }
+
   /** Merges main into a workspace; texts for files in conflict are given. */
   async takeProduction(
     person: Person,

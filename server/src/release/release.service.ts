@@ -131,40 +131,40 @@ export class ReleaseService implements OnModuleInit {
       throw new Problem(409, 'is-production', 'Production is what workspaces are compared with', 'Choose a workspace.');
     const production = await this.projects.line(PRODUCTION);
     const committed = await this.committed(slug);
-    const drafted = compareProjects(production.project, line.project);
-    const { checks } = await this.quality.stateOf(line);
-    const changed = changedChecks(production.project, line.project);
+    const after = { ...line, project: await this.projects.asReleased(line) };
+    const drafted = compareProjects(production.project, after.project);
+    const { checks } = await this.quality.stateOf(after);
+    const changed = changedChecks(production.project, after.project);
     const known = [
       ...checks,
       ...(changed.some((c) => c.change === 'deleted') ? (await this.quality.stateOf(production)).checks : []),
     ];
     const touched = new Set(drafted.tables.map((t) => t.table));
     const drafts = new Set(line.drafts.map((d) => d.path));
-    const after = committed.project ?? line.project;
     return {
       workspace: { slug, name: line.workspace.name, owner: line.workspace.owner.displayName },
       commits: await this.projects.git.log(branchOf(slug), { notIn: MAIN }),
       drafts: line.drafts.map((d) => d.path),
       conflicts: committed.conflicts,
-      errors: errorsOf(production.project, line.project, after),
+      errors: errorsOf(production.project, after.project, committed.project ?? after.project),
       files: drafted.files.map((f) => ({ ...f, draft: drafts.has(f.path) })),
       tables: drafted.tables,
-      losses: losses(production.project, line.project, drafted),
-      migrations: migrations(production.project, line.project, drafted),
-      rehashes: rehashes(line.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
-      untouched: line.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
-      impact: impactBetween(production.project, line.project),
-      freed: freedColumns(production.project, line.project),
+      losses: losses(production.project, after.project, drafted),
+      migrations: migrations(production.project, after.project, drafted),
+      rehashes: rehashes(after.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
+      untouched: after.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
+      impact: impactBetween(production.project, after.project),
+      freed: freedColumns(production.project, after.project),
       checks: changed.map(({ change, check }) => ({ change, check: known.find((c) => c.id === check.id)! })),
       verdicts: countVerdicts(checks.filter((c) => touched.has(c.table))),
     };
   }
 
-  /** A file in production and as the workspace has it. */
+  /** A file in production, and as a release of the workspace would leave it. */
   async texts(slug: string, path: string): Promise<ComparedTexts> {
     const [line, production] = [await this.projects.line(slug), await this.projects.line(PRODUCTION)];
     const text = (project: Project) => project.files.get(path)?.text ?? null;
-    return { before: text(production.project), after: text(line.project) };
+    return { before: text(production.project), after: text(await this.projects.asReleased(line)) };
   }
 
   /** The project that a release would make, or the files in which it conflicts with production. */
