@@ -421,7 +421,7 @@ export function titleOf(project: Project, { kind, subject, table }: SubjectOut):
     case 'source':
       return `${table} is late`;
     case 'measure':
-      return `${table}: ${subject.slice(table.length + 1)} is not as expected`;
+      return `${table}: ${subject.slice(table.length + 1)} not as expected`;
   }
 }
 

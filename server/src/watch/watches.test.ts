@@ -104,7 +104,7 @@ describe('a table that is loaded every day', () => {
     const opened = await mira.send('post', '/api/incidents', { kind: 'measure', subject: `${TABLE}/rows` });
     const incident = (opened.body as { id: number }).id;
     expect(opened.body).toMatchObject({
-      title: 'core.gauges: rows is not as expected',
+      title: 'core.gauges: rows not as expected',
       now: [{ verdict: 'advisory' }],
     });
     expect((await teach({ measure: 'rows' })).status).toBe(204);
