@@ -6,12 +6,14 @@ import { compileText } from '@ouvrage/core/compile';
 import { policyContext, policySteps, runSteps } from '@ouvrage/core/load';
 import { readProject } from '@ouvrage/core/resolve';
 import { loadParser } from '@ouvrage/core/sql';
+import { measuring } from '@ouvrage/core/watch';
 
 /**
  * Loads of 1,000,000 rows as ratios of time and of WAL to the best statements written by hand, both
  * with the test of the query's keys: `node bench/loads.mjs [policy]` beside a running `npm start`.
  * Alternating runs on fresh copies of the same table; medians, of times as of each run's ratio to the one
- * before it: a machine changes its speed.
+ * before it: a machine changes its speed. The last two columns are what is measured of a table after its load, as a
+ * share of that load's time, and the time ratio with it.
  */
 const ROWS = Number(process.env.ROWS ?? 1_000_000);
 const RUNS = Number(process.env.RUNS ?? 5);
@@ -190,7 +192,7 @@ async function compare(name, what, { prepare = () => undefined, byHand, steps, f
     await play(steps);
     await finish();
   };
-  const [ours, theirs] = [[], []];
+  const [ours, theirs, measures] = [[], [], []];
   for (let run = 0; run < RUNS; run++)
     for (const [into, work] of [
       [theirs, byHand],
@@ -205,11 +207,21 @@ async function compare(name, what, { prepare = () => undefined, byHand, steps, f
           await client.query('commit');
         }),
       );
+      if (into === ours) measures.push(await measured(ours.at(-1).ms));
     }
-  report(name, what, ours, theirs);
+  report(name, what, { ours, theirs, measures });
+}
+/** What a watch asks of the table that was loaded. */
+async function measured(milliseconds) {
+  const { rows: columns } = await client.query(
+    "select attname as name, format_type(atttypid, atttypmod) as type from pg_attribute where attrelid = 't'::regclass and attnum > 0 and not attisdropped order by attnum",
+  );
+  const { rows } = await client.query('select count(*)::integer as n from t');
+  const load = { rows: rows[0].n, milliseconds };
+  return timed(() => client.query(measuring(columns, { schema: 'bench_loads', name: 't' }, load).sql));
 }
 /** One line of the result. */
-function report(name, what, ours, theirs) {
+function report(name, what, { ours, theirs, measures }) {
   const ms = (runs) =>
     `${median(runs.map((r) => r.ms))
       .toFixed(0)
@@ -218,7 +230,11 @@ function report(name, what, ours, theirs) {
     median(ours.map((run, i) => run[measure] / theirs[i][measure]))
       .toFixed(2)
       .padStart(9);
-  console.log(`${name.padEnd(8)} ${what.padStart(7)}  ${ms(ours)}  ${ms(theirs)}  ${ratio('ms')}  ${ratio('wal')}`);
+  const share = median(measures.map((m, i) => m.ms / ours[i].ms));
+  const measuredRatio = median(ours.map((run, i) => (run.ms + measures[i].ms) / theirs[i].ms));
+  console.log(
+    `${name.padEnd(8)} ${what.padStart(7)}  ${ms(ours)}  ${ms(theirs)}  ${ratio('ms')}  ${ratio('wal')}  ${(100 * share).toFixed(1).padStart(6)} %  ${measuredRatio.toFixed(2).padStart(8)}`,
+  );
 }
 const median = (values) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)];
 
@@ -279,7 +295,7 @@ alter table n ${swapped} n rename to t`),
   });
 }
 
-console.log('policy   changed   ours      by hand   time ratio  WAL ratio');
+console.log('policy   changed   ours      by hand   time ratio  WAL ratio  measures  with them');
 for (const [policy, { contract, table, index, source, byHand, query, columns, rows, before }] of Object.entries(
   CASES,
 )) {

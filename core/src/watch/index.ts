@@ -1,5 +1,13 @@
 export { type Judged, judgeTable, type Series, type TableJudged } from './judge.js';
 export { type Expectation, learn, LEAST_DAYS, LEAST_VALUES, type Measured } from './learn.js';
-export { isJudged, type MeasuredColumn, type Measuring, measuring, shareError, scaleOfMeasure } from './measures.js';
+export {
+  isJudged,
+  type MeasuredColumn,
+  type MeasuredLoad,
+  type Measuring,
+  measuring,
+  shareError,
+  scaleOfMeasure,
+} from './measures.js';
 export type { Scale } from './scales.js';
 export { ageWords, measureWords } from './words.js';

@@ -11,12 +11,16 @@ export interface MeasuredColumn {
   readonly isSensitive?: boolean;
 }
 
-/** Up to so many rows a table is measured whole. */
-export const EXACT_ROWS = 2000;
-/** Larger tables are measured in a sample of blocks of about so many rows; those with a million rows or more in a larger one. */
-const SAMPLE_ROWS = 2000;
+/** Tables of so many rows are large: measuring them may take a share of their load's time, others a fixed time. */
 const LARGE_TABLE = 1_000_000;
-const LARGE_SAMPLE_ROWS = 30_000;
+const SHARE_OF_LOAD = 0.04;
+const MILLISECONDS = 5;
+/** What measuring one value takes, in milliseconds: most of it is sorting for the distinct ones. */
+const A_VALUE = 0.0006;
+/** Fewer rows say too little of a share, more than these nothing that would be worth the time. */
+const FEWEST_ROWS = 500;
+const MOST_ROWS = 2000;
+const MOST_LARGE_ROWS = 30_000;
 /** Of wider tables the first columns are measured. */
 const MOST_COLUMNS = 100;
 
@@ -30,14 +34,29 @@ export interface Measuring {
 
 const QUANTITIES = /^(numeric|real|double precision)/;
 
+/** A load, as far as it says how much may be measured of its table. */
+export interface MeasuredLoad {
+  /** Rows of the table, as the load counted them. */
+  readonly rows: number;
+  readonly milliseconds: number;
+}
+
+/** How many rows are looked at: as many as the time allows. */
+function rowsWanted({ rows, milliseconds }: MeasuredLoad, columns: number): number {
+  const isLarge = rows >= LARGE_TABLE;
+  const time = isLarge ? SHARE_OF_LOAD * milliseconds : MILLISECONDS;
+  const most = isLarge ? MOST_LARGE_ROWS : MOST_ROWS;
+  return Math.min(most, Math.max(FEWEST_ROWS, Math.round(time / (A_VALUE * Math.max(1, columns)))));
+}
+
 /**
  * Null shares and distinct shares of all columns, least, greatest and mean of quantities: in one scan, of the whole
  * table where it is small, else of a sample of its blocks.
- * @param rows of the table, as its load counted them
  */
-export function measuring(columns: readonly MeasuredColumn[], place: Place, rows: number): Measuring {
-  const isSampled = rows > EXACT_ROWS;
-  const wanted = rows >= LARGE_TABLE ? LARGE_SAMPLE_ROWS : SAMPLE_ROWS;
+export function measuring(columns: readonly MeasuredColumn[], place: Place, load: MeasuredLoad): Measuring {
+  const { rows } = load;
+  const wanted = rowsWanted(load, Math.min(columns.length, MOST_COLUMNS));
+  const isSampled = rows > wanted;
   const percent = Math.min(100, (100 * wanted) / Math.max(1, rows));
   const measures: [string, string][] = [['rows looked at', 'count(*)']];
   for (const { name, type, isSensitive } of columns.slice(0, MOST_COLUMNS)) {

@@ -88,7 +88,8 @@ export class WatchFollower implements OnModuleInit {
     const columns = (project.columns.get(table.fullName) ?? []).flatMap(({ name, type }) =>
       type === undefined ? [] : [{ name, type, isSensitive: hidden.has(name) }],
     );
-    const asked = measuring(columns, targetPlace(environment, table), rows);
+    const milliseconds = step.startedAt && step.finishedAt ? step.finishedAt.getTime() - step.startedAt.getTime() : 0;
+    const asked = measuring(columns, targetPlace(environment, table), { rows, milliseconds });
     const found = await this.warehouse.transaction(this.warehouse.builder(environment), async (client) => {
       await client.query(`set local transaction_read_only = on; set local statement_timeout = ${LIMIT_MILLISECONDS}`);
       const { rows: answer } = await client.query<(string | null)[]>({ text: asked.sql, rowMode: 'array' });

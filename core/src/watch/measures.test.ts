@@ -1,0 +1,56 @@
+import { describe, expect, test } from '@jest/globals';
+import { measuring } from './measures.js';
+
+const PLACE = { schema: 'core', name: 'fact_call' };
+const columns = (n: number) => Array.from({ length: n }, (_, i) => ({ name: `c${i}`, type: 'text' }));
+/** The share of the blocks that is sampled, in percent; undefined where the table is measured whole. */
+const sampled = (of: { columns: number; rows: number; milliseconds: number }): number | undefined => {
+  const { sql, isSampled } = measuring(columns(of.columns), PLACE, of);
+  const percent = /tablesample system \(([\d.]+)\)/.exec(sql)?.[1];
+  expect(isSampled).toBe(percent !== undefined);
+  return percent === undefined ? undefined : Number(percent);
+};
+
+describe('as many rows are looked at as the time allows', () => {
+  test.each([
+    ['a small table is measured whole', { columns: 4, rows: 2000, milliseconds: 10 }, undefined],
+    ['one of many columns only where it is smaller', { columns: 16, rows: 520, milliseconds: 10 }, undefined],
+    ['else a sample of it', { columns: 16, rows: 5210, milliseconds: 10 }, 10],
+    ['never fewer than 500 rows', { columns: 100, rows: 5000, milliseconds: 10 }, 10],
+    ['a larger one is sampled', { columns: 4, rows: 200_000, milliseconds: 10 }, 1],
+    ['how long its load took says nothing then', { columns: 4, rows: 200_000, milliseconds: 60_000 }, 1],
+    ['from a million rows on it is a share of the load', { columns: 8, rows: 1_000_000, milliseconds: 900 }, 0.75],
+    ['up to 30,000 rows', { columns: 8, rows: 1_000_000, milliseconds: 90_000 }, 3],
+    ['a load of no time leaves the fewest', { columns: 8, rows: 1_000_000, milliseconds: 0 }, 0.05],
+  ])('%s', (_, of, percent) => {
+    const found = sampled(of);
+    if (percent === undefined) expect(found).toBeUndefined();
+    else expect(found).toBeCloseTo(percent, 2);
+  });
+});
+
+test('of a sensitive column only shares are measured, of a quantity what is least, greatest and the mean, too', () => {
+  const { names } = measuring(
+    [
+      { name: 'owner', type: 'text', isSensitive: true },
+      { name: 'income', type: 'numeric(12,2)', isSensitive: true },
+      { name: 'tonnes', type: 'numeric(12,2)' },
+      { name: 'marks', type: 'jsonb' },
+    ],
+    PLACE,
+    { rows: 10, milliseconds: 1 },
+  );
+  expect(names).toEqual([
+    'rows looked at',
+    'null share of owner',
+    'distinct share of owner',
+    'null share of income',
+    'distinct share of income',
+    'null share of tonnes',
+    'distinct share of tonnes',
+    'least tonnes',
+    'greatest tonnes',
+    'mean tonnes',
+    'null share of marks',
+  ]);
+});
