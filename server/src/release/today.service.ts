@@ -111,14 +111,21 @@ export class TodayService {
 
   /** Workspaces of a person, with what is not released. */
   private async yours({ id }: Person): Promise<TodayAnswer['yours']> {
-    const [own, drafts] = [(await this.projects.list()).filter((w) => w.owner.id === id), await this.drafts.counts()];
-    return Promise.all(
-      own.slice(-SHOWN_WORKSPACES).map(async ({ id: workspace, slug, name }) => ({
-        slug,
-        name,
-        drafts: drafts.get(workspace) ?? 0,
-        commits: (await this.projects.git.log(branchOf(slug), { notIn: MAIN })).length,
-      })),
-    );
+    const own = (await this.projects.list()).filter((w) => w.owner.id === id).slice(-SHOWN_WORKSPACES);
+    if (own.length === 0) return [];
+    const { git } = this.projects;
+    const [drafts, main, branches] = [
+      await this.drafts.counts(),
+      await git.resolve(MAIN),
+      await git.branches('refs/heads/workspace/'),
+    ];
+    const yours: TodayAnswer['yours'][number][] = [];
+    // One after the other: each count is a process, and starting many at once holds everybody up.
+    for (const { id: workspace, slug, name } of own) {
+      const isAtMain = branches.get(branchOf(slug)) === main;
+      const commits = isAtMain ? 0 : (await git.log(branchOf(slug), { notIn: MAIN })).length;
+      yours.push({ slug, name, drafts: drafts.get(workspace) ?? 0, commits });
+    }
+    return yours;
   }
 }
