@@ -1,3 +1,4 @@
+import { setImmediate as nextTurn } from 'node:timers/promises';
 import { MAIN, PRODUCTION, branchOf } from './branches.js';
 import { DraftService, draftConflict } from './draft.service.js';
 import type { Commit } from '@ouvrage/api/project';
@@ -189,7 +190,11 @@ export class ProjectService implements OnModuleDestroy {
   ): Promise<Map<string, IndexedFile>> {
     const read = new Map<string, IndexedFile>();
     for (const [path, text] of files)
-      if (this.indexer.isLarge(text) && known?.get(path) !== text) read.set(path, await this.indexer.index(path, text));
+      if (this.indexer.isLarge(text) && known?.get(path) !== text) {
+        read.set(path, await this.indexer.index(path, text));
+        // Taking it over from its thread holds everybody up for long enough: others are answered before it is gone on with.
+        await nextTurn();
+      }
     return read;
   }
 
@@ -206,6 +211,7 @@ export class ProjectService implements OnModuleDestroy {
     }
     if (this.projects.size > 50) this.projects.clear();
     this.projects.set(key, { files: new Map(files), project });
+    if (large.size > 0) await nextTurn();
     return project;
   }
 
