@@ -10,6 +10,7 @@ import { DEMO_PASSWORD } from './seeder.js';
 import { Config } from './shared/config.js';
 import { PastService } from './standin/past.service.js';
 import { emptyData } from './testing-clusters.js';
+import { until } from './testing-process.js';
 import { type Client, startApplication, type TestApplication } from './testing.js';
 
 /** The demo's past: some of its days, really run. `npm run long -- past` plays all of them. */
@@ -219,4 +220,30 @@ test('the clock goes forward within a day, and no further', async () => {
   const moved = (await mira.get('/api/harbour')).body as HarbourDay;
   expect(moved.day).toBe(PAST.to + 1);
   expect(Date.parse(moved.time!)).toBeGreaterThanOrEqual(Date.parse(instantOf(PAST.to + 1, MORNING)));
+});
+
+test('the clock waits for what goes on in production with one connection, however often it is asked', async () => {
+  const { time } = (await mira.get('/api/harbour')).body as HarbourDay;
+  const client = new pg.Client(application.config.application);
+  await client.connect();
+  try {
+    await client.query("select pg_advisory_lock(1869968759, hashtext('production'))");
+    const asked = Array.from({ length: 8 }, (_, i) =>
+      mira.send('put', '/api/harbour/clock', { time: new Date(Date.parse(time!) + (i + 1) * 600_000).toISOString() }),
+    );
+    const answers = Promise.all(asked.map(async (a) => (await a).status));
+    const waiting = async () =>
+      Number(
+        (
+          await query<{ n: string }>("select count(*) as n from pg_locks where locktype = 'advisory' and not granted")
+        )[0]!.n,
+      );
+    await until(waiting, (n) => n > 0);
+    expect(await waiting()).toBe(1);
+    await client.query("select pg_advisory_unlock(1869968759, hashtext('production'))");
+    // Whichever comes first, none goes back.
+    expect((await answers).every((status) => [204, 422].includes(status))).toBe(true);
+  } finally {
+    await client.end();
+  }
 });

@@ -12,14 +12,14 @@ export interface Call {
   readonly status: number;
 }
 
-/** Refused or not understood: what was asked, and what was answered. */
+/** Refused or not understood. What was answered is for the log alone: it may hold values. */
 export class Refused extends Error {
   constructor(
     asked: string,
     readonly status: number,
-    answer: string,
+    readonly answer: string,
   ) {
-    super(`${asked} was answered with ${status}: ${answer.slice(0, 300)}`);
+    super(`${asked} was answered with ${status}`);
   }
 }
 

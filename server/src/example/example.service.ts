@@ -70,10 +70,13 @@ export class ExampleService implements OnModuleInit, OnModuleDestroy {
     return states.map((s) => (changed.has(`${s.table} ${s.name}`) ? asRunning(s) : s));
   }
 
-  /** What a review shows: examples that may come to something else than in production. Those that did not run yet do so now. */
+  /**
+   * What a review shows: examples that may come to something else than in production, over what the release would make.
+   * Those that did not run yet do so now.
+   */
   async review(slug: string): Promise<Sent<readonly ExampleState[]>> {
-    const line = await this.projects.line(slug);
-    const states = await this.statesOf(line.project, await this.changed(line));
+    const project = await this.projects.asReleased(await this.projects.line(slug));
+    const states = await this.statesOf(project, await this.changed({ project }));
     if (states.some((s) => s.verdict === 'not run') && !this.isWorking(slug)) this.soon(slug);
     return this.isWorking(slug) ? states.map(asRunning) : states;
   }
@@ -145,13 +148,16 @@ export class ExampleService implements OnModuleInit, OnModuleDestroy {
   /** Examples that differ from production's, by their files or by what their definitions read, and are not known yet. */
   private async runChanged(slug: string): Promise<void> {
     const line = await this.projects.line(slug);
-    if (line.project.examples.size === 0) return;
-    const changed = await this.changed(line);
-    const states = await this.statesOf(line.project, changed);
-    await this.runAll(
-      line,
-      changed.filter((_, i) => states[i]!.verdict === 'not run'),
-    );
+    // As they are here, and for the review over what others have released, which is mostly the same.
+    for (const project of new Set([line.project, await this.projects.asReleased(line)])) {
+      if (project.examples.size === 0) continue;
+      const changed = await this.changed({ project });
+      const states = await this.statesOf(project, changed);
+      await this.runAll(
+        { ...line, project },
+        changed.filter((_, i) => states[i]!.verdict === 'not run'),
+      );
+    }
   }
 
   /** Examples of a line whose outcome may be another than production's. */

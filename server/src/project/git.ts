@@ -187,13 +187,12 @@ export class GitStore {
     const env = { GIT_INDEX_FILE: index };
     try {
       await this.git(base === undefined ? ['read-tree', '--empty'] : ['read-tree', base], { env });
-      const lines = await Promise.all(
-        changes.map(async ({ path: file, text }) => {
-          if (text === null) return `0 ${'0'.repeat(40)}\t${file}\0`;
-          const blob = await this.git(['hash-object', '-w', '--stdin'], { input: text });
-          return `100644 ${blob.trim()}\t${file}\0`;
-        }),
-      );
+      const lines: string[] = [];
+      // One after the other: each is a process, and many at once hold everybody up.
+      for (const { path: file, text } of changes) {
+        const blob = text === null ? undefined : await this.git(['hash-object', '-w', '--stdin'], { input: text });
+        lines.push(blob === undefined ? `0 ${'0'.repeat(40)}\t${file}\0` : `100644 ${blob.trim()}\t${file}\0`);
+      }
       await this.git(['update-index', '-z', '--index-info'], { env, input: lines.join('') });
       return (await this.git(['write-tree'], { env })).trim();
     } finally {

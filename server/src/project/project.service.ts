@@ -34,6 +34,9 @@ export interface Line {
   readonly drafts: readonly Draft[];
 }
 
+/** Projects that are kept for the next question. */
+const MOST_KEPT = 50;
+
 /** A commit's message with those who wrote parts of it. */
 const withAuthors = (message: string, others: readonly Person[]): string =>
   others.length === 0
@@ -49,6 +52,9 @@ export class ProjectService implements OnModuleDestroy {
   private readonly indexer = new FileIndexer();
   private firstCommit: Promise<string> | undefined;
   private readonly projects = new Map<string, { files: ReadonlyMap<string, string>; project: Project }>();
+
+  /** What was last made of each workspace for its review, and of what; none where it is the workspace's own project. */
+  private readonly released = new Map<string, { readonly of: string; readonly project: Project | undefined }>();
 
   constructor(
     readonly git: GitStore,
@@ -209,7 +215,7 @@ export class ProjectService implements OnModuleDestroy {
       for (const path of known.files.keys()) if (!files.has(path)) changes.set(path, null);
       project = changes.size ? changeFiles(known.project, changes, large) : known.project;
     }
-    if (this.projects.size > 50) this.projects.clear();
+    if (this.projects.size > MOST_KEPT) this.projects.clear();
     this.projects.set(key, { files: new Map(files), project });
     if (large.size > 0) await nextTurn();
     return project;
@@ -313,11 +319,18 @@ export class ProjectService implements OnModuleDestroy {
    * The project that production would become if a workspace's drafts were committed and released now. What others have
    * released since the workspace was opened is in it. Where that conflicts it is the workspace's own project.
    */
-  async asReleased({ commit, drafts, project }: Line): Promise<Project> {
+  async asReleased({ slug, commit, drafts, project }: Line): Promise<Project> {
     const main = (await this.git.resolve(MAIN))!;
-    if (await this.git.isAncestor(main, commit)) return project;
-    const merged = await this.git.merge(main, drafts.length === 0 ? commit : await this.drafted(commit, drafts));
-    return merged.kind === 'merged' ? this.projectAt(merged.tree) : project;
+    const of = [main, commit, ...drafts.map((d) => `${d.id} ${d.version}`)].join('\n');
+    const known = this.released.get(slug);
+    if (known?.of === of) return known.project ?? project;
+    const merged = (await this.git.isAncestor(main, commit))
+      ? undefined
+      : await this.git.merge(main, drafts.length === 0 ? commit : await this.drafted(commit, drafts));
+    const made = merged?.kind === 'merged' ? await this.projectAt(merged.tree) : undefined;
+    if (this.released.size > MOST_KEPT) this.released.clear();
+    this.released.set(slug, { of, project: made });
+    return made ?? project;
   }
 
   /** A commit of drafts that no branch has; the same one for the same drafts. */

@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { ComparedTexts, Comparison } from '@ouvrage/api/release';
 import { GitStore } from '../project/git.js';
+import { until } from '../testing-process.js';
 import { draft, startApplication, workspace, type Client, type TestApplication } from '../testing.js';
 
 /** A review says what its own workspace changes, whatever others have released since it was opened. */
@@ -26,12 +27,15 @@ beforeAll(async () => {
   mira = await application.signIn('mira');
   const first = await workspace(mira, 'Moorings');
   await draft(mira, first, FILE, () => moorings("('north')", "('south')"));
+  await draft(mira, first, 'mart/buoys.sql', () => 'create table mart.buoys (n int primary key);\nselect 1 as n;\n');
+  await draft(mira, first, 'examples/mart.buoys/one/result.csv', () => 'n\n1\n');
+  await draft(mira, first, 'examples/mart.moorings/quays/result.csv', () => 'quay\neast\n');
   await release(first, 'Moorings');
   slug = await workspace(mira, 'Own');
   await draft(mira, slug, FILE, (text) => text.replace("('south')", "('deep')"));
   const other = await workspace(mira, 'Other');
   await draft(mira, other, FILE, (text) => text.replace("('north')", "('outer')"));
-  await draft(mira, other, 'mart/buoys.sql', () => 'create table mart.buoys (n int primary key);\nselect 1 as n;\n');
+  await draft(mira, other, 'mart/buoys.sql', (text) => text.replace('1 as n', '1 + 0 as n'));
   await release(other, 'Buoys');
 });
 afterAll(() => application.close());
@@ -67,6 +71,13 @@ test('a file of theirs is the same on both sides', async () => {
   const { before, after } = await texts('mart/buoys.sql');
   expect(before).toContain('mart.buoys');
   expect(after).toBe(before);
+});
+
+test('examples are those that this workspace may change, over what the release would make', async () => {
+  const states = async () =>
+    (await mira.get(`/api/workspaces/${slug}/examples/changed`)).body as { table: string; verdict: string }[];
+  const found = await until(states, (all) => all.every((s) => !['running', 'not run'].includes(s.verdict)));
+  expect(found.map((s) => `${s.table} ${s.verdict}`)).toEqual(['mart.moorings differs']);
 });
 
 test('the same drafts are the same commit, so that looking twice keeps nothing more', async () => {

@@ -27,10 +27,15 @@ import { written } from '../look/export-formats.js';
 import { Config } from '../shared/config.js';
 import { handledClient } from '../shared/pools.js';
 import { currentTime } from '../shared/time.js';
+import { Turns } from '../shared/turns.js';
+
+const PATIENCE_MILLISECONDS = 60_000;
 
 /** The stand-in for the harbour's operational database, and its clock. */
 @Injectable()
 export class HarbourService {
+  private readonly turns = new Turns(1, 1, PATIENCE_MILLISECONDS);
+
   constructor(
     @Inject(Config) private readonly config: Config,
     @InjectRepository(Setting) private readonly settings: Repository<Setting>,
@@ -53,7 +58,11 @@ export class HarbourService {
   }
 
   /** Sets the demo's clock, at the latest to a day after the harbour's. @throws Problem where it cannot be set so */
-  async setClock(time: Date): Promise<void> {
+  setClock(time: Date): Promise<void> {
+    return this.inTurn(() => this.setWithinDay(time));
+  }
+
+  private async setWithinDay(time: Date): Promise<void> {
     const now = await this.day();
     if (!now || !(await this.clock.isSet())) throw notFound('A clock of the demo');
     const latest = new Date(instantOf(now.day + 1, MORNING));
@@ -67,18 +76,34 @@ export class HarbourService {
     await this.moveClock(time);
   }
 
-  /** Runs would seem to take as long as the clock jumps: it waits for those of production. */
+  /** Runs would seem to take as long as the clock jumps: it waits for those of production, and may be late by then. */
   private async moveClock(time: Date): Promise<void> {
-    await this.queue.whileNoneIn(PRODUCTION, () => this.clock.set(time));
+    await this.queue.whileNoneIn(PRODUCTION, async () => {
+      if (time > currentTime()) await this.clock.set(time);
+    });
+  }
+
+  /** One move at a time: each waits with a connection of its own. @throws Problem where none was to be had in time */
+  private async inTurn<T>(work: () => Promise<T>): Promise<T> {
+    const end = await this.turns.turn('harbour');
+    if (!end)
+      throw new Problem(429, 'moving', 'The harbour is being moved on already', 'Try again once it has been.', {
+        retryAfter: 5,
+      });
+    return work().finally(end);
   }
 
   /** Moves on, and delivers the files of the days in between; a clock of the demo's own goes to the morning after. */
-  async advance(days: number): Promise<{ day: number; date: string } | undefined> {
+  advance(days: number): Promise<{ day: number; date: string } | undefined> {
+    return this.inTurn(() => this.moveOn(days));
+  }
+
+  private async moveOn(days: number): Promise<{ day: number; date: string } | undefined> {
     const now = await this.day();
     if (!now) return undefined;
     const moved = await this.moveTo(now.day + days);
     const morning = new Date(instantOf(moved.day, MORNING));
-    if ((await this.clock.isSet()) && morning > currentTime()) await this.moveClock(morning);
+    if (await this.clock.isSet()) await this.moveClock(morning);
     for (let day = now.day + 1; day <= moved.day; day++) await this.deliver(day);
     return moved;
   }
