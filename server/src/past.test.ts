@@ -58,7 +58,13 @@ beforeAll(async () => {
   await past.play({ ...stage, onCall: cut });
   interrupted = await past.progress();
   // A second player finds the first at work, and leaves it alone.
-  await Promise.all([past.play(stage), past.play({ ...stage, password: 'another' })]);
+  const playing = past.play(stage);
+  await until(
+    () => Promise.resolve(calls.length),
+    (sent) => sent > CUT_AFTER,
+  );
+  await past.play({ ...stage, password: 'another' });
+  await playing;
   mira = await application.signIn('mira');
 }, 1_500_000);
 afterAll(async () => {
