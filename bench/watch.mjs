@@ -4,7 +4,7 @@ import { main, say } from '../scripts/lib/shell.mjs';
 
 /**
  * `node bench/watch.mjs [--tables N] [--faulty N] [--seed S]`: how often a watch tells falsely, of so many simulated
- * tables of 365 days and 27 measures each, and how often it finds a fault at the first load, by kind and noise. Days
+ * tables of 365 days and 39 measures each, and how often it finds a fault at the first load, by kind and noise. Days
  * count from the 30th value. Stepped tables change for good on one day: what is told then is no falsehood.
  */
 const { values } = parseArgs({

@@ -8,8 +8,10 @@ export interface Lateness {
   readonly late: boolean;
   /** The instant that it is measured from: the newest watermark, or the last intake. */
   readonly since: string | null;
-  /** An interval, as the declaration writes it. */
+  /** An interval, as the declaration writes it or as it was learned. */
   readonly allowed: string;
+  /** From how many days it was learned; null where it is declared. */
+  readonly learnedFrom: number | null;
   /** Seconds since then; null where nothing was brought in. */
   readonly age: number | null;
   /** The interval in seconds. */

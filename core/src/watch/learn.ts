@@ -48,13 +48,18 @@ export function learn(
   const last = past.at(-1);
   if (!first || past.length < LEAST_VALUES || last!.day - first.day + 1 < LEAST_DAYS) return undefined;
   const { to, back, least } = SCALES[scale];
-  const points = past.slice(-WINDOW).map(({ day: d, value }) => ({ x: d - day, y: to(value) }));
-  const fit = fitOf(points, weekdayOf(day), day);
+  const known = past.slice(-WINDOW);
+  const points: Points = {
+    xs: known.map((m) => m.day - day),
+    ys: known.map((m) => to(m.value)),
+    weekdays: known.map((m) => weekdayOf(m.day)),
+  };
+  const fit = fitOf(points, weekdayOf(day));
   const spread = Math.max(fit.spread, least(fit.center), error) * Math.sqrt(1 + fit.leverage);
   const freedom = Math.max(1, fit.freedom);
   return {
     by: fit.by,
-    from: points.length,
+    from: known.length,
     center: back(fit.center),
     likelihood: (value) => {
       const off = to(value) - fit.center;
@@ -74,10 +79,13 @@ export function learn(
   };
 }
 
-interface Point {
+/** Values over days, transformed by their scale. */
+interface Points {
   /** Days from the day that is asked about: below 0. */
-  readonly x: number;
-  readonly y: number;
+  readonly xs: readonly number[];
+  readonly ys: readonly number[];
+  /** Their weekdays, 0 to 6. */
+  readonly weekdays: readonly number[];
 }
 
 interface Fit {
@@ -91,7 +99,8 @@ interface Fit {
   readonly seen: { readonly least: number; readonly greatest: number };
 }
 
-const weekdayOf = (day: number): number => ((day % 7) + 7) % 7;
+const weekdayOf = (day: number): number => ((day % DAYS_A_WEEK) + DAYS_A_WEEK) % DAYS_A_WEEK;
+const DAYS_A_WEEK = 7;
 
 /** A line is growth where its slope is so many times its own error. */
 const CLEAR_SLOPE = 4;
@@ -100,37 +109,36 @@ const CLEAR_WEEK = 0.8;
 const CLEAR_OF_CHANCE = 4;
 
 /** The simplest fit that explains the past. */
-function fitOf(points: readonly Point[], weekday: number, day: number): Fit {
-  const of = (p: Point) => weekdayOf(day + p.x);
-  const recent = points.slice(-GROWTH_WINDOW);
+function fitOf(points: Points, weekday: number): Fit {
+  const recent = newest(points, GROWTH_WINDOW);
   const line = lineFit(recent);
   const grows = line.slope > CLEAR_SLOPE;
   const plain = grows ? line : levelFit(points);
-  const seen = new Map<number, number>();
   const among = grows ? recent : points;
-  for (const p of among) seen.set(of(p), (seen.get(of(p)) ?? 0) + 1);
-  if (seen.size < 2 || (seen.get(weekday) ?? 0) < LEAST_OF_A_WEEKDAY || among.length < 3 * seen.size) return plain;
-  const week = weekdayFit(among, { of, weekday, grows });
+  const seen = new Array<number>(DAYS_A_WEEK).fill(0);
+  for (const w of among.weekdays) seen[w]!++;
+  const different = seen.filter((n) => n > 0).length;
+  if (different < 2 || seen[weekday]! < LEAST_OF_A_WEEKDAY || among.xs.length < 3 * different) return plain;
+  const week = weekdayFit(among, weekday, grows);
   if (!isClear(week, plain)) return plain;
   // A week may hide growth: what the weekdays leave may grow clearly.
-  const growing = grows ? undefined : weekdayFit(recent, { of, weekday, grows: true });
+  const growing = grows ? undefined : weekdayFit(recent, weekday, true);
   return growing && isClear(growing, week) && growing.leastOfWeekday >= LEAST_OF_A_WEEKDAY ? growing : week;
 }
+
+const newest = ({ xs, ys, weekdays }: Points, n: number): Points => ({
+  xs: xs.slice(-n),
+  ys: ys.slice(-n),
+  weekdays: weekdays.slice(-n),
+});
 
 const isClear = (week: Fit, plain: Fit): boolean =>
   week.spread < Math.min(CLEAR_WEEK, 1 - CLEAR_OF_CHANCE / Math.sqrt(2 * Math.max(1, week.freedom))) * plain.spread;
 
-function levelFit(points: readonly Point[]): Fit {
-  const { center, spread } = robust(points.map((p) => p.y));
-  const n = points.length;
-  return {
-    by: 'level',
-    center,
-    spread,
-    freedom: n - 1,
-    leverage: 1 / n,
-    seen: reachOf(points.map((p) => p.y - center)),
-  };
+function levelFit({ ys }: Points): Fit {
+  const { center, spread } = robust(ys);
+  const n = ys.length;
+  return { by: 'level', center, spread, freedom: n - 1, leverage: 1 / n, seen: reachOf(ys.map((y) => y - center)) };
 }
 
 /** How far the past itself was from its fit. */
@@ -144,18 +152,20 @@ function reachOf(residuals: readonly number[]): Fit['seen'] {
 }
 
 /** A straight line, found again without what is far from the first one. @returns with its slope, in errors of the slope */
-function lineFit(points: readonly Point[]): Fit & { readonly slope: number } {
-  const n = points.length;
-  let ys = points.map((p) => p.y);
-  let line = leastSquares(points, ys);
+function lineFit({ xs, ys: values }: Points): Fit & { readonly slope: number } {
+  const n = xs.length;
+  let line = leastSquares(xs, values);
   let spread = 0;
   let residuals: number[] = [];
   for (let pass = 0; pass < 2; pass++) {
-    residuals = points.map((p) => p.y - (line.a + line.b * p.x));
+    const { a, b } = line;
+    residuals = values.map((y, i) => y - (a + b * xs[i]!));
     const found = robust(residuals);
     spread = found.spread * Math.sqrt((n - 1) / Math.max(1, n - 2));
-    ys = points.map((p, i) => line.a + line.b * p.x + clamp(residuals[i]!, found.center, 3 * found.spread));
-    line = leastSquares(points, ys);
+    line = leastSquares(
+      xs,
+      residuals.map((r, i) => a + b * xs[i]! + clamp(r, found.center, 3 * found.spread)),
+    );
   }
   return {
     by: 'growth',
@@ -170,40 +180,50 @@ function lineFit(points: readonly Point[]): Fit & { readonly slope: number } {
 
 /** A level a weekday around a level or a line; the spread is that of all weekdays together. */
 function weekdayFit(
-  points: readonly Point[],
-  { of, weekday, grows }: { readonly of: (p: Point) => number; readonly weekday: number; readonly grows: boolean },
+  { xs, ys, weekdays }: Points,
+  weekday: number,
+  grows: boolean,
 ): Fit & { readonly leastOfWeekday: number } {
-  const n = points.length;
+  const n = xs.length;
   let slope = 0;
-  let levels = medians(points.map((p) => [of(p), p.y]));
+  let levels = medians(weekdays, ys);
   for (let pass = 0; grows && pass < 2; pass++) {
     // What the weekdays' levels leave grows; without the growth the levels are others.
-    const left = points.map((p) => p.y - levels.get(of(p))!);
-    slope = leastSquares(points, left).b;
-    levels = medians(points.map((p) => [of(p), p.y - slope * p.x]));
+    const known = levels;
+    slope = leastSquares(
+      xs,
+      ys.map((y, i) => y - known[weekdays[i]!]!),
+    ).b;
+    const b = slope;
+    levels = medians(
+      weekdays,
+      ys.map((y, i) => y - b * xs[i]!),
+    );
   }
   // Levels by the mean of what is near their median: less uncertain, and as robust.
-  const first = robust(points.map((p) => p.y - slope * p.x - levels.get(of(p))!));
-  const means = new Map<number, { sum: number; n: number }>();
-  for (const p of points) {
-    const level = levels.get(of(p))!;
-    const y = level + clamp(p.y - slope * p.x - level, 0, 3 * first.spread);
-    const m = means.get(of(p)) ?? { sum: 0, n: 0 };
-    means.set(of(p), { sum: m.sum + y, n: m.n + 1 });
+  const off = ys.map((y, i) => y - slope * xs[i]! - levels[weekdays[i]!]!);
+  const reach = 3 * robust(off).spread;
+  const sums = new Array<number>(DAYS_A_WEEK).fill(0);
+  const counts = new Array<number>(DAYS_A_WEEK).fill(0);
+  for (let i = 0; i < n; i++) {
+    const w = weekdays[i]!;
+    sums[w]! += levels[w]! + clamp(off[i]!, 0, reach);
+    counts[w]!++;
   }
-  const meanOf = (w: number) => means.get(w)!.sum / means.get(w)!.n;
-  const parameters = means.size + (grows ? 1 : 0);
-  const residuals = points.map((p) => p.y - slope * p.x - meanOf(of(p)));
-  const meanX = points.reduce((s, p) => s + p.x, 0) / n;
-  const squares = points.reduce((s, p) => s + (p.x - meanX) ** 2, 0);
+  const means = sums.map((sum, w) => sum / counts[w]!);
+  const parameters = counts.filter((c) => c > 0).length + (grows ? 1 : 0);
+  const residuals = ys.map((y, i) => y - slope * xs[i]! - means[weekdays[i]!]!);
+  const meanX = sum(xs) / n;
+  const squares = sum(xs.map((x) => (x - meanX) ** 2));
+  const ofWeekday = counts[weekday]!;
   return {
     by: grows ? 'growth and weekday' : 'weekday',
-    center: means.has(weekday) ? meanOf(weekday) : 0,
+    center: ofWeekday > 0 ? means[weekday]! : 0,
     spread: robust(residuals).spread * Math.sqrt((n - 1) / Math.max(1, n - parameters)),
     freedom: n - parameters,
-    leverage: 1 / (means.get(weekday)?.n ?? 1) + (grows ? (meanX * meanX) / squares : 0),
-    seen: reachOf(residuals.filter((_, i) => of(points[i]!) === weekday)),
-    leastOfWeekday: means.get(weekday)?.n ?? 0,
+    leverage: 1 / Math.max(1, ofWeekday) + (grows ? (meanX * meanX) / squares : 0),
+    seen: reachOf(residuals.filter((_, i) => weekdays[i] === weekday)),
+    leastOfWeekday: ofWeekday,
   };
 }
 
@@ -213,53 +233,86 @@ const MOST_ACCIDENTS = 0.1;
 /** A center and a spread that few values far out do not move: mean and deviation of values drawn in to three spreads of the median. */
 export function robust(values: readonly number[]): { center: number; spread: number } {
   const middle = median(values);
-  const rough = 1.4826 * median(values.map((v) => Math.abs(v - middle)));
-  const far = values.filter((v) => Math.abs(v - middle) > 3 * rough).length;
+  const distances = values.map((v) => Math.abs(v - middle));
+  const rough = 1.4826 * median(distances);
+  const far = distances.filter((d) => d > 3 * rough).length;
   // Where many are far out, as weekends are, they are no accidents but what there is of a spread.
   const reach = far <= MOST_ACCIDENTS * values.length ? 3 * rough : Infinity;
   const near = values.map((v) => clamp(v, middle, reach));
-  const center = near.reduce((s, v) => s + v, 0) / near.length;
-  const squares = near.reduce((s, v) => s + (v - center) ** 2, 0);
+  const center = sum(near) / near.length;
+  const squares = sum(near.map((v) => (v - center) ** 2));
   return { center, spread: Math.sqrt(squares / Math.max(1, near.length - 1)) };
 }
 
-const clamp = (v: number, center: number, reach: number) => Math.min(center + reach, Math.max(center - reach, v));
+const clamp = (v: number, center: number, reach: number): number =>
+  v > center + reach ? center + reach : v < center - reach ? center - reach : v;
 
+function sum(values: readonly number[]): number {
+  let s = 0;
+  for (let i = 0; i < values.length; i++) s += values[i]!;
+  return s;
+}
+
+/** The middle value, or the mean of the two middle ones: found by Hoare's selection, as sorting for it takes most of the learning's time. */
 export function median(values: readonly number[]): number {
-  const sorted = Float64Array.from(values).sort();
-  const half = sorted.length >> 1;
-  return sorted.length % 2 === 1 ? sorted[half]! : (sorted[half - 1]! + sorted[half]!) / 2;
+  const of = values.slice();
+  const half = of.length >> 1;
+  const upper = select(of, half);
+  if (of.length % 2 === 1) return upper;
+  let lower = -Infinity;
+  for (let i = 0; i < half; i++) if (of[i]! > lower) lower = of[i]!;
+  return (lower + upper) / 2;
 }
 
-function medians(pairs: readonly (readonly [number, number])[]): Map<number, number> {
-  const groups = new Map<number, number[]>();
-  for (const [key, value] of pairs) {
-    const of = groups.get(key);
-    if (of) of.push(value);
-    else groups.set(key, [value]);
+/** Moves values so that the one at `k` has none greater before it and none less behind it. @returns that one */
+function select(values: number[], k: number): number {
+  let [low, high] = [0, values.length - 1];
+  while (low < high) {
+    const pivot = values[(low + high) >> 1]!;
+    let [i, j] = [low, high];
+    while (i <= j) {
+      while (values[i]! < pivot) i++;
+      while (values[j]! > pivot) j--;
+      if (i <= j) {
+        const v = values[i]!;
+        values[i++] = values[j]!;
+        values[j--] = v;
+      }
+    }
+    if (k <= j) high = j;
+    else if (k >= i) low = i;
+    else break;
   }
-  return new Map([...groups].map(([key, of]) => [key, median(of)]));
+  return values[k]!;
 }
 
-function leastSquares(points: readonly Point[], ys: readonly number[]) {
-  const n = points.length;
-  const meanX = points.reduce((s, p) => s + p.x, 0) / n;
-  const meanY = ys.reduce((s, y) => s + y, 0) / n;
+/** The median of each weekday's values; of a weekday without any it is not a number. */
+const medians = (weekdays: readonly number[], ys: readonly number[]): number[] =>
+  Array.from({ length: DAYS_A_WEEK }, (_, w) => {
+    const of = ys.filter((_y, i) => weekdays[i] === w);
+    return of.length ? median(of) : NaN;
+  });
+
+function leastSquares(xs: readonly number[], ys: readonly number[]) {
+  const n = xs.length;
+  const meanX = sum(xs) / n;
+  const meanY = sum(ys) / n;
   let squaresX = 0;
   let products = 0;
-  for (const [i, { x }] of points.entries()) {
-    squaresX += (x - meanX) ** 2;
-    products += (x - meanX) * (ys[i]! - meanY);
+  for (let i = 0; i < n; i++) {
+    const x = xs[i]! - meanX;
+    squaresX += x * x;
+    products += x * (ys[i]! - meanY);
   }
   const b = squaresX === 0 ? 0 : products / squaresX;
   return { a: meanY - b * meanX, b, meanX, squaresX: squaresX || 1 };
 }
 
-/** The deviation that is exceeded with a likelihood, by bisection. */
+/** The deviation that is exceeded with a likelihood, by bisection to nine digits. */
 function quantile(likelihood: number, freedom: number): number {
   let [low, high] = [0, 1];
-  while (twoSided(high, freedom) > likelihood && high < 1e9) high *= 2;
-  for (let i = 0; i < 60; i++) {
+  while (twoSided(high, freedom) > likelihood && high < 1e9) [low, high] = [high, high * 2];
+  while (high - low > 1e-9 * high) {
     const middle = (low + high) / 2;
     if (twoSided(middle, freedom) > likelihood) low = middle;
     else high = middle;

@@ -1,5 +1,5 @@
 import { describe, expect, test } from '@jest/globals';
-import { measuring } from './measures.js';
+import { chanceOf, measuring, shareError } from './measures.js';
 
 const PLACE = { schema: 'core', name: 'fact_call' };
 const columns = (n: number) => Array.from({ length: n }, (_, i) => ({ name: `c${i}`, type: 'text' }));
@@ -43,14 +43,28 @@ test('of a sensitive column only shares are measured, of a quantity what is leas
   expect(names).toEqual([
     'rows looked at',
     'null share of owner',
-    'distinct share of owner',
     'null share of income',
-    'distinct share of income',
     'null share of tonnes',
-    'distinct share of tonnes',
     'least tonnes',
     'greatest tonnes',
     'mean tonnes',
     'null share of marks',
+    'distinct share of owner',
+    'top-ten share of owner',
+    'distinct share of income',
+    'top-ten share of income',
+    'distinct share of tonnes',
+    'top-ten share of tonnes',
   ]);
 });
+
+test.each([
+  ['rows', 100, false, {}],
+  ['mean tonnes', 0.5, false, {}],
+  ['null share of a', 0.5, false, { error: shareError(0.5, { rows: 10_000, isSampled: false }) }],
+  ['null share of a', 0.5, true, { error: shareError(0.5, { rows: 10_000, isSampled: true }) }],
+  ['distinct share of a', 0.5, true, { error: shareError(0.5, { rows: 500, isSampled: true }) }],
+  ['top-ten share of a', 0.5, false, { error: shareError(0.5, { rows: 10_000, isSampled: false }) }],
+])('the chance in %s of %p, sampled: %p', (name, value, isSampled, chance) =>
+  expect(chanceOf(name, value, { rows: 10_000, isSampled })).toEqual(chance),
+);

@@ -9,7 +9,7 @@ export type Fault = (typeof FAULTS)[number];
 
 export interface SimulatedDay {
   readonly day: number;
-  /** Measures by name: rows, added, age in seconds, null and distinct shares of twelve columns. */
+  /** Measures by name: rows, added, age in seconds, null, distinct and top-ten shares of twelve columns. */
   readonly measures: ReadonlyMap<string, number>;
 }
 
@@ -46,6 +46,7 @@ export function* simulated({ kind, noise, days, seed, fault }: Simulation): Gene
   const hours = 2 + 10 * random();
   const nulls = Array.from({ length: COLUMNS }, () => 0.01 + 0.19 * random());
   const distinct = Array.from({ length: COLUMNS }, () => (random() < 0.3 ? 0.002 : 0.05 + 0.8 * random()));
+  const frequent = Array.from({ length: COLUMNS }, () => (random() < 0.3 ? 1 : 0.05 + 0.9 * random()));
   for (let day = 0; day < days; day++) {
     const isWrong = (f: Fault) => fault?.day === day && fault.fault === f;
     const shape =
@@ -68,6 +69,7 @@ export function* simulated({ kind, noise, days, seed, fault }: Simulation): Gene
         counted(noisy(nulls[c]!) * (c === 0 && isWrong('twice the nulls') ? 2 : 1), rows),
       );
       measures.set(`distinct share ${c + 1}`, counted(noisy(distinct[c]!), rows));
+      measures.set(`top-ten share ${c + 1}`, counted(frequent[c] === 1 ? 1 : noisy(frequent[c]!), rows));
     }
     if (random() >= MISSED || fault?.day === day) yield { day, measures };
   }

@@ -24,6 +24,7 @@ import { KeptOutcome } from '../example/example.entities.js';
 import { Watches1764520000000 } from './migrations/1764520000000-watches.js';
 import { Agreements1764550000000 } from './migrations/1764550000000-agreements.js';
 import { Clock1764560000000 } from './migrations/1764560000000-clock.js';
+import { Waits1764570000000 } from './migrations/1764570000000-waits.js';
 import { Messages1764540000000 } from './migrations/1764540000000-messages.js';
 import { Examples1764530000000 } from './migrations/1764530000000-examples.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
@@ -97,6 +98,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       Messages1764540000000,
       Agreements1764550000000,
       Clock1764560000000,
+      Waits1764570000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

@@ -114,7 +114,7 @@ export class MessageFollower implements OnModuleInit, OnModuleDestroy {
   async lateSources(): Promise<void> {
     const project = await this.project();
     const all = [...project.tables.values()].filter((t): t is SourceTable => t.kind === 'source');
-    for (const [table, { late, since, allowed }] of await this.sources.lateness(PRODUCTION, all)) {
+    for (const [table, { late, since, allowed, learnedFrom }] of await this.sources.lateness(PRODUCTION, all)) {
       if (!late) continue;
       await this.source.transaction((manager) =>
         this.messages.tell(manager, project, {
@@ -124,7 +124,7 @@ export class MessageFollower implements OnModuleInit, OnModuleDestroy {
           title: `${table} is late`,
           lines: [
             since
-              ? `Its newest row is of ${minute(new Date(since))}; ${allowed} are allowed.`
+              ? `Its newest row is of ${minute(new Date(since))}; ${learnedFrom === null ? `${allowed} are allowed` : `usually it is at most ${allowed} old`}.`
               : 'It was never brought in.',
             affected(project, [table]),
           ],

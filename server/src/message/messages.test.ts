@@ -1,6 +1,8 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { Desk, NoticeList, OutboxEntry, Reading, Receivers, SendingEntry } from '@ouvrage/api/message';
+import { waitDay } from '@ouvrage/core/watch';
 import { DataSource } from 'typeorm';
+import { ClockService } from '../run/clock.service.js';
 import { draft, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
 import { MessageFollower } from './message-follower.js';
 import { signature } from './webhook.js';
@@ -238,6 +240,19 @@ describe('on its way', () => {
     const late = (await notices(vera)).notices.filter((n) => n.kind === 'late' && n.title === 'landing.vessel is late');
     expect(late).toHaveLength(1);
     expect(late[0]!.lines[0]).toBe('Its newest row is of 2001-01-01 00:00 UTC; 36 hours are allowed.');
+  });
+  test('one that has only learned when it is late says so', async () => {
+    const day = waitDay((await application.app.get(ClockService).harbour())!);
+    const waits = Array.from({ length: 20 }, (_, i) => ({ day: day - 20 + i, value: 90_000 }));
+    await query(
+      `update source_state set newest = null, brought_in_at = '2001-01-01 00:00:00+00', waits = $1 where table_name = 'landing.berth' and environment = 'production'`,
+      [JSON.stringify(waits)],
+    );
+    await application.app.get(MessageFollower).lateSources();
+    const told = (
+      await query<{ lines: string[] }>(`select lines from message where title = 'landing.berth is late'`)
+    )[0]!;
+    expect(told.lines[0]).toMatch(/^Its newest row is of 2001-01-01 00:00 UTC; usually it is at most 1 d \d h old\.$/);
   });
 });
 

@@ -3,9 +3,11 @@ import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { Drift } from '@ouvrage/core/intake';
 import type { SourceTable } from '@ouvrage/core/model';
+import { ageWords, instantOfWatermark, usualWait, type Wait, waitDay, waited } from '@ouvrage/core/watch';
 import { Repository } from 'typeorm';
 import { ClockService } from '../run/clock.service.js';
 import { SourceState } from './source.entities.js';
+import { PRODUCTION } from '../project/branches.js';
 import { currentTime } from '../shared/time.js';
 
 /** What is known of source tables between intakes: drift, the newest watermark, lateness. */
@@ -27,19 +29,41 @@ export class SourceStateService {
     ]);
   }
 
+  /** Remembers what an intake brought; in production also how long newer rows had been waited for. */
   async broughtIn(environment: string, table: string, newest: string | null): Promise<void> {
-    await this.states.upsert({ environment, table, newest, broughtInAt: currentTime() }, ['environment', 'table']);
+    const before = await this.states.findOneBy({ environment, table });
+    const waits =
+      before && environment === PRODUCTION ? { waits: (await this.waitsAfter(before, newest)) as never } : {};
+    await this.states.upsert({ environment, table, newest, broughtInAt: await this.now(), ...waits }, [
+      'environment',
+      'table',
+    ]);
   }
 
-  /** Lateness of the tables that declare how late they may be. */
+  private async waitsAfter(
+    { newest: was, broughtInAt, waits }: SourceState,
+    newest: string | null,
+  ): Promise<readonly Wait[]> {
+    if (!broughtInAt || (newest !== null && newest === was)) return waits;
+    const now = await this.now();
+    const since = instantOfWatermark(was ?? '') ?? broughtInAt;
+    return waited(waits, { day: waitDay(now), value: Math.max(0, (now.getTime() - since.getTime()) / 1000) });
+  }
+
+  private async now(): Promise<Date> {
+    return (await this.clock.harbour()) ?? currentTime();
+  }
+
+  /** Lateness of the tables that declare how late they may be, and of those whose past shows how late they usually are. */
   async lateness(environment: string, tables: readonly SourceTable[]): Promise<Map<string, Lateness>> {
-    const asked = tables.flatMap((t) => {
-      const allowed = t.contract.options.get('late_after')?.value;
-      return allowed === undefined ? [] : [{ table: t, allowed }];
+    const [states, now] = [await this.of(environment), await this.now()];
+    const asked = tables.flatMap((table): Asked[] => {
+      const declared = table.contract.options.get('late_after')?.value;
+      if (declared !== undefined) return [{ table, allowed: declared, learnedFrom: null }];
+      const usual = usualWait(states.get(table.fullName)?.waits ?? [], waitDay(now));
+      return usual ? [{ table, allowed: ageWords(usual.seconds), learnedFrom: usual.from }] : [];
     });
     if (asked.length === 0) return new Map();
-    const states = await this.of(environment);
-    const now = (await this.clock.harbour()) ?? currentTime();
     const since = asked.map(({ table }) => instantOf(table, states.get(table.fullName)));
     // Intervals are PostgreSQL's own: months have their length, and what is no interval is told as such.
     const rows: { late: boolean; age: number | null; seconds: number }[] = await this.states.query(
@@ -50,13 +74,16 @@ export class SourceStateService {
       [since, asked.map((a) => a.allowed), now],
     );
     return new Map(
-      asked.map(({ table, allowed }, i) => [
+      asked.map(({ table, allowed, learnedFrom }, i) => [
         table.fullName,
-        { late: rows[i]!.late, since: since[i] ?? null, allowed, age: rows[i]!.age, seconds: rows[i]!.seconds },
+        { ...rows[i]!, since: since[i] ?? null, allowed, learnedFrom },
       ]),
     );
   }
 }
+
+/** A table and how old its newest row may be. */
+type Asked = Pick<Lateness, 'allowed' | 'learnedFrom'> & { readonly table: SourceTable };
 
 const INSTANT = /^(date|timestamp|timestamptz)\b/;
 

@@ -1,4 +1,5 @@
 import type { Drift } from '@ouvrage/core/intake';
+import type { Wait } from '@ouvrage/core/watch';
 import { Column, Entity, PrimaryGeneratedColumn, Unique } from 'typeorm';
 
 /** What is known of a source table between two intakes. */
@@ -27,4 +28,8 @@ export class SourceState {
 
   @Column('timestamptz', { name: 'brought_in_at', nullable: true })
   broughtInAt: Date | null;
+
+  /** How long newer rows were waited for, by day, of which is learned when the table is late. Of production alone. */
+  @Column('jsonb', { default: [] })
+  waits: readonly Wait[];
 }

@@ -1,7 +1,11 @@
 import type { ConnectionEntry } from '@ouvrage/api/connection';
 import type { ProposedFile } from '@ouvrage/api/project';
 import { afterAll, beforeAll, describe, expect, jest, test } from '@jest/globals';
+import type { SourceSystem } from '@ouvrage/api/source';
+import { type Wait, waitDay } from '@ouvrage/core/watch';
 import pg from 'pg';
+import { DataSource } from 'typeorm';
+import { ClockService } from '../run/clock.service.js';
 import { startApplication, warehouse, type Client, type TestApplication } from '../testing.js';
 import { HarbourService } from '../standin/harbour.service.js';
 
@@ -346,6 +350,37 @@ describe('bringing in', () => {
     expect(await late()).toMatchObject({ late: true });
     await bringIn('production', ['landing.call']);
     expect(await late()).toMatchObject({ late: false });
+  });
+
+  test('a source that does not say when it is late is late beyond what its past shows; an intake adds its wait', async () => {
+    const ask = <T>(sql: string, values: readonly unknown[] = []): Promise<T[]> =>
+      application.app.get(DataSource).query(sql, [...values]);
+    const table = 'landing.berth';
+    const lateness = async () =>
+      ((await mira.get('/api/workspaces/production/sources')).body as SourceSystem[])
+        .flatMap((s) => s.tables)
+        .find((t) => t.table === table)!.lateness;
+    const waits = async () =>
+      (
+        await ask<{ waits: Wait[] }>(
+          `select waits from source_state where environment = 'production' and table_name = $1`,
+          [table],
+        )
+      )[0]!.waits;
+    const clock = application.app.get(ClockService);
+    const day = waitDay((await clock.harbour())!);
+    await ask(`update source_state set waits = '[]' where table_name = $1`, [table]);
+    await bringIn('production', [table]);
+    expect(await lateness()).toBeNull();
+    const known = Array.from({ length: 20 }, (_, i) => ({ day: day - 20 + i, value: 90_000 + 600 * (i % 3) }));
+    await ask('update source_state set waits = $2 where table_name = $1', [table, JSON.stringify(known)]);
+    expect(await lateness()).toMatchObject({ late: false, learnedFrom: 20, allowed: '1 d 9 h' });
+    await moveOn(3);
+    expect(await lateness()).toMatchObject({ late: true, allowed: '1 d 9 h' });
+    await bringIn('production', [table]);
+    expect(await lateness()).toMatchObject({ late: false, learnedFrom: 20 });
+    const last = (await waits()).at(-1)!;
+    expect([last.day, last.isOutside, last.value > 2 * 86_400]).toEqual([day + 3, true, true]);
   });
 
   test('drift stops an intake, is shown, and is adopted; drift = add takes it in', async () => {

@@ -1,10 +1,11 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
+import { reachable, readersOf } from '@ouvrage/core/graph';
 import { sensitiveColumns } from '@ouvrage/core/lineage';
 import { isView, optionOf } from '@ouvrage/core/language';
 import { targetPlace } from '@ouvrage/core/load';
-import type { Project, Table } from '@ouvrage/core/model';
-import { measuring } from '@ouvrage/core/watch';
+import type { Definition, Project, Table } from '@ouvrage/core/model';
+import { instantOfWatermark, type MeasuredColumn, measuring } from '@ouvrage/core/watch';
 import { Repository } from 'typeorm';
 import { PRODUCTION } from '../project/branches.js';
 import { ProjectService } from '../project/project.service.js';
@@ -21,6 +22,12 @@ import { currentTime } from '../shared/time.js';
 
 /** A measuring that takes longer is given up: it is never what a run waits for. */
 const LIMIT_MILLISECONDS = 3000;
+
+/** All views over what a run has loaded are measured once, each within a share of the run's time. */
+const VIEW_SHARE = 0.05;
+const LEAST_OF_VIEW_MILLISECONDS = 50;
+/** PostgreSQL's codes where a view cannot be measured: it takes too long, or was never made. */
+const NOT_MEASURED = ['57014', '42P01'];
 
 /** Measures the tables that a run in production has loaded, once it has ended. */
 @Injectable()
@@ -76,6 +83,43 @@ export class WatchFollower implements OnModuleInit {
       const hidden = new Set(sensitive.get(table.fullName)?.keys() ?? []);
       await this.measure(project, table, { run, step, hidden }).catch((error: unknown) => logger.warn(error));
     }
+    const duration = run.startedAt && run.finishedAt ? run.finishedAt.getTime() - run.startedAt.getTime() : 0;
+    const limit = Math.min(LIMIT_MILLISECONDS, Math.max(LEAST_OF_VIEW_MILLISECONDS, VIEW_SHARE * duration));
+    const loaded = done.filter((s) => s.kind !== 'check').map((s) => s.table);
+    for (const view of viewsOver(project, loaded)) {
+      const hidden = new Set(sensitive.get(view.fullName)?.keys() ?? []);
+      await this.measureView(project, view, { run, hidden, limit }).catch((error: unknown) => logger.warn(error));
+    }
+  }
+
+  /** Measures a view whole, as it has no blocks to sample; not where that takes too long. */
+  private async measureView(
+    project: Project,
+    view: Definition,
+    { run, hidden, limit }: { readonly run: Run; readonly hidden: ReadonlySet<string>; readonly limit: number },
+  ): Promise<void> {
+    const columns = measuredColumns(project, view, hidden);
+    const place = targetPlace(this.projects.environmentOf(undefined), view);
+    const asked = measuring(columns, place, { rows: 0, milliseconds: 0 });
+    const found = await this.ask(asked.sql, limit).catch((error: unknown) => {
+      if (NOT_MEASURED.includes((error as { code?: string }).code ?? '')) return undefined;
+      throw error;
+    });
+    if (!found) return;
+    const rows = Number(found[0]);
+    const at = run.finishedAt ?? currentTime();
+    const values = { rows, ...valuesOf(asked.names, found) };
+    await this.watches.keep({ table: view.fullName, run: run.id, at, isSampled: false, values }, rows);
+  }
+
+  /** Answers a measuring in production, within a time. */
+  private ask(sql: string, limit: number): Promise<Answer> {
+    const environment = this.projects.environmentOf(undefined);
+    return this.warehouse.transaction(this.warehouse.builder(environment), async (client) => {
+      await client.query(`set local transaction_read_only = on; set local statement_timeout = ${Math.ceil(limit)}`);
+      const { rows } = await client.query<(string | null)[]>({ text: sql, rowMode: 'array' });
+      return rows[0]!;
+    });
   }
 
   private async measure(
@@ -85,25 +129,18 @@ export class WatchFollower implements OnModuleInit {
   ): Promise<void> {
     const environment = this.projects.environmentOf(undefined);
     const rows = Number(step.rowsIn ?? 0);
-    const columns = (project.columns.get(table.fullName) ?? []).flatMap(({ name, type }) =>
-      type === undefined ? [] : [{ name, type, isSensitive: hidden.has(name) }],
-    );
+    const columns = measuredColumns(project, table, hidden);
     const milliseconds = step.startedAt && step.finishedAt ? step.finishedAt.getTime() - step.startedAt.getTime() : 0;
     const asked = measuring(columns, targetPlace(environment, table), { rows, milliseconds });
-    const found = await this.warehouse.transaction(this.warehouse.builder(environment), async (client) => {
-      await client.query(`set local transaction_read_only = on; set local statement_timeout = ${LIMIT_MILLISECONDS}`);
-      const { rows: answer } = await client.query<(string | null)[]>({ text: asked.sql, rowMode: 'array' });
-      return answer[0]!;
-    });
+    const found = await this.ask(asked.sql, LIMIT_MILLISECONDS);
     const looked = Number(found[0]);
     const changes = changesOf(step);
     // A first load adds all of a table, which is not what later ones add.
-    const values: Record<string, number> = { rows, ...(changes['added'] === rows ? {} : changes) };
-    for (const [i, name] of asked.names.entries()) {
-      const value = found[i];
-      if (i > 0 && value !== null && value !== undefined && Number.isFinite(Number(value)))
-        values[name] = Number(value);
-    }
+    const values: Record<string, number> = {
+      rows,
+      ...(changes['added'] === rows ? {} : changes),
+      ...valuesOf(asked.names, found),
+    };
     const age = table.kind === 'source' ? await this.age(table.fullName) : undefined;
     if (age !== undefined) values['age'] = age;
     const at = step.finishedAt ?? currentTime();
@@ -112,10 +149,38 @@ export class WatchFollower implements OnModuleInit {
 
   /** Seconds since the newest watermark of a source table, if that is a time. */
   private async age(table: string): Promise<number | undefined> {
-    const newest = Date.parse((await this.sources.of(PRODUCTION)).get(table)?.newest ?? '');
+    const newest = instantOfWatermark((await this.sources.of(PRODUCTION)).get(table)?.newest ?? '');
     const now = (await this.clock.harbour()) ?? currentTime();
-    return Number.isNaN(newest) ? undefined : Math.max(0, (now.getTime() - newest) / 1000);
+    return newest && Math.max(0, (now.getTime() - newest.getTime()) / 1000);
   }
+}
+
+/** What a measuring was answered, in the order of its names. */
+type Answer = readonly (string | null)[];
+
+/** Values by the measure's name, those that are none left out; the number of rows looked at is no measure. */
+function valuesOf(names: readonly string[], found: Answer): Record<string, number> {
+  const values = names.flatMap((name, i): [string, number][] => {
+    const value = found[i];
+    return i === 0 || value === null || !Number.isFinite(Number(value)) ? [] : [[name, Number(value)]];
+  });
+  return Object.fromEntries(values);
+}
+
+const measuredColumns = (project: Project, table: Table, hidden: ReadonlySet<string>): MeasuredColumn[] =>
+  (project.columns.get(table.fullName) ?? []).flatMap(({ name, type }) =>
+    type === undefined ? [] : [{ name, type, isSensitive: hidden.has(name) }],
+  );
+
+/** Views that show rows of tables, directly or through other views. */
+function viewsOver(project: Project, tables: readonly string[]): Definition[] {
+  const views = new Map(
+    [...project.tables.values()].flatMap((t) => (t.kind === 'definition' && isView(t) ? [[t.fullName, t]] : [])),
+  );
+  const readers = new Map(
+    [...readersOf(project.reads)].map(([name, of]) => [name, [...of].filter((r) => views.has(r))]),
+  );
+  return [...reachable(readers, tables).keys()].flatMap((name) => views.get(name) ?? []);
 }
 
 /** Rows added, changed and removed by a load, as far as it counted them. */

@@ -2,15 +2,7 @@ import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { WatchFinding, WatchSeries } from '@ouvrage/api/watch';
 import { didYouMean } from '@ouvrage/core/sql';
-import {
-  isJudged,
-  judgeTable,
-  learn,
-  type Measured,
-  shareError,
-  scaleOfMeasure,
-  type Series,
-} from '@ouvrage/core/watch';
+import { chanceOf, isJudged, judgeTable, learn, type Measured, scaleOfMeasure, type Series } from '@ouvrage/core/watch';
 import { In, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
@@ -59,14 +51,13 @@ export class WatchService {
     const series = Object.entries(values)
       .filter(([name]) => isJudged(name))
       .map(([name, value]): Series => {
-        const scale = scaleOfMeasure(name);
         const known = pastOf(before, lessons, { measure: name, isSampled, day });
         return {
           name,
-          scale,
+          scale: scaleOfMeasure(name),
           ...known,
           now: { day, value: value + (SUMMED.has(name) ? sumOf(before, name, day) : 0) },
-          ...(scale === 'share' ? { error: shareError(value, { rows: looked, isSampled }) } : {}),
+          ...chanceOf(name, value, { rows: looked, isSampled }),
         };
       });
     const judged = judgeTable(series);

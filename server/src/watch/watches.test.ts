@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { IncidentDetail } from '@ouvrage/api/incident';
 import type { WatchFinding, WatchSeries } from '@ouvrage/api/watch';
+import { measuring } from '@ouvrage/core/watch';
 import { DataSource } from 'typeorm';
 import { draft, startApplication, warehouse, workspace, type Client, type TestApplication } from '../testing.js';
 
@@ -63,6 +64,31 @@ const input = (rows: number, without = 0.1) =>
 const gauges = (condition: string) =>
   `create table core.gauges (n integer not null, level numeric, keeper text options (sensitive 'personal')) with (load = rebuild);\nselect n, level, 'Keeper ' || n as keeper from core.gauge_input where ${condition};\n`;
 
+test.each([
+  [1900, false, 0.02],
+  [200_000, true, 0.15],
+])('frequencies of a table of %p rows, sampled: %p', async (rows, isSampled, within) => {
+  await warehouse(
+    `drop table if exists core.frequencies; create table core.frequencies as select n, case when n % 2 = 0 then 'often' else 'rare ' || n end as word, case when n % 5 > 0 then n % 4 end as few from generate_series(1, ${rows}) n; analyze core.frequencies`,
+  );
+  const columns = [
+    { name: 'n', type: 'integer' },
+    { name: 'word', type: 'text' },
+    { name: 'few', type: 'integer' },
+  ];
+  const asked = measuring(columns, { schema: 'core', name: 'frequencies' }, { rows, milliseconds: 10 });
+  expect(asked.isSampled).toBe(isSampled);
+  const [found] = await warehouse<Record<string, number>>(asked.sql);
+  const values = Object.values(found!).map(Number);
+  const of = (name: string) => values[asked.names.indexOf(name)]!;
+  expect(of('distinct share of n')).toBe(1);
+  expect(Math.abs(of('distinct share of word') - 0.5)).toBeLessThan(within);
+  expect(Math.abs(of('top-ten share of word') - 0.51)).toBeLessThan(within);
+  expect(of('top-ten share of few')).toBe(1);
+  expect(Math.abs(of('null share of few') - 0.2)).toBeLessThan(within);
+  if (isSampled) expect(of('top-ten share of n')).toBeCloseTo(10 / 500, 3);
+});
+
 describe('a table that is loaded every day', () => {
   beforeAll(async () => {
     await release(
@@ -89,11 +115,13 @@ describe('a table that is loaded every day', () => {
     expect([rows.expected!.least < 990, rows.expected!.least > 800]).toEqual([true, true]);
     expect((await series('null share of level')).points[0]!.value).toBeCloseTo(0.1, 5);
     expect((await series('mean level')).points[0]!.value).toBeGreaterThan(1);
+    expect((await series('distinct share of level')).points[0]!.value).toBeCloseTo(17 / 900, 5);
+    expect((await series('top-ten share of keeper')).points[0]!.value).toBeCloseTo(10 / 1000, 5);
     const [kept] = await ask<{ values: object }>('select "values" from measurement where table_name = $1 limit 1', [
       TABLE,
     ]);
     const ofKeeper = Object.keys(kept!.values).filter((k) => k.includes('keeper'));
-    expect(ofKeeper.sort()).toEqual(['distinct share of keeper', 'null share of keeper']);
+    expect(ofKeeper.sort()).toEqual(['distinct share of keeper', 'null share of keeper', 'top-ten share of keeper']);
     expect(await findings()).toEqual([]);
   });
   test('a loss of rows is told at the first load, and until it is taught', async () => {
@@ -199,4 +227,45 @@ test('stop_on = rows: a load with an unusual number of rows changes nothing, unt
   await mira.send('post', '/api/watches/lessons', { table, measure: 'rows', until });
   expect((await load()).state).toBe('succeeded');
   expect(await rows()).toBe(400);
+});
+
+test('a view is measured once after a run that loaded what it shows, not where that takes too long', async () => {
+  const slug = await workspace(mira, 'Views');
+  const view = (name: string, query: string) =>
+    draft(
+      mira,
+      slug,
+      `core/${name}.sql`,
+      () => `create table core.${name} (n integer) with (load = view);\n${query};\n`,
+    );
+  await draft(
+    mira,
+    slug,
+    'core/buoys.sql',
+    () => 'create table core.buoys (n integer) with (load = rebuild);\nselect n from core.gauge_input;\n',
+  );
+  await view('shown_buoys', 'select n from core.buoys where n > 10');
+  await view('buoys_over_it', 'select n from core.shown_buoys where n > 20');
+  await view(
+    'slow_buoys',
+    'select (select count(*) from generate_series(1, 3000000) as g where g % 7 = n % 7)::integer as n from core.buoys where n > 98',
+  );
+  await view('other_gauges', 'select n from core.gauge_input');
+  await mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'Views' });
+  await input(100);
+  const { body } = await mira.send('post', `/api/workspaces/${slug}/release`, { message: 'Views' });
+  expect(body).toMatchObject({ id: expect.any(Number) });
+  expect((await followed((body as { id: number }).id)).state).toBe('succeeded');
+  const asked = { tables: ['core.buoys'], upstream: false, downstream: false };
+  const answer = await mira.send('post', '/api/workspaces/production/runs', asked);
+  const run = await followed((answer.body as { id: number }).id);
+  const measured = await ask<{ table: string; rows: number; distinct: number }>(
+    `select table_name as table, ("values" ->> 'rows')::integer as rows, ("values" ->> 'distinct share of n')::float8 as distinct from measurement where run_id = $1 order by table_name`,
+    [run.id],
+  );
+  expect(measured).toEqual([
+    { table: 'core.buoys', rows: 100, distinct: 1 },
+    { table: 'core.buoys_over_it', rows: 80, distinct: 1 },
+    { table: 'core.shown_buoys', rows: 90, distinct: 1 },
+  ]);
 });

@@ -195,7 +195,7 @@ describe('the drop folder', () => {
         pattern: 'rates_{as_of:date}.csv',
         rows: '66',
         sameAsProduction: false,
-        lateness: { late: true, since: null, allowed: '26 hours' },
+        lateness: { late: true, since: null, allowed: '26 hours', learnedFrom: null },
       },
     ],
   } as unknown as SourceSystem;

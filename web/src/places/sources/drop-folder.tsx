@@ -1,6 +1,5 @@
 import { useRef } from 'react';
 import { Link } from 'react-router';
-import { OpenIncident } from '../../shared/open-incident';
 import { address } from '../../data/addresses';
 import { useDeliveriesInfiniteQuery, useLookIntoDropMutation, useSendFileMutation } from '../../data/deliveries';
 import { useProject } from '../../data/project';
@@ -12,6 +11,7 @@ import { useTell } from '../../shared/toasts';
 import { Tag } from '../../shared/ui/tag';
 import { Button } from '../../shared/ui/button';
 import { Deliveries } from './deliveries';
+import { Late } from './late';
 import { TryNames } from './try-names';
 
 /** Files that come into the drop folder: the tables that take them, and what became of the last ones. */
@@ -75,8 +75,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
             </Link>
             <span className="font-mono text-small text-soft">{t.pattern}</span>
             {!t.sameAsProduction && <Tag tone="advisory">differs from production: loads files once released</Tag>}
-            {t.lateness?.late && <span className="text-advisory-text">late</span>}
-            {t.lateness?.late && <OpenIncident kind="source" subject={t.table} />}
+            <Late table={t.table} lateness={t.lateness} />
             <span className="flex-1" />
             <span className="font-mono text-small">{count(t.rows)} rows</span>
           </li>

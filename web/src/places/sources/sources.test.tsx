@@ -61,7 +61,16 @@ describe('a source table', () => {
     ['whose system has other columns', { drift: { added: [], gone: ['x'], retyped: [] } as never }, 'drifted'],
     [
       'late',
-      { lateness: { late: true, since: '2026-01-01T00:00:00Z', allowed: '26 hours', age: 200_000, seconds: 129_600 } },
+      {
+        lateness: {
+          late: true,
+          since: '2026-01-01T00:00:00Z',
+          allowed: '26 hours',
+          learnedFrom: null,
+          age: 200_000,
+          seconds: 129_600,
+        },
+      },
       'late',
     ],
     ['never brought in', { last: null }, 'never'],

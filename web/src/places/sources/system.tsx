@@ -1,17 +1,16 @@
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { OpenIncident } from '../../shared/open-incident';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import type { SourceSystem } from '@ouvrage/api/source';
-import { ago, count, duration, moment } from '../../shared/format';
+import { ago, count, duration } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
 import { Button } from '../../shared/ui/button';
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
-import { Hint } from '../../shared/ui/hint';
 import { Tag } from '../../shared/ui/tag';
 import { StepWord } from '../../shared/run-words';
 import { DriftSheet } from './drift';
+import { Late } from './late';
 import { useDraftReason } from '../../data/use-draft-reason';
 import { useSystem, type SourceRow } from './use-system';
 
@@ -140,14 +139,7 @@ function TableCell({ row, server }: { row: SourceRow; server: string }) {
             drifted
           </button>
         )}
-        {row.lateness?.late && (
-          <Hint text={`Its newest row is from ${moment(row.lateness.since)}; it may be ${row.lateness.allowed} old.`}>
-            <span tabIndex={0} className="text-advisory-text">
-              late
-            </span>
-          </Hint>
-        )}
-        {row.lateness?.late && <OpenIncident kind="source" subject={row.table} />}
+        <Late table={row.table} lateness={row.lateness} />
         {row.comment && <span className="min-w-0 truncate text-small text-soft">{row.comment}</span>}
       </span>
       {comparing && row.drift && (
