@@ -10,7 +10,8 @@ import { measuring } from '@ouvrage/core/watch';
 
 /**
  * Loads of 1,000,000 rows as ratios of time and of WAL to the best statements written by hand, both
- * with the test of the query's keys: `node bench/loads.mjs [policy]` beside a running `npm start`.
+ * with the test of the query's keys: `node bench/loads.mjs [policy]` beside a running `npm start` (OUVRAGE_DATA names
+ * its folder, where that is another).
  * Alternating runs on fresh copies of the same table; medians, of times as of each run's ratio to the one
  * before it: a machine changes its speed. The last two columns are what is measured of a table after its load, as a
  * share of that load's time, and the time ratio with it.
@@ -20,7 +21,8 @@ const RUNS = Number(process.env.RUNS ?? 5);
 const SHARES = (process.env.SHARES ?? '0.01,0.1,0.5').split(',').map(Number);
 const only = process.argv[2];
 const here = path.dirname(fileURLToPath(import.meta.url));
-const { postgresPort: port, passwords } = JSON.parse(readFileSync(path.join(here, '../.data/config.json'), 'utf8'));
+const data = process.env.OUVRAGE_DATA ?? path.join(here, '../.data');
+const { postgresPort: port, passwords } = JSON.parse(readFileSync(path.join(data, 'config.json'), 'utf8'));
 const pg = createRequire(path.join(here, '../server/package.json'))('pg');
 const client = new pg.Client({
   host: '127.0.0.1',

@@ -1,3 +1,5 @@
+import { spawnSync } from 'node:child_process';
+import { fileURLToPath } from 'node:url';
 import { parseArgs } from 'node:util';
 import { build } from '../scripts/lib/build.mjs';
 import { main, say } from '../scripts/lib/shell.mjs';
@@ -5,7 +7,8 @@ import { main, say } from '../scripts/lib/shell.mjs';
 /**
  * `node bench/watch.mjs [--tables N] [--faulty N] [--seed S]`: how often a watch tells falsely, of so many simulated
  * tables of 365 days and 39 measures each, and how often it finds a fault at the first load, by kind and noise. Days
- * count from the 30th value. Stepped tables change for good on one day: what is told then is no falsehood.
+ * count from the 30th value. Stepped tables change for good on one day: what is told then is no falsehood. Last, what
+ * measuring costs, as a share of a load of 1,000,000 rows: by `bench/loads`, beside a running `npm start`.
  */
 const { values } = parseArgs({
   options: { tables: { type: 'string' }, faulty: { type: 'string' }, seed: { type: 'string' } },
@@ -43,4 +46,13 @@ await main(async () => {
         `${kind}, noise ${100 * noise} %: ${told} told in ${days} days of tables (${((1000 * told) / days).toFixed(2)} in 1,000); found: ${found.join(', ')}`,
       );
     }
+  say('the cost of measuring, as a share of the load:');
+  for (const policy of ['append', 'merge', 'history']) {
+    const bench = fileURLToPath(new URL('loads.mjs', import.meta.url));
+    const { status } = spawnSync(process.execPath, [bench, policy], {
+      env: { SHARES: '0.1', ...process.env },
+      stdio: 'inherit',
+    });
+    if (status !== 0) throw new Error(`bench/loads ${policy} did not run: start the application first (npm start)`);
+  }
 });

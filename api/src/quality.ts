@@ -120,6 +120,13 @@ export interface FailingSince {
     /** Rows after the load before. */
     readonly rowsBefore: string | null;
   }[];
+  /** Files in between that were loaded into tables which the check depends on, newest first. */
+  readonly files: readonly {
+    readonly table: string;
+    readonly file: string;
+    readonly at: Instant;
+    readonly rows: string | null;
+  }[];
 }
 
 export interface LoadEntry {

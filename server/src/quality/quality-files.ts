@@ -42,7 +42,7 @@ const counts = (checks: readonly Sent<CheckState>[]) => ({
 });
 
 function findingOf(check: Sent<CheckState>): string | undefined {
-  const message = `${check.atFault ?? '0'} rows at fault${check.total === null ? '' : ` of ${check.total}`}`;
+  const message = `${check.atFault ?? '0'} ${check.atFault === '1' ? 'row' : 'rows'} at fault${check.total === null ? '' : ` of ${check.total}`}`;
   switch (check.verdict) {
     case 'holds':
       return undefined;

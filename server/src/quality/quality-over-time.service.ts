@@ -27,6 +27,12 @@ export interface DaysAsked {
   readonly days: number;
 }
 
+/** From the last verdict that held to the first that did not. */
+interface Between {
+  readonly from: Date;
+  readonly to: Date;
+}
+
 type Point = Sent<CheckPoint> & { readonly at: Date };
 
 /** Verdicts over time: by days, of one check, and what changed before one broke. */
@@ -146,13 +152,15 @@ export class QualityOverTime {
     const broke = points[held + 1]!;
     const heldAt = points[held]?.at ?? null;
     const upstream = reachable(project.needs, of.tables);
-    const [releases, loads] = heldAt
-      ? await Promise.all([
-          this.releasesBetween(heldAt, broke.at, upstream),
-          this.loadsBetween(of.environment, { from: heldAt, to: broke.at }, upstream),
-        ])
-      : [[], []];
-    return { since: broke.at, run: broke.run, results: points.length - held - 1, held: heldAt, releases, loads };
+    const known = { since: broke.at, run: broke.run, results: points.length - held - 1, held: heldAt };
+    if (!heldAt) return { ...known, releases: [], loads: [], files: [] };
+    const between = { from: heldAt, to: broke.at };
+    const [releases, loads, files] = await Promise.all([
+      this.releasesBetween(between, upstream),
+      this.loadsBetween(of.environment, between, upstream),
+      this.filesBetween(between, upstream),
+    ]);
+    return { ...known, releases, loads, files };
   }
 
   private releasesAfter(from: Date): Promise<Sent<ReleaseMark>[]> {
@@ -160,8 +168,7 @@ export class QualityOverTime {
   }
 
   private async releasesBetween(
-    from: Date,
-    to: Date,
+    { from, to }: Between,
     upstream: ReadonlyMap<string, number>,
   ): Promise<Sent<FailingSince['releases'][number]>[]> {
     const found = await this.results.query<Sent<FailingSince['releases'][number]>[]>(
@@ -175,7 +182,7 @@ export class QualityOverTime {
 
   private async loadsBetween(
     environment: string,
-    { from, to }: { readonly from: Date; readonly to: Date },
+    { from, to }: Between,
     upstream: ReadonlyMap<string, number>,
   ): Promise<Sent<FailingSince['loads'][number]>[]> {
     const found = await this.results.query<Sent<FailingSince['loads'][number]>[]>(
@@ -189,6 +196,18 @@ export class QualityOverTime {
       [environment, from, to, [...upstream.keys()]],
     );
     return found.sort((a, b) => upstream.get(a.table)! - upstream.get(b.table)!).slice(0, MOST_LOADS);
+  }
+
+  /** Files are loaded by no run. */
+  private filesBetween(
+    { from, to }: Between,
+    upstream: ReadonlyMap<string, number>,
+  ): Promise<Sent<FailingSince['files'][number]>[]> {
+    return this.results.query(
+      `select table_name as "table", file, at, rows from delivery
+       where state = 'loaded' and table_name = any($3) and at > $1 and at <= $2 order by at desc limit ${MOST_LOADS}`,
+      [from, to, [...upstream.keys()]],
+    );
   }
 
   /** @throws Problem for a zone that PostgreSQL does not know */

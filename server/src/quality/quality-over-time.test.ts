@@ -97,6 +97,26 @@ describe('a table whose check broke', () => {
     expect(releases).toEqual([]);
     expect(failing).toMatchObject({ run: runs[2], results: 2, since: points[2]!.at, held: points[1]!.at });
     expect(failing!.loads).toMatchObject([{ table: 'core.tides', run: runs[2], rows: '13', rowsBefore: '15' }]);
+    expect(failing!.files).toEqual([]);
+  });
+  test('names files that were loaded in between, no others', async () => {
+    const { failing } = await series();
+    const before = (seconds: number, of = failing!.held!) => new Date(Date.parse(of) - 1000 * seconds);
+    const came = (file: string, when: Date, state = 'loaded', table = 'core.tides') =>
+      application.app
+        .get(DataSource)
+        .query(
+          `insert into delivery (file, table_name, digest, state, bytes, rows, at) values ($1, $2, $1, $3, 1, 9, $4)`,
+          [file, table, state, when],
+        );
+    await came('earlier.csv', before(1));
+    await came('between.csv', before(0, failing!.since));
+    await came('failed.csv', before(0, failing!.since), 'failed');
+    await came('of_another.csv', before(0, failing!.since), 'loaded', 'core.dim_date');
+    expect((await series()).failing!.files).toMatchObject([{ table: 'core.tides', file: 'between.csv', rows: '9' }]);
+    await application.app
+      .get(DataSource)
+      .query(`delete from delivery where table_name in ('core.tides', 'core.dim_date')`);
   });
   test('is a file: every verdict as CSV, the newest as JUnit', async () => {
     const csv = await mira.get(`${at()}/quality/export?format=csv&days=4`);

@@ -71,7 +71,7 @@ test('one verdict alone is not drawn, nor a subject that is no check', async () 
   expect(section('Now').queryByRole('img', { name: /^Rows at fault/ })).toBeNull();
 });
 
-test('where nothing upstream fails, what was released before is named', async () => {
+test('where nothing upstream fails, what was released, and which files came, before it broke are named', async () => {
   const release = { id: 12, message: 'Berths by quay\n\nmore', person: 'Mira', at: '2026-01-01T00:00:00Z' as const };
   const section = await show(
     {},
@@ -83,10 +83,16 @@ test('where nothing upstream fails, what was released before is named', async ()
         held: '2026-01-01T04:00:00Z',
         releases: [{ ...release, tables: ['core.dim_berth'] }],
         loads: [],
+        files: [{ table: 'landing.berth', file: 'berths_2026-01-01.csv', at: '2026-01-01T00:10:00Z', rows: '5' }],
       },
     },
   );
-  expect((await section('Upstream').findByRole('link')).textContent).toBe('release 12, Berths by quay');
+  await section('Upstream').findByRole('list');
+  const items = section('Upstream').getAllByRole('listitem');
+  expect(items.map((i) => i.textContent)).toEqual([
+    'release 12, Berths by quay',
+    'berths_2026-01-01.csv came into landing.berth',
+  ]);
   expect(section('Upstream').getByText(/Nothing upstream fails/)).toBeTruthy();
 });
 

@@ -40,9 +40,9 @@ export function IncidentAside({ incident }: { incident: IncidentDetail }) {
       <section aria-label="Upstream" className="flex flex-col gap-1.5">
         <SectionTitle>Upstream cause</SectionTitle>
         {incident.causes.length === 0 ? (
-          <p className="text-soft">
+          <div className="text-soft">
             Nothing upstream fails. <Changes incident={incident} />
-          </p>
+          </div>
         ) : (
           <Tables tables={incident.causes} />
         )}
@@ -112,7 +112,7 @@ function Past({ id }: { id: string }) {
   );
 }
 
-/** What was released or loaded before it broke. */
+/** What was released, and which files came, before it broke. */
 function Changes({ incident }: { incident: IncidentDetail }) {
   const { slug } = useProject();
   const check = incident.subjects.find((s) => s.kind === 'check');
@@ -120,16 +120,28 @@ function Changes({ incident }: { incident: IncidentDetail }) {
     { slug, of: 'production', id: check?.subject ?? '' },
     { skip: check === undefined || incident.state === 'closed' },
   );
-  const releases = data?.failing?.releases ?? [];
-  if (releases.length === 0) return null;
+  const { releases = [], files = [] } = data?.failing ?? {};
+  if (releases.length + files.length === 0) return null;
   return (
     <>
-      Released before it broke:{' '}
-      {releases.map((r) => (
-        <Link key={r.id} className={link} to={address.place(slug, 'releases')}>
-          release {r.id}, {r.message.split('\n')[0]}
-        </Link>
-      ))}
+      What changed before it broke:
+      <ul className="flex flex-col gap-1 pt-1">
+        {releases.map((r) => (
+          <li key={r.id}>
+            <Link className={link} to={address.place(slug, 'releases')}>
+              release {r.id}, {r.message.split('\n')[0]}
+            </Link>
+          </li>
+        ))}
+        {files.map((f) => (
+          <li key={`${f.file} ${f.at}`} className="break-words">
+            {f.file} came into{' '}
+            <Link className={link} to={address.table(slug, f.table, 'rows')}>
+              {f.table}
+            </Link>
+          </li>
+        ))}
+      </ul>
     </>
   );
 }

@@ -1,6 +1,6 @@
 import type { IncidentEntry, IncidentEvent } from '@ouvrage/api/incident';
 import { formatDistanceStrict } from 'date-fns';
-import { count } from '../../shared/format';
+import { count, rows } from '../../shared/format';
 import { present } from '../../data/time';
 
 /** `3 hours`, between two instants. */
@@ -26,8 +26,8 @@ export function eventWords(
       return `opened for ${what || 'a failure'}`;
     case 'verdict':
       return verdict === 'holds'
-        ? `${what} holds${total === null ? '' : `, ${count(total)} rows`}`
-        : `${what} ${verdict ?? ''}, ${count(atFault)} rows at fault${total === null ? '' : ` of ${count(total)}`}`;
+        ? `${what} holds${total === null ? '' : `, ${rows(total)}`}`
+        : `${what} ${verdict ?? ''}, ${rows(atFault)} at fault${total === null ? '' : ` of ${count(total)}`}`;
     case 'load':
       return verdict === 'holds' ? `${what} was loaded` : `${what} was not loaded${text === null ? '' : `: ${text}`}`;
     case 'release':

@@ -1,7 +1,7 @@
 import { Link } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
-import { ago, count } from '../../shared/format';
+import { ago, rows } from '../../shared/format';
 import { VerdictMark } from '../../shared/marks';
 import { SectionTitle } from '../../shared/ui/section-title';
 
@@ -39,8 +39,7 @@ export function FocusPanel({ table, onFocus }: { table: string; onFocus: (table:
         <h2 className="sheet-title">{table}</h2>
         {chosen.comment && <p className="mt-1">{chosen.comment}</p>}
         <p className="mt-1 text-small text-soft">
-          {chosen.policy}, {state?.rows ? `${count(state.rows)} rows` : 'rows not counted'}, loaded{' '}
-          {ago(state?.loadedAt)}
+          {chosen.policy}, {state?.rows ? `${rows(state.rows)}` : 'rows not counted'}, loaded {ago(state?.loadedAt)}
         </p>
         <p className="flex gap-4">
           <Link to={address.table(slug, table)} className="text-plan underline">

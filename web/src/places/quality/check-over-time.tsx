@@ -5,7 +5,7 @@ import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
 import { useCheckSeriesQuery } from '../../data/quality';
-import { count, moment, plural } from '../../shared/format';
+import { count, moment, plural, rows } from '../../shared/format';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
@@ -57,7 +57,7 @@ function Failing({ failing }: { failing: FailingSince }) {
       {failing.held !== null && (
         <>
           <SectionTitle>What changed before</SectionTitle>
-          {failing.releases.length + failing.loads.length === 0 && (
+          {failing.releases.length + failing.loads.length + failing.files.length === 0 && (
             <p className="text-soft">Nothing that it reads was released or loaded in between.</p>
           )}
           <ul>
@@ -70,6 +70,17 @@ function Failing({ failing }: { failing: FailingSince }) {
                 <span className="text-soft">({r.tables.join(', ')})</span>
               </li>
             ))}
+            {failing.files.map((f) => (
+              <li key={`file ${f.file} ${f.at}`} className="flex flex-wrap gap-x-3 border-b border-line py-1">
+                <Link className={link} to={address.table(slug, f.table, 'rows')}>
+                  {f.table}
+                </Link>
+                <span>
+                  {f.file} came in {moment(f.at)}
+                </span>
+                <span className="font-mono text-small">{rows(f.rows)}</span>
+              </li>
+            ))}
             {failing.loads.map((l) => (
               <li key={`load ${l.table}`} className="flex gap-3 border-b border-line py-1">
                 <Link className={link} to={address.table(slug, l.table)}>
@@ -79,7 +90,7 @@ function Failing({ failing }: { failing: FailingSince }) {
                 <span className="font-mono text-small">
                   {l.rows === null
                     ? ''
-                    : `${count(l.rows)} rows${l.rowsBefore === null ? '' : `, ${count(l.rowsBefore)} before`}`}
+                    : `${rows(l.rows)}${l.rowsBefore === null ? '' : `, ${count(l.rowsBefore)} before`}`}
                 </span>
                 <Link className={`${link} ml-auto`} to={address.run(slug, l.run)}>
                   run {l.run}

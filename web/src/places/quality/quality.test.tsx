@@ -169,6 +169,7 @@ describe('below it', () => {
         { id: 3, message: 'Rates\n\nof berths', person: 'Mira', at: '2026-11-29T03:00:00Z', tables: ['core.b'] },
       ],
       loads: [{ table: 'core.a', run: 5, state: 'done', at: '2026-11-29T03:30:00Z', rows: '412', rowsBefore: '755' }],
+      files: [{ table: 'landing.a', file: 'a_2026-11-29.csv', at: '2026-11-29T03:20:00Z', rows: '412' }],
     };
     await show(CHECKS, {
       path: '/core.b/three',
@@ -184,6 +185,7 @@ describe('below it', () => {
         .map((i) => i.textContent),
     ).toEqual([
       expect.stringMatching(/^release 3 by Mira, .*: Rates \(core\.b\)$/),
+      expect.stringMatching(/^landing\.aa_2026-11-29\.csv came in 2026-11-29 .*412 rows$/),
       'core.adone412 rows, 755 beforerun 5',
     ]);
   });

@@ -5,7 +5,7 @@ import { useDeliveriesInfiniteQuery, useLookIntoDropMutation, useSendFileMutatio
 import { useProject } from '../../data/project';
 import { usePerson, whyNot } from '../../data/person';
 import type { SourceSystem } from '@ouvrage/api/source';
-import { count } from '../../shared/format';
+import { rows } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
 import { useTell } from '../../shared/toasts';
 import { Tag } from '../../shared/ui/tag';
@@ -77,7 +77,7 @@ export function DropFolder({ system }: { system: SourceSystem }) {
             {!t.sameAsProduction && <Tag tone="advisory">differs from production: loads files once released</Tag>}
             <Late table={t.table} lateness={t.lateness} />
             <span className="flex-1" />
-            <span className="font-mono text-small">{count(t.rows)} rows</span>
+            <span className="font-mono text-small">{rows(t.rows)}</span>
           </li>
         ))}
       </ul>

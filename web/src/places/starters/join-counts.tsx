@@ -1,5 +1,5 @@
 import type { AnatomyStep } from '@ouvrage/api/anatomy';
-import { count } from '../../shared/format';
+import { count, rows } from '../../shared/format';
 import { Button } from '../../shared/ui/button';
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { ProblemNote } from '../../shared/ui/problem-note';
@@ -24,7 +24,7 @@ export function JoinCounts({ text, base }: { text: string; base: string }) {
         </Button>
         {before !== undefined && after !== undefined && (
           <p role="status" className={after === before ? '' : 'text-broken'}>
-            {count(before)} rows of {base}, {count(after)} after the joins{after === before ? '' : ': not the same'}.
+            {rows(before)} of {base}, {count(after)} after the joins{after === before ? '' : ': not the same'}.
           </p>
         )}
       </div>

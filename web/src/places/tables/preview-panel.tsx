@@ -3,7 +3,7 @@ import { useState } from 'react';
 import type { Rows } from '@ouvrage/api/rows';
 import type { StepError } from '@ouvrage/api/run';
 import { FaultGrid } from '../../shared/fault-grid';
-import { count, duration, plural } from '../../shared/format';
+import { count, duration, plural, rows as rowsWords } from '../../shared/format';
 import { Grid } from '../../shared/grid';
 import { Sql } from '../../shared/diff';
 import { ProblemNote } from '../../shared/ui/problem-note';
@@ -113,12 +113,12 @@ export function PreviewFigures({ rows }: { rows: Rows }) {
   const shown = rows.rows.length;
   const all =
     rows.total === null
-      ? `first ${count(shown)} rows, more not counted`
+      ? `first ${rowsWords(shown)}, more not counted`
       : rows.total === shown
         ? shown === 1
           ? 'all 1 row'
-          : `all ${count(shown)} rows`
-        : `first ${count(shown)} of ${count(rows.total)} rows`;
+          : `all ${rowsWords(shown)}`
+        : `first ${count(shown)} of ${rowsWords(rows.total)}`;
   return (
     <>
       {all}, {duration(rows.milliseconds)}

@@ -5,7 +5,7 @@ import { usePagesInfiniteQuery } from '../../data/rows';
 import { useProject } from '../../data/project';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Look } from '@ouvrage/api/rows';
-import { count, duration } from '../../shared/format';
+import { count, duration, rows as rowsWords } from '../../shared/format';
 import { Grid } from '../../shared/grid';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Loading } from '../../shared/ui/loading';
@@ -89,7 +89,7 @@ function Data({ table, look, onLook }: { table: TableSummary; look: Look; onLook
         <span className="font-mono" aria-live="polite">
           {isFetchingNextPage && 'loading more · '}
           {first?.total &&
-            `${count(rows.length)} of ${first.total.exact ? '' : 'about '}${count(first.total.rows)} rows · ${duration(first.milliseconds)}`}
+            `${count(rows.length)} of ${first.total.exact ? '' : 'about '}${rowsWords(first.total.rows)} · ${duration(first.milliseconds)}`}
         </span>
       </p>
       <div className="min-h-0 flex-1">

@@ -1,7 +1,7 @@
 import type { PlanAnswer } from '@ouvrage/api/anatomy';
 import type { Advice, PlanNode } from '@ouvrage/core/anatomy';
 import { useMemo, useState } from 'react';
-import { count, duration, percent, plural } from '../../../shared/format';
+import { count, duration, percent, plural, rows } from '../../../shared/format';
 import { Button } from '../../../shared/ui/button';
 import { Empty } from '../../../shared/ui/empty';
 import { Loading } from '../../../shared/ui/loading';
@@ -188,9 +188,7 @@ function NodeLine({
               {c}
             </span>
           ))}
-        {node.removed !== undefined && (
-          <span className="block text-small text-soft">{count(node.removed)} rows removed</span>
-        )}
+        {node.removed !== undefined && <span className="block text-small text-soft">{rows(node.removed)} removed</span>}
         {node.spilled !== undefined && (
           <span className="block text-small text-advisory-text">{count(node.spilled)} kB written to disk</span>
         )}

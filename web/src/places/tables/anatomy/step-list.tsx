@@ -1,7 +1,7 @@
 import type { AnatomyStep } from '@ouvrage/api/anatomy';
 import { useEffect, useMemo, useRef, type KeyboardEvent } from 'react';
 import { VerdictMark } from '../../../shared/marks';
-import { count } from '../../../shared/format';
+import { count, rows } from '../../../shared/format';
 import { Rail } from './rail';
 import { figureOf, railOf, type Strip } from './strip';
 import { saidOf, type Said } from './words';
@@ -145,7 +145,7 @@ function Beside({ strip, beside, step }: { strip: Strip; beside: Strip | undefin
           : `${here > there ? '+' : '−'}${count(Math.abs(here - there))}`;
   return (
     <span
-      title={other === undefined ? 'Production has no such step' : `${count(there)} rows in production`}
+      title={other === undefined ? 'Production has no such step' : `${rows(there)} in production`}
       className={`w-14 shrink-0 text-right font-mono text-small ${words === 'same' ? 'text-soft' : 'font-semibold text-advisory-text'}`}
     >
       {words}
