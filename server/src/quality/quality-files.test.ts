@@ -36,7 +36,7 @@ test('verdicts as JUnit: a suite a table, and nothing that XML cannot hold', () 
        <testcase classname="core.a" name="&quot;a&quot; &lt; &apos;b&apos; &amp; c"><failure type="broken" message="3 rows at fault of 10"/></testcase>
      </testsuite>
      <testsuite name="core.b" tests="2" failures="0" skipped="1">
-       <testcase classname="core.b" name="y"><system-out>advisory: 1 rows at fault</system-out></testcase>
+       <testcase classname="core.b" name="y"><system-out>advisory: 1 row at fault</system-out></testcase>
        <testcase classname="core.b" name="z"><skipped/></testcase>
      </testsuite>
    </testsuites>
