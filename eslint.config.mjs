@@ -21,6 +21,15 @@ const ONE_CLOCK = {
   message: 'take currentTime() or present(); new Date(Date.now()) where the real time is meant',
 };
 
+/** Words that texts for users do without. */
+const DROPPED =
+  '\\b(anew|mend(s|ed|ing)?|of which|that it may be|comes? about|told)\\b|\\bstands?\\b(?!-)|\\b(takes?|taken|took) (over|away)\\b|(?<!here )\\b(is|are) no (?!longer)';
+const PLAIN_WORDS = [
+  `Literal[value=/${DROPPED}/i]`,
+  `TemplateElement[value.cooked=/${DROPPED}/i]`,
+  `JSXText[value=/${DROPPED}/i]`,
+].map((selector) => ({ selector, message: 'say it in plain, idiomatic English' }));
+
 /** Exported functions and methods that others call: many arguments or a bare true say nothing where they are called. */
 const isOffered =
   ':matches(ExportNamedDeclaration > FunctionDeclaration, ExportNamedDeclaration > VariableDeclaration > VariableDeclarator > ArrowFunctionExpression, MethodDefinition[accessibility!=private][kind=method] > FunctionExpression)';
@@ -65,12 +74,12 @@ export default tseslint.config(
   {
     files: ['{core,server,web}/src/**/*.{ts,tsx}'],
     ignores: ['core/src/language/**', '**/*.test.{ts,tsx}', 'server/src/policies/**'],
-    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ...FEW_PARAMETERS, ONE_CLOCK] },
+    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ...FEW_PARAMETERS, ...PLAIN_WORDS, ONE_CLOCK] },
   },
   // Nest calls routes, with what was asked for apart by decorators.
   {
     files: ['server/src/**/*.controller.ts', 'server/src/testing*.ts'],
-    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ONE_CLOCK] },
+    rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ...PLAIN_WORDS, ONE_CLOCK] },
   },
   // What a route answers is said by a type of `@ouvrage/api`.
   {

@@ -66,7 +66,7 @@ describe('calls in their place', () => {
     [
       'an aggregate in where',
       `${W} select b from c where count(*) > 1`,
-      ['[count] the aggregate count cannot stand here: where is decided before rows are grouped'],
+      ['[count] the aggregate count is not allowed here: where is decided before rows are grouped'],
     ],
     ['an aggregate in having', `${W} select b from c group by b having count(*) > 1`, []],
     [
@@ -77,43 +77,43 @@ describe('calls in their place', () => {
     [
       'an aggregate in a join',
       `${W} select 1 as k from c join landing.berth d on max(d.length_m) > 1`,
-      ['[max] the aggregate max cannot stand here: joins are made before rows are grouped'],
+      ['[max] the aggregate max is not allowed here: joins are made before rows are grouped'],
     ],
     [
       'an aggregate to group by',
       `${W} select 1 as k from c group by sum(l)`,
-      ['[sum] the aggregate sum cannot stand here: it would have to be known before rows are grouped'],
+      ['[sum] the aggregate sum is not allowed here: it would have to be known before rows are grouped'],
     ],
     [
       'an aggregate of an aggregate',
       `${W} select sum(max(l)) as k from c`,
-      ['[max] the aggregate max cannot stand here: aggregates do not nest'],
+      ['[max] the aggregate max is not allowed here: aggregates do not nest'],
     ],
     [
       'a window in where',
       `${W} select b from c where row_number() over (order by b) = 1`,
-      ['[row_number] the window function row_number cannot stand here: windows are computed later'],
+      ['[row_number] the window function row_number is not allowed here: windows are computed later'],
     ],
     [
       'a window in having',
       `${W} select b from c group by b having rank() over (order by b) = 1`,
-      ['[rank] the window function rank cannot stand here: windows are computed later'],
+      ['[rank] the window function rank is not allowed here: windows are computed later'],
     ],
     [
       'a window in a window',
       `${W} select lag(lag(l) over w) over w as k from c window w as (order by b)`,
-      ['[lag] the window function lag cannot stand here: windows do not nest'],
+      ['[lag] the window function lag is not allowed here: windows do not nest'],
     ],
     [
       'a window in an aggregate',
       `${W} select sum(rank() over (order by b)) as k from c`,
-      ['[rank] the window function rank cannot stand here: aggregates do not nest'],
+      ['[rank] the window function rank is not allowed here: aggregates do not nest'],
     ],
     ['an aggregate in a window', `${W} select rank() over (order by sum(l)) as k from c group by b`, []],
     [
       'an aggregate with its schema',
       `${W} select b from c where pg_catalog.count(*) > 1`,
-      ['[pg_catalog] the aggregate count cannot stand here: where is decided before rows are grouped'],
+      ['[pg_catalog] the aggregate count is not allowed here: where is decided before rows are grouped'],
     ],
     [
       'a function of the project that is called as one',
@@ -167,6 +167,6 @@ test('nesting without end is looked at for a while', () => {
   const deep = (depth: number) => `${'sum('.repeat(depth)}1${')'.repeat(depth)}`;
   const columns = Array.from({ length: 40 }, (_, i) => `${deep(60)} as c${i}`).join(', ');
   expect(told(`select ${columns} from landing.berth group by ${deep(60)}`)).toContain(
-    '[sum] the aggregate sum cannot stand here: aggregates do not nest',
+    '[sum] the aggregate sum is not allowed here: aggregates do not nest',
   );
 });

@@ -55,7 +55,7 @@ create foreign table landing.stay (no integer, tonnes numeric, check (tonnes >= 
     const query = (unsound: number[], header = ['code', 'rate', 'flag']) =>
       referenceCheckQuery({ name: 'rate', columns }, constraintChecks(p, table), { header, rows }, new Set(unsound));
     expect(query([1])).toMatchInlineSnapshot(`
-     "select given_row.at as "row", told.which as "check"
+     "select given_row.at as "row", asked.which as "check"
      from (values (0, 'a'::text, '1'::text, 'MR'::text),
      (2, 'c'::text, '0'''::text, 'ZZ'::text)) as given (at, v0, v1, v2)
      cross join lateral (select given.at) as given_row
@@ -63,8 +63,8 @@ create foreign table landing.stay (no integer, tonnes numeric, check (tonnes >= 
      cross join lateral (values (0, (rate > 0
      )),
      (1, ("rate"."flag" is null or exists (select from reference.flag as known where known."flag_code" = "rate"."flag")
-     ))) as told (which, holds)
-     where told.holds is false
+     ))) as asked (which, holds)
+     where asked.holds is false
      order by 1, 2"
     `);
     expect(query([0, 1, 2])).toBeUndefined();

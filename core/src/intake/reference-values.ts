@@ -97,12 +97,12 @@ export function referenceCheckQuery(
   );
   const given = known.map((_, i) => `v${i}`).join(', ');
   const typed = known.map((c, i) => `cast(given.v${i} as ${c.type ?? 'text'}) as ${ident(c.name)}`).join(', ');
-  return `select given_row.at as "row", told.which as "check"
+  return `select given_row.at as "row", asked.which as "check"
 from (values ${values.join(',\n')}) as given (at, ${given})
 cross join lateral (select given.at) as given_row
 cross join lateral (select ${typed}) as ${ident(table.name)}
-cross join lateral (values ${asked.join(',\n')}) as told (which, holds)
-where told.holds is false
+cross join lateral (values ${asked.join(',\n')}) as asked (which, holds)
+where asked.holds is false
 order by 1, 2`;
 }
 

@@ -299,7 +299,7 @@ describe('A fact finds the keys of its dimensions.', () => {
        -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select t."call_no",
               case when c.op$ = 'updated' then c."berth_key" else t."berth_key" end as "berth_key",

@@ -125,7 +125,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
-     -- written anew
+     -- rewritten
        -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
        select * from (select * from pg_temp.changes where op$ = 'inserted') as n where n."call_no" is null
        limit 100;
@@ -262,7 +262,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
-     -- written anew
+     -- rewritten
        -- stops: rows without call_no cannot be numbered [key_map_is_complete]: Filter them out in the query, or give them a value.
        select * from (select * from pg_temp.found_changes where op$ = 'inserted') as n where n."call_no" is null
        limit 100;
@@ -434,7 +434,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        from "core"."t~inferred" as i
        join "core"."t~keys" as keys on keys."call_no" = i."call_no" and keys."valid_from" = '-infinity'
        where not exists (select from "core"."t" as t where t."call_no" = i."call_no");
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select t."id",
               t."call_no",
@@ -660,7 +660,7 @@ describe('A dimension that facts look up has an unknown member, and placeholders
        insert into "core"."t" ("id", "call_no", "berth_code", "tonnage", "valid_from", "valid_to", "is_current")
        select cast(0 as bigint), cast('' as text), cast(null as text), cast(null as numeric(12,2)), cast('-infinity' as timestamptz), cast(null as timestamptz), cast(true as boolean)
        where not exists (select from "core"."t" where "id" = 0);
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select keys.number as "id", n."call_no" as "call_no", n."berth_code" as "berth_code", n."tonnage" as "tonnage", n."valid_from" as "valid_from", n."valid_to" as "valid_to", n."valid_to" is null as "is_current"
        from pg_temp.versions as n

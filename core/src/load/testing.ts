@@ -34,7 +34,7 @@ function textOf(step: LoadStep): string {
     case 'either':
       return `-- where it holds\n${step.sql};\n${nested(step.then)}\n-- otherwise\n${nested(step.otherwise)}`;
     case 'choose':
-      return `-- chooses a shape\n${step.sql};\n-- in place\n${nested(step.inPlace)}\n-- written anew\n${nested(step.rewrite)}`;
+      return `-- chooses a shape\n${step.sql};\n-- in place\n${nested(step.inPlace)}\n-- rewritten\n${nested(step.rewrite)}`;
   }
 }
 

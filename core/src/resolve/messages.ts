@@ -230,7 +230,7 @@ const AFTERWARDS: Readonly<Record<MisplacedCall['clause'], string>> = {
 };
 export const misplacedCall = ({ name, what, clause }: MisplacedCall): Finding<'misplaced-call'> => ({
   code: 'misplaced-call',
-  message: `${what === 'window' ? 'the window function' : 'the aggregate'} ${name} cannot stand here: ${what === 'window' && clause !== 'aggregate' && clause !== 'window' ? 'windows are computed later' : AFTERWARDS[clause]}`,
+  message: `${what === 'window' ? 'the window function' : 'the aggregate'} ${name} is not allowed here: ${what === 'window' && clause !== 'aggregate' && clause !== 'window' ? 'windows are computed later' : AFTERWARDS[clause]}`,
   hint: what === 'aggregate' && clause === 'where' ? 'write the condition in having' : 'compute it in a CTE before',
   name,
 });

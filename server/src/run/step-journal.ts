@@ -93,7 +93,7 @@ export class StepJournal {
     const [ofStep, ofResult] = [this.columns(RunStep, CHANGING), this.columns(CheckResult, TOLD)];
     const [stepId] = this.columns(CheckResult, ['step']).names;
     await this.steps.manager.query(
-      `with told as (
+      `with results as (
         insert into ${ofResult.table} (${stepId}, ${ofResult.names.join(', ')})
         select ${stepId}, ${ofResult.names.join(', ')} from jsonb_populate_recordset(null::${ofResult.table}, $2)
       )

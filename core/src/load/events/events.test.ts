@@ -88,7 +88,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        insert into "core"."t" ("call_no", "berth_code", "tonnage", "before_it", "valid_from", "valid_to", "is_current")
        select n."call_no" as "call_no", n."berth_code" as "berth_code", n."tonnage" as "tonnage", n."before_it" as "before_it", n."valid_from" as "valid_from", n."valid_to" as "valid_to", n."valid_to" is null as "is_current"
        from pg_temp.versions as n;
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select n."call_no" as "call_no", n."berth_code" as "berth_code", n."tonnage" as "tonnage", n."before_it" as "before_it", n."valid_from" as "valid_from", n."valid_to" as "valid_to", n."valid_to" is null as "is_current"
        from (
@@ -224,7 +224,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        insert into "core"."t" ("call_no", "berth_code", "tonnage", "valid_from", "valid_to", "is_current")
        select n."call_no" as "call_no", n."berth_code" as "berth_code", n."tonnage" as "tonnage", n."valid_from" as "valid_from", n."valid_to" as "valid_to", n."valid_to" is null as "is_current"
        from pg_temp.versions as n;
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select n."call_no" as "call_no", n."berth_code" as "berth_code", n."tonnage" as "tonnage", n."valid_from" as "valid_from", n."valid_to" as "valid_to", n."valid_to" is null as "is_current"
        from (
@@ -381,7 +381,7 @@ describe('A history from events cuts the versions of each touched key again.', (
        select keys.number as "id", n."call_no" as "call_no", n."berth_code" as "berth_code", n."tonnage" as "tonnage", n."valid_from" as "valid_from", n."valid_to" as "valid_to", n."valid_to" is null as "is_current"
        from pg_temp.versions as n
        join "core"."t~keys" as keys on keys."call_no" = n."call_no" and keys."valid_from" = n."valid_from";
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select keys.number as "id", n."call_no" as "call_no", n."berth_code" as "berth_code", n."tonnage" as "tonnage", n."valid_from" as "valid_from", n."valid_to" as "valid_to", n."valid_to" is null as "is_current"
        from pg_temp.versions as n

@@ -221,7 +221,7 @@ describe('A history load closes versions and opens new ones.', () => {
          order by t."call_no", t."valid_from" desc) as prior on prior."call_no" = c."call_no"
        join "core"."t~keys" as keys on keys."call_no" = c."call_no" and keys."valid_from" = (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))
        where c.op$ in ('new', 'changed');
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select t."id",
               t."call_no",
@@ -373,7 +373,7 @@ describe('A history load closes versions and opens new ones.', () => {
        join "core"."t~keys" as keys on keys."call_no" = c."call_no" and keys."valid_from" = (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz))
        join "core"."t~durable" as durable on durable."call_no" = c."call_no"
        where c.op$ in ('new', 'changed');
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select t."id",
               t."thing",
@@ -489,7 +489,7 @@ describe('A history load closes versions and opens new ones.', () => {
        select c."call_no" as "call_no", c."berth_code" as "berth_code", c."tonnage" as "tonnage", (select cast(cast(current_setting('load.time') as timestamptz) as timestamptz)) as "valid_from", cast(null as timestamptz) as "valid_to", true as "is_current"
        from pg_temp.changes as c
        where c.op$ in ('new', 'changed');
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select t."call_no",
               case when c.op$ = 'overwritten' then c."berth_code" else t."berth_code" end as "berth_code",

@@ -79,7 +79,7 @@ describe('A merge load changes the rows of each key.', () => {
        -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select q."call_no", q."berth_code", q."tonnage" from pg_temp.query_rows as q
        union all
@@ -272,7 +272,7 @@ describe('A merge load changes the rows of each key.', () => {
        -- updated: select * from pg_temp.changes where op$ in ('updated', 'returned') limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
        -- flagged: select * from pg_temp.changes where op$ = 'flagged' limit 50;
-     -- written anew
+     -- rewritten
        -- stops: keys have the same hash, or a hash of 0: use key_method = sequence
        select * from (select "call_no", number$, count(*) over (partition by number$) as sharing$
        from (select distinct "call_no", hashtextextended(coalesce(length(n."call_no"::text) || ':' || n."call_no"::text, '-'), 0) as number$ from (select * from pg_temp.changes where op$ = 'inserted') as n) as hashed) as counted
@@ -380,7 +380,7 @@ describe('A merge load changes the rows of each key.', () => {
        -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select q."call_no", q."berth_code", q."tonnage" from pg_temp.query_rows as q
        union all
@@ -486,7 +486,7 @@ describe('A merge load changes the rows of each key.', () => {
        -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
-     -- written anew
+     -- rewritten
        -- stops: the load would remove more than 5 of the rows: Check why the query returns so few rows; raise largest_loss if that is right.
        select 1 from pg_temp.changes where op$ in ('missing', 'flagged', 'deleted') having count(*) > 5
        limit 100;
@@ -590,7 +590,7 @@ describe('A merge load changes the rows of each key.', () => {
        -- inserted: select * from pg_temp.changes where op$ = 'inserted' limit 50;
        -- updated: select * from pg_temp.changes where op$ = 'updated' limit 50;
        -- deleted: select * from pg_temp.changes where op$ in ('deleted', 'missing') limit 50;
-     -- written anew
+     -- rewritten
        create table "core~next"."t" as
        select t."call_no",
               t."berth_code",
