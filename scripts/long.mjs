@@ -39,6 +39,13 @@ const PROOFS = {
     portion: 30,
     variable: 'OUVRAGE_PAST_DAYS',
   },
+  pairs: {
+    of: 'pairs of tables compared',
+    files: ['look/row-comparison'],
+    size: 500,
+    portion: 500,
+    variable: 'OUVRAGE_PAIRS',
+  },
   fuzz: { of: 'made-up requests', files: ['fuzz.test'], size: 25_000, portion: 5000, variable: 'OUVRAGE_FUZZ' },
   cuts: {
     of: 'loads of each policy cut off',

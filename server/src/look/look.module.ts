@@ -4,6 +4,8 @@ import { ProjectModule } from '../project/project.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { AnatomyController } from './anatomy.controller.js';
 import { AnatomyService } from './anatomy.service.js';
+import { ComparedController } from './compared.controller.js';
+import { ComparedService } from './compared.service.js';
 import { ExportTickets } from './export-tickets.js';
 import { LookController } from './look.controller.js';
 import { LookService } from './look.service.js';
@@ -18,12 +20,13 @@ import { ViewerRights } from './viewer-rights.js';
 /** Rows, profiles and previews, as the reader sees them. */
 @Module({
   imports: [ProjectModule, WarehouseModule],
-  controllers: [PreviewController, AnatomyController, LookController],
+  controllers: [PreviewController, AnatomyController, ComparedController, LookController],
   providers: [
     QueryPreparer,
     ViewerRights,
     PreviewService,
     AnatomyService,
+    ComparedService,
     PlanService,
     LookService,
     ExportTickets,

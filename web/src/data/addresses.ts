@@ -23,6 +23,8 @@ export const address = {
   /** The way of a column, drawn. */
   way: (ws: string, { table, column }: { readonly table: string; readonly column: string }) =>
     `/w/${ws}/lineage?focus=${table}&column=${encodeURIComponent(column)}`,
+  /** The rows of a table beside production's. */
+  comparedRows: (ws: string, table: string) => `/w/${ws}/releases?rows=${encodeURIComponent(table)}`,
   review: (ws: string, path?: string) => `/w/${ws}/releases${path ? `?file=${encodeURIComponent(path)}` : ''}`,
 };
 

@@ -1,5 +1,5 @@
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
-import { useMemo } from 'react';
+import { useMemo, type ReactNode } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useComparedFileQuery, useComparisonQuery, useReleasesQuery } from '../../data/releases';
@@ -15,6 +15,7 @@ import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 import { Tag } from '../../shared/ui/tag';
 import { VirtualList } from '../../shared/ui/virtual-list';
+import { ComparedTable } from './compared-table';
 import { MergeConflict } from './merge-conflict';
 import { ReleasePanel } from './release-panel';
 
@@ -25,7 +26,7 @@ export default function Releases() {
 }
 
 function Review() {
-  const { slug } = useProject();
+  const { slug, tables } = useProject();
   const [search] = useSearchParams();
   const { data, error, isLoading, refetch } = useComparisonQuery(slug, { refetchOnMountOrArgChange: true });
   if (isLoading) return <Loading what="Comparing with production" />;
@@ -35,20 +36,35 @@ function Review() {
         <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
       </div>
     );
-  const file = data.files.find((f) => f.path === search.get('file')) ?? data.files[0];
+  const changed = new Set(data.files.map((f) => f.path));
+  const pathOf = (table: string) => {
+    const path = tables.get(table)?.path;
+    return path !== undefined && changed.has(path) ? path : undefined;
+  };
+  const compared = data.tables.find((t) => t.kind !== 'deleted' && t.table === search.get('rows'))?.table;
+  const file = compared ? undefined : (data.files.find((f) => f.path === search.get('file')) ?? data.files[0]);
   return (
     <div className="flex h-full min-h-0">
-      <ReviewIndex data={data} file={file?.path} />
+      <ReviewIndex data={data} file={file?.path} compared={compared} />
       <section aria-label="Changes" className="flex min-w-0 flex-1 flex-col bg-sheet">
         {data.conflicts.length > 0 ? (
           <MergeConflict conflicts={data.conflicts} />
+        ) : compared ? (
+          <>
+            <Head table={compared} path={pathOf(compared)} view="rows">
+              {compared}
+            </Head>
+            <div className="min-h-0 flex-1">
+              <ComparedTable key={compared} table={compared} />
+            </div>
+          </>
         ) : file ? (
           <>
-            <h1 className="sheet-title flex h-strip shrink-0 items-center gap-3 border-b border-line px-4">
+            <Head table={data.tables.find((t) => pathOf(t.table) === file.path)?.table} path={file.path} view="sql">
               {file.path}
               <Tag tone="plan">{file.kind}</Tag>
               {file.draft && <Tag tone="advisory">draft, not committed</Tag>}
-            </h1>
+            </Head>
             <div className="min-h-0 flex-1">
               <FileDiff path={file.path} />
             </div>
@@ -59,6 +75,43 @@ function Review() {
       </section>
       <ReleasePanel data={data} />
     </div>
+  );
+}
+
+interface HeadProps {
+  /** A table with rows of its own here and in production. */
+  readonly table: string | undefined;
+  /** Its file, where that changes. */
+  readonly path: string | undefined;
+  readonly view: 'sql' | 'rows';
+  readonly children: ReactNode;
+}
+
+/** What is looked at, and the other way of looking at it. */
+function Head({ table, path, view, children }: HeadProps) {
+  const { slug } = useProject();
+  const ways = [
+    ...(path === undefined ? [] : [['sql', 'SQL', address.review(slug, path)] as const]),
+    ...(table === undefined ? [] : [['rows', 'Rows', address.comparedRows(slug, table)] as const]),
+  ];
+  return (
+    <header className="flex h-strip shrink-0 items-center gap-3 border-b border-line px-4">
+      <h1 className="sheet-title flex min-w-0 flex-1 items-center gap-3">{children}</h1>
+      {table !== undefined && (
+        <nav aria-label="Ways of looking" className="flex gap-2">
+          {ways.map(([name, title, to]) => (
+            <Link
+              key={name}
+              to={to}
+              aria-current={name === view ? 'page' : undefined}
+              className={`border px-3 py-0.5 font-medium ${name === view ? 'border-plan bg-paper text-plan' : 'border-line hover:border-ink'}`}
+            >
+              {title}
+            </Link>
+          ))}
+        </nav>
+      )}
+    </header>
   );
 }
 
@@ -85,7 +138,15 @@ type ReviewLine =
   | { readonly heading: string };
 
 /** Tables that change, other files that do, and what is loaded again because of them. */
-function ReviewIndex({ data, file }: { data: Comparison; file: string | undefined }) {
+function ReviewIndex({
+  data,
+  file,
+  compared,
+}: {
+  data: Comparison;
+  file: string | undefined;
+  compared: string | undefined;
+}) {
   const { slug, tables } = useProject();
   const lines = useMemo((): ReviewLine[] => {
     const paths = new Map(data.files.map((f) => [f.path.replace(/^.*\//, ''), f.path]));
@@ -98,10 +159,18 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
     const shown = new Set(own.map((t) => t.path));
     const below = data.tables.filter((t) => t.kind === 'downstream');
     return [
-      ...own.map(({ change, path }) => ({ change, path, to: path ? address.review(slug, path) : undefined })),
+      ...own.map(({ change, path }) => ({
+        change,
+        path,
+        to: path
+          ? address.review(slug, path)
+          : change.kind === 'deleted'
+            ? undefined
+            : address.comparedRows(slug, change.table),
+      })),
       ...data.files.filter((f) => !shown.has(f.path)).map((f) => ({ file: f })),
       ...(below.length > 0 ? [{ heading: 'Downstream of them' }] : []),
-      ...below.map((change) => ({ change, path: undefined, to: address.table(slug, change.table) })),
+      ...below.map((change) => ({ change, path: undefined, to: address.comparedRows(slug, change.table) })),
     ];
   }, [data, slug, tables]);
   return (
@@ -123,7 +192,14 @@ function ReviewIndex({ data, file }: { data: Comparison; file: string | undefine
       >
         {(line) =>
           'change' in line ? (
-            <TableLine change={line.change} to={line.to} current={line.path !== undefined && line.path === file} />
+            <TableLine
+              change={line.change}
+              to={line.to}
+              current={
+                line.change.table === compared ||
+                (compared === undefined && line.path !== undefined && line.path === file)
+              }
+            />
           ) : 'file' in line ? (
             <Link
               to={address.review(slug, line.file.path)}

@@ -1,0 +1,274 @@
+import { Injectable } from '@nestjs/common';
+import type {
+  BeforeAfter,
+  ComparedColumnFigures,
+  ComparedColumns,
+  ComparedCounts,
+  ComparedKind,
+  ComparedRows,
+} from '@ouvrage/api/compared';
+import {
+  columnFigures,
+  compareRepeated,
+  comparisonShape,
+  type ComparisonShape,
+  countRepeated,
+  countRowKinds,
+  frequentChanges,
+  type Member,
+  renamedTables,
+  rowKey,
+  type RowsCompared,
+  rowsOfKind,
+} from '@ouvrage/core/review';
+import type pg from 'pg';
+import { PRODUCTION } from '../project/branches.js';
+import { ProjectService, type Line } from '../project/project.service.js';
+import type { Sent } from '../shared/answers.js';
+import { notFound, Problem } from '../shared/problem.js';
+import { ReaderService } from '../warehouse/reader.service.js';
+import { columnsOf, shownRows } from '../warehouse/shown-rows.js';
+import { isOfStatement } from '../warehouse/sql-error.js';
+import { PreviewService, type TableSource } from './preview.service.js';
+
+const SECONDS = 300;
+/** Columns whose most frequent changes are counted, and how many of each. */
+const FREQUENT_COLUMNS = 8;
+const FREQUENT = 3;
+const SHOWN_ROWS = 50;
+
+/** A table of a workspace beside production's. */
+interface Pair {
+  readonly was: string;
+  readonly compared: RowsCompared;
+  readonly shape: ComparisonShape;
+  readonly isSame: boolean;
+  readonly leftOut: readonly string[];
+}
+
+/** Compares the rows of a workspace's tables with production's, inside the warehouse; the examples alone leave it. */
+@Injectable()
+export class ComparedService {
+  constructor(
+    private readonly projects: ProjectService,
+    private readonly previews: PreviewService,
+    private readonly reader: ReaderService,
+  ) {}
+
+  async counts(slug: string, table: string, signal: AbortSignal): Promise<Sent<ComparedCounts>> {
+    return this.reading(slug, table, signal, async (client, { was, compared, shape, isSame, leftOut }) => {
+      const started = performance.now();
+      const isUnique = await uniqueness(client, compared, shape);
+      const sql = countRowKinds(compared, shape, { isUnique });
+      const [there, here, onlyThere, onlyHere, equal, different] = await row(client, sql);
+      const repeated = isUnique ? undefined : await row(client, compareRepeated(compared, shape));
+      const { added, gone, apart } = shape;
+      return {
+        table,
+        was,
+        key: shape.key.map((c) => c.name),
+        isSame,
+        there: there!,
+        here: here!,
+        onlyThere: onlyThere!,
+        onlyHere: onlyHere!,
+        equal: equal!,
+        different: different!,
+        added,
+        gone,
+        apart,
+        leftOut,
+        sql,
+        repeated: repeated
+          ? { keys: repeated[0]!, there: repeated[1]!, here: repeated[2]!, equal: repeated[3]! }
+          : null,
+        milliseconds: Math.round(performance.now() - started),
+      };
+    });
+  }
+
+  async columns(slug: string, table: string, signal: AbortSignal): Promise<Sent<ComparedColumns>> {
+    return this.reading(slug, table, signal, async (client, { compared, shape }) => {
+      const started = performance.now();
+      const isUnique = await uniqueness(client, compared, shape);
+      const figures = await row(client, columnFigures(compared, shape, { isUnique }));
+      const columns = figuresOf(shape, figures).sort((a, b) => Number(b.differ ?? 0) - Number(a.differ ?? 0));
+      const of = columns.filter((c) => Number(c.differ) > 0).slice(0, FREQUENT_COLUMNS);
+      const changes =
+        of.length > 0
+          ? (
+              await shownRows(
+                client,
+                {
+                  sql: frequentChanges(compared, shape, { isUnique, of: of.map((c) => c.column), most: FREQUENT }),
+                  values: [],
+                },
+                FREQUENT * FREQUENT_COLUMNS,
+              )
+            ).rows
+          : [];
+      const frequent = (column: string) =>
+        changes.flatMap(([name, before, after, rows]) =>
+          name === column ? [{ before: before ?? null, after: after ?? null, rows: rows! }] : [],
+        );
+      return {
+        columns: columns.map((c) => ({ ...c, frequent: frequent(c.column) })),
+        milliseconds: Math.round(performance.now() - started),
+      };
+    });
+  }
+
+  async rows(
+    slug: string,
+    table: string,
+    { kind, column }: { readonly kind: ComparedKind; readonly column?: string | undefined },
+    signal: AbortSignal,
+  ): Promise<Sent<ComparedRows>> {
+    return this.reading(slug, table, signal, async (client, { compared, shape }) => {
+      if (column !== undefined && !shape.shared.some((c) => c.name === column))
+        throw notFound(`A compared column ${column}`);
+      const started = performance.now();
+      const isUnique = await uniqueness(client, compared, shape);
+      const sql = rowsOfKind(compared, shape, {
+        isUnique,
+        kind,
+        most: SHOWN_ROWS + 1,
+        ...(column === undefined ? {} : { column }),
+      });
+      const { rows, isFull } = await shownRows(client, { sql, values: [] }, SHOWN_ROWS + 1);
+      return {
+        kind,
+        key: shape.key.map((c) => c.name),
+        columns: shape.shared.map((c) => c.name),
+        rows: rows.slice(0, SHOWN_ROWS),
+        hasMore: isFull || rows.length > SHOWN_ROWS,
+        milliseconds: Math.round(performance.now() - started),
+      };
+    });
+  }
+
+  /** @throws Problem where there are no two versions with rows */
+  private async reading<T>(
+    slug: string,
+    table: string,
+    signal: AbortSignal,
+    body: (client: pg.PoolClient, pair: Pair) => Promise<T>,
+  ): Promise<T> {
+    const line = await this.projects.line(slug);
+    if (!line.workspace)
+      throw new Problem(409, 'is-production', 'Production is what workspaces are compared with', 'Choose a workspace.');
+    const production = await this.projects.line(PRODUCTION);
+    const definition = line.project.tables.get(table);
+    if (!definition) throw notFound(`The table ${table}`);
+    const was = renamedTables(production.project, line.project).get(table) ?? table;
+    if (!production.project.tables.has(was))
+      throw new Problem(409, 'new-table', `${table} is new: production has no rows of it`);
+    const here = await this.previews.sourceIn(line, table);
+    if (here.where === 'nowhere')
+      throw new Problem(
+        409,
+        'not-run',
+        `${table} has not been run in this workspace`,
+        'Run it, then compare its rows.',
+      );
+    const there = await this.previews.sourceIn(production, was);
+    if (there.where === 'nowhere') throw new Problem(409, 'not-run', `${was} has no rows in production`);
+    const key = rowKey(line.project, definition);
+    const members = await this.membersOf(line, production, key.members);
+    return this.reader
+      .read(
+        signal,
+        async (client) => {
+          const side = async (source: TableSource, from: (m: MemberSources) => string) => ({
+            from: source.from,
+            columns: await columnsOf(client, { sql: `select * from ${source.from} as described`, values: [] }),
+            members: new Map(members.map((m) => [m.member.column, from(m)])),
+          });
+          const compared: RowsCompared = {
+            there: await side(there, (m) => m.there),
+            here: await side(here, (m) => m.here),
+            key: key.columns,
+            apart: key.apart,
+            members: members.map((m) => m.member),
+          };
+          const leftOut = [...new Set([...(here.leftOut ?? []), ...(there.leftOut ?? [])])];
+          const shape = comparisonShape(compared);
+          return body(client, { was, compared, shape, isSame: here.from === there.from, leftOut });
+        },
+        SECONDS,
+      )
+      .catch((error: unknown) => {
+        if (!isOfStatement(error)) throw error;
+        if (error.code === '57014')
+          throw new Problem(504, 'too-slow', `Comparing the rows took longer than ${SECONDS} seconds`);
+        throw new Problem(422, 'query-failed', error.message, error.hint);
+      });
+  }
+
+  /** Tables that columns refer to, where the two versions read different ones and who looks may see what their rows are. */
+  private async membersOf(line: Line, production: Line, members: readonly Member[]): Promise<MemberSources[]> {
+    const found = await Promise.all(
+      members.map(async (member): Promise<MemberSources | undefined> => {
+        if (!production.project.tables.has(member.table)) return undefined;
+        const [here, there] = [
+          await this.previews.sourceIn(line, member.table),
+          await this.previews.sourceIn(production, member.table),
+        ];
+        const hidden = [...(here.leftOut ?? []), ...(there.leftOut ?? [])];
+        const isSeen = [member.number, ...member.meaning].every((c) => !hidden.includes(c));
+        const isStored = here.where !== 'nowhere' && there.where !== 'nowhere';
+        return isSeen && isStored && here.from !== there.from
+          ? { member, here: here.from, there: there.from }
+          : undefined;
+      }),
+    );
+    return found.filter((m) => m !== undefined);
+  }
+}
+
+interface MemberSources {
+  readonly member: Member;
+  readonly here: string;
+  readonly there: string;
+}
+
+/** The one row of an answer. */
+async function row(client: pg.PoolClient, sql: string): Promise<(string | null)[]> {
+  return (await shownRows(client, { sql, values: [] }, 1)).rows[0]!;
+}
+
+/** Whether no key can be in a version twice, as its unique indexes say, or as counting them shows. */
+async function uniqueness(client: pg.PoolClient, compared: RowsCompared, shape: ComparisonShape): Promise<boolean> {
+  if (shape.key.length === 0) return true;
+  const names = shape.key.map((c) => c.name);
+  const enforced = await Promise.all([compared.there, compared.here].map((s) => isEnforced(client, s.from, names)));
+  if (enforced.every(Boolean)) return true;
+  return (await row(client, countRepeated(compared, shape))).every((n) => n === '0');
+}
+
+/** Whether a unique index covers some of the columns, none of which may be null. */
+async function isEnforced(client: pg.PoolClient, from: string, key: readonly string[]): Promise<boolean> {
+  if (from.startsWith('(')) return false;
+  const { rows } = await client.query<{ found: boolean | string }>(
+    `select exists (
+       select from pg_index i where i.indrelid = to_regclass($1) and i.indisunique and i.indisvalid and i.indpred is null and i.indexprs is null
+         and not exists (
+           select from unnest(i.indkey::int2[]) as k (n) left join pg_attribute a on a.attrelid = i.indrelid and a.attnum = k.n
+           where not a.attnotnull or not a.attname = any($2))) as found`,
+    [from, key],
+  );
+  return String(rows[0]!.found).startsWith('t');
+}
+
+/** Figures by column, as they stand in the one row that was read. */
+function figuresOf(shape: ComparisonShape, figures: readonly (string | null)[]): ComparedColumnFigures[] {
+  let at = 0;
+  const next = () => figures[at++] ?? null;
+  const pair = (): BeforeAfter => ({ before: next(), after: next() });
+  return shape.shared.map(({ name, isNumber }) => {
+    const differ = next();
+    const nulls = pair();
+    const numbers = isNumber ? { sum: pair(), mean: pair(), least: pair(), greatest: pair() } : null;
+    return { column: name, differ, nulls, numbers, frequent: [] };
+  });
+}

@@ -1,0 +1,118 @@
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import type { ComparedColumns, ComparedCounts, ComparedRows } from '@ouvrage/api/compared';
+import { draft, runTables, startApplication, workspace, type Client, type TestApplication } from '../testing.js';
+
+/** A workspace's rows beside production's, over the API. */
+let application: TestApplication;
+let mira: Client;
+let vera: Client;
+let slug: string;
+
+const LOCKS = (rate: string, rows: number) => `create table core.lock_fee (
+  lock_key bigint options (role 'surrogate key'),
+  code text not null,
+  keeper text options (sensitive 'personal'),
+  fee numeric(8,2) options (role 'measure'),
+  loaded timestamptz options (role 'loaded at')
+) with (load = merge, business_key = 'code');
+select 'L' || n as code, 'Keeper ' || n as keeper, (${rate})::numeric(8,2) as fee from generate_series(1, ${rows}) n;
+`;
+const FACT = `create table core.passage (
+  no integer primary key,
+  lock text,
+  lock_key bigint options (looked_up_by 'lock') references core.lock_fee (lock_key)
+) with (load = rebuild);
+select n as no, 'L' || (n % 3 + 1) as lock from generate_series(1, 9) n;
+`;
+
+beforeAll(async () => {
+  application = await startApplication();
+  [mira, vera] = [await application.signIn('mira'), await application.signIn('vera')];
+  const first = await workspace(mira, 'Lock fees');
+  await draft(mira, first, 'core/lock_fee.sql', () => LOCKS('n', 10));
+  await draft(mira, first, 'core/passage.sql', () => FACT);
+  await mira.send('post', `/api/workspaces/${first}/commits`, { message: 'Fees' });
+  const { body } = await mira.send('post', `/api/workspaces/${first}/release`, { message: 'Fees' });
+  expect((await mira.ended((body as { id: number }).id)).state).toBe('succeeded');
+  slug = await workspace(mira, 'Higher fees');
+});
+afterAll(() => application.close());
+
+const ask = <T>(part: string, table = 'core.lock_fee', who = mira, more = '') =>
+  who.get(`/api/workspaces/${slug}/compared/${part}?table=${table}${more}`) as unknown as Promise<{
+    status: number;
+    body: T & { code?: string };
+  }>;
+const counts = async (table?: string, who?: Client) => (await ask<ComparedCounts>('counts', table, who)).body;
+
+// A row for the unknown lock is one of them.
+test('what the workspace reads from production is the same', async () =>
+  expect(await counts()).toMatchObject({ isSame: true, equal: '11', different: '0', key: ['code'] }));
+
+test('what was not run, is new, or is unknown says so', async () => {
+  await draft(mira, slug, 'core/lock_fee.sql', () => LOCKS('case when n > 7 then n + 0.5 else n end', 12));
+  await draft(mira, slug, 'core/new_locks.sql', () => 'create table core.new_locks (n integer);\nselect 1 as n;\n');
+  await runTables(mira, slug, ['core.new_locks']);
+  expect((await ask('counts')).body).toMatchObject({ code: 'not-run' });
+  expect((await ask('counts', 'core.new_locks')).body).toMatchObject({ code: 'new-table' });
+  expect((await ask('counts', 'core.no_such')).status).toBe(404);
+  expect((await mira.get('/api/workspaces/production/compared/counts?table=core.passage')).status).toBe(409);
+});
+
+test('rows are counted by kind, columns by what differs, and shown old beside new', async () => {
+  await runTables(mira, slug, ['core.lock_fee', 'core.passage']);
+  expect(await counts()).toMatchObject({
+    isSame: false,
+    there: '11',
+    here: '13',
+    onlyThere: '0',
+    onlyHere: '2',
+    equal: '8',
+    different: '3',
+    repeated: null,
+    apart: ['lock_key', 'loaded'],
+  });
+  const { columns } = (await ask<ComparedColumns>('columns')).body;
+  expect(columns.map((c) => [c.column, c.differ])).toEqual([
+    ['fee', '3'],
+    ['keeper', '0'],
+  ]);
+  expect(columns[0]).toMatchObject({
+    numbers: { sum: { before: '55.00', after: '80.50' }, greatest: { before: '10.00', after: '12.50' } },
+    frequent: [
+      { before: '10.00', after: '10.50', rows: '1' },
+      { before: '8.00', after: '8.50', rows: '1' },
+      { before: '9.00', after: '9.50', rows: '1' },
+    ],
+  });
+  const rows = (await ask<ComparedRows>('rows', undefined, undefined, '&kind=different&column=fee')).body;
+  expect(rows).toMatchObject({ key: ['code'], columns: ['keeper', 'fee'], hasMore: false });
+  expect(rows.rows).toContainEqual(['L8', 'Keeper 8', 'Keeper 8', '8.00', '8.50']);
+  const only = (await ask<ComparedRows>('rows', undefined, undefined, '&kind=only%20here')).body;
+  expect(only.rows.map((r) => r[0])).toEqual(['L11', 'L12']);
+});
+
+test('numbers of other rows are compared by the rows that they mean', async () =>
+  expect(await counts('core.passage')).toMatchObject({ equal: '9', different: '0' }));
+
+test('a viewer sees nothing of what is sensitive, and is told what is left out', async () => {
+  expect(await counts(undefined, vera)).toMatchObject({ different: '3', leftOut: ['keeper'] });
+  const answers = await Promise.all([
+    ask('columns', undefined, vera),
+    ask('rows', undefined, vera, '&kind=different'),
+    ask('rows', undefined, vera, '&kind=only%20here'),
+  ]);
+  for (const { status, body } of answers) {
+    expect(status).toBe(200);
+    expect(JSON.stringify(body)).not.toContain('Keeper');
+  }
+  expect((await ask('rows', undefined, vera, '&kind=different&column=keeper')).status).toBe(404);
+});
+
+test.each([
+  ['no table', 'counts', '', 400],
+  ['no kind', 'rows', '?table=core.lock_fee', 400],
+  ['a kind that does not exist', 'rows', '?table=core.lock_fee&kind=all', 400],
+])('%s is refused', async (_, part, query, status) =>
+  expect((await mira.get(`/api/workspaces/${slug}/compared/${part}${query}`)).status).toBe(status),
+);
