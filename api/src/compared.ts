@@ -8,8 +8,7 @@ export interface ComparedCounts {
   readonly was: string;
   /** By which rows are matched; empty where they are compared whole. */
   readonly key: readonly string[];
-  /** The workspace reads production’s table: there is nothing to compare. */
-  readonly isSame: boolean;
+  readonly isSame: false;
   readonly there: string;
   readonly here: string;
   readonly onlyThere: string;
@@ -31,6 +30,12 @@ export interface ComparedCounts {
   readonly leftOut: readonly string[];
   readonly milliseconds: number;
   readonly sql: string;
+}
+
+/** A table that the workspace reads from production: there is nothing to compare, and nothing was read. */
+export interface SameTable {
+  readonly table: string;
+  readonly isSame: true;
 }
 
 /** A value of production and of the workspace. */

@@ -1,6 +1,6 @@
 import { Controller, Get, Param, Query, Req } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
-import type { ComparedColumns, ComparedCounts, ComparedKind, ComparedRows } from '@ouvrage/api/compared';
+import type { ComparedColumns, ComparedCounts, ComparedKind, ComparedRows, SameTable } from '@ouvrage/api/compared';
 import { IsIn } from 'class-validator';
 import type { Request } from 'express';
 import { Me } from '../people/access.js';
@@ -43,7 +43,7 @@ export class ComparedController {
     @Param('slug') slug: string,
     @Query() { table }: TableQuery,
     @Req() request: Request,
-  ): Promise<Sent<ComparedCounts>> {
+  ): Promise<Sent<ComparedCounts | SameTable>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.compared.counts(slug, table, signal));
   }

@@ -6,6 +6,7 @@ import type {
   ComparedCounts,
   ComparedKind,
   ComparedRows,
+  SameTable,
 } from '@ouvrage/api/compared';
 import {
   columnFigures,
@@ -55,8 +56,9 @@ export class ComparedService {
     private readonly reader: ReaderService,
   ) {}
 
-  async counts(slug: string, table: string, signal: AbortSignal): Promise<Sent<ComparedCounts>> {
+  async counts(slug: string, table: string, signal: AbortSignal): Promise<Sent<ComparedCounts | SameTable>> {
     return this.reading(slug, table, signal, async (client, { was, compared, shape, isSame, leftOut }) => {
+      if (isSame) return { table, isSame };
       const started = performance.now();
       const isUnique = await uniqueness(client, compared, shape);
       const sql = countRowKinds(compared, shape, { isUnique });

@@ -1,4 +1,4 @@
-import type { ComparedColumns, ComparedCounts, ComparedKind, ComparedRows } from '@ouvrage/api/compared';
+import type { ComparedColumns, ComparedCounts, ComparedKind, ComparedRows, SameTable } from '@ouvrage/api/compared';
 import { api, at } from './api';
 
 interface Asked {
@@ -11,7 +11,7 @@ const path = ({ slug, table }: Asked, part: string) =>
 
 const endpoints = api.injectEndpoints({
   endpoints: (b) => ({
-    comparedCounts: b.query<ComparedCounts, Asked>({
+    comparedCounts: b.query<ComparedCounts | SameTable, Asked>({
       query: (asked) => path(asked, 'counts'),
       providesTags: ['State', 'Releases'],
     }),
