@@ -6,6 +6,8 @@ import type { Member } from './row-key.js';
 export interface ComparedColumn {
   readonly name: string;
   readonly type: string;
+  /** No row has null in it, as its table promises. */
+  readonly isNotNull?: boolean;
 }
 
 /** One of the two versions of a table. */
@@ -36,6 +38,8 @@ export interface SharedColumn {
   readonly isNumber: boolean;
   /** It is compared as text: the types differ, or have no equality. */
   readonly isText: boolean;
+  /** No row of either version has null in it. */
+  readonly isNotNull: boolean;
 }
 
 /** What of two versions is compared. */
@@ -56,14 +60,23 @@ const bare = (type: string) => type.replace(/\(.*?\)/g, '');
 const isNumber = (type: string) => familyOf(type) === 'number';
 
 export function comparisonShape({ there, here, key, apart }: RowsCompared): ComparisonShape {
-  const before = new Map(there.columns.map((c) => [c.name, c.type]));
+  const before = new Map(there.columns.map((c) => [c.name, c]));
   const after = new Set(here.columns.map((c) => c.name));
-  const shared = here.columns.flatMap(({ name, type }): SharedColumn[] => {
-    const was = before.get(name);
-    if (was === undefined) return [];
+  const shared = here.columns.flatMap(({ name, type, isNotNull = false }): SharedColumn[] => {
+    const other = before.get(name);
+    if (other === undefined) return [];
+    const was = other.type;
     const areNumbers = isNumber(was) && isNumber(type);
     const isText = here.members.has(name) || NO_EQUALITY.test(type) || (bare(was) !== bare(type) && !areNumbers);
-    return [{ name, type, isNumber: areNumbers && !here.members.has(name), isText }];
+    return [
+      {
+        name,
+        type,
+        isNumber: areNumbers && !here.members.has(name),
+        isText,
+        isNotNull: isNotNull && other.isNotNull === true,
+      },
+    ];
   });
   const of = (name: string) => shared.find((c) => c.name === name);
   const found = key.map(of);
@@ -112,6 +125,7 @@ const names = (columns: readonly SharedColumn[], side = '') =>
 function sameKey(key: readonly SharedColumn[], a: string, b: string): string {
   return key
     .map((c, i) => {
+      if (c.isNotNull) return `${a}.c${i} = ${b}.c${i}`;
       const neutral = NEUTRAL[c.isText ? 'text' : familyOf(c.type)];
       const value = (of: string) =>
         neutral === undefined ? `coalesce(cast(${of}.c${i} as text), '')` : `coalesce(${of}.c${i}, ${neutral})`;
@@ -137,9 +151,14 @@ function versions(compared: RowsCompared, { key, shared }: ComparisonShape, { is
 }
 
 const SIDE_BY_SIDE = (key: readonly SharedColumn[]) => `from t full join h on ${sameKey(key, 't', 'h')}`;
-const IN_BOTH = `t.${IN} and h.${IN}`;
-const ONLY_THERE = `h.${IN} is null`;
-const ONLY_HERE = `t.${IN} is null`;
+
+/** Conditions on the rows of both versions side by side, and what counts the rows of each. */
+function presence({ key }: ComparisonShape) {
+  // A part of the key that is never null says whether a row is there; reading one column less is quicker.
+  const known = key.findIndex((c) => c.isNotNull);
+  const [t, h] = known < 0 ? [`t.${IN}`, `h.${IN}`] : [`t.c${known}`, `h.c${known}`];
+  return { t, h, inBoth: `${t} is not null and ${h} is not null`, onlyThere: `${h} is null`, onlyHere: `${t} is null` };
+}
 
 /** Conditions that a shared column differs, by its place. */
 const differs = ({ key, shared }: ComparisonShape) =>
@@ -152,11 +171,13 @@ const anyDiffers = (shape: ComparisonShape): string => {
 /** How many rows each version has of each kind. Its columns: there, here, only there, only here, equal, different. */
 export function countRowKinds(compared: RowsCompared, shape: ComparisonShape, unique: Uniqueness): string {
   if (shape.key.length === 0) return countWhole(compared, shape);
+  const { t, h, inBoth, onlyThere, onlyHere } = presence(shape);
+  const different = `count(*) filter (where ${inBoth} and ${anyDiffers(shape)})`;
   return `${versions(compared, shape, unique)}
-select count(t.${IN}) as there, count(h.${IN}) as here, count(*) filter (where ${ONLY_THERE}) as only_there,
-       count(*) filter (where ${ONLY_HERE}) as only_here,
-       count(*) filter (where ${IN_BOTH} and not ${anyDiffers(shape)}) as equal,
-       count(*) filter (where ${IN_BOTH} and ${anyDiffers(shape)}) as different
+select count(${t}) as there, count(${h}) as here, count(*) filter (where ${onlyThere}) as only_there,
+       count(*) filter (where ${onlyHere}) as only_here,
+       count(*) filter (where ${inBoth}) - ${different} as equal,
+       ${different} as different
 ${SIDE_BY_SIDE(shape.key)}`;
 }
 
@@ -210,13 +231,14 @@ export const NUMBER_FIGURES = [
 /** Figures of all shared columns in one row, in the order of the columns. */
 export function columnFigures(compared: RowsCompared, shape: ComparisonShape, unique: Uniqueness): string {
   const { key, shared } = shape;
+  const { t: inT, h: inH, inBoth } = presence(shape);
   const different = differs(shape);
   const figures = shared.flatMap(({ isNumber: hasNumbers }, i) => {
     const [t, h] = [`t.c${key.length + i}`, `h.c${key.length + i}`];
     const plain = [
-      key.length > 0 ? `count(*) filter (where ${IN_BOTH} and ${different[i]!})` : 'null',
-      `count(t.${IN}) - count(${t})`,
-      `count(h.${IN}) - count(${h})`,
+      key.length > 0 ? `count(*) filter (where ${inBoth} and ${different[i]!})` : 'null',
+      `count(${inT}) - count(${t})`,
+      `count(${inH}) - count(${h})`,
     ];
     const ofNumbers = ['sum', 'avg', 'min', 'max'].flatMap((f) => [`${f}(${t})`, `${f}(${h})`]);
     return hasNumbers ? [...plain, ...ofNumbers] : plain;
@@ -277,12 +299,9 @@ from (${counted('t', 'h', shared)}) as whole_rows where ${kind === 'different' ?
       ? shared.flatMap((c, i) => [`t.c${at(i)} as ${ident(c.name)}`, `h.c${at(i)} as ${ident(`${c.name} `)}`])
       : shared.map((c, i) => `${side}.c${at(i)} as ${ident(c.name)}`);
   const one = column === undefined ? undefined : differs(shape)[shared.findIndex((c) => c.name === column)];
+  const { inBoth, onlyThere, onlyHere } = presence(shape);
   const condition =
-    kind === 'only there'
-      ? ONLY_THERE
-      : kind === 'only here'
-        ? ONLY_HERE
-        : `${IN_BOTH} and ${one ?? anyDiffers(shape)}`;
+    kind === 'only there' ? onlyThere : kind === 'only here' ? onlyHere : `${inBoth} and ${one ?? anyDiffers(shape)}`;
   return `${versions(compared, shape, { isUnique })}
 select ${[...key.map((c, i) => `${side}.c${i} as ${ident(c.name)}`), ...values].join(', ')}
 ${SIDE_BY_SIDE(key)}

@@ -10,6 +10,7 @@ import type {
 } from '@ouvrage/api/compared';
 import {
   columnFigures,
+  type ComparedColumn,
   compareRepeated,
   comparisonShape,
   type ComparisonShape,
@@ -183,7 +184,7 @@ export class ComparedService {
         async (client) => {
           const side = async (source: TableSource, from: (m: MemberSources) => string) => ({
             from: source.from,
-            columns: await columnsOf(client, { sql: `select * from ${source.from} as described`, values: [] }),
+            columns: await comparedColumns(client, source),
             members: new Map(members.map((m) => [m.member.column, from(m)])),
           });
           const compared: RowsCompared = {
@@ -246,6 +247,18 @@ async function uniqueness(client: pg.PoolClient, compared: RowsCompared, shape: 
   const enforced = await Promise.all([compared.there, compared.here].map((s) => isEnforced(client, s.from, names)));
   if (enforced.every(Boolean)) return true;
   return (await row(client, countRepeated(compared, shape))).every((n) => n === '0');
+}
+
+/** The columns of a version, with what its table promises of them. */
+async function comparedColumns(client: pg.PoolClient, { from, place }: TableSource): Promise<ComparedColumn[]> {
+  const columns = await columnsOf(client, { sql: `select * from ${from} as described`, values: [] });
+  if (!place) return columns;
+  const { rows } = await client.query<{ name: string }>(
+    'select attname as name from pg_attribute where attrelid = to_regclass($1) and attnotnull and attnum > 0',
+    [from],
+  );
+  const notNull = new Set(rows.map((r) => r.name));
+  return columns.map(({ name, type }) => ({ name, type, isNotNull: notNull.has(name) }));
 }
 
 /** Whether a unique index covers some of the columns, none of which may be null. */

@@ -60,12 +60,15 @@ async function pairOf(pick: (below: number) => number): Promise<{ compared: Rows
     );
     for (const row of rows[s]!)
       await client.query(`insert into ${name} values (${row.map((v) => (v === null ? 'null' : `'${v}'`)).join(', ')})`);
+    for (const [i, c] of columns.entries())
+      if (rows[s]!.every((row) => row[i] !== null) && pick(2) === 0)
+        await client.query(`alter table ${name} alter column "${c.name}" set not null`);
     const found = await ask(
-      `select attname, format_type(atttypid, atttypmod) from pg_attribute where attrelid = '${name}'::regclass and attnum > 0 and not attisdropped order by attnum`,
+      `select attname, format_type(atttypid, atttypmod), attnotnull from pg_attribute where attrelid = '${name}'::regclass and attnum > 0 and not attisdropped order by attnum`,
     );
     sides.push({
       from: `${SCHEMA}.${name}`,
-      columns: found.map(([n, type]) => ({ name: n!, type: type! })),
+      columns: found.map(([n, type, notNull]) => ({ name: n!, type: type!, isNotNull: notNull === 't' })),
       members: new Map<string, string>(),
     });
   }
