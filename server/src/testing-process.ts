@@ -2,9 +2,10 @@ import { fork, type ChildProcess } from 'node:child_process';
 import net from 'node:net';
 import path from 'node:path';
 
-/** The built server as a process of its own, so that it can be killed. */
+/** The built server as a process of its own, so that it can be killed; the one that was started last. */
 let server: ChildProcess | undefined;
-/** What it wrote last. */
+const servers = new Set<ChildProcess>();
+/** What was written last. */
 let written = '';
 
 /** How the server is, and what it wrote last: for an error that says more than that it does not answer. */
@@ -19,7 +20,7 @@ async function freePort(): Promise<number> {
   return port;
 }
 
-/** Starts it. @returns its address */
+/** Starts it, beside any that run on the same data. @returns its address */
 export async function start(): Promise<string> {
   const port = await freePort();
   const child = fork(path.join(import.meta.dirname, '../dist/main.js'), [], {
@@ -28,6 +29,7 @@ export async function start(): Promise<string> {
     execArgv: [],
   });
   server = child;
+  servers.add(child);
   child.stdout!.on('data', (text: Buffer) => (written = (written + text.toString()).slice(-20_000)));
   await new Promise<void>((resolve, reject) => {
     child.on('message', (m) => (m as { kind: string }).kind === 'ready' && resolve());
@@ -36,12 +38,17 @@ export async function start(): Promise<string> {
   return `http://127.0.0.1:${port}`;
 }
 
-/** Ends the server, if it runs. */
+/** Ends all servers that run. */
 export async function kill(signal: NodeJS.Signals): Promise<void> {
-  if (!server || server.exitCode !== null || server.signalCode !== null) return;
-  const gone = new Promise((resolve) => server!.once('exit', resolve));
-  server.kill(signal);
-  await gone;
+  await Promise.all(
+    [...servers].map(async (child) => {
+      servers.delete(child);
+      if (child.exitCode !== null || child.signalCode !== null) return;
+      const gone = new Promise((resolve) => child.once('exit', resolve));
+      child.kill(signal);
+      await gone;
+    }),
+  );
 }
 
 /** Signs in and sends requests of one person: values as JSON, a text as the file that it is. */
