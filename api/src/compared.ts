@@ -28,6 +28,11 @@ export interface ComparedCounts {
   readonly apart: readonly string[];
   /** Columns that are sensitive, and that who looks may not see. */
   readonly leftOut: readonly string[];
+  /**
+   * Tables of production that both were made of, and that were loaded since one of the two was: what differs may come
+   * of newer rows.
+   */
+  readonly newer: readonly string[];
   readonly milliseconds: number;
   readonly sql: string;
 }

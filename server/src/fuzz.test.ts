@@ -218,6 +218,7 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
     table: fc.constantFrom('staging.call', 'core.dim_port'),
     name: fc.constantFrom('arrived twice', 'x'),
   },
+  'GET /api/workspaces/:slug/compared/export': { kind: fc.constantFrom('different', 'only here', 'only there') },
   'GET /api/workspaces/:slug/compared/rows': {
     kind: fc.constantFrom('different', 'only here', 'only there'),
     column: columns,

@@ -89,6 +89,7 @@ const NEEDED: Readonly<Record<string, string>> = {
   'GET /api/workspaces/:slug/quality/export': 'viewer',
   'GET /api/workspaces/:slug/compared/columns': 'viewer',
   'GET /api/workspaces/:slug/compared/counts': 'viewer',
+  'GET /api/workspaces/:slug/compared/export': 'viewer',
   'GET /api/workspaces/:slug/compared/rows': 'viewer',
   'GET /api/workspaces/:slug/quality/series': 'viewer',
   'GET /api/workspaces/:slug/script': 'viewer',

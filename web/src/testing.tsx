@@ -73,7 +73,7 @@ export function serve(answers: Answers): { readonly read: Sent[]; readonly chang
         { status: 404 },
       );
     const found = answers[key];
-    const value: unknown = typeof found === 'function' ? (found as (sent: Sent) => unknown)(asked) : found;
+    const value: unknown = await (typeof found === 'function' ? (found as (sent: Sent) => unknown)(asked) : found);
     if (value instanceof Problem)
       return new Response(
         JSON.stringify({ code: 'x', status: value.status, title: value.title, detail: value.detail, ...value.more }),

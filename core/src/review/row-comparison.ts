@@ -273,6 +273,7 @@ export type RowKind = 'only there' | 'only here' | 'different';
 /**
  * The first rows of a kind, in the order of their key. The columns of each row are the key and, of rows in both
  * versions, each shared column before and after; else the shared columns.
+ * @param most all of them, where it is not said
  * @param column of rows that differ: only those that do in this one
  */
 export function rowsOfKind(
@@ -283,20 +284,24 @@ export function rowsOfKind(
     kind,
     most,
     column,
-  }: Uniqueness & { readonly kind: RowKind; readonly most: number; readonly column?: string },
+  }: Uniqueness & { readonly kind: RowKind; readonly most?: number; readonly column?: string },
 ): string {
   const { key, shared } = shape;
+  const limit = most === undefined ? '' : ` limit ${most}`;
   if (key.length === 0) {
     const count = kind === 'only here' ? 'here - there' : 'there - here';
     return `${versions(compared, shape, { isUnique: true })}
 select ${[...named(shared), `${count} as ${ident('rows')}`].join(', ')}
-from (${counted('t', 'h', shared)}) as whole_rows where ${kind === 'different' ? 'false' : `${count} > 0`} order by ${names(shared) || '1'} limit ${most}`;
+from (${counted('t', 'h', shared)}) as whole_rows where ${kind === 'different' ? 'false' : `${count} > 0`} order by ${names(shared) || '1'}${limit}`;
   }
   const side = kind === 'only there' ? 't' : 'h';
   const at = (i: number) => key.length + i;
   const values =
     kind === 'different'
-      ? shared.flatMap((c, i) => [`t.c${at(i)} as ${ident(c.name)}`, `h.c${at(i)} as ${ident(`${c.name} `)}`])
+      ? shared.flatMap((c, i) => [
+          `t.c${at(i)} as ${ident(`${c.name} in production`)}`,
+          `h.c${at(i)} as ${ident(`${c.name} here`)}`,
+        ])
       : shared.map((c, i) => `${side}.c${at(i)} as ${ident(c.name)}`);
   const one = column === undefined ? undefined : differs(shape)[shared.findIndex((c) => c.name === column)];
   const { inBoth, onlyThere, onlyHere } = presence(shape);
@@ -306,7 +311,7 @@ from (${counted('t', 'h', shared)}) as whole_rows where ${kind === 'different' ?
 select ${[...key.map((c, i) => `${side}.c${i} as ${ident(c.name)}`), ...values].join(', ')}
 ${SIDE_BY_SIDE(key)}
 where ${condition}
-order by ${names(key, side)} limit ${most}`;
+order by ${names(key, side)}${limit}`;
 }
 
 const named = (columns: readonly SharedColumn[]) => columns.map((c, i) => `c${i} as ${ident(c.name)}`);

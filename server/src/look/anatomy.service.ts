@@ -25,7 +25,7 @@ import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { Counted } from './counted.js';
 import { plannedSeconds } from './planned.js';
 import { QueryPreparer, type Prepared } from './prepare-query.js';
-import { yieldsToSwaps } from './yields-to-swaps.js';
+import { readYielding } from './yields-to-swaps.js';
 
 /** What is taken apart: a file as it is being written. */
 export interface AnatomyAsked {
@@ -56,7 +56,6 @@ const OF_ALL_ROWS: ReadonlySet<FigureName> = new Set([
   'groups',
   'largest',
 ]);
-const AGAIN = 3;
 
 /** One query taken apart, ready to be counted. */
 interface Strip {
@@ -96,21 +95,11 @@ export class AnatomyService {
     const strips = [await this.strip(slug, 'here', asked, signal)];
     const beside = await this.production(slug, asked, signal);
     if (beside) strips.push(beside);
-    for (let tries = 1; ; tries++) {
-      const given = new AbortController();
-      const either = AbortSignal.any([signal, given.signal]);
-      try {
-        await this.reader.read(either, (client) =>
-          yieldsToSwaps(client, { warehouse: this.warehouse, give: given }, () =>
-            this.countAll(client, strips, asked, send),
-          ),
-        );
-        break;
-      } catch (error) {
-        if (signal.aborted || !given.signal.aborted || tries === AGAIN) throw error;
-        send({ kind: 'again' });
-      }
-    }
+    await readYielding(
+      { reader: this.reader, warehouse: this.warehouse },
+      { signal, onAgain: () => send({ kind: 'again' }) },
+      (client) => this.countAll(client, strips, asked, send),
+    );
     send({ kind: 'end', milliseconds: Math.round(performance.now() - started) });
   }
 

@@ -1,14 +1,15 @@
-import { Controller, Get, Param, Query, Req } from '@nestjs/common';
-import { ApiProperty, ApiTags } from '@nestjs/swagger';
+import { Controller, Get, Param, Query, Req, Res } from '@nestjs/common';
+import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import type { ComparedColumns, ComparedCounts, ComparedKind, ComparedRows, SameTable } from '@ouvrage/api/compared';
 import { IsIn } from 'class-validator';
-import type { Request } from 'express';
+import type { Request, Response } from 'express';
 import { Me } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
-import type { Sent } from '../shared/answers.js';
+import { fileAnswer, type Sent } from '../shared/answers.js';
 import { OptionalText, Text } from '../shared/fields.js';
 import { leaving } from '../shared/leaving.js';
 import { ComparedService } from './compared.service.js';
+import { CONTENT_TYPES, sinkOf } from './export-formats.js';
 import { LookTurns } from './look-turns.js';
 
 const ROW_KINDS: readonly ComparedKind[] = ['different', 'only here', 'only there'];
@@ -18,11 +19,13 @@ class TableQuery {
   table: string;
 }
 
-class RowsQuery extends TableQuery {
+class KindQuery extends TableQuery {
   @IsIn(ROW_KINDS)
   @ApiProperty({ enum: ROW_KINDS })
   kind: ComparedKind;
+}
 
+class RowsQuery extends KindQuery {
   /** Of rows that differ: only those that do in this column. */
   @OptionalText(63)
   column?: string;
@@ -70,5 +73,20 @@ export class ComparedController {
   ): Promise<Sent<ComparedRows>> {
     const signal = leaving(request);
     return this.turns.of(me, () => this.compared.rows(slug, table, { kind, column }, signal));
+  }
+
+  /** All rows of one kind as a CSV file, streamed. */
+  @Get('export')
+  @ApiOkResponse(fileAnswer([CONTENT_TYPES.csv]))
+  async export(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Query() { table, kind }: KindQuery,
+    @Req() request: Request,
+    @Res() response: Response,
+  ): Promise<void> {
+    const signal = leaving(request);
+    const sink = sinkOf(response, { name: `${table} ${kind}`, format: 'csv' });
+    await this.turns.of(me, () => this.compared.stream(slug, table, { kind, signal }, sink));
   }
 }

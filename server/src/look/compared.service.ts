@@ -8,6 +8,7 @@ import type {
   ComparedRows,
   SameTable,
 } from '@ouvrage/api/compared';
+import { reachable } from '@ouvrage/core/graph';
 import {
   columnFigures,
   type ComparedColumn,
@@ -31,7 +32,10 @@ import { notFound, Problem } from '../shared/problem.js';
 import { ReaderService } from '../warehouse/reader.service.js';
 import { columnsOf, shownRows } from '../warehouse/shown-rows.js';
 import { isOfStatement } from '../warehouse/sql-error.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { LookService, type Sink } from './look.service.js';
 import { PreviewService, type TableSource } from './preview.service.js';
+import { readYielding } from './yields-to-swaps.js';
 
 const SECONDS = 300;
 /** Columns whose most frequent changes are counted, and how many of each. */
@@ -46,6 +50,7 @@ interface Pair {
   readonly shape: ComparisonShape;
   readonly isSame: boolean;
   readonly leftOut: readonly string[];
+  readonly newer: readonly string[];
 }
 
 /** Compares the rows of a workspace's tables with production's, inside the warehouse; the examples alone leave it. */
@@ -55,10 +60,12 @@ export class ComparedService {
     private readonly projects: ProjectService,
     private readonly previews: PreviewService,
     private readonly reader: ReaderService,
+    private readonly looks: LookService,
+    private readonly warehouse: WarehouseService,
   ) {}
 
   async counts(slug: string, table: string, signal: AbortSignal): Promise<Sent<ComparedCounts | SameTable>> {
-    return this.reading(slug, table, signal, async (client, { was, compared, shape, isSame, leftOut }) => {
+    return this.reading(slug, table, signal, async (client, { was, compared, shape, isSame, leftOut, newer }) => {
       if (isSame) return { table, isSame };
       const started = performance.now();
       const isUnique = await uniqueness(client, compared, shape);
@@ -81,6 +88,7 @@ export class ComparedService {
         gone,
         apart,
         leftOut,
+        newer,
         sql,
         repeated: repeated
           ? { keys: repeated[0]!, there: repeated[1]!, here: repeated[2]!, equal: repeated[3]! }
@@ -150,6 +158,19 @@ export class ComparedService {
     });
   }
 
+  /** All rows of a kind, given to `sink` in batches. */
+  async stream(
+    slug: string,
+    table: string,
+    { kind, signal }: { readonly kind: ComparedKind; readonly signal: AbortSignal },
+    sink: Sink,
+  ): Promise<void> {
+    const sql = await this.reading(slug, table, signal, async (client, { compared, shape }) =>
+      rowsOfKind(compared, shape, { isUnique: await uniqueness(client, compared, shape), kind }),
+    );
+    await this.looks.streamRows(sql, signal, sink);
+  }
+
   /** @throws Problem where there are no two versions with rows */
   private async reading<T>(
     slug: string,
@@ -177,35 +198,54 @@ export class ComparedService {
     const there = await this.previews.sourceIn(production, was);
     if (there.where === 'nowhere') throw new Problem(409, 'not-run', `${was} has no rows in production`);
     const key = rowKey(line.project, definition);
+    const newer = await this.newerInputs(line, production, { table, was });
     const members = await this.membersOf(line, production, key.members);
-    return this.reader
-      .read(
-        signal,
-        async (client) => {
-          const side = async (source: TableSource, from: (m: MemberSources) => string) => ({
-            from: source.from,
-            columns: await comparedColumns(client, source),
-            members: new Map(members.map((m) => [m.member.column, from(m)])),
-          });
-          const compared: RowsCompared = {
-            there: await side(there, (m) => m.there),
-            here: await side(here, (m) => m.here),
-            key: key.columns,
-            apart: key.apart,
-            members: members.map((m) => m.member),
-          };
-          const leftOut = [...new Set([...(here.leftOut ?? []), ...(there.leftOut ?? [])])];
-          const shape = comparisonShape(compared);
-          return body(client, { was, compared, shape, isSame: here.from === there.from, leftOut });
-        },
-        SECONDS,
-      )
-      .catch((error: unknown) => {
-        if (!isOfStatement(error)) throw error;
-        if (error.code === '57014')
-          throw new Problem(504, 'too-slow', `Comparing the rows took longer than ${SECONDS} seconds`);
-        throw new Problem(422, 'query-failed', error.message, error.hint);
-      });
+    return readYielding(
+      { reader: this.reader, warehouse: this.warehouse },
+      { signal, seconds: SECONDS },
+      async (client) => {
+        const side = async (source: TableSource, from: (m: MemberSources) => string) => ({
+          from: source.from,
+          columns: await comparedColumns(client, source),
+          members: new Map(members.map((m) => [m.member.column, from(m)])),
+        });
+        const compared: RowsCompared = {
+          there: await side(there, (m) => m.there),
+          here: await side(here, (m) => m.here),
+          key: key.columns,
+          apart: key.apart,
+          members: members.map((m) => m.member),
+        };
+        const leftOut = [...new Set([...(here.leftOut ?? []), ...(there.leftOut ?? [])])];
+        const shape = comparisonShape(compared);
+        return body(client, { was, compared, shape, isSame: here.from === there.from, leftOut, newer });
+      },
+    ).catch((error: unknown) => {
+      if (!isOfStatement(error)) throw error;
+      if (error.code === '57014')
+        throw new Problem(504, 'too-slow', `Comparing the rows took longer than ${SECONDS} seconds`);
+      throw new Problem(422, 'query-failed', error.message, error.hint);
+    });
+  }
+
+  /** Tables of production that the workspace reads and its version is made of, if one of the versions is older than their last load. */
+  private async newerInputs(
+    line: Line,
+    production: Line,
+    { table, was }: { readonly table: string; readonly was: string },
+  ): Promise<readonly string[]> {
+    const standingsOf = (of: Line) =>
+      this.warehouse.standings(of.project, of.environment, this.projects.environmentOf(undefined));
+    const [here, there] = await Promise.all([standingsOf(line), standingsOf(production)]);
+    const loaded = [here.get(table)?.loaded?.at, there.get(was)?.loaded?.at].flatMap((at) =>
+      at ? [Date.parse(at)] : [],
+    );
+    if (loaded.length < 2) return [];
+    const older = Math.min(...loaded);
+    return [...reachable(line.project.needs, [table]).keys()].filter((name) => {
+      const standing = here.get(name);
+      return name !== table && standing?.where === 'production' && Date.parse(standing.loaded?.at ?? '') > older;
+    });
   }
 
   /** Tables that columns refer to, where the two versions read different ones and who looks may see what their rows are. */

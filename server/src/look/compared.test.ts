@@ -25,12 +25,20 @@ const FACT = `create table core.passage (
 select n as no, 'L' || (n % 3 + 1) as lock from generate_series(1, 9) n;
 `;
 
+const SEEN = (more: string) => `create table core.berths_seen (
+  berth_code text not null,
+  primary key (berth_code)
+);
+select berth_code from landing.berth ${more};
+`;
+
 beforeAll(async () => {
   application = await startApplication();
   [mira, vera] = [await application.signIn('mira'), await application.signIn('vera')];
   const first = await workspace(mira, 'Lock fees');
   await draft(mira, first, 'core/lock_fee.sql', () => LOCKS('n', 10));
   await draft(mira, first, 'core/passage.sql', () => FACT);
+  await draft(mira, first, 'core/berths_seen.sql', () => SEEN(''));
   await mira.send('post', `/api/workspaces/${first}/commits`, { message: 'Fees' });
   const { body } = await mira.send('post', `/api/workspaces/${first}/release`, { message: 'Fees' });
   expect((await mira.ended((body as { id: number }).id)).state).toBe('succeeded');
@@ -90,6 +98,26 @@ test('rows are counted by kind, columns by what differs, and shown old beside ne
   expect(rows.rows).toContainEqual(['L8', 'Keeper 8', 'Keeper 8', '8.00', '8.50']);
   const only = (await ask<ComparedRows>('rows', undefined, undefined, '&kind=only%20here')).body;
   expect(only.rows.map((r) => r[0])).toEqual(['L11', 'L12']);
+});
+
+test('all rows of a kind are a file', async () => {
+  const file = await mira.get(`/api/workspaces/${slug}/compared/export?table=core.lock_fee&kind=different`);
+  expect(file.headers['content-disposition']).toContain('core.lock_fee_different.csv');
+  expect(file.text.split('\r\n').slice(0, 2)).toEqual([
+    'code,keeper in production,keeper here,fee in production,fee here',
+    'L10,Keeper 10,Keeper 10,10.00,10.50',
+  ]);
+  const seen = await vera.get(`/api/workspaces/${slug}/compared/export?table=core.lock_fee&kind=different`);
+  expect([seen.status, seen.text.includes('Keeper')]).toEqual([200, false]);
+});
+
+test('inputs of production that were loaded since one of the two was made are named', async () => {
+  await draft(mira, slug, 'core/berths_seen.sql', () => SEEN("where berth_code > 'B'"));
+  await runTables(mira, slug, ['core.berths_seen']);
+  expect(await counts('core.berths_seen')).toMatchObject({ newer: [] });
+  const { body } = await mira.send('post', '/api/workspaces/production/intake', { tables: ['landing.berth'] });
+  expect((await mira.ended((body as { id: number }).id)).state).toBe('succeeded');
+  expect(await counts('core.berths_seen')).toMatchObject({ newer: ['landing.berth'] });
 });
 
 test('numbers of other rows are compared by the rows that they mean', async () =>

@@ -37,7 +37,7 @@ export interface Streamed {
 }
 
 /** What takes rows: told of their columns first, then given them in batches. */
-type Sink = (columns: readonly PageColumn[], batches: AsyncIterable<(string | null)[][]>) => Promise<void>;
+export type Sink = (columns: readonly PageColumn[], batches: AsyncIterable<(string | null)[][]>) => Promise<void>;
 
 /** @throws Problem where two columns bear one name */
 export function refuseRepeated(columns: readonly PageColumn[]): void {
@@ -172,6 +172,12 @@ export class LookService {
   ): Promise<void> {
     const source = await this.previews.sourceOfText(slug, asked, asked.signal);
     await this.streamSource(source, { look: { show: [], filters: [], sort: [] }, signal: asked.signal }, sink, unfit);
+  }
+
+  /** All rows of a query of our own, given to `sink` in batches. */
+  async streamRows(sql: string, signal: AbortSignal, sink: Sink): Promise<void> {
+    const source: TableSource = { from: `(\n${sql}\n)`, where: 'here', key: [] };
+    await this.streamSource(source, { look: { show: [], filters: [], sort: [] }, signal }, sink);
   }
 
   private async streamSource(

@@ -1,5 +1,7 @@
 import type { ComparedColumns, ComparedCounts, ComparedKind, ComparedRows, SameTable } from '@ouvrage/api/compared';
+import { useCallback, useEffect } from 'react';
 import { api, at } from './api';
+import { useAppDispatch } from './store';
 
 interface Asked {
   readonly slug: string;
@@ -25,5 +27,20 @@ const endpoints = api.injectEndpoints({
     }),
   }),
 });
+
+/** The address of all rows of a kind as a file. */
+export const comparedFile = (asked: Asked, kind: ComparedKind): string =>
+  `/api/${path(asked, 'export')}&kind=${encodeURIComponent(kind)}`;
+
+/** Ends the counting of a table's rows, also when nobody looks any more. @returns what ends it */
+export function useStopCounting({ slug, table }: Asked): () => void {
+  const dispatch = useAppDispatch();
+  const stop = useCallback(() => {
+    for (const name of ['comparedCounts', 'comparedColumns'] as const)
+      dispatch(endpoints.util.getRunningQueryThunk(name, { slug, table }))?.abort();
+  }, [dispatch, slug, table]);
+  useEffect(() => stop, [stop]);
+  return stop;
+}
 
 export const { useComparedCountsQuery, useComparedColumnsQuery, useComparedRowsQuery } = endpoints;

@@ -24,6 +24,7 @@ const COUNTS: ComparedCounts = {
   gone: ['old_name'],
   apart: ['berth_key'],
   leftOut: [],
+  newer: [],
   milliseconds: 3,
   sql: 'select 1',
 };
@@ -113,6 +114,9 @@ describe('the rows of a table beside production’s', () => {
     const rows = within(screen.getByRole('region', { name: 'Rows' }));
     expect(cells((await rows.findAllByRole('row'))[1]!)).toEqual(['NQ-1', 'N became null', 'North']);
     expect(rows.getByText('Only the first row is shown.')).toBeTruthy();
+    expect(rows.getByRole('link', { name: 'Save all as CSV' }).getAttribute('href')).toBe(
+      '/api/workspaces/dues/compared/export?table=core.dim_berth&kind=different',
+    );
     await userEvent.click(rows.getByRole('button', { name: 'Only here 6' }));
     expect(await rows.findByText('NQ-9')).toBeTruthy();
     expect(rows.getByText(`${'x'.repeat(40)}…`)).toBeTruthy();
@@ -127,6 +131,11 @@ describe('the rows of a table beside production’s', () => {
       { repeated: { keys: '1', there: '2', here: '3', equal: '2' } },
       /^1 key occurs more than once\..* 2 in production, 3 here, 2 of them equal\.$/,
     ],
+    [
+      'inputs that are newer',
+      { newer: ['landing.berth'] },
+      /^Perhaps not like for like: landing\.berth has been loaded/,
+    ],
     ['what a viewer may not see', { leftOut: ['keeper'] }, /left out for viewers: keeper/],
   ])('%s', async (_, of, text) => {
     await show({ ...COUNTS, ...of });
@@ -135,6 +144,13 @@ describe('the rows of a table beside production’s', () => {
   test('a table that is read from production has nothing to compare', async () => {
     await show({ table: 'core.dim_berth', isSame: true });
     expect(await screen.findByText(/reads core\.dim_berth from production/)).toBeTruthy();
+  });
+  test('comparing is stopped, and begun again', async () => {
+    const answers = [new Promise(() => undefined), COUNTS];
+    await show(() => answers.shift());
+    await userEvent.click(await screen.findByRole('button', { name: 'Stop' }));
+    await userEvent.click(await screen.findByRole('button', { name: 'Compare the rows' }));
+    expect(await screen.findByLabelText('Rows of core.dim_berth')).toBeTruthy();
   });
   test.each([
     ['not-run', 'core.dim_berth has not been run in this workspace', /Not run here yet/],

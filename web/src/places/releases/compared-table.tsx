@@ -1,9 +1,16 @@
 import type { ComparedColumnFigures, ComparedCounts, ComparedKind, ComparedRows } from '@ouvrage/api/compared';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { useState, type ReactNode } from 'react';
-import { useComparedColumnsQuery, useComparedCountsQuery, useComparedRowsQuery } from '../../data/compared';
+import {
+  comparedFile,
+  useComparedColumnsQuery,
+  useComparedCountsQuery,
+  useComparedRowsQuery,
+  useStopCounting,
+} from '../../data/compared';
 import { useProject } from '../../data/project';
 import { count, plural, rows as rowsWords } from '../../shared/format';
+import { Button } from '../../shared/ui/button';
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { Empty } from '../../shared/ui/empty';
 import { Loading } from '../../shared/ui/loading';
@@ -13,9 +20,27 @@ import { SectionTitle } from '../../shared/ui/section-title';
 /** The rows of a workspace's table beside production's: counted first, then by column, then shown. */
 export function ComparedTable({ table }: { readonly table: string }) {
   const { slug } = useProject();
-  const { currentData, error, refetch } = useComparedCountsQuery({ slug, table });
+  const { currentData, error, isFetching, refetch } = useComparedCountsQuery({ slug, table });
+  const stop = useStopCounting({ slug, table });
+  if (isFetching && !currentData)
+    return (
+      <div className="flex h-full flex-col">
+        <div className="min-h-0 flex-1">
+          <Loading what={`Comparing the rows of ${table}`} />
+        </div>
+        <p className="pb-6 text-center">
+          <Button onClick={stop}>Stop</Button>
+        </p>
+      </div>
+    );
+  if (error && (error as { name?: string }).name === 'AbortError')
+    return (
+      <Empty title="Stopped">
+        <Button onClick={() => void refetch()}>Compare the rows</Button>
+      </Empty>
+    );
   if (error) return <NotCompared problem={error as ProblemBody} again={() => void refetch()} />;
-  if (!currentData) return <Loading what={`Comparing the rows of ${table}`} />;
+  if (!currentData) return null;
   if (currentData.isSame)
     return <Empty title="The same table">This workspace reads {table} from production, so no rows differ.</Empty>;
   const isEqual = [currentData.onlyThere, currentData.onlyHere, currentData.different].every((n) => n === '0');
@@ -73,7 +98,7 @@ function Figures({ counts }: { readonly counts: ComparedCounts }) {
 
 /** How rows were matched, and what was not compared. */
 function Remarks({ counts }: { readonly counts: ComparedCounts }) {
-  const { key, was, table, repeated, apart, leftOut } = counts;
+  const { key, was, table, repeated, apart, leftOut, newer } = counts;
   return (
     <div className="-mt-2 flex flex-col gap-0.5 text-small text-soft">
       <p>
@@ -88,6 +113,13 @@ function Remarks({ counts }: { readonly counts: ComparedCounts }) {
           {plural(Number(repeated.keys), 'key')} {repeated.keys === '1' ? 'occurs' : 'occur'} more than once. Their rows
           are compared whole and not counted above: {count(repeated.there)} in production, {count(repeated.here)} here,{' '}
           {count(repeated.equal)} of them equal.
+        </p>
+      )}
+      {newer.length > 0 && (
+        <p className="text-advisory-text">
+          Perhaps not like for like: {newer.slice(0, 3).join(', ')}
+          {newer.length > 3 && ` and ${newer.length - 3} more`} {newer.length === 1 ? 'has' : 'have'} been loaded since
+          production’s table or this workspace’s was. Run the older one again, then compare.
         </p>
       )}
       {leftOut.length > 0 && <p>Sensitive, so left out for viewers: {leftOut.join(', ')}.</p>}
@@ -215,6 +247,13 @@ function Rows({ counts }: { readonly counts: ComparedCounts }) {
             {k.title} {count(counts[k.of] as string)}
           </button>
         ))}
+        <a
+          className="ml-auto text-small text-plan underline underline-offset-2"
+          href={comparedFile({ slug, table: counts.table }, kind)}
+          download
+        >
+          Save all as CSV
+        </a>
       </div>
       {error ? (
         <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />
