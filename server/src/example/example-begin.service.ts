@@ -62,6 +62,15 @@ export class ExampleBegin {
     const notes: string[] = [];
     const chosen = asked.rows.map((row): NamedRow => new Map(asked.columns.map((name, i) => [name, row[i] ?? null])));
     const trace = new InputTrace(project, table, chosen);
+    const columns = trace.resultColumns();
+    // Without columns there is no header: what has none is no example.
+    if (columns.length === 0)
+      throw new Problem(
+        422,
+        'no-columns',
+        `The columns of ${folder.table} are not known`,
+        'Fix the errors in its definition, then begin the example.',
+      );
     const files: { path: string; text: string }[] = [];
     const add = (wanted: Wanted, rows: readonly NamedRow[]) => {
       const hidden = sensitiveOf(project, wanted.table, released);
@@ -94,7 +103,6 @@ export class ExampleBegin {
         path: examplePath(folder, { kind: 'each' }),
         text: csvText([...table.each.values.keys()], [[...table.each.values.values()]]),
       });
-    const columns = trace.resultColumns();
     const result = await this.result(line, { folder, files, columns });
     if (result.error) notes.push(`The example does not run yet: ${result.error.message}.`);
     const made = result.rows.flatMap((r) => (r.actual ? [r.actual] : []));

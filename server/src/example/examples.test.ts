@@ -387,6 +387,15 @@ describe('begun from rows', () => {
     expect(files.map((f) => f.path.split('/').at(-1))).toContain('member.core.dim_vessel.csv');
   });
   test.each([
+    ['a query without columns', 'select from landing.port'],
+    ['a query over what is unknown', 'select * from core.no_such'],
+  ])('%s has no example', async (name, text) => {
+    const table = `staging.${name.replaceAll(' ', '_')}`;
+    await draft(mira, own, `${table.replace('.', '/')}.sql`, () => text);
+    const { status, body } = await begin(table, [{ code: 'A' }]);
+    expect([status, (body as { code: string }).code]).toEqual([422, 'no-columns']);
+  });
+  test.each([
     ['a table that is no definition', { table: 'landing.berth', name: 'x' }, 404],
     ['a name that leads elsewhere', { table: 'staging.berth', name: '../x' }, 422],
     ['a name that is taken', { table: 'staging.call', name: 'arrived twice' }, 409],
