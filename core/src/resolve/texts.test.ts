@@ -117,6 +117,13 @@ describe('depth', () => {
     expect(told(text)).toEqual([expect.stringMatching(/nested too deep/)]),
   );
 
+  test.each<[number, unknown[]]>([
+    [50_000, []],
+    [200_000, [expect.stringMatching(/has too many parts: move lists of values to a reference table/)]],
+  ])('a list of %p values', (n, problems) =>
+    expect(told(`select 1 as x where 1 in (${Array(n).fill('1').join(',')})`)).toEqual(problems),
+  );
+
   test('a bad file is an error of that file only', () => {
     const { diagnostics, columns } = readProject(
       new Map(

@@ -32,6 +32,10 @@ export interface ParsedText {
  */
 export const DEEPEST = 1000;
 const TOO_DEEP = `the statement is nested too deep, ${DEEPEST} levels being the most: move parts of it into separate definitions`;
+/** Nodes of a statement's tree, fields included: a list of 100,000 values. What has more holds up whoever asks meanwhile. */
+const MOST_NODES = 300_000;
+const TOO_MANY =
+  'the statement has too many parts: move lists of values to a reference table, or parts of it into separate definitions';
 const NOT_PARSED = 'the statement is too large to be read: move parts of it into separate definitions';
 
 /** As PostgreSQL has it. Longer runs, of + and - above all, take its scanner a time that grows with their square. */
@@ -46,9 +50,10 @@ function endlessOperator(text: string): Range | undefined {
     : undefined;
 }
 
-/** How deep a tree is, walked without recursion; no further than a bound. */
-function depthOf(root: unknown, bound: number): number {
+/** Why a tree is not read: it is too deep or has too many nodes. It is walked without recursion, and no further than that. */
+function tooLarge(root: unknown): string | undefined {
   let level: unknown[] = [root];
+  let nodes = 0;
   for (let depth = 0; ; depth++) {
     const below: unknown[] = [];
     for (const node of level) {
@@ -57,7 +62,10 @@ function depthOf(root: unknown, bound: number): number {
         if (typeof value === 'object' && value !== null) below.push(value);
       }
     }
-    if (below.length === 0 || depth > bound) return depth;
+    if (depth > DEEPEST) return TOO_DEEP;
+    if (below.length === 0) return undefined;
+    nodes += below.length;
+    if (nodes > MOST_NODES) return TOO_MANY;
     level = below;
   }
 }
@@ -80,14 +88,16 @@ export function parseSql(written: string): ParsedText {
   if (unreadable) return { text, statements: [], at, error: unreadable };
   try {
     const parsed = parseSync(text).stmts ?? [];
-    const deep = text.length > DEEPEST ? parsed.find((raw) => depthOf(raw.stmt, DEEPEST) > DEEPEST) : undefined;
-    if (deep) {
-      const start = nextToken(text, at(deep.stmt_location))?.start ?? 0;
+    // Shorter texts have no such trees.
+    for (const raw of text.length > DEEPEST ? parsed : []) {
+      const message = tooLarge(raw.stmt);
+      if (message === undefined) continue;
+      const start = nextToken(text, at(raw.stmt_location))?.start ?? 0;
       return {
         text,
         statements: [],
         at,
-        error: { message: TOO_DEEP, range: { start, end: nextToken(text, start)?.end ?? start } },
+        error: { message, range: { start, end: nextToken(text, start)?.end ?? start } },
       };
     }
     const statements = parsed.map((raw): Statement => {
