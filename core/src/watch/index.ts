@@ -6,6 +6,7 @@ export {
   type MeasuredColumn,
   type MeasuredLoad,
   type Measuring,
+  type Looked,
   measuring,
   chanceOf,
   scaleOfMeasure,

@@ -13,12 +13,17 @@ const sampled = (of: { columns: number; rows: number; milliseconds: number }): n
 
 describe('as many rows are looked at as the time allows', () => {
   test.each([
-    ['a small table is measured whole', { columns: 4, rows: 2000, milliseconds: 10 }, undefined],
-    ['one of many columns only where it is smaller', { columns: 16, rows: 520, milliseconds: 10 }, undefined],
+    ['a small table is measured whole', { columns: 4, rows: 500, milliseconds: 10 }, undefined],
+    ['one of many columns only where it is smaller', { columns: 16, rows: 125, milliseconds: 10 }, undefined],
+    [
+      'one of few rows is looked at whole, though not all its values are told apart',
+      { columns: 16, rows: 126, milliseconds: 10 },
+      100,
+    ],
     ['else a sample of it', { columns: 16, rows: 5210, milliseconds: 10 }, 10],
     ['never fewer than 500 rows', { columns: 100, rows: 5000, milliseconds: 10 }, 10],
-    ['a larger one is sampled', { columns: 4, rows: 200_000, milliseconds: 10 }, 1],
-    ['how long its load took says nothing then', { columns: 4, rows: 200_000, milliseconds: 60_000 }, 1],
+    ['a larger one is sampled', { columns: 4, rows: 200_000, milliseconds: 10 }, 0.5],
+    ['how long its load took says nothing then', { columns: 4, rows: 200_000, milliseconds: 60_000 }, 0.5],
     ['from a million rows on it is a share of the load', { columns: 8, rows: 1_000_000, milliseconds: 900 }, 0.75],
     ['up to 30,000 rows', { columns: 8, rows: 1_000_000, milliseconds: 90_000 }, 3],
     ['a load of no time leaves the fewest', { columns: 8, rows: 1_000_000, milliseconds: 0 }, 0.05],
@@ -59,12 +64,31 @@ test('of a sensitive column only shares are measured, of a quantity what is leas
 });
 
 test.each([
+  [1, 500],
+  [4, 250],
+  [10, 100],
+  [20, 50],
+  [100, 50],
+])('of a sample of %p columns values are told apart in %p rows', (n, rows) => {
+  const { sql, toldApart } = measuring(columns(n), PLACE, { rows: 200_000, milliseconds: 10 });
+  expect([toldApart, sql.includes(`limit ${rows}`)]).toEqual([rows, true]);
+});
+
+test.each([
+  [5000, 20],
+  [1_000_000, 100],
+])('of a table of %p rows and 100 columns the values of %p are told apart', (rows, n) => {
+  const { names } = measuring(columns(100), PLACE, { rows, milliseconds: 10 });
+  expect(names.filter((name) => name.startsWith('distinct'))).toHaveLength(n);
+});
+
+test.each([
   ['rows', 100, false, {}],
   ['mean tonnes', 0.5, false, {}],
   ['null share of a', 0.5, false, { error: shareError(0.5, { rows: 10_000, isSampled: false }) }],
   ['null share of a', 0.5, true, { error: shareError(0.5, { rows: 10_000, isSampled: true }) }],
-  ['distinct share of a', 0.5, true, { error: shareError(0.5, { rows: 500, isSampled: true }) }],
+  ['distinct share of a', 0.5, true, { error: shareError(0.5, { rows: 250, isSampled: true }) }],
   ['top-ten share of a', 0.5, false, { error: shareError(0.5, { rows: 10_000, isSampled: false }) }],
 ])('the chance in %s of %p, sampled: %p', (name, value, isSampled, chance) =>
-  expect(chanceOf(name, value, { rows: 10_000, isSampled })).toEqual(chance),
+  expect(chanceOf(name, value, { rows: 10_000, toldApart: 250, isSampled })).toEqual(chance),
 );

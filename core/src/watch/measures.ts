@@ -15,12 +15,19 @@ export interface MeasuredColumn {
 const LARGE_TABLE = 1_000_000;
 const SHARE_OF_LOAD = 0.04;
 const MILLISECONDS = 5;
-/** What measuring one value takes, in milliseconds: most of it is sorting for the distinct ones. */
+/** What looking at one value takes, in milliseconds. */
 const A_VALUE = 0.0006;
 /** Fewer rows say too little of a share, more than these nothing that would be worth the time. */
 const FEWEST_ROWS = 500;
-const MOST_ROWS = 2000;
+const MOST_ROWS = 1000;
 const MOST_LARGE_ROWS = 30_000;
+/** A table of so many values is measured whole. */
+const VALUES_OF_SMALL = 2000;
+/** Values of a sample that are told apart within those milliseconds: of wider tables those of the first columns. */
+const VALUES_TOLD_APART = 1000;
+/** Of a sample values are told apart in so many rows, in fewer where there are many columns, but not in fewer than these. */
+const MOST_TOLD_APART = 500;
+const FEWEST_TOLD_APART = 50;
 /** Of wider tables the first columns are measured. */
 const MOST_COLUMNS = 100;
 
@@ -28,6 +35,8 @@ const MOST_COLUMNS = 100;
 export interface Measuring {
   readonly sql: string;
   readonly isSampled: boolean;
+  /** Of a sample, in how many of its rows values are told apart. */
+  readonly toldApart: number;
   /** What the columns of its one row are called as measures; the first is the number of rows looked at. */
   readonly names: readonly string[];
 }
@@ -59,49 +68,66 @@ const MOST_FREQUENT = 10;
  * sample it is always the same number.
  */
 export function measuring(columns: readonly MeasuredColumn[], place: Place, load: MeasuredLoad): Measuring {
-  const { rows } = load;
-  const wanted = rowsWanted(load, Math.min(columns.length, MOST_COLUMNS));
-  const isSampled = rows > wanted;
-  const percent = Math.min(100, (100 * wanted) / Math.max(1, rows));
   const measured = columns.slice(0, MOST_COLUMNS);
-  const plain: [string, string][] = [['rows looked at', 'count(*)']];
-  const frequencies: [string[], string][] = [];
-  for (const { name, type, isSensitive } of measured) {
-    const column = ident(name);
-    plain.push([`null share of ${name}`, `1 - count(${column})::float8 / nullif(count(*), 0)`]);
-    if (familyOf(type) !== 'other')
-      frequencies.push([
-        [`distinct share of ${name}`, `top-ten share of ${name}`],
-        frequenciesOf(column, isSampled, frequencies.length),
-      ]);
-    if (isSensitive || !QUANTITIES.test(type)) continue;
-    for (const [word, sql] of [
-      ['least', 'min'],
-      ['greatest', 'max'],
-      ['mean', 'avg'],
-    ] as const)
-      plain.push([`${word} ${name}`, `${sql}(${column})::float8`]);
-  }
+  const comparable = measured.filter((c) => familyOf(c.type) !== 'other');
+  const apart = load.rows < LARGE_TABLE ? comparable.slice(0, VALUES_TOLD_APART / FEWEST_TOLD_APART) : comparable;
+  const wanted = rowsWanted(load, measured.length);
+  const most = Math.floor(VALUES_TOLD_APART / Math.max(1, apart.length));
+  const isSampled = load.rows > Math.min(wanted, VALUES_OF_SMALL / Math.max(1, apart.length));
+  const toldApart = Math.max(FEWEST_TOLD_APART, Math.min(MOST_TOLD_APART, most));
+  const percent = Math.min(100, (100 * wanted) / Math.max(1, load.rows));
+  const plain = [['rows looked at', 'count(*)'] as const, ...measured.flatMap(plainMeasures)];
+  const frequencies = apart.flatMap(({ name }, i) => [
+    [`distinct share of ${name}`, `f.d[${i + 1}] as d${i}`] as const,
+    [`top-ten share of ${name}`, `f.t[${i + 1}] as t${i}`] as const,
+  ]);
   const list = measured.map((c) => ident(c.name)).join(', ');
-  const looked = `select ${list} from ${qualified(place)}${isSampled ? ` tablesample system (${percent})` : ''}`;
-  const few = isSampled
-    ? `,\n     few as materialized (select * from looked order by random() limit ${FEWEST_ROWS})`
-    : '';
+  const sample = isSampled ? ` tablesample system (${percent})` : '';
+  const few = isSampled ? `(select * from looked order by random() limit ${toldApart}) as few` : 'looked';
+  const alike = apart.length ? `\n  cross join (${frequenciesOf(apart, few)}) as f` : '';
   return {
-    sql: `with looked as materialized (${looked})${few}
-select whole.*${frequencies.map((_, i) => `, f${i}.*`).join('')}
+    sql: `with looked as materialized (select ${list} from ${qualified(place)}${sample})
+select ${['whole.*', ...frequencies.map(([, sql]) => sql)].join(', ')}
 from (select ${plain.map(([, sql], i) => `${sql} as m${i}`).join(',\n             ')}
-      from looked) as whole${frequencies.map(([, sql], i) => `\n  cross join (${sql}) as f${i}`).join('')}`,
+      from looked) as whole${alike}`,
     isSampled,
-    names: [...plain.map(([name]) => name), ...frequencies.flatMap(([names]) => names)],
+    toldApart,
+    names: [...plain, ...frequencies].map(([name]) => name),
   };
 }
 
-/** How many different values a column has, and how many rows have one of the ten most frequent: as shares of those with a value. */
-const frequenciesOf = (column: string, isSampled: boolean, i: number): string =>
-  `select count(*)::float8 / nullif(sum(n), 0) as d${i}, (sum(n) filter (where place <= ${MOST_FREQUENT}))::float8 / nullif(sum(n), 0) as t${i}
-              from (select count(*) as n, row_number() over (order by count(*) desc) as place
-                    from ${isSampled ? 'few' : 'looked'} where ${column} is not null group by ${column}) as alike`;
+function plainMeasures({ name, type, isSensitive }: MeasuredColumn): (readonly [string, string])[] {
+  const column = ident(name);
+  const nulls = [`null share of ${name}`, `1 - count(${column})::float8 / nullif(count(*), 0)`] as const;
+  if (isSensitive || !QUANTITIES.test(type)) return [nulls];
+  return [
+    nulls,
+    [`least ${name}`, `min(${column})::float8`],
+    [`greatest ${name}`, `max(${column})::float8`],
+    [`mean ${name}`, `avg(${column})::float8`],
+  ];
+}
+
+/**
+ * How many different values each column has, and how many rows have one of its ten most frequent, as shares of those
+ * with a value: lists in the columns' order. Values are grouped by their hashes, all columns at once, since a grouping
+ * a column takes several times as long.
+ */
+function frequenciesOf(columns: readonly MeasuredColumn[], from: string): string {
+  const hash = ({ name, type }: MeasuredColumn) => {
+    // Amounts of money can be sorted and not hashed.
+    const value = type === 'money' ? `cast(${ident(name)} as numeric)` : ident(name);
+    return `case when ${ident(name)} is not null then hash_record_extended(row(${value}), 0) end`;
+  };
+  return `select array_agg(d order by i) as d, array_agg(t order by i) as t
+              from (select i, count(value)::float8 / nullif(sum(n) filter (where value is not null), 0) as d,
+                           (sum(n) filter (where value is not null and place <= ${MOST_FREQUENT}))::float8 / nullif(sum(n) filter (where value is not null), 0) as t
+                    from (select i, value, count(*) as n, row_number() over (partition by i order by value is null, count(*) desc) as place
+                          from ${from}
+                          cross join lateral unnest(array[${columns.map(hash).join(', ')}]) with ordinality as v(value, i)
+                          group by i, value) as alike
+                    group by i) as frequencies`;
+}
 
 /** Whether a measure is judged: what is least and greatest jumps by nature, and is only shown. */
 export const isJudged = (name: string): boolean => !/^(least|greatest) /.test(name);
@@ -114,21 +140,21 @@ export function scaleOfMeasure(name: string): Scale {
 }
 
 /** Rows that a measuring looked at. */
-export interface Looked {
+export interface Looked extends Pick<Measuring, 'isSampled' | 'toldApart'> {
   readonly rows: number;
-  readonly isSampled: boolean;
 }
 
 /** The error that a measure's value has by chance, as a share of it; none where it is no share. */
-export function chanceOf(name: string, value: number, { rows, isSampled }: Looked): { error?: number } {
+export function chanceOf(name: string, value: number, looked: Looked): { error?: number } {
   if (scaleOfMeasure(name) !== 'share') return {};
-  const ofFew = isSampled && /^(distinct|top-ten) /.test(name);
-  return { error: shareError(value, { rows: ofFew ? Math.min(rows, FEWEST_ROWS) : rows, isSampled }) };
+  const ofFew = looked.isSampled && /^(distinct|top-ten) /.test(name);
+  const rows = ofFew ? Math.min(looked.rows, looked.toldApart) : looked.rows;
+  return { error: shareError(value, { rows, isSampled: looked.isSampled }) };
 }
 
 /**
  * The standard error that a share of some rows has by chance, as a share of it: few rows may be one more or less
  * without anything being wrong. Blocks hold rows that are alike, as if there were half as many.
  */
-export const shareError = (share: number, of: Looked): number =>
+export const shareError = (share: number, of: Pick<Looked, 'rows' | 'isSampled'>): number =>
   share <= 0 ? 0 : Math.sqrt(((of.isSampled ? 2 : 1) * Math.max(0, 1 - share)) / (share * Math.max(1, of.rows)));

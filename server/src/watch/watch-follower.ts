@@ -109,7 +109,7 @@ export class WatchFollower implements OnModuleInit {
     const rows = Number(found[0]);
     const at = run.finishedAt ?? currentTime();
     const values = { rows, ...valuesOf(asked.names, found) };
-    await this.watches.keep({ table: view.fullName, run: run.id, at, isSampled: false, values }, rows);
+    await this.watches.keep({ table: view.fullName, run: run.id, at, isSampled: false, values }, { ...asked, rows });
   }
 
   /** Answers a measuring in production, within a time. */
@@ -133,7 +133,7 @@ export class WatchFollower implements OnModuleInit {
     const milliseconds = step.startedAt && step.finishedAt ? step.finishedAt.getTime() - step.startedAt.getTime() : 0;
     const asked = measuring(columns, targetPlace(environment, table), { rows, milliseconds });
     const found = await this.ask(asked.sql, LIMIT_MILLISECONDS);
-    const looked = Number(found[0]);
+    const looked = { ...asked, rows: Number(found[0]) };
     const changes = changesOf(step);
     // A first load adds all of a table, which is not what later ones add.
     const values: Record<string, number> = {

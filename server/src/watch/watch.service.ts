@@ -2,7 +2,16 @@ import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { WatchFinding, WatchSeries } from '@ouvrage/api/watch';
 import { didYouMean } from '@ouvrage/core/sql';
-import { chanceOf, isJudged, judgeTable, learn, type Measured, scaleOfMeasure, type Series } from '@ouvrage/core/watch';
+import {
+  chanceOf,
+  isJudged,
+  judgeTable,
+  learn,
+  type Looked,
+  type Measured,
+  scaleOfMeasure,
+  type Series,
+} from '@ouvrage/core/watch';
 import { In, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
@@ -43,7 +52,7 @@ export class WatchService {
   /** Judges what was measured after a load, and keeps it. */
   async keep(
     measured: Pick<Measurement, 'table' | 'run' | 'at' | 'isSampled' | 'values'>,
-    looked: number,
+    looked: Omit<Looked, 'isSampled'>,
   ): Promise<void> {
     const { table, at, values, isSampled } = measured;
     const [before, lessons] = await Promise.all([this.past(table), this.lessonsOf(table)]);
@@ -57,7 +66,7 @@ export class WatchService {
           scale: scaleOfMeasure(name),
           ...known,
           now: { day, value: value + (SUMMED.has(name) ? sumOf(before, name, day) : 0) },
-          ...chanceOf(name, value, { rows: looked, isSampled }),
+          ...chanceOf(name, value, { ...looked, isSampled }),
         };
       });
     const judged = judgeTable(series);
