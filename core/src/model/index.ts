@@ -20,6 +20,7 @@ export type {
   ProjectFunction,
   Query,
   ReferenceTable,
+  Server,
   SourceTable,
   Table,
 } from './project.js';

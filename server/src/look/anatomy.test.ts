@@ -1,3 +1,4 @@
+import { existsSync } from 'node:fs';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { AnatomyLine, PlanAnswer } from '@ouvrage/api/anatomy';
 import type { Rows } from '@ouvrage/api/rows';
@@ -66,13 +67,15 @@ const figure = (counted: Counted, step: string, name: FigureName) =>
     .flatMap((l) => l.figures)
     .find((f) => f.step === step && f.figure === name)?.value;
 
+const DEMO = new URL('../../../demo/project/', import.meta.url);
 describe('the demo’s queries', () => {
   test('are all counted, and each result is what the query returns', async () => {
     const { files } = (await mira.get(`${PRODUCTION}/files`)).body as { files: Record<string, string> };
     const wrong: string[] = [];
     let queries = 0;
     for (const [path, text] of Object.entries(files)) {
-      if (!/^(adhoc|checks|staging|core|mart|vault)\/.*\.sql$/.test(path)) continue;
+      // What other tests have released beside the demo's own is theirs.
+      if (!/^(adhoc|checks|staging|core|mart|vault)\/.*\.sql$/.test(path) || !existsSync(new URL(path, DEMO))) continue;
       const counted = await count(text, { path });
       if (counted.status !== 200) continue;
       queries++;

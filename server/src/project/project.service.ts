@@ -4,7 +4,7 @@ import { DraftService, draftConflict } from './draft.service.js';
 import type { Commit } from '@ouvrage/api/project';
 import { Injectable, type OnModuleDestroy } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { pathProblem } from '@ouvrage/core/index';
+import { indexFile, pathProblem } from '@ouvrage/core/index';
 import {
   productionEnvironment,
   workspaceEnvironment,
@@ -12,6 +12,7 @@ import {
   type Environment,
   type IndexedFile,
   type Project,
+  type Server,
 } from '@ouvrage/core/model';
 import { changeFiles, readProject } from '@ouvrage/core/resolve';
 import { IsNull, Repository } from 'typeorm';
@@ -36,6 +37,8 @@ export interface Line {
 
 /** Projects that are kept for the next question. */
 const MOST_KEPT = 50;
+/** Files of sources of which it is kept what they declare. */
+const MOST_SERVER_FILES = 2000;
 
 /** A commit's message with those who wrote parts of it. */
 const withAuthors = (message: string, others: readonly Person[]): string =>
@@ -52,6 +55,9 @@ export class ProjectService implements OnModuleDestroy {
   private readonly indexer = new FileIndexer();
   private firstCommit: Promise<string> | undefined;
   private readonly projects = new Map<string, { files: ReadonlyMap<string, string>; project: Project }>();
+
+  /** Servers by the file that declares them and its text. */
+  private readonly servers = new Map<string, readonly Server[]>();
 
   /** What was last made of each workspace for its review, and of what; none where it is the workspace's own project. */
   private readonly released = new Map<string, { readonly of: string; readonly project: Project | undefined }>();
@@ -219,6 +225,30 @@ export class ProjectService implements OnModuleDestroy {
     this.projects.set(key, { files: new Map(files), project });
     if (large.size > 0) await nextTurn();
     return project;
+  }
+
+  /**
+   * Servers that production or a workspace declares, drafts included: its files of sources are read and nothing else, as
+   * all workspaces are asked at once.
+   */
+  async serversOf(slug: string): Promise<Server[]> {
+    const workspace = slug === PRODUCTION ? undefined : await this.workspace(slug);
+    const tree = await this.git.tree((await this.git.resolve(branchOf(slug))) ?? '');
+    const texts = new Map<string, string | null>();
+    for (const [path, blob] of tree) if (path.startsWith('sources/')) texts.set(path, await this.git.blob(blob));
+    for (const { path, text } of workspace ? await this.drafts.of(workspace) : [])
+      if (path.startsWith('sources/')) texts.set(path, text);
+    return [...texts].flatMap(([path, text]) => (text === null ? [] : this.declared(path, text)));
+  }
+
+  private declared(path: string, text: string): readonly Server[] {
+    const key = `${path}\n${text}`;
+    let servers = this.servers.get(key);
+    if (!servers) {
+      if (this.servers.size > MOST_SERVER_FILES) this.servers.clear();
+      this.servers.set(key, (servers = indexFile(path, text).servers));
+    }
+    return servers;
   }
 
   /** Workspaces that may hold something which production does not: with drafts, or a branch of their own. */

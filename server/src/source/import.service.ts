@@ -109,8 +109,7 @@ export class ImportService {
     const bound = await this.connections.bound('production');
     const found = new Map<string, string[]>();
     for (const slug of [PRODUCTION, ...(await this.projects.changed()).map((w) => w.slug)]) {
-      const { project } = await this.projects.line(slug);
-      for (const { name, wrapper } of project.servers.values())
+      for (const { name, wrapper } of await this.projects.serversOf(slug))
         if (name !== 'warehouse' && wrapper !== 'file_fdw' && !bound.has(name))
           found.set(name, [...(found.get(name) ?? []), slug]);
     }

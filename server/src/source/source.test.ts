@@ -1,6 +1,7 @@
 import type { ConnectionEntry } from '@ouvrage/api/connection';
 import type { ProposedFile } from '@ouvrage/api/project';
 import { afterAll, beforeAll, describe, expect, jest, test } from '@jest/globals';
+import type { TodayAnswer } from '@ouvrage/api/release';
 import type { SourceSystem } from '@ouvrage/api/source';
 import { type Wait, waitDay } from '@ouvrage/core/watch';
 import pg from 'pg';
@@ -53,6 +54,17 @@ async function bringIn(slug: string, tables: string[], limit?: number) {
 }
 
 const moveOn = (days: number) => mira.send('post', '/api/harbour/advance', { days });
+
+test('an administrator is told of servers that a draft declares and nobody has bound, until it is gone', async () => {
+  const slug = await openWorkspace('Tides');
+  const toBind = async () => ((await admin.get('/api/workspaces/production/today')).body as TodayAnswer).toBind;
+  const path = 'sources/tide_office.sql';
+  await keep(slug, [{ path, before: null, after: 'create server tide_office foreign data wrapper postgres_fdw;\n' }]);
+  expect(await toBind()).toContainEqual({ server: 'tide_office', workspaces: [slug] });
+  expect(((await mira.get('/api/workspaces/production/today')).body as TodayAnswer).toBind).toEqual([]);
+  await mira.send('delete', `/api/workspaces/${slug}/drafts?path=${encodeURIComponent(path)}`);
+  expect((await toBind()).map((t) => t.server)).not.toContain('tide_office');
+});
 
 describe('connections', () => {
   const known = () => ({ ...harbourInput(), password: application.config.harbour.password });
