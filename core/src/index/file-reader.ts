@@ -35,6 +35,7 @@ export class FileReader {
       text: this.text,
       layers: [],
       parameters: [],
+      reviewRules: [],
       servers: [],
       tables: [],
       functions: [],

@@ -8,8 +8,8 @@ import { referenceFile } from './reference-file.js';
 import { sourcesFile } from './source-file.js';
 import { byteToCharacter, type Range } from '../sql/positions.js';
 import { errorAt, type Diagnostic } from '../model/diagnostic.js';
-import { misplacedFile, readTooLong, TOO_LARGE, unreadableFile } from './messages.js';
-import type { IndexedFile } from '../model/project.js';
+import { badRule, misplacedFile, readTooLong, ruleTwice, TOO_LARGE, unknownRule, unreadableFile } from './messages.js';
+import { type IndexedFile, REVIEW_RULES, type ReviewRule } from '../model/project.js';
 
 const FOLDERS: Readonly<Record<string, (file: FileReader) => void>> = {
   sources: sourcesFile,
@@ -66,6 +66,7 @@ function sqlFile(file: FileReader, folder: string): void {
   } else if (folder) definitionFile(file, folder, { isSound });
   else if (file.path === 'layers.sql') layersFile(file);
   else if (file.path === 'parameters.sql') parametersFile(file);
+  else if (file.path === 'review.sql') reviewFile(file);
   else file.problem(file.whole(), misplacedFile);
 }
 
@@ -102,6 +103,33 @@ function parametersFile(file: FileReader): void {
       path: file.path,
       range: { start: statement.start, end: statement.end },
     });
+  }
+}
+
+const RULE_VALUES: Readonly<Record<ReviewRule['name'], RegExp>> = {
+  approvals: /^(\d|10)$/,
+  by_owner: /^(true|false)$/,
+};
+
+function reviewFile(file: FileReader): void {
+  for (const statement of file.parsed.statements) {
+    const set = 'VariableSetStmt' in statement.node ? statement.node.VariableSetStmt : undefined;
+    const [of, written = '', layer, ...more] = set?.name?.split('.') ?? [];
+    const value = (set?.args ?? []).map(constantText).join(', ');
+    const name = REVIEW_RULES.find((r) => r === written);
+    if (of !== 'review' || set?.kind !== 'VAR_SET_VALUE')
+      file.notAllowed(statement, "review.sql holds set review.NAME = 'value'");
+    else if (name === undefined || more.length) file.problem(statement, unknownRule(set.name!.slice(7)));
+    else if (!RULE_VALUES[name].test(value)) file.problem(statement, badRule(name, value));
+    else if (file.result.reviewRules.some((r) => r.name === name && r.layer === layer))
+      file.problem(statement, ruleTwice(set.name!));
+    else
+      file.result.reviewRules.push({
+        name,
+        ...(layer === undefined ? {} : { layer }),
+        value,
+        range: { start: statement.start, end: statement.end },
+      });
   }
 }
 

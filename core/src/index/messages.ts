@@ -1,4 +1,7 @@
+import { nearOr } from '../language/messages.js';
 import type { Finding } from '../model/diagnostic.js';
+import { REVIEW_RULES, type ReviewRule } from '../model/project.js';
+import { nearest } from '../sql/nearest.js';
 
 /** What is said about one file, from its text alone. */
 
@@ -75,6 +78,32 @@ export const misplacedFile: Finding = {
   message: 'a definition belongs in the folder of its layer',
   hint: 'move the file into a layer’s folder, for example staging/',
 };
+
+export const unknownRule = (name: string): Finding<'unknown-option'> => {
+  const near = nearest(name, REVIEW_RULES);
+  return {
+    code: 'unknown-option',
+    message: `there is no rule review.${name}`,
+    hint: nearOr(
+      near,
+      `the rules are ${REVIEW_RULES.map((r) => `review.${r}`).join(' and ')}, each also with a layer behind it`,
+    ),
+    name,
+    nearest: near,
+  };
+};
+export const badRule = (name: ReviewRule['name'], value: string): Finding<'bad-option'> => ({
+  code: 'bad-option',
+  message: `review.${name} cannot be '${value}'`,
+  hint: name === 'approvals' ? "write how many people must approve, '0' to '10'" : "write 'true' or 'false'",
+  option: name,
+});
+export const ruleTwice = (name: string): Finding<'bad-option'> => ({
+  code: 'bad-option',
+  message: `${name} is set twice`,
+  hint: 'keep one of them',
+  option: name,
+});
 
 export const misplacedExample: Finding = {
   code: 'misplaced-file',

@@ -233,6 +233,17 @@ export interface Parameter {
   readonly range: Range;
 }
 
+/** What may be asked of a release. */
+export const REVIEW_RULES = ['approvals', 'by_owner'] as const;
+
+/** What review.sql asks of a release: `set review.approvals = '1'`, of changes in one layer `set review.approvals.core = '2'`. */
+export interface ReviewRule {
+  readonly name: (typeof REVIEW_RULES)[number];
+  readonly layer?: string;
+  readonly value: string;
+  readonly range: Range;
+}
+
 /** All that one file declares; made from its text alone. */
 export interface IndexedFile {
   readonly path: string;
@@ -243,6 +254,7 @@ export interface IndexedFile {
   readonly at?: ParsedText['at'] | undefined;
   readonly layers: readonly Layer[];
   readonly parameters: readonly Parameter[];
+  readonly reviewRules: readonly ReviewRule[];
   readonly servers: readonly Server[];
   readonly tables: readonly Table[];
   readonly functions: readonly ProjectFunction[];
@@ -293,6 +305,7 @@ export interface Project {
   /** Worked examples by the table that they are of. */
   readonly examples: ReadonlyMap<string, readonly Example[]>;
   readonly parameters: ReadonlyMap<string, Parameter>;
+  readonly reviewRules: readonly ReviewRule[];
   /** For each table, the tables that it reads, in the order of their first mention. */
   readonly reads: ReadonlyMap<string, readonly string[]>;
   /** For each table, what has to be there before it is loaded: what it reads, and what its constraints reference. */

@@ -8,6 +8,7 @@ import type {
   Layer,
   Parameter,
   ProjectFunction,
+  ReviewRule,
   Server,
 } from '../model/project.js';
 
@@ -15,6 +16,7 @@ import type {
 export interface Gathered {
   readonly layers: readonly Layer[];
   readonly parameters: ReadonlyMap<string, Parameter>;
+  readonly reviewRules: readonly ReviewRule[];
   readonly servers: ReadonlyMap<string, Server>;
   readonly functions: ReadonlyMap<string, ProjectFunction>;
   readonly checks: ReadonlyMap<string, CheckQuery>;
@@ -27,6 +29,7 @@ export interface Gathered {
 export function gather(files: ReadonlyMap<string, IndexedFile>): Gathered {
   const layers: Layer[] = [];
   const parameters = new Map<string, Parameter>();
+  const reviewRules: ReviewRule[] = [];
   const servers = new Map<string, Server>();
   const functions = new Map<string, ProjectFunction>();
   const checks = new Map<string, CheckQuery>();
@@ -37,13 +40,24 @@ export function gather(files: ReadonlyMap<string, IndexedFile>): Gathered {
     for (const d of file.diagnostics) diagnostics.push(d);
     for (const l of file.layers) layers.push(l);
     for (const p of file.parameters) parameters.set(p.name, p);
+    for (const r of file.reviewRules) reviewRules.push(r);
     for (const s of file.servers) servers.set(s.name, s);
     for (const f of file.functions) functions.set(f.name, f);
     for (const c of file.checks) checks.set(c.name, c);
     for (const a of file.adhoc) adhoc.set(a.name, a);
     for (const e of file.examples) exampleFiles.push(e);
   }
-  return { layers, parameters, servers, functions, checks, adhoc, examples: examplesOf(exampleFiles), diagnostics };
+  return {
+    layers,
+    parameters,
+    reviewRules,
+    servers,
+    functions,
+    checks,
+    adhoc,
+    examples: examplesOf(exampleFiles),
+    diagnostics,
+  };
 }
 
 /** Files of worked examples put together, by table and name. */

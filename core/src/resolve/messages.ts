@@ -116,6 +116,17 @@ export const unknownWatermark = (table: string, name: string, columns: readonly 
     nearOr(nearest(name, columns), `its columns are ${columns.join(', ')}`),
   );
 
+export function ruleOfUnknownLayer(rule: string, layer: string, layers: readonly string[]): Finding<'unknown-layer'> {
+  const near = nearest(layer, layers);
+  return {
+    code: 'unknown-layer',
+    message: `review.${rule}.${layer} is for a layer that the project does not have`,
+    hint: nearOr(near, `its layers are ${layers.join(', ')}`),
+    name: layer,
+    nearest: near,
+  };
+}
+
 export function unknownParameter(name: string, parameters: Iterable<string>): Finding<'unknown-parameter'> {
   const near = nearest(name, parameters);
   return {

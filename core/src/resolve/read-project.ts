@@ -9,6 +9,7 @@ import { resolveNames, type NamesMemo } from './resolve-names.js';
 import { exampleDiagnostics } from './rules/example/example.js';
 import { cycleDiagnostics } from './rules/project/cycles.js';
 import { noteDiagnostics } from './rules/project/notes.js';
+import { reviewRuleDiagnostics } from './rules/project/review-rules.js';
 import { ownTableDiagnostics, serverDiagnostics } from './rules/project/sources.js';
 
 /**
@@ -58,7 +59,7 @@ const memos = new WeakMap<Project, Memo>();
 /** The phases of a reading: what files declare, tables, names, order, columns; each looks back at those before it. */
 function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefined): Project {
   const gathered = gather(files);
-  const { layers, parameters, servers, functions, checks, adhoc, examples } = gathered;
+  const { layers, parameters, reviewRules, servers, functions, checks, adhoc, examples } = gathered;
   const collected = collectTables(files, layers);
   const { tables } = collected;
   const names = resolveNames(gathered, collected, before?.names);
@@ -75,6 +76,7 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     ...queries.flatMap((q) => columns.reader.queryColumns(q.path, q.query).diagnostics),
     ...serverDiagnostics(tables.values(), servers),
     ...ownTableDiagnostics(tables.values(), layers),
+    ...reviewRuleDiagnostics(reviewRules, layers),
     ...exampleDiagnostics(examples, { ...names, files, tables, functions, parameters, columns: columns.columns }),
     ...noteDiagnostics(files, { layers, tables, checks, columns: columns.columns }),
   ];
@@ -88,6 +90,7 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     adhoc,
     examples,
     parameters,
+    reviewRules,
     reads: names.reads,
     needs: names.needs,
     order,

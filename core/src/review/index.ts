@@ -1,5 +1,6 @@
 export { type ProjectChange, compareProjects, formerName, renamedTables, wrongFormerNames } from './changes.js';
 export { type Loss, type Migration, type Treatment, holdersOf, losses, migrations, otherMeaning } from './migration.js';
+export { changedOwnTables, type ReviewNeeds, reviewNeeds } from './needs.js';
 export {
   COLUMN_FIGURES,
   NUMBER_FIGURES,
