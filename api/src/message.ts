@@ -1,8 +1,8 @@
 import type { Severity } from '@ouvrage/core/language';
 import type { Instant } from './instant.js';
 
-/** What a message tells: an incident, something that fails in production, a source that is late, or an unusual measure. */
-export type MessageKind = 'incident' | 'failure' | 'late' | 'unusual';
+/** What a message tells: an incident, something that fails in production, a source that is late, an unusual measure, or a review that is asked for. */
+export type MessageKind = 'incident' | 'failure' | 'late' | 'unusual' | 'review';
 export type Channel = 'application' | 'mail' | 'webhook';
 /** When mail is sent: each message at once, or those of an hour or a day together. */
 export type Digest = 'at once' | 'hour' | 'day';

@@ -3,6 +3,7 @@ import type { Instant } from './instant.js';
 import type { IncidentEntry } from './incident.js';
 import type { Commit, FileConflict } from './project.js';
 import type { CheckState } from './quality.js';
+import type { ReleasedReview } from './review.js';
 import type { RunEntry, RunState, StepState } from './run.js';
 import type { Loss, Migration } from '@ouvrage/core/review';
 
@@ -75,6 +76,8 @@ export interface ReleaseEntry {
   readonly tables: readonly string[];
   readonly runId: number;
   readonly at: Instant;
+  /** Null of releases before there were reviews. */
+  readonly review: ReleasedReview | null;
 }
 
 export interface SourceAge {
@@ -109,6 +112,13 @@ export interface TodayAnswer {
   readonly releases: readonly Pick<ReleaseEntry, 'id' | 'message' | 'person' | 'at' | 'runId'>[];
   /** How old the newest row of each source table is that says when it is late, the latest of them first. */
   readonly sources: readonly SourceAge[];
+  /** Reviews that were asked for and that the person may approve or decline, the newest first. */
+  readonly reviews: readonly {
+    readonly slug: string;
+    readonly name: string;
+    readonly by: string;
+    readonly at: Instant;
+  }[];
   /** The person's own workspaces. */
   readonly yours: readonly {
     readonly slug: string;

@@ -8,6 +8,7 @@ import { PeopleModule } from './people/people.module.js';
 import { ProjectModule } from './project/project.module.js';
 import { QualityModule } from './quality/quality.module.js';
 import { ReleaseModule } from './release/release.module.js';
+import { ReviewModule } from './review/review.module.js';
 import { RunModule } from './run/run.module.js';
 import { Seeder } from './seeder.js';
 import { Config } from './shared/config.js';
@@ -66,6 +67,7 @@ export class AppModule {
         IncidentModule,
         MessageModule,
         WatchModule,
+        ReviewModule,
         ReleaseModule,
       ],
       controllers: [HealthController],

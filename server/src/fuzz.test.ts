@@ -223,6 +223,17 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
     kind: fc.constantFrom('different', 'only here', 'only there'),
     column: columns,
   },
+  'POST /api/workspaces/:slug/review/verdicts': {
+    word: fc.constantFrom('approved', 'declined'),
+    diff: fc.constant('0'.repeat(64)),
+  },
+  'POST /api/workspaces/:slug/review/remarks': {
+    kind: fc.constantFrom('whole', 'line', 'column', 'rows'),
+    line: fc.constantFrom(1, 2, 1000),
+    column: columns,
+    rows: fc.constantFrom('different', 'only here'),
+  },
+  'POST /api/workspaces/:slug/review/remarks/:id/resolution': { resolved: flag },
   'POST /api/workspaces/:slug/page': { limit: fc.constantFrom(1, 10) },
   'POST /api/workspaces/:slug/anatomy/rows': { look: fc.constantFrom('rows', 'keys', 'leftAlone') },
 };

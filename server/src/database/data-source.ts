@@ -1,7 +1,8 @@
 import pg from 'pg';
 import type { DataSourceOptions } from 'typeorm';
 import { AccessToken, Audit, Person, Session } from '../people/people.entities.js';
-import { CommitAuthor, Draft, Workspace } from '../project/project.entities.js';
+import { BranchWriter, CommitAuthor, Draft, Push, Workspace } from '../project/project.entities.js';
+import { RemarkRow, RequestRow, VerdictRow } from '../review/review.entities.js';
 import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
 import { Delivery } from '../delivery/delivery.entities.js';
 import { Incident, IncidentEvent, IncidentSubject } from '../incident/incident.entities.js';
@@ -25,6 +26,7 @@ import { Watches1764520000000 } from './migrations/1764520000000-watches.js';
 import { Agreements1764550000000 } from './migrations/1764550000000-agreements.js';
 import { Clock1764560000000 } from './migrations/1764560000000-clock.js';
 import { Waits1764570000000 } from './migrations/1764570000000-waits.js';
+import { Reviews1764580000000 } from './migrations/1764580000000-reviews.js';
 import { Messages1764540000000 } from './migrations/1764540000000-messages.js';
 import { Examples1764530000000 } from './migrations/1764530000000-examples.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
@@ -53,6 +55,11 @@ export const ENTITIES = [
   Workspace,
   Draft,
   CommitAuthor,
+  BranchWriter,
+  Push,
+  VerdictRow,
+  RequestRow,
+  RemarkRow,
   Run,
   RunStep,
   CheckResult,
@@ -99,6 +106,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       Agreements1764550000000,
       Clock1764560000000,
       Waits1764570000000,
+      Reviews1764580000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

@@ -14,6 +14,7 @@ import { Config } from '../shared/config.js';
 import { logger } from '../shared/problem.js';
 import { gitEnvironment } from './git.js';
 import { ProjectService } from './project.service.js';
+import { WriterService } from './writer.service.js';
 
 const BACKENDS = ['/usr/lib/git-core/git-http-backend', '/usr/libexec/git-core/git-http-backend'];
 
@@ -31,6 +32,7 @@ export class GitHttpController {
     private readonly people: PeopleService,
     private readonly gate: SignInGate,
     private readonly project: ProjectService,
+    private readonly writers: WriterService,
   ) {
     this.hook = this.installHook();
   }
@@ -63,9 +65,11 @@ export class GitHttpController {
       response.status(403).type('text').send('A viewer cannot push.\n');
       return;
     }
+    const push = url.pathname.endsWith('/git-receive-pack') ? await this.writers.pushing(person) : undefined;
     await this.backend(request, response, url, person);
-    if (url.pathname.endsWith('/git-receive-pack')) {
+    if (push !== undefined) {
       await this.project.adoptBranches(person);
+      await this.writers.pushed(push);
       await this.people.audit(person, 'push', url.pathname);
     }
     // Last, so that a pushed branch is a workspace by the time that git says so.

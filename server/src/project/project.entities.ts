@@ -83,7 +83,7 @@ export class Draft {
   updatedAt: Date;
 }
 
-/** Who wrote a file of a commit: all who had saved the draft that it was made from. */
+/** Who wrote a file of a commit: all who had saved the draft that it was made from. Of a pushed commit who pushed it, with no path. */
 @Entity('commit_author')
 export class CommitAuthor {
   @PrimaryColumn('text')
@@ -94,4 +94,34 @@ export class CommitAuthor {
 
   @PrimaryColumn('uuid', { name: 'person_id' })
   personId: string;
+}
+
+/** Who saved or pushed anything to a workspace's branch, and when last: a branch may be pushed again with other commits. */
+@Entity('branch_writer')
+export class BranchWriter {
+  @PrimaryColumn('uuid', { name: 'workspace_id' })
+  workspaceId: string;
+
+  @PrimaryColumn('uuid', { name: 'person_id' })
+  personId: string;
+
+  @Column('timestamptz')
+  at: Date;
+}
+
+/** A push that is under way, or whose server was killed in it: written down before git takes it, and kept until who wrote its commits is. */
+@Entity('push')
+export class Push {
+  @PrimaryGeneratedColumn('uuid')
+  id: string;
+
+  @Column('uuid', { name: 'person_id' })
+  personId: string;
+
+  /** Commits by branch as they were before. */
+  @Column('jsonb')
+  branches: Readonly<Record<string, string>>;
+
+  @MadeAt('at')
+  at: Date;
 }

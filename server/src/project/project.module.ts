@@ -6,17 +6,19 @@ import { TypeOrmModule } from '@nestjs/typeorm';
 import { PeopleModule } from '../people/people.module.js';
 import { GitHttpController } from './git-http.controller.js';
 import { ProjectController } from './project.controller.js';
-import { CommitAuthor, Draft, Workspace } from './project.entities.js';
+import { BranchWriter, CommitAuthor, Draft, Push, Workspace } from './project.entities.js';
 import { ProjectService } from './project.service.js';
+import { WriterService } from './writer.service.js';
 
 @Module({
-  imports: [TypeOrmModule.forFeature([Workspace, Draft, CommitAuthor]), PeopleModule],
+  imports: [TypeOrmModule.forFeature([Workspace, Draft, CommitAuthor, BranchWriter, Push]), PeopleModule],
   controllers: [ProjectController, GitHttpController],
   providers: [
     { provide: GitStore, useFactory: (config: Config) => new GitStore(config.projectFolder), inject: [Config] },
     DraftService,
     ProjectService,
+    WriterService,
   ],
-  exports: [DraftService, ProjectService],
+  exports: [DraftService, ProjectService, WriterService],
 })
 export class ProjectModule {}

@@ -1,5 +1,5 @@
 import { setImmediate as nextTurn } from 'node:timers/promises';
-import { MAIN, PRODUCTION, branchOf } from './branches.js';
+import { MAIN, PRODUCTION, WORKSPACE_BRANCHES, branchOf } from './branches.js';
 import { DraftService, draftConflict } from './draft.service.js';
 import type { Commit } from '@ouvrage/api/project';
 import { Injectable, type OnModuleDestroy } from '@nestjs/common';
@@ -22,8 +22,9 @@ import { ROLES } from '../shared/config.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { FileIndexer } from './file-indexer.js';
 import { GitStore, RefMoved, type TreeChange } from './git.js';
-import { CommitAuthor, Draft, Workspace } from './project.entities.js';
+import { Draft, Workspace } from './project.entities.js';
 import { isSlug, slugFor } from './slugs.js';
+import { WriterService } from './writer.service.js';
 
 /** A place where definitions are built, and the files that it is built from. */
 export interface Line {
@@ -66,7 +67,7 @@ export class ProjectService implements OnModuleDestroy {
     readonly git: GitStore,
     @InjectRepository(Workspace) private readonly workspaces: Repository<Workspace>,
     private readonly drafts: DraftService,
-    @InjectRepository(CommitAuthor) private readonly authors: Repository<CommitAuthor>,
+    private readonly writers: WriterService,
     private readonly people: PeopleService,
   ) {}
 
@@ -134,8 +135,8 @@ export class ProjectService implements OnModuleDestroy {
   async adoptBranches(person: Person): Promise<void> {
     const all = await this.workspaces.find();
     const known = new Set(all.map((w) => w.slug));
-    for (const ref of (await this.git.branches('refs/heads/workspace/')).keys()) {
-      const slug = ref.slice('refs/heads/workspace/'.length);
+    for (const ref of (await this.git.branches(WORKSPACE_BRANCHES)).keys()) {
+      const slug = ref.slice(WORKSPACE_BRANCHES.length);
       if (known.has(slug) || !isSlug(slug)) continue;
       const prefix = workspacePrefix(slug, (p) => all.some((w) => w.prefix === p));
       all.push(
@@ -169,6 +170,11 @@ export class ProjectService implements OnModuleDestroy {
       drafts,
       project: await this.read(slug, files),
     };
+  }
+
+  /** What production runs. */
+  async productionCommit(): Promise<string> {
+    return (await this.git.resolve(MAIN))!;
   }
 
   /** The project of a commit with files over it. */
@@ -257,7 +263,7 @@ export class ProjectService implements OnModuleDestroy {
       this.list(),
       this.drafts.counts(),
       this.git.resolve(MAIN),
-      this.git.branches('refs/heads/workspace/'),
+      this.git.branches(WORKSPACE_BRANCHES),
     ]);
     return all.filter((w) => drafts.has(w.id) || branches.get(branchOf(w.slug)) !== main);
   }
@@ -294,10 +300,8 @@ export class ProjectService implements OnModuleDestroy {
       { author: author(writer ?? person), committer: author(person) },
       withAuthors(message, others),
     );
+    await this.writers.committed(person, workspace, { commit: id, drafts });
     await this.moveBranch(slug, id, head, 'Commit again; your drafts are kept.');
-    await this.authors.insert(
-      drafts.flatMap((d) => d.authors.map((writerId) => ({ commit: id, path: d.path, personId: writerId }))),
-    );
     await this.drafts.committed(workspace, drafts, await this.git.tree(id));
     await this.people.audit(person, 'commit', slug, {
       commit: id,
@@ -376,7 +380,7 @@ export class ProjectService implements OnModuleDestroy {
     slug: string,
     settled: Readonly<Record<string, string | null>>,
   ): Promise<Commit> {
-    await this.workspace(slug);
+    const workspace = await this.workspace(slug);
     const ref = branchOf(slug);
     const [head, main] = [(await this.git.resolve(ref))!, (await this.git.resolve(MAIN))!];
     const merged = await this.git.merge(head, main);
@@ -390,6 +394,7 @@ export class ProjectService implements OnModuleDestroy {
     const changes = Object.entries(settled).map(([path, text]) => ({ path, text }));
     const tree = await this.git.changedTree(merged.tree, changes);
     const id = await this.git.commitTree(tree, [head, main], { author: author(person) }, `Merge production`);
+    await this.writers.committed(person, workspace, { commit: id, drafts: [] });
     await this.moveBranch(slug, id, head, 'Resolve the files again; your choices are still shown.');
     await this.people.audit(person, 'production merged', slug, { commit: id });
     return (await this.git.log(id, { most: 1 }))[0]!;

@@ -95,7 +95,7 @@ export class ReleaseCompletion {
   /** Does what follows the warehouse's commit; each part can be done again. The record of the release comes last. */
   async complete({ commit, before, run, tables, broughtIn }: ReleaseIntent): Promise<void> {
     const { request, person } = await this.runs.findOneByOrFail({ id: run });
-    const { workspace, message } = request.release!;
+    const { workspace, message, review = null } = request.release!;
     await this.moveMain(commit);
     const head = await this.projects.git.resolve(branchOf(workspace));
     if (head && (await this.projects.git.isAncestor(head, commit)))
@@ -103,7 +103,16 @@ export class ReleaseCompletion {
     const renamed = renamedTables(await this.projects.projectAt(before), await this.projects.projectAt(commit));
     for (const [now, was] of renamed) await this.renamePast(was, now);
     for (const [table, newest] of broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
-    await this.releases.insert({ commit, commitBefore: before, workspace, message, person, tables, runId: run });
+    await this.releases.insert({
+      commit,
+      commitBefore: before,
+      workspace,
+      message,
+      person,
+      tables,
+      runId: run,
+      review: review as never,
+    });
   }
 
   /** Runs and verdicts of a table that got another name are found under the new one. */

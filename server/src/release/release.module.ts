@@ -9,6 +9,7 @@ import type { Person } from '../people/people.entities.js';
 import { ProjectModule } from '../project/project.module.js';
 import { IncidentModule } from '../incident/incident.module.js';
 import { QualityModule } from '../quality/quality.module.js';
+import { ReviewModule } from '../review/review.module.js';
 import { runOut } from '../run/run.controller.js';
 import { Release, Run } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
@@ -32,6 +33,11 @@ class ReleaseBody {
   /** What is done with the rows of a table that keeps them; the usual thing where nothing is said. */
   @TextsByName({ most: 5000, longest: 100 })
   treatments?: Record<string, string>;
+
+  /** Why it is released without what its review needs; administrators alone may. */
+  @Optional()
+  @Text(1, 5000)
+  override?: string;
 }
 
 class FileQuery {
@@ -71,10 +77,10 @@ export class ReleaseController {
   async release(
     @Me() me: Person,
     @Param('slug') slug: string,
-    @Body() { message, consents, treatments }: ReleaseBody,
+    @Body() { message, consents, treatments, override }: ReleaseBody,
   ): Promise<Sent<RunEntry>> {
     return runOut(
-      await this.releases.ask(me, slug, { message, consents: consents ?? [], treatments: treatments ?? {} }),
+      await this.releases.ask(me, slug, { message, consents: consents ?? [], treatments: treatments ?? {}, override }),
     );
   }
 
@@ -95,6 +101,7 @@ export class ReleaseController {
     WarehouseModule,
     QualityModule,
     IncidentModule,
+    ReviewModule,
   ],
   controllers: [ReleaseController],
   providers: [ReleaseCompletion, ReleaseService, TodayService],

@@ -27,6 +27,7 @@ import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
 import { ProjectService } from '../project/project.service.js';
+import { ReviewService } from '../review/review.service.js';
 import { QualityService } from '../quality/quality.service.js';
 import { BuildKit } from '../run/build-kit.js';
 import { planTables } from '../run/run-plan.js';
@@ -50,6 +51,8 @@ export interface ReleaseRequest {
   /** What may be dropped for good. */
   readonly consents: readonly string[];
   readonly treatments: Readonly<Record<string, string>>;
+  /** Why an administrator releases it without what its review needs. */
+  readonly override: string | undefined;
 }
 
 /** Errors of a workspace as it is edited, which Today tells as well, and those that only its release would have. */
@@ -103,6 +106,7 @@ export class ReleaseService implements OnModuleInit {
     private readonly intake: IntakeService,
     private readonly completion: ReleaseCompletion,
     private readonly waiting: RunQueue,
+    private readonly reviews: ReviewService,
   ) {}
 
   onModuleInit(): void {
@@ -112,7 +116,7 @@ export class ReleaseService implements OnModuleInit {
 
   async list(): Promise<Sent<ReleaseEntry>[]> {
     const found = await this.releases.find({ order: { id: 'DESC' }, take: 100 });
-    return found.map(({ id, commit, workspace, message, person, tables, runId, at }) => ({
+    return found.map(({ id, commit, workspace, message, person, tables, runId, at, review }) => ({
       id,
       commit,
       workspace,
@@ -121,6 +125,7 @@ export class ReleaseService implements OnModuleInit {
       tables,
       runId,
       at,
+      review,
     }));
   }
 
@@ -181,7 +186,7 @@ export class ReleaseService implements OnModuleInit {
   }
 
   /** Asks for the release of what a workspace has committed. */
-  async ask(person: Person, slug: string, { message, consents, treatments }: ReleaseRequest): Promise<Run> {
+  async ask(person: Person, slug: string, { message, consents, treatments, override }: ReleaseRequest): Promise<Run> {
     const workspace = await this.projects.workspace(slug);
     const drafts = await this.drafts.of(workspace);
     if (drafts.length)
@@ -213,6 +218,7 @@ export class ReleaseService implements OnModuleInit {
     if (wrong) throw new Problem(422, 'wrong-former-name', `${wrong.table}: ${wrong.message}`, wrong.hint);
     this.refuseLosses(losses(production.project, after, change), consents);
     const chosen = this.chosen(migrations(production.project, after, change), treatments);
+    const review = await this.reviews.allow(person, slug, { consents, override });
     const environment = this.projects.environmentOf(undefined);
     const standings = await this.warehouse.standings(after, environment, environment);
     const planned = planTables(after, this.tablesToBuild(change, after), standings, {
@@ -232,7 +238,7 @@ export class ReleaseService implements OnModuleInit {
           parallelism: 1,
           parameters: {},
           drafts: {},
-          release: { workspace: slug, message, treatments: chosen },
+          release: { workspace: slug, message, treatments: chosen, review },
         },
       },
       planned,

@@ -15,6 +15,7 @@ import { SourceStateService } from '../source/source-state.service.js';
 import { DeliveryListService } from '../delivery/delivery-list.service.js';
 import { ImportService } from '../source/import.service.js';
 import { IncidentService } from '../incident/incident.service.js';
+import { ReviewService } from '../review/review.service.js';
 import { ReleaseService } from './release.service.js';
 
 const SHOWN_BUILDS = 21;
@@ -34,6 +35,7 @@ export class TodayService {
     private readonly deliveries: DeliveryListService,
     private readonly imports: ImportService,
     private readonly incidents: IncidentService,
+    private readonly reviews: ReviewService,
   ) {}
 
   async today(slug: string, person: Person) {
@@ -88,6 +90,7 @@ export class TodayService {
       sources: [...lateness]
         .map(([table, { age, seconds, late }]) => ({ table, age, allowed: seconds, late }))
         .sort((a, b) => (b.age ?? Infinity) / b.allowed - (a.age ?? Infinity) / a.allowed),
+      reviews: await this.reviews.waitingFor(person),
       yours: await this.yours(person),
       builds: builds.reverse().map((r) => ({
         id: r.id,

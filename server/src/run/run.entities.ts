@@ -1,8 +1,10 @@
 import type { FaultRows } from '@ouvrage/api/rows';
+import type { ReleasedReview } from '@ouvrage/api/review';
 import type { RanStatement, RunKind, RunState, StepError, StepState } from '@ouvrage/api/run';
 import type { Verdict } from '@ouvrage/core/check';
 import type { Treatment } from '@ouvrage/core/review';
 import { Column, Entity, Index, JoinColumn, ManyToOne, PrimaryGeneratedColumn, type Relation } from 'typeorm';
+import type { Sent } from '../shared/answers.js';
 import { MadeAt } from '../shared/time.js';
 
 export interface RunRequest {
@@ -24,6 +26,7 @@ export interface RunRequest {
     readonly workspace: string;
     readonly message: string;
     readonly treatments?: Readonly<Record<string, Treatment>>;
+    readonly review?: Sent<ReleasedReview>;
   };
 }
 
@@ -210,6 +213,10 @@ export class Release {
 
   @Column('integer', { name: 'run_id' })
   runId: number;
+
+  /** Of its review: authors, verdicts, consents; null of releases before there were reviews. */
+  @Column('jsonb', { nullable: true })
+  review: Sent<ReleasedReview> | null;
 
   @MadeAt()
   at: Date;

@@ -96,6 +96,7 @@ export const api = createApi({
     'State',
     'Runs',
     'Releases',
+    'Reviews',
     'Sources',
     'Tokens',
     'Harbour',

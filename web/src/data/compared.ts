@@ -44,3 +44,9 @@ export function useStopCounting({ slug, table }: Asked): () => void {
 }
 
 export const { useComparedCountsQuery, useComparedColumnsQuery, useComparedRowsQuery } = endpoints;
+
+/** The columns of a table that were compared already; nothing is asked for them. */
+export function useComparedNames(of: { readonly slug: string; readonly table: string }): readonly string[] {
+  const { currentData } = endpoints.endpoints.comparedColumns.useQueryState(of);
+  return (currentData?.columns ?? []).map((c) => c.column);
+}

@@ -15,7 +15,13 @@ const endpoints = api.injectEndpoints({
     }),
     release: b.mutation<
       RunEntry,
-      { slug: string; message: string; consents: readonly string[]; treatments: Readonly<Record<string, Treatment>> }
+      {
+        slug: string;
+        message: string;
+        consents: readonly string[];
+        treatments: Readonly<Record<string, Treatment>>;
+        override?: string;
+      }
     >({
       query: ({ slug, ...body }) => ({ url: `${at(slug)}/release`, method: 'POST', body }),
       invalidatesTags: ['Runs'],
@@ -23,7 +29,7 @@ const endpoints = api.injectEndpoints({
     releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),
     today: b.query<TodayAnswer, string>({
       query: (slug) => `${at(slug)}/today`,
-      providesTags: ['State', 'Runs', 'Files', 'Drafts', 'Incidents'],
+      providesTags: ['State', 'Runs', 'Files', 'Drafts', 'Incidents', 'Reviews'],
     }),
   }),
 });

@@ -66,6 +66,7 @@ const look = EditorView.theme({
   },
   '.cm-collapsedLines:before, .cm-collapsedLines:after': { content: '""', margin: '0' },
   '.cm-changeGutter': { width: '3px', paddingLeft: '0' },
+  '.remarked': { boxShadow: 'inset 3px 0 var(--plan)' },
   '.cm-changedLineGutter': { background: 'var(--holds) !important' },
   '.cm-deletedLineGutter': { background: 'var(--broken) !important' },
   '.cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--holds) 7%, transparent) !important' },

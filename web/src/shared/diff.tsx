@@ -1,11 +1,22 @@
 import { MergeView, unifiedMergeView } from '@codemirror/merge';
 import { EditorState } from '@codemirror/state';
-import { EditorView, lineNumbers } from '@codemirror/view';
+import { Decoration, EditorView, lineNumbers } from '@codemirror/view';
 import { useEffect, useRef } from 'react';
 import { codeLook, WITH_BODIES } from './code';
 
-const still = (path: string) => [
-  lineNumbers(),
+const still = (path: string, onLine?: (line: number) => void) => [
+  lineNumbers(
+    onLine
+      ? {
+          domEventHandlers: {
+            mousedown: (view, block) => {
+              onLine(view.state.doc.lineAt(block.from).number);
+              return true;
+            },
+          },
+        }
+      : {},
+  ),
   EditorState.readOnly.of(true),
   EditorView.editable.of(false),
   EditorView.contentAttributes.of({ tabindex: '0' }),
@@ -13,19 +24,37 @@ const still = (path: string) => [
 ];
 const labelled = (label: string) => EditorView.contentAttributes.of({ 'aria-label': label });
 
-/** Two texts, one over the other or side by side, with what differs marked. */
+/** Lines that are marked, from 1; those that the text does not have are left out. */
+const markedLines = (lines: readonly number[]) =>
+  EditorView.decorations.of((view) => {
+    const known = [...new Set(lines)].filter((n) => n <= view.state.doc.lines).sort((a, b) => a - b);
+    return Decoration.set(known.map((n) => MARK.range(view.state.doc.line(n).from)));
+  });
+const MARK = Decoration.line({ class: 'remarked' });
+const NONE: readonly number[] = [];
+
+/**
+ * Two texts, one over the other or side by side, with what differs marked.
+ * @param marked lines of the later text that are marked
+ * @param onLine is given the line of the later text whose number was chosen
+ */
 export function Diff({
   path,
   before,
   after,
   sideBySide,
+  marked = NONE,
+  onLine,
 }: {
   path: string;
   before: string;
   after: string;
   sideBySide?: boolean;
+  marked?: readonly number[];
+  onLine?: (line: number) => void;
 }) {
   const place = useRef<HTMLDivElement>(null);
+  const lines = marked.join(' ');
   useEffect(() => {
     if (sideBySide) {
       const view = new MergeView({
@@ -40,13 +69,14 @@ export function Diff({
       parent: place.current!,
       doc: after,
       extensions: [
-        still(path),
+        still(path, onLine),
+        markedLines(lines === '' ? [] : lines.split(' ').map(Number)),
         labelled(`${path}, changes`),
         unifiedMergeView({ original: before, mergeControls: false, collapseUnchanged: { margin: 4 } }),
       ],
     });
     return () => view.destroy();
-  }, [path, before, after, sideBySide]);
+  }, [path, before, after, sideBySide, lines, onLine]);
   return <div ref={place} className="h-full min-h-0 overflow-auto" />;
 }
 

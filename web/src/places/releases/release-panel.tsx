@@ -9,9 +9,10 @@ import { useReleaseMutation } from '../../data/releases';
 import { useChangedExamples } from '../../data/examples';
 import { ExampleMark, exampleWords } from '../../shared/example-words';
 import { useProject } from '../../data/project';
-import { usePerson, whyNot } from '../../data/person';
+import { mayAct, usePerson, whyNot } from '../../data/person';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Comparison } from '@ouvrage/api/release';
+import type { Review } from '@ouvrage/api/review';
 import { plural, rows } from '../../shared/format';
 import { RunChecks } from '../../shared/run-checks';
 import { VerdictMark } from '../../shared/marks';
@@ -21,7 +22,9 @@ import { SectionTitle } from '../../shared/ui/section-title';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Button } from '../../shared/ui/button';
 import { ImpactText, isQuiet } from '../tables/edit-impact';
+import { Approvals, reviewConditions } from './approvals';
 import { firstAnswers, KeptRows } from './kept-rows';
+import { AllRemarks } from './remarks';
 
 interface Condition {
   readonly verdict: Verdict;
@@ -29,7 +32,7 @@ interface Condition {
 }
 
 /** What has to be so before a release, in order. */
-export function conditionsOf(data: Comparison): Condition[] {
+export function conditionsOf(data: Comparison, review?: Review): Condition[] {
   const { broken, advisory, 'not run': open, holds: holding } = data.verdicts;
   const dropped = data.tables.filter((t) => t.kind === 'deleted').map((t) => t.table);
   const gone = data.tables.flatMap((t) => (t.kind === 'deleted' ? [] : t.columnsDropped.map((c) => `${t.table}.${c}`)));
@@ -62,11 +65,12 @@ export function conditionsOf(data: Comparison): Condition[] {
     dropped.length || gone.length
       ? { verdict: 'advisory', text: `Dropped: ${[...dropped, ...gone].join(', ')}` }
       : { verdict: 'holds', text: 'Nothing is dropped' },
+    ...(review ? reviewConditions(review) : []),
   ];
 }
 
-/** Commit, then release. */
-export function ReleasePanel({ data }: { data: Comparison }) {
+/** What has to be so, who says what of it; then commit, then release. */
+export function ReleasePanel({ data, review }: { data: Comparison; review: Review | undefined }) {
   const nothing = data.files.length === 0;
   return (
     <aside
@@ -80,13 +84,14 @@ export function ReleasePanel({ data }: { data: Comparison }) {
           <section>
             <SectionTitle>Before it can be released</SectionTitle>
             <ul className="mt-1">
-              {conditionsOf(data).map((c) => (
+              {conditionsOf(data, review).map((c) => (
                 <li key={c.text} className="flex items-center gap-3 border-b border-line py-1.5">
                   <VerdictMark verdict={c.verdict} /> <span>{c.text}</span>
                 </li>
               ))}
             </ul>
           </section>
+          {review && <Approvals review={review} />}
           <ChangedExamples />
           {data.checks.length > 0 && <ChangedChecks checks={data.checks} />}
           {!isQuiet(data.impact) && (
@@ -106,9 +111,12 @@ export function ReleasePanel({ data }: { data: Comparison }) {
           </section>
         </>
       )}
+      {review && (!nothing || review.remarks.length > 0) && <AllRemarks remarks={review.remarks} />}
       <span className="flex-1" />
       {data.drafts.length > 0 && <CommitForm data={data} />}
-      {!nothing && data.drafts.length === 0 && <ReleaseForm key={data.commits[0]?.id} data={data} />}
+      {!nothing && data.drafts.length === 0 && (
+        <ReleaseForm key={data.commits[0]?.id} data={data} missing={review?.missing ?? []} />
+      )}
     </aside>
   );
 }
@@ -207,15 +215,16 @@ function CommitForm({ data }: { data: Comparison }) {
   );
 }
 
-function ReleaseForm({ data }: { data: Comparison }) {
+function ReleaseForm({ data, missing }: { data: Comparison; missing: readonly string[] }) {
   const { slug } = useProject();
   const person = usePerson();
   const { register, handleSubmit, formState } = useForm({
-    defaultValues: { message: data.commits[0]?.message.split('\n')[0] ?? '' },
+    defaultValues: { message: data.commits[0]?.message.split('\n')[0] ?? '', override: '' },
   });
   const [answers, setAnswers] = useState(() => firstAnswers(data));
   const [release, { error, isLoading }] = useReleaseMutation();
   const navigate = useNavigate();
+  const mayOverride = mayAct(person, 'administrator');
   const unsettled = data.losses.some((l) => !answers.consents.includes(l.of));
   const blocked = data.errors.length
     ? 'Definitions have errors.'
@@ -223,10 +232,13 @@ function ReleaseForm({ data }: { data: Comparison }) {
       ? 'Resolve the conflicts first.'
       : unsettled
         ? 'Confirm each item that will be permanently dropped.'
-        : undefined;
-  const submit = async ({ message }: { message: string }) => {
+        : missing.length > 0 && !mayOverride
+          ? `The review lacks ${missing.join(', and ')}.`
+          : undefined;
+  const submit = async ({ message, override }: { message: string; override: string }) => {
     if (reason) return;
-    const made = await release({ slug, message: message.trim(), ...answers });
+    const why = missing.length > 0 ? { override: override.trim() } : {};
+    const made = await release({ slug, message: message.trim(), ...answers, ...why });
     if (made.data) await navigate(address.run(slug, made.data.id));
   };
   const reason = whyNot(person, 'releaser', 'release') ?? blocked;
@@ -237,6 +249,13 @@ function ReleaseForm({ data }: { data: Comparison }) {
         <span className="caps">Release message</span>
         <textarea rows={2} maxLength={5000} className={area} {...register('message', { validate: isFilled })} />
       </label>
+      {missing.length > 0 && mayOverride && (
+        <label className="flex flex-col gap-1">
+          <span className="caps">Why without {missing.join(', and ')}</span>
+          <textarea rows={2} maxLength={5000} className={area} {...register('override', { validate: isFilled })} />
+          <span className="text-small text-soft">It is kept with the release, and in the log.</span>
+        </label>
+      )}
       {error && <ProblemNote problem={error as ProblemBody} />}
       <Button tone="act" type="submit" disabled={isLoading || !formState.isValid} {...(reason ? { reason } : {})}>
         Release to production

@@ -162,6 +162,7 @@ test('production lists its releases', async () => {
     person: 'Mira',
     tables: ['core.a', 'core.b'],
     runId: 4,
+    review: null,
     at: '2026-01-01T00:00:00Z',
   };
   serve({ ...around('viewer', 'production'), 'GET releases': [release] });
@@ -172,6 +173,7 @@ test('production lists its releases', async () => {
     'Dues by tonnage',
     'dues',
     'Mira',
+    '',
     '2 tables',
     expect.any(String),
     'abcdef0',

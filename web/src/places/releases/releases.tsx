@@ -1,11 +1,13 @@
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
-import { useMemo, type ReactNode } from 'react';
+import { useMemo, useState, type ReactNode } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useComparedFileQuery, useComparisonQuery, useReleasesQuery } from '../../data/releases';
 import { useProject } from '../../data/project';
+import { useReviewQuery } from '../../data/reviews';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Comparison, TableChange, ReleaseEntry } from '@ouvrage/api/release';
+import type { Remark } from '@ouvrage/api/review';
 import { Diff } from '../../shared/diff';
 import { ago, moment, plural, shortCommit } from '../../shared/format';
 import { Hatch } from '../../shared/marks';
@@ -18,6 +20,9 @@ import { VirtualList } from '../../shared/ui/virtual-list';
 import { ComparedTable } from './compared-table';
 import { MergeConflict } from './merge-conflict';
 import { ReleasePanel } from './release-panel';
+import { FileRemarks, RowRemarks } from './remarks';
+
+const NO_REMARKS: readonly Remark[] = [];
 
 /** A workspace against production, and what was released. */
 export default function Releases() {
@@ -29,6 +34,8 @@ function Review() {
   const { slug, tables } = useProject();
   const [search] = useSearchParams();
   const { data, error, isLoading, refetch } = useComparisonQuery(slug, { refetchOnMountOrArgChange: true });
+  const { currentData: review } = useReviewQuery(slug, { refetchOnMountOrArgChange: true });
+  const remarks = review?.remarks ?? NO_REMARKS;
   if (isLoading) return <Loading what="Comparing with production" />;
   if (error || !data)
     return (
@@ -57,6 +64,7 @@ function Review() {
             <div className="min-h-0 flex-1">
               <ComparedTable key={compared} table={compared} />
             </div>
+            <RowRemarks key={compared} table={compared} remarks={remarks} />
           </>
         ) : file ? (
           <>
@@ -65,15 +73,13 @@ function Review() {
               <Tag tone="plan">{file.kind}</Tag>
               {file.draft && <Tag tone="advisory">draft, not committed</Tag>}
             </Head>
-            <div className="min-h-0 flex-1">
-              <FileDiff path={file.path} />
-            </div>
+            <FileDiff key={file.path} path={file.path} remarks={remarks} />
           </>
         ) : (
           <ReleaseList />
         )}
       </section>
-      <ReleasePanel data={data} />
+      <ReleasePanel data={data} review={review} />
     </div>
   );
 }
@@ -124,12 +130,27 @@ const WORDS: Readonly<Record<TableChange['kind'], string>> = {
 };
 
 /** One file, as production has it and as the workspace has it. */
-function FileDiff({ path }: { path: string }) {
+function FileDiff({ path, remarks }: { path: string; remarks: readonly Remark[] }) {
   const { slug } = useProject();
+  const [line, setLine] = useState<number>();
   const { currentData, error, refetch } = useComparedFileQuery({ slug, path });
   if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
   if (!currentData) return <Loading what={`Reading ${path}`} />;
-  return <Diff path={path} before={currentData.before ?? ''} after={currentData.after ?? ''} />;
+  const marked = remarks.flatMap((r) => (r.place.kind === 'line' && r.place.path === path ? (r.line ?? []) : []));
+  return (
+    <>
+      <div className="min-h-0 flex-1">
+        <Diff
+          path={path}
+          before={currentData.before ?? ''}
+          after={currentData.after ?? ''}
+          marked={marked}
+          onLine={setLine}
+        />
+      </div>
+      <FileRemarks path={path} remarks={remarks} line={line} onLine={setLine} />
+    </>
+  );
 }
 
 type ReviewLine =
@@ -284,6 +305,7 @@ const releaseColumns = (slug: string): DataColumn<ReleaseEntry>[] => [
   { id: 'message', look: 'max-w-72 truncate font-medium', cell: (r) => r.message },
   { id: 'from', cell: (r) => r.workspace },
   { id: 'by', sortBy: (r) => r.person, cell: (r) => r.person },
+  { id: 'approved by', sortBy: approvedBy, cell: (r) => <span title={approvalTitle(r)}>{approvedBy(r)}</span> },
   {
     id: 'tables',
     sortBy: (r) => r.tables.length,
@@ -300,3 +322,17 @@ const releaseColumns = (slug: string): DataColumn<ReleaseEntry>[] => [
     ),
   },
 ];
+
+/** Who approved a release; an administrator’s word where it went without. */
+const approvedBy = ({ review }: ReleaseEntry): string =>
+  review?.override ? `without, ${review.override.person}` : (review?.verdicts ?? []).map((v) => v.person).join(', ');
+
+const approvalTitle = ({ review }: ReleaseEntry): string =>
+  review
+    ? [
+        `Written by ${review.authors.join(', ')}`,
+        ...review.verdicts.map((v) => `${v.person}: ${v.text}`),
+        ...(review.consents.length ? [`Dropped with consent: ${review.consents.join(', ')}`] : []),
+        ...(review.override ? [`Without ${review.override.missing.join(', and ')}: ${review.override.text}`] : []),
+      ].join('\n')
+    : '';

@@ -105,6 +105,15 @@ export function needsOf(data: TodayAnswer, findings: readonly WatchFinding[], pr
       to: address.place(slug, 'sources'),
       since: '',
     })),
+    ...data.reviews.map((r) => ({
+      key: `review ${r.slug}`,
+      verdict: 'not run' as const,
+      label: 'to review',
+      title: `${r.name} waits for your approval`,
+      detail: `${r.by} asks for it`,
+      to: address.review(r.slug),
+      since: when(r.at),
+    })),
     ...data.toBind.map((s) => ({
       key: `server ${s.server}`,
       verdict: 'not run' as const,

@@ -25,6 +25,7 @@ const NOTHING: TodayAnswer = {
   tables: { all: 3, notRun: 0 },
   releases: [],
   sources: [],
+  reviews: [],
   yours: [],
   builds: [],
   lastRun: null,
