@@ -7,6 +7,8 @@ export interface WorkspaceEntry {
   readonly createdAt: Instant;
   readonly prefix: string;
   readonly drafts: number;
+  /** When its newest commit was made, or it was opened, whichever is later. */
+  readonly changedAt: Instant;
 }
 
 export interface DraftEntry {

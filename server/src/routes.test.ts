@@ -92,6 +92,7 @@ const NEEDED: Readonly<Record<string, string>> = {
   'GET /api/workspaces/:slug/compared/export': 'viewer',
   'GET /api/workspaces/:slug/compared/rows': 'viewer',
   'GET /api/workspaces/:slug/quality/series': 'viewer',
+  'POST /api/workspaces/:slug/deletion': 'editor|never',
   'GET /api/workspaces/:slug/review': 'viewer|never',
   'POST /api/workspaces/:slug/review/verdicts': 'editor|never',
   'DELETE /api/workspaces/:slug/review/verdicts': 'editor|never',

@@ -171,7 +171,15 @@ export const runOf = (id: number, of: Partial<RunEntry> = {}): RunEntry => ({
 export const around = (role: Person['role'] = 'editor', slug = 'dues'): Answers => ({
   'GET session': { person: PEOPLE[role], csrf: 'x' },
   'GET workspaces': [
-    { slug: 'dues', name: 'Dues', owner: 'Jonas', createdAt: '2026-01-01T00:00:00Z', prefix: 'w_dues', drafts: 0 },
+    {
+      slug: 'dues',
+      name: 'Dues',
+      owner: 'Jonas',
+      createdAt: '2026-01-01T00:00:00Z',
+      prefix: 'w_dues',
+      drafts: 0,
+      changedAt: '2026-01-01T00:00:00Z',
+    },
   ],
   [`GET workspaces/${slug}/files`]: {
     project: 'p',

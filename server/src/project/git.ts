@@ -225,6 +225,12 @@ export class GitStore {
     await this.moveRef(ref, to, from);
   }
 
+  /** Deletes the branch of a workspace. */
+  async deleteBranch(ref: string): Promise<void> {
+    if (!ref.startsWith(WORKSPACES)) throw new Error(`${ref} is not the branch of a workspace`);
+    await this.git(['update-ref', '-d', ref]);
+  }
+
   /** Moves main, which production is built from: the only way to. @throws RefMoved when it is elsewhere by now */
   moveMain(to: string, from: string | undefined): Promise<void> {
     return this.moveRef(MAIN, to, from);
@@ -276,6 +282,18 @@ export class GitStore {
       const [id, author, at, message] = entry.trim().split('\0');
       return id ? [{ id, author: author!, at: asInstant(at!), message: (message ?? '').trim() }] : [];
     });
+  }
+
+  /** When the newest commit of each branch was made. */
+  async committedAt(prefix: string): Promise<Map<string, Date>> {
+    const out = await this.git(['for-each-ref', '--format=%(refname) %(committerdate:unix)', prefix]);
+    const lines = out.split('\n').filter(Boolean);
+    return new Map(
+      lines.map((line) => {
+        const [ref, seconds] = line.split(' ') as [string, string];
+        return [ref, new Date(1000 * Number(seconds))];
+      }),
+    );
   }
 
   async branches(prefix: string): Promise<Map<string, string>> {

@@ -9,7 +9,7 @@ import type { Person } from '../people/people.entities.js';
 import { Optional, ProjectPath, Text, TextOrNull, TextsByName, Whole } from '../shared/fields.js';
 import { notFound } from '../shared/problem.js';
 import type { Draft, Workspace } from './project.entities.js';
-import { branchOf, MAIN, PRODUCTION } from './branches.js';
+import { branchOf, MAIN, PRODUCTION, WORKSPACE_BRANCHES } from './branches.js';
 import { ProjectService } from './project.service.js';
 
 class WorkspaceBody {
@@ -68,13 +68,14 @@ const draftOut = (d: Draft) => ({
   at: d.updatedAt,
   isNew: d.baseBlob === null,
 });
-const workspaceOut = (w: Workspace, drafts: number) => ({
+const workspaceOut = (w: Workspace, drafts: number, committedAt: Date = w.createdAt) => ({
   slug: w.slug,
   name: w.name,
   owner: w.owner.displayName,
   createdAt: w.createdAt,
   prefix: w.prefix,
   drafts,
+  changedAt: committedAt > w.createdAt ? committedAt : w.createdAt,
 });
 
 @ApiTags('project')
@@ -88,8 +89,12 @@ export class ProjectController {
   /** Open workspaces. */
   @Get()
   async list(): Promise<Sent<readonly WorkspaceEntry[]>> {
-    const [all, drafts] = await Promise.all([this.project.list(), this.drafts.counts()]);
-    return all.map((w) => workspaceOut(w, drafts.get(w.id) ?? 0));
+    const [all, drafts, committed] = await Promise.all([
+      this.project.list(),
+      this.drafts.counts(),
+      this.project.git.committedAt(WORKSPACE_BRANCHES),
+    ]);
+    return all.map((w) => workspaceOut(w, drafts.get(w.id) ?? 0, committed.get(branchOf(w.slug))));
   }
 
   /** Opens a workspace of production as it is now. */

@@ -1,11 +1,13 @@
 import type { ComparedTexts, Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Sent } from '../shared/answers.js';
-import { Body, Controller, Get, Module, Param, Post, Query } from '@nestjs/common';
+import { Body, Controller, Get, HttpCode, Module, Param, Post, Query } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
+import { PeopleModule } from '../people/people.module.js';
+import { Workspace } from '../project/project.entities.js';
 import { ProjectModule } from '../project/project.module.js';
 import { IncidentModule } from '../incident/incident.module.js';
 import { QualityModule } from '../quality/quality.module.js';
@@ -20,6 +22,7 @@ import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ReleaseCompletion } from './release-completion.js';
 import { ReleaseService } from './release.service.js';
 import { TodayService } from './today.service.js';
+import { WorkspaceDeletion } from './workspace-deletion.js';
 
 class ReleaseBody {
   @Text(1, 5000, 'Dues by measured tonnage')
@@ -40,6 +43,13 @@ class ReleaseBody {
   override?: string;
 }
 
+class DeletionBody {
+  /** Paths of drafts and ids of commits that may be lost. */
+  @Optional()
+  @Names(5000)
+  consents?: string[];
+}
+
 class FileQuery {
   @ProjectPath()
   path: string;
@@ -51,6 +61,7 @@ export class ReleaseController {
   constructor(
     private readonly releases: ReleaseService,
     private readonly todays: TodayService,
+    private readonly deletion: WorkspaceDeletion,
   ) {}
 
   /** Releases, newest first. */
@@ -84,6 +95,14 @@ export class ReleaseController {
     );
   }
 
+  /** Deletes a workspace: its drafts, its branch, its tables. What is not released needs consent. */
+  @Needs('editor')
+  @Post('workspaces/:slug/deletion')
+  @HttpCode(204)
+  async delete(@Me() me: Person, @Param('slug') slug: string, @Body() { consents }: DeletionBody): Promise<void> {
+    await this.deletion.delete(me, slug, consents ?? []);
+  }
+
   /** What needs a person. */
   @Get('workspaces/:slug/today')
   today(@Me() me: Person, @Param('slug') slug: string): Promise<Sent<TodayAnswer>> {
@@ -93,7 +112,8 @@ export class ReleaseController {
 
 @Module({
   imports: [
-    TypeOrmModule.forFeature([Release, Run]),
+    TypeOrmModule.forFeature([Release, Run, Workspace]),
+    PeopleModule,
     ProjectModule,
     RunModule,
     SourceModule,
@@ -104,7 +124,7 @@ export class ReleaseController {
     ReviewModule,
   ],
   controllers: [ReleaseController],
-  providers: [ReleaseCompletion, ReleaseService, TodayService],
+  providers: [ReleaseCompletion, ReleaseService, TodayService, WorkspaceDeletion],
   exports: [ReleaseService],
 })
 export class ReleaseModule {}

@@ -365,12 +365,21 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
     return rows.map(({ n }) => views[Number(n) - 1]!);
   }
 
-  /** Drops the schemas of a workspace. */
-  async dropSchemas(environment: Environment, layers: readonly string[]): Promise<void> {
-    const schemas = [...layers, 'functions', STATE_LAYER].map((l) => environment.schemaOf(l));
+  /**
+   * Drops all schemas of a workspace, those of layers that it had once, too.
+   * @param prefix what their names begin with
+   * @param others prefixes of other workspaces, which may begin with the same
+   */
+  async dropSchemas(prefix: string, others: readonly string[]): Promise<void> {
+    const longer = others.filter((p) => p.startsWith(`${prefix}_`));
+    const isOwn = (schema: string) => !longer.some((p) => schema.startsWith(`${p}_`));
     await this.session('production', async (client) => {
-      for (const schema of schemas)
-        await client.query(`drop schema if exists ${ident(schema)}, ${ident(stagedSchema(schema))} cascade`);
+      const { rows } = await client.query<{ name: string }>(
+        `select nspname as name from pg_namespace where starts_with(nspname, $1) and pg_has_role(nspowner, 'usage') order by 1`,
+        [`${prefix}_`],
+      );
+      for (const { name } of rows.filter((r) => isOwn(r.name)))
+        await client.query(`drop schema ${ident(name)} cascade`);
     });
     this.prepared.clear();
   }

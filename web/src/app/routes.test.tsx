@@ -21,6 +21,7 @@ const WORKSPACE = {
   createdAt: '2026-01-01T00:00:00Z',
   prefix: 'w_dues',
   drafts: 0,
+  changedAt: '2026-01-01T00:00:00Z' as const,
 };
 const show = async (address: string, role: Person['role'] | undefined, answers: object = {}) => {
   serve({

@@ -27,6 +27,10 @@ export const workspacesApi = api.injectEndpoints({
       query: (name) => ({ url: 'workspaces', method: 'POST', body: { name } }),
       invalidatesTags: ['Workspaces'],
     }),
+    deleteWorkspace: b.mutation<void, { slug: string; consents: readonly string[] }>({
+      query: ({ slug, consents }) => ({ url: `${at(slug)}/deletion`, method: 'POST', body: { consents } }),
+      invalidatesTags: (_, error) => (error ? [] : ['Workspaces', 'State']),
+    }),
     files: b.query<ProjectFiles, string>({
       /** Only what changed since the commit that is known here is sent. */
       queryFn: async (slug, { getState }, _, send) => {
@@ -89,6 +93,7 @@ export const workspacesApi = api.injectEndpoints({
 
 export const {
   useWorkspacesQuery,
+  useDeleteWorkspaceMutation,
   useOpenWorkspaceMutation,
   useFilesQuery,
   useKeepDraftMutation,

@@ -10,11 +10,13 @@ import { Desks } from './desks';
 import { Messages } from './messages';
 import { Outbox } from './outbox';
 import { Sending } from './sending';
+import { Workspaces } from './workspaces';
 import { You } from './you';
 
 const SECTIONS = [
   { key: 'you', title: 'You', Sheet: You, role: 'viewer' },
   { key: 'project', title: 'Project', Sheet: ProjectSettings, role: 'viewer' },
+  { key: 'workspaces', title: 'Workspaces', Sheet: Workspaces, role: 'viewer' },
   { key: 'connections', title: 'Connections', Sheet: Connections, role: 'viewer' },
   { key: 'messages', title: 'Messages', Sheet: Messages, role: 'viewer' },
   { key: 'desks', title: 'Desks', Sheet: Desks, role: 'viewer' },

@@ -1,7 +1,10 @@
 import { Button } from './button';
 import { AlertDialog } from 'radix-ui';
 import type { ReactNode } from 'react';
-/** Asks once before something is destroyed, and says what. */
+/**
+ * Asks once before something is destroyed, and says what.
+ * @param stays it is closed by who opened it alone: what is confirmed may have to be asked again
+ */
 export function ConfirmDestroy({
   title,
   what,
@@ -9,6 +12,7 @@ export function ConfirmDestroy({
   open,
   onClose,
   onConfirm,
+  stays = false,
 }: {
   title: string;
   what: ReactNode;
@@ -16,6 +20,7 @@ export function ConfirmDestroy({
   open: boolean;
   onClose: () => void;
   onConfirm: () => void;
+  stays?: boolean;
 }) {
   return (
     <AlertDialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
@@ -30,11 +35,17 @@ export function ConfirmDestroy({
             <AlertDialog.Cancel asChild>
               <Button>Cancel</Button>
             </AlertDialog.Cancel>
-            <AlertDialog.Action asChild>
+            {stays ? (
               <Button tone="danger" onClick={onConfirm}>
                 {action}
               </Button>
-            </AlertDialog.Action>
+            ) : (
+              <AlertDialog.Action asChild>
+                <Button tone="danger" onClick={onConfirm}>
+                  {action}
+                </Button>
+              </AlertDialog.Action>
+            )}
           </div>
         </AlertDialog.Content>
       </AlertDialog.Portal>
