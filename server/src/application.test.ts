@@ -194,6 +194,12 @@ describe('drafts, commits and git', () => {
       await git('push', '--quiet', 'origin', 'HEAD:workspace/pushed');
       const { files } = (await jonas.get('/api/workspaces/pushed/files')).body as { files: Record<string, string> };
       expect(files['staging/port.sql']).toBe('select from from');
+      const { commits } = (await jonas.get('/api/workspaces/pushed/comparison')).body as { commits: { id: string }[] };
+      const consents = commits.map((c) => c.id);
+      expect((await jonas.send('post', '/api/workspaces/pushed/deletion', { consents })).status).toBe(204);
+      await expect(git('push', 'origin', 'HEAD:workspace/pushed')).rejects.toThrow(/The workspace pushed was deleted/);
+      const { stdout } = await git('ls-remote', 'origin');
+      expect(stdout).not.toMatch(/deleted/);
     } finally {
       await rm(folder, { recursive: true, force: true });
     }

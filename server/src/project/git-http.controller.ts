@@ -66,11 +66,7 @@ export class GitHttpController {
       return;
     }
     const push = url.pathname.endsWith('/git-receive-pack') ? await this.writers.pushing(person) : undefined;
-    await this.backend(request, response, {
-      url,
-      person,
-      deleted: push === undefined ? [] : await this.project.deleted(),
-    });
+    await this.backend(request, response, url, person);
     if (push !== undefined) {
       await this.project.adoptBranches(person);
       await this.writers.pushed(push);
@@ -87,11 +83,7 @@ export class GitHttpController {
     return this.gate.through(`git ${name}`, request.ip ?? '', () => this.people.personOfToken(name, token.join(':')));
   }
 
-  private backend(
-    request: Request,
-    response: Response,
-    { url, person, deleted }: { readonly url: URL; readonly person: Person; readonly deleted: readonly string[] },
-  ): Promise<void> {
+  private backend(request: Request, response: Response, url: URL, person: Person): Promise<void> {
     const program = BACKENDS.find((b) => existsSync(b));
     if (!program) throw new Error('git-http-backend is missing');
     const child = spawn(program, [], {
@@ -99,7 +91,6 @@ export class GitHttpController {
         ...gitEnvironment(),
         OUVRAGE_NODE: process.execPath,
         OUVRAGE_HOOK: HOOK,
-        OUVRAGE_DELETED: deleted.join(' '),
         GIT_PROJECT_ROOT: path.dirname(this.config.projectFolder),
         GIT_HTTP_EXPORT_ALL: '1',
         PATH_INFO: url.pathname.replace(/^\/git/, ''),

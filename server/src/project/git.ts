@@ -31,6 +31,8 @@ export type MergeResult =
 
 const MAIN = 'refs/heads/main';
 const WORKSPACES = 'refs/heads/workspace/';
+/** A mark for each workspace that was deleted: its name is not pushed again. */
+const DELETED = 'refs/deleted/';
 
 const SETTINGS = [
   ['http.receivepack', 'true'],
@@ -225,10 +227,16 @@ export class GitStore {
     await this.moveRef(ref, to, from);
   }
 
-  /** Deletes the branch of a workspace. */
+  /** Deletes the branch of a workspace, and remembers that there was one. */
   async deleteBranch(ref: string): Promise<void> {
     if (!ref.startsWith(WORKSPACES)) throw new Error(`${ref} is not the branch of a workspace`);
+    await this.git(['update-ref', `${DELETED}${ref.slice(WORKSPACES.length)}`, (await this.resolve(MAIN))!]);
     await this.git(['update-ref', '-d', ref]);
+  }
+
+  /** Whether a workspace of this name was deleted. */
+  async isDeleted(slug: string): Promise<boolean> {
+    return (await this.resolve(`${DELETED}${slug}`)) !== undefined;
   }
 
   /** Moves main, which production is built from: the only way to. @throws RefMoved when it is elsewhere by now */
@@ -317,9 +325,12 @@ export function gitEnvironment(): Record<string, string> {
     LC_ALL: 'C.UTF-8',
     // A replacement would swap contents under an unchanged commit.
     GIT_NO_REPLACE_OBJECTS: '1',
-    GIT_CONFIG_COUNT: '1',
+    GIT_CONFIG_COUNT: '2',
     GIT_CONFIG_KEY_0: 'safe.directory',
     GIT_CONFIG_VALUE_0: '*',
+    // Marks of the application's own are nobody else's to see or to push.
+    GIT_CONFIG_KEY_1: 'transfer.hideRefs',
+    GIT_CONFIG_VALUE_1: DELETED.slice(0, -1),
   };
 }
 

@@ -15,7 +15,7 @@ import {
   type Server,
 } from '@ouvrage/core/model';
 import { changeFiles, readProject } from '@ouvrage/core/resolve';
-import { IsNull, Not, Repository } from 'typeorm';
+import { IsNull, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { ROLES } from '../shared/config.js';
@@ -116,11 +116,6 @@ export class ProjectService implements OnModuleDestroy {
       relations: { owner: true },
       order: { createdAt: 'ASC' },
     });
-  }
-
-  /** Names of workspaces that were deleted: no other one gets them. */
-  async deleted(): Promise<string[]> {
-    return (await this.workspaces.find({ where: { closedAt: Not(IsNull()) } })).map((w) => w.slug);
   }
 
   async createWorkspace(person: Person, name: string, from?: string): Promise<Workspace> {

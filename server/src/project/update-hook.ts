@@ -20,9 +20,8 @@ async function verdict(): Promise<string | undefined> {
     return `Only branches of workspaces are accepted, not ${ref}. Push to workspace/NAME, for example: git push origin HEAD:workspace/NAME`;
   if (!isSlug(slug))
     return 'A workspace’s name has lower-case letters, digits and hyphens, at most 40 characters, and is not production, main or head.';
-  if ((process.env['OUVRAGE_DELETED'] ?? '').split(' ').includes(slug))
-    return `The workspace ${slug} was deleted. Push to workspace/NAME with another name.`;
   const git = new GitStore(process.env['GIT_DIR'] ?? '.');
+  if (await git.isDeleted(slug)) return `The workspace ${slug} was deleted. Push to workspace/NAME with another name.`;
   const commits = (await git.git(['rev-list', `--max-count=${MOST_COMMITS + 1}`, to, '--not', '--all']))
     .split('\n')
     .filter(Boolean);

@@ -65,6 +65,7 @@ test('who may delete it, and what is lost only with consent', async () => {
   const listed = (await people.jonas.get('/api/workspaces')).body as WorkspaceEntry[];
   expect(listed.map((w) => w.slug)).toEqual(expect.arrayContaining([beside]));
   expect(listed.map((w) => w.slug)).not.toContain(slug);
+  expect(await git.isDeleted(slug)).toBe(true);
   // The other one goes on, and the name is not given again.
   expect((await runTables(people.jonas, beside, ['core.dim_port'], false)).state).toBe('succeeded');
   expect(await workspace(people.jonas, 'Leaving')).toBe('leaving-3');

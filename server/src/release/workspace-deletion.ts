@@ -4,7 +4,7 @@ import { In, IsNull, Not, Repository } from 'typeorm';
 import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
-import { branchOf, MAIN } from '../project/branches.js';
+import { branchOf, MAIN, WORKSPACE_BRANCHES } from '../project/branches.js';
 import { DraftService } from '../project/draft.service.js';
 import { Draft, Workspace } from '../project/project.entities.js';
 import { ProjectService } from '../project/project.service.js';
@@ -27,7 +27,7 @@ export class WorkspaceDeletion implements OnApplicationBootstrap {
 
   /** What was cut off is finished: a closed workspace that still has its branch is not gone yet. */
   async onApplicationBootstrap(): Promise<void> {
-    const branches = await this.projects.git.branches('refs/heads/workspace/').catch(() => new Map<string, string>());
+    const branches = await this.projects.git.branches(WORKSPACE_BRANCHES).catch(() => new Map<string, string>());
     const closed = await this.workspaces.find({ where: { closedAt: Not(IsNull()) } });
     for (const workspace of closed)
       if (branches.has(branchOf(workspace.slug)))

@@ -83,6 +83,13 @@ export class RemarkService {
     workspace: Workspace,
     row: Pick<RemarkRow, 'place' | 'text' | 'answers'>,
   ): Promise<void> {
+    if ((await this.remarks.countBy({ workspace: { id: workspace.id } })) >= MOST)
+      throw new Problem(
+        409,
+        'too-many',
+        `This review has ${MOST} remarks, and takes no more`,
+        'Release or split the workspace.',
+      );
     const made = this.remarks.create({ ...row, workspace, person: me, resolvedBy: null, resolvedAt: null });
     await this.remarks.save(made);
     await this.people.audit(me, 'remark', workspace.slug, { remark: made.id });
