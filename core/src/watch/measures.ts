@@ -18,13 +18,13 @@ const MILLISECONDS = 5;
 /** What looking at one value takes, in milliseconds. */
 const A_VALUE = 0.0006;
 /** Fewer rows say too little of a share, more than these nothing that would be worth the time. */
-const FEWEST_ROWS = 500;
-const MOST_ROWS = 1000;
+const FEWEST_ROWS = 300;
+const MOST_ROWS = 500;
 const MOST_LARGE_ROWS = 30_000;
 /** A table of so many values is measured whole. */
 const VALUES_OF_SMALL = 2000;
 /** Values of a sample that are told apart within those milliseconds: of wider tables those of the first columns. */
-const VALUES_TOLD_APART = 1000;
+const VALUES_TOLD_APART = 600;
 /** Of a sample values are told apart in so many rows, in fewer where there are many columns, but not in fewer than these. */
 const MOST_TOLD_APART = 500;
 const FEWEST_TOLD_APART = 50;
@@ -73,7 +73,7 @@ export function measuring(columns: readonly MeasuredColumn[], place: Place, load
   const apart = load.rows < LARGE_TABLE ? comparable.slice(0, VALUES_TOLD_APART / FEWEST_TOLD_APART) : comparable;
   const wanted = rowsWanted(load, measured.length);
   const most = Math.floor(VALUES_TOLD_APART / Math.max(1, apart.length));
-  const isSampled = load.rows > Math.min(wanted, VALUES_OF_SMALL / Math.max(1, apart.length));
+  const isSampled = load.rows > (apart.length === 0 ? wanted : VALUES_OF_SMALL / apart.length);
   const toldApart = Math.max(FEWEST_TOLD_APART, Math.min(MOST_TOLD_APART, most));
   const percent = Math.min(100, (100 * wanted) / Math.max(1, load.rows));
   const plain = [['rows looked at', 'count(*)'] as const, ...measured.flatMap(plainMeasures)];
