@@ -80,6 +80,26 @@ export interface ReleaseEntry {
   readonly review: ReleasedReview | null;
 }
 
+/** One release with what it changed and did. */
+export interface ReleaseDetail extends ReleaseEntry {
+  readonly files: readonly { readonly path: string; readonly kind: 'new' | 'changed' | 'deleted' }[];
+  /** Each table that it loaded, with what the load did. */
+  readonly loads: readonly {
+    readonly table: string;
+    readonly rows: string | null;
+    /** Rows by kind, such as added or changed. */
+    readonly counts: Readonly<Record<string, number>> | null;
+  }[];
+  /** How many of the checks that it ran have each verdict. */
+  readonly checks: Readonly<Record<Verdict, number>>;
+}
+
+/** A file before and after a release. */
+export interface ReleasedTexts extends ComparedTexts {
+  /** Who wrote each line of the text after it. */
+  readonly authors: readonly string[];
+}
+
 export interface SourceAge {
   readonly table: string;
   /** Seconds; null where nothing was ever brought in. */

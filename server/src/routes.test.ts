@@ -45,6 +45,8 @@ const NEEDED: Readonly<Record<string, string>> = {
   'GET /api/incidents': 'viewer',
   'GET /api/incidents/:id': 'viewer',
   'GET /api/releases': 'viewer',
+  'GET /api/releases/:id': 'viewer',
+  'GET /api/releases/:id/file': 'viewer',
   'GET /api/runs': 'viewer',
   'GET /api/runs/:id': 'viewer',
   'GET /api/runs/:id/events': 'viewer',
@@ -163,7 +165,7 @@ const NOBODY = '0b8a3c5e-0000-4000-8000-000000000000';
 const addressOf = (path: string, slug: string) =>
   path
     .replace(':slug', slug)
-    .replace(/:(id|connection)/, path.includes('runs') ? '999999' : NOBODY)
+    .replace(/:(id|connection)/, /runs|releases|remarks/.test(path) ? '999999' : NOBODY)
     .replace(':step', '999999')
     .replace(':server', 'port_ops');
 

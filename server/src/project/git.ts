@@ -292,6 +292,18 @@ export class GitStore {
     });
   }
 
+  /** The commit that each line of a file is from, and the author that it names. */
+  async lines(commit: string, file: string): Promise<{ readonly commit: string; readonly author: string }[]> {
+    const out = await this.git(['blame', '--line-porcelain', commit, '--', file]);
+    const found: { commit: string; author: string }[] = [];
+    let [id, author] = ['', ''];
+    for (const line of out.split('\n'))
+      if (line.startsWith('\t')) found.push({ commit: id, author });
+      else if (line.startsWith('author ')) author = line.slice('author '.length);
+      else if (/^[0-9a-f]{40} /.test(line)) id = line.slice(0, 40);
+    return found;
+  }
+
   /** When the newest commit of each branch was made. */
   async committedAt(prefix: string): Promise<Map<string, Date>> {
     const out = await this.git(['for-each-ref', '--format=%(refname) %(committerdate:unix)', prefix]);

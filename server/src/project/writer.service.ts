@@ -97,6 +97,26 @@ export class WriterService {
     return found;
   }
 
+  /** Who wrote a file of each of some commits, as it is known here; of others nothing. */
+  async ofFile(file: string, commits: readonly string[]): Promise<Map<string, string[]>> {
+    const found = new Map<string, string[]>();
+    const rows = await this.authors.find({
+      where: { commit: In([...commits]), path: In([file, '']) },
+      order: { path: 'DESC' },
+    });
+    for (const commit of commits) {
+      const own = rows.filter((r) => r.commit === commit);
+      // Who saved the draft wrote it; who committed it did where that is all that is known.
+      const written = own.filter((r) => r.path !== '');
+      if (own.length)
+        found.set(
+          commit,
+          (written.length ? written : own).map((r) => r.personId),
+        );
+    }
+    return found;
+  }
+
   private async keep(rows: readonly CommitAuthor[]): Promise<void> {
     for (let i = 0; i < rows.length; i += AT_ONCE)
       await this.authors

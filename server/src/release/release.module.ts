@@ -1,4 +1,11 @@
-import type { ComparedTexts, Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
+import type {
+  ComparedTexts,
+  Comparison,
+  ReleaseDetail,
+  ReleasedTexts,
+  ReleaseEntry,
+  TodayAnswer,
+} from '@ouvrage/api/release';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Get, HttpCode, Module, Param, Post, Query } from '@nestjs/common';
@@ -13,13 +20,14 @@ import { IncidentModule } from '../incident/incident.module.js';
 import { QualityModule } from '../quality/quality.module.js';
 import { ReviewModule } from '../review/review.module.js';
 import { runOut } from '../run/run.controller.js';
-import { Release, Run } from '../run/run.entities.js';
+import { CheckResult, Release, Run } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
-import { Names, Optional, ProjectPath, Text, TextsByName } from '../shared/fields.js';
+import { Names, Optional, ProjectPath, Text, TextsByName, RowId } from '../shared/fields.js';
 import { DeliveryModule } from '../delivery/delivery.module.js';
 import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ReleaseCompletion } from './release-completion.js';
+import { ReleasedService } from './released.service.js';
 import { ReleaseService } from './release.service.js';
 import { TodayService } from './today.service.js';
 import { WorkspaceDeletion } from './workspace-deletion.js';
@@ -62,12 +70,25 @@ export class ReleaseController {
     private readonly releases: ReleaseService,
     private readonly todays: TodayService,
     private readonly deletion: WorkspaceDeletion,
+    private readonly released: ReleasedService,
   ) {}
 
   /** Releases, newest first. */
   @Get('releases')
   list(): Promise<Sent<readonly ReleaseEntry[]>> {
     return this.releases.list();
+  }
+
+  /** One release: its review, its files, what its run did. */
+  @Get('releases/:id')
+  detail(@Param('id', RowId) id: number): Promise<Sent<ReleaseDetail>> {
+    return this.released.detail(id);
+  }
+
+  /** A file before and after a release, with who wrote each line. */
+  @Get('releases/:id/file')
+  releasedFile(@Param('id', RowId) id: number, @Query() { path }: FileQuery): Promise<Sent<ReleasedTexts>> {
+    return this.released.texts(id, path);
   }
 
   /** What releasing a workspace would change: definitions, rows that go, what is in the way. */
@@ -112,7 +133,7 @@ export class ReleaseController {
 
 @Module({
   imports: [
-    TypeOrmModule.forFeature([Release, Run, Workspace]),
+    TypeOrmModule.forFeature([Release, Run, CheckResult, Workspace]),
     PeopleModule,
     ProjectModule,
     RunModule,
@@ -124,7 +145,7 @@ export class ReleaseController {
     ReviewModule,
   ],
   controllers: [ReleaseController],
-  providers: [ReleaseCompletion, ReleaseService, TodayService, WorkspaceDeletion],
+  providers: [ReleaseCompletion, ReleaseService, TodayService, WorkspaceDeletion, ReleasedService],
   exports: [ReleaseService],
 })
 export class ReleaseModule {}

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
-import type { ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
+import type { ReleaseDetail, ReleasedTexts, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
 import type { Remark, Review, ReviewWord } from '@ouvrage/api/review';
 import { execFile } from 'node:child_process';
 import { mkdtemp, rm, writeFile } from 'node:fs/promises';
@@ -277,6 +277,16 @@ describe('what is not released without it', () => {
       text: 'The quay is dark.',
       missing: ['one approval', 'the approval of ola'],
     });
+    const detail = (await people.vera.get(`/api/releases/${entry!.id}`)).body as ReleaseDetail;
+    expect(detail).toMatchObject({
+      files: [{ path: 'mart/lamps.sql', kind: 'changed' }],
+      loads: [{ table: 'mart.lamps', rows: '1' }, { table: 'mart.lights' }],
+      review: { override: { text: 'The quay is dark.' } },
+    });
+    const texts = (await people.vera.get(`/api/releases/${entry!.id}/file?path=mart/lamps.sql`)).body as ReleasedTexts;
+    expect(texts.authors).toEqual(['Ada Minch', 'Jonas Reet']);
+    expect([texts.before?.includes('select 20'), texts.after?.includes('select 40')]).toEqual([true, true]);
+    expect((await people.vera.get(`/api/releases/${entry!.id}/file?path=mart/no.sql`)).status).toBe(404);
     const log = (await people.admin.get('/api/audit?text=overridden')).body as { entries?: unknown[] } | unknown[];
     expect(JSON.stringify(log)).toContain('The quay is dark.');
   });

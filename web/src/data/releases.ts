@@ -1,4 +1,11 @@
-import type { ComparedTexts, Comparison, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
+import type {
+  ComparedTexts,
+  Comparison,
+  ReleaseDetail,
+  ReleasedTexts,
+  ReleaseEntry,
+  TodayAnswer,
+} from '@ouvrage/api/release';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Treatment } from '@ouvrage/core/review';
 import { api, at } from './api';
@@ -27,6 +34,10 @@ const endpoints = api.injectEndpoints({
       invalidatesTags: ['Runs'],
     }),
     releases: b.query<ReleaseEntry[], void>({ query: () => 'releases', providesTags: ['Releases'] }),
+    released: b.query<ReleaseDetail, number>({ query: (id) => `releases/${id}` }),
+    releasedFile: b.query<ReleasedTexts, { id: number; path: string }>({
+      query: ({ id, path }) => `releases/${id}/file?path=${encodeURIComponent(path)}`,
+    }),
     today: b.query<TodayAnswer, string>({
       query: (slug) => `${at(slug)}/today`,
       providesTags: ['State', 'Runs', 'Files', 'Drafts', 'Incidents', 'Reviews'],
@@ -34,5 +45,12 @@ const endpoints = api.injectEndpoints({
   }),
 });
 
-export const { useComparisonQuery, useComparedFileQuery, useReleaseMutation, useReleasesQuery, useTodayQuery } =
-  endpoints;
+export const {
+  useComparisonQuery,
+  useComparedFileQuery,
+  useReleaseMutation,
+  useReleasesQuery,
+  useReleasedQuery,
+  useReleasedFileQuery,
+  useTodayQuery,
+} = endpoints;

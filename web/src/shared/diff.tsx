@@ -4,9 +4,10 @@ import { Decoration, EditorView, lineNumbers } from '@codemirror/view';
 import { useEffect, useRef } from 'react';
 import { codeLook, WITH_BODIES } from './code';
 
-const still = (path: string, onLine?: (line: number) => void) => [
-  lineNumbers(
-    onLine
+const still = (path: string, onLine?: (line: number) => void, numbered?: (line: number) => string) => [
+  lineNumbers({
+    ...(numbered ? { formatNumber: numbered } : {}),
+    ...(onLine
       ? {
           domEventHandlers: {
             mousedown: (view, block) => {
@@ -15,8 +16,8 @@ const still = (path: string, onLine?: (line: number) => void) => [
             },
           },
         }
-      : {},
-  ),
+      : {}),
+  }),
   EditorState.readOnly.of(true),
   EditorView.editable.of(false),
   EditorView.contentAttributes.of({ tabindex: '0' }),
@@ -37,6 +38,7 @@ const NONE: readonly number[] = [];
  * Two texts, one over the other or side by side, with what differs marked.
  * @param marked lines of the later text that are marked
  * @param onLine is given the line of the later text whose number was chosen
+ * @param numbered what is beside a line of the later text, from 1; its number where nothing is given
  */
 export function Diff({
   path,
@@ -45,6 +47,7 @@ export function Diff({
   sideBySide,
   marked = NONE,
   onLine,
+  numbered,
 }: {
   path: string;
   before: string;
@@ -52,6 +55,7 @@ export function Diff({
   sideBySide?: boolean;
   marked?: readonly number[];
   onLine?: (line: number) => void;
+  numbered?: (line: number) => string;
 }) {
   const place = useRef<HTMLDivElement>(null);
   const lines = marked.join(' ');
@@ -69,14 +73,14 @@ export function Diff({
       parent: place.current!,
       doc: after,
       extensions: [
-        still(path, onLine),
+        still(path, onLine, numbered),
         markedLines(lines === '' ? [] : lines.split(' ').map(Number)),
         labelled(`${path}, changes`),
         unifiedMergeView({ original: before, mergeControls: false, collapseUnchanged: { margin: 4 } }),
       ],
     });
     return () => view.destroy();
-  }, [path, before, after, sideBySide, lines, onLine]);
+  }, [path, before, after, sideBySide, lines, onLine, numbered]);
   return <div ref={place} className="h-full min-h-0 overflow-auto" />;
 }
 

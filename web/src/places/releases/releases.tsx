@@ -20,6 +20,7 @@ import { VirtualList } from '../../shared/ui/virtual-list';
 import { ComparedTable } from './compared-table';
 import { MergeConflict } from './merge-conflict';
 import { ReleasePanel } from './release-panel';
+import { ReleaseSheet } from './release-sheet';
 import { FileRemarks, RowRemarks } from './remarks';
 
 const NO_REMARKS: readonly Remark[] = [];
@@ -27,6 +28,9 @@ const NO_REMARKS: readonly Remark[] = [];
 /** A workspace against production, and what was released. */
 export default function Releases() {
   const { isProduction } = useProject();
+  const [search] = useSearchParams();
+  const release = Number(search.get('release') ?? NaN);
+  if (Number.isInteger(release)) return <ReleaseSheet key={release} id={release} file={search.get('file')} />;
   return isProduction ? <ReleaseList /> : <Review />;
 }
 
@@ -302,7 +306,16 @@ function ReleaseList() {
 
 const releaseColumns = (slug: string): DataColumn<ReleaseEntry>[] => [
   { id: 'number', isSilent: true, look: 'font-mono text-small', cell: (r) => r.id },
-  { id: 'message', look: 'max-w-72 truncate font-medium', cell: (r) => r.message },
+  {
+    id: 'message',
+    look: 'max-w-72 truncate font-medium',
+    sortBy: (r) => r.message,
+    cell: (r) => (
+      <Link className="text-plan underline underline-offset-2" to={address.release(slug, r.id)}>
+        {r.message}
+      </Link>
+    ),
+  },
   { id: 'from', cell: (r) => r.workspace },
   { id: 'by', sortBy: (r) => r.person, cell: (r) => r.person },
   { id: 'approved by', sortBy: approvedBy, cell: (r) => <span title={approvalTitle(r)}>{approvedBy(r)}</span> },
