@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import { readdir, readFile } from 'node:fs/promises';
 import request from 'supertest';
 import { mayAct } from './people/access.js';
 import { PERSON_ROLES, type PersonRole } from './people/people.entities.js';
@@ -210,6 +211,17 @@ test('every route says here what it needs', () => {
     const [needed] = NEEDED[keyOf(route)]!.split('|');
     expect([keyOf(route), route.isPublic ? 'public' : (route.needs ?? 'viewer')]).toEqual([keyOf(route), needed]);
   }
+});
+
+test('bodies of one name are one class: the description knows them by their names', async () => {
+  const folder = new URL('.', import.meta.url);
+  const files = (await readdir(folder, { recursive: true })).filter(
+    (f) => f.endsWith('.ts') && !f.endsWith('.test.ts'),
+  );
+  const texts = await Promise.all(files.map((f) => readFile(new URL(f, folder), 'utf8')));
+  const names = texts.flatMap((text) => [...text.matchAll(/^(?:export )?class (\w+Body)\b/gm)].map((m) => m[1]!));
+  expect(names.length).toBeGreaterThan(20);
+  expect(names.filter((name, i) => names.indexOf(name) !== i)).toEqual([]);
 });
 
 /** Git's own protocol is not described: its program knows it. */

@@ -35,7 +35,7 @@ class VerdictBody {
   diff: string;
 }
 
-class RemarkBody {
+class ReviewRemarkBody {
   @Text(1, LONGEST)
   text: string;
 
@@ -76,7 +76,7 @@ class ResolutionBody {
 }
 
 /** The place that a body names. @throws Problem where a part of it is missing */
-function placeOf({ kind, path, line, table, column, rows }: RemarkBody): PlaceAsked {
+function placeOf({ kind, path, line, table, column, rows }: ReviewRemarkBody): PlaceAsked {
   if (kind === 'whole') return { kind };
   if (kind === 'line' && path !== undefined && line !== undefined) return { kind, path, line };
   if (kind === 'column' && table && column) return { kind, table, column };
@@ -129,7 +129,7 @@ export class ReviewController {
   @Needs('editor')
   @Post('remarks')
   @HttpCode(204)
-  async remark(@Me() me: Person, @Param('slug') slug: string, @Body() body: RemarkBody): Promise<void> {
+  async remark(@Me() me: Person, @Param('slug') slug: string, @Body() body: ReviewRemarkBody): Promise<void> {
     await this.remarks.make(me, slug, { place: placeOf(body), text: body.text });
   }
 
