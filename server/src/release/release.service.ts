@@ -218,7 +218,7 @@ export class ReleaseService implements OnModuleInit {
     if (wrong) throw new Problem(422, 'wrong-former-name', `${wrong.table}: ${wrong.message}`, wrong.hint);
     this.refuseLosses(losses(production.project, after, change), consents);
     const chosen = this.chosen(migrations(production.project, after, change), treatments);
-    const review = await this.reviews.allow(person, slug, { consents, override });
+    const review = await this.reviews.allow(person, slug, { merged, consents, override });
     const environment = this.projects.environmentOf(undefined);
     const standings = await this.warehouse.standings(after, environment, environment);
     const planned = planTables(after, this.tablesToBuild(change, after), standings, {

@@ -39,6 +39,15 @@ interface Proposed {
   readonly authors: ReadonlySet<string>;
 }
 
+/** A workspace's branch merged with production. */
+type Merged = Awaited<ReturnType<ProjectService['mergedWithMain']>>;
+
+interface Releasing {
+  readonly merged: Merged;
+  readonly consents: readonly string[];
+  readonly override: string | undefined;
+}
+
 interface Sides {
   readonly before: Project;
   readonly after: Project;
@@ -96,14 +105,12 @@ export class ReviewService {
     return row && (!released || row.at > released) ? row : null;
   }
 
-  private async proposed(slug: string): Promise<Proposed> {
+  /** @param merging what is proposed, where that is known: a branch may move on while it is looked at */
+  private async proposed(slug: string, merging?: Merged): Promise<Proposed> {
     const workspace = await this.projects.workspace(slug);
     const drafts = await this.drafts.of(workspace);
     const authors = await this.writers.of(workspace, await this.lastRelease(slug));
-    const merged = await this.projects.mergedWithMain(slug).catch((error: unknown) => {
-      if (error instanceof Problem && error.code === 'merge-conflict') return undefined;
-      throw error;
-    });
+    const merged = merging ?? (await this.merged(slug));
     const main = merged?.main ?? (await this.projects.productionCommit());
     const common = { workspace, main, authors };
     if (!merged) return { ...common, tree: undefined, diff: null, obstacle: NOT_MERGED };
@@ -116,6 +123,13 @@ export class ReviewService {
           ? 'Production already has all of this.'
           : null;
     return { ...common, tree, diff, obstacle };
+  }
+
+  private merged(slug: string): Promise<Merged | undefined> {
+    return this.projects.mergedWithMain(slug).catch((error: unknown) => {
+      if (error instanceof Problem && error.code === 'merge-conflict') return undefined;
+      throw error;
+    });
   }
 
   /** The project as production has it, and as a release would leave it. */
@@ -257,15 +271,11 @@ export class ReviewService {
   }
 
   /**
-   * Whether a workspace may be released now, and what its release keeps of the review.
+   * Whether what is about to be released of a workspace may be, and what its release keeps of the review.
    * @throws Problem 409 with what is missing; 403 where someone else than an administrator overrides it
    */
-  async allow(
-    me: Person,
-    slug: string,
-    { consents, override }: { readonly consents: readonly string[]; readonly override: string | undefined },
-  ): Promise<Sent<ReleasedReview>> {
-    const proposed = await this.proposed(slug);
+  async allow(me: Person, slug: string, { merged, consents, override }: Releasing): Promise<Sent<ReleasedReview>> {
+    const proposed = await this.proposed(slug, merged);
     const verdicts = await this.judged(proposed);
     const missing = missingOf(await this.needs(proposed, verdicts), verdicts);
     const isOverridden = missing.length > 0 && override !== undefined;

@@ -9,10 +9,12 @@ import path from 'node:path';
 import { promisify } from 'node:util';
 import { DataSource } from 'typeorm';
 import { PeopleService } from '../people/people.service.js';
+import { ProjectService } from '../project/project.service.js';
 import type { PersonRole } from '../people/people.entities.js';
 import { emptyData } from '../testing-clusters.js';
 import { draft, startApplication, workspace, type Client, type TestApplication } from '../testing.js';
 import { lineNow } from './remark.service.js';
+import { ReviewService } from './review.service.js';
 
 /** Reviews with rules of their own: who may approve, until when it counts, and what is released without it. */
 const PEOPLE = {
@@ -265,6 +267,19 @@ describe('what is not released without it', () => {
     const slug = await proposed('jonas', name, files);
     expect((await review(slug)).needs).toContainEqual(need);
     expect(codeOf(await release('mira', slug, { consents: ['mart.lamps', 'mart.lights'] }))).toBe('409 needs-approval');
+  });
+  test('what is allowed is what is released, though the branch moves on in between', async () => {
+    const slug = await proposed('jonas', 'Moving', lamps(50));
+    await judge('ola', slug);
+    const projects = application.app.get(ProjectService);
+    const approved = await projects.mergedWithMain(slug);
+    await commit('jonas', slug, lamps(51));
+    const other = await projects.mergedWithMain(slug);
+    const mira = (await application.app.get(PeopleService).acting('editor')).find((p) => p.name === 'mira')!;
+    const allow = (merged: typeof other) =>
+      application.app.get(ReviewService).allow(mira, slug, { merged, consents: [], override: undefined });
+    expect((await allow(approved)).verdicts).toHaveLength(1);
+    await expect(allow(other)).rejects.toThrow(/lacks one approval/);
   });
   test('an administrator’s override is logged and kept; nobody else has one', async () => {
     const slug = await proposed('jonas', 'Urgent', lamps(40));
