@@ -91,6 +91,27 @@ test('not while something runs in it', async () => {
   expect((await remove('mira', slug, ['mart/slow.sql'])).said).toBe('204');
 });
 
+test('a schema of production whose name begins as the workspace’s do is not its own', async () => {
+  const slug = await workspace(people.mira, 'Archive');
+  await warehouse('create schema w_archive_kept; create table w_archive_kept.rows_of_production as select 1 as n');
+  expect((await remove('mira', slug)).said).toBe('204');
+  expect(await warehouse('select n from w_archive_kept.rows_of_production')).toHaveLength(1);
+  await warehouse('drop schema w_archive_kept cascade');
+});
+
+test('not while its release is under way', async () => {
+  const slug = await workspace(people.mira, 'Under way');
+  await application.app
+    .get(DataSource)
+    .query(
+      `insert into run (kind, environment, "commit", state, person, request) values ('release', 'production', 'x', 'queued', 'mira', $1)`,
+      [{ release: { workspace: slug, message: 'x' } }],
+    );
+  expect((await remove('mira', slug)).said).toBe('409 running');
+  await application.app.get(DataSource).query(`delete from run where "commit" = 'x'`);
+  expect((await remove('mira', slug)).said).toBe('204');
+});
+
 test('what was cut off is finished at the next start', async () => {
   const slug = await workspace(people.mira, 'Cut short');
   await draft(people.mira, slug, 'mart/short.sql', () => 'create table mart.short (n integer);\nselect 1 as n;\n');

@@ -1,6 +1,6 @@
 import { Injectable, type OnApplicationBootstrap } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { In, IsNull, Not, Repository } from 'typeorm';
+import { IsNull, Not, Repository } from 'typeorm';
 import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
@@ -72,12 +72,16 @@ export class WorkspaceDeletion implements OnApplicationBootstrap {
   }
 
   private async refuseRunning(slug: string): Promise<void> {
-    const run = await this.runs.findOneBy({ environment: slug, state: In(['queued', 'running']) });
+    const [run] = await this.runs.query<{ id: number }[]>(
+      `select id from run where state in ('queued', 'running')
+       and (environment = $1 or (kind = 'release' and request #>> '{release,workspace}' = $1)) limit 1`,
+      [slug],
+    );
     if (run)
       throw new Problem(
         409,
         'running',
-        `Run ${run.id} is under way in this workspace`,
+        `Run ${run.id} of this workspace is under way`,
         'Stop it, or wait for its end.',
       );
   }

@@ -366,7 +366,8 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   }
 
   /**
-   * Drops all schemas of a workspace, those of layers that it had once, too.
+   * Drops all schemas of a workspace, those of layers that it had once, too: those that are lent to the workspace
+   * builder, which none of production's ever is, whatever its name.
    * @param prefix what their names begin with
    * @param others prefixes of other workspaces, which may begin with the same
    */
@@ -375,8 +376,8 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
     const isOwn = (schema: string) => !longer.some((p) => schema.startsWith(`${p}_`));
     await this.session('production', async (client) => {
       const { rows } = await client.query<{ name: string }>(
-        `select nspname as name from pg_namespace where starts_with(nspname, $1) and pg_has_role(nspowner, 'usage') order by 1`,
-        [`${prefix}_`],
+        `select nspname as name from pg_namespace where starts_with(nspname, $1) and nspowner = current_user::regrole and has_schema_privilege($2, oid, 'create') order by 1`,
+        [`${prefix}_`, ROLES.workspace],
       );
       for (const { name } of rows.filter((r) => isOwn(r.name)))
         await client.query(`drop schema ${ident(name)} cascade`);
