@@ -32,7 +32,8 @@ export const USUAL: Omit<Reading, 'mail'> = {
 
 const reaches = (severity: Severity, least: Severity): boolean =>
   SEVERITIES.indexOf(severity) >= SEVERITIES.indexOf(least);
-const sameName = (a: string, b: string): boolean => a.trim().toLowerCase() === b.trim().toLowerCase();
+/** Names of owners, desks and people agree whatever their case. */
+export const sameName = (a: string, b: string): boolean => a.trim().toLowerCase() === b.trim().toLowerCase();
 
 const ownerOf = (project: Project, table: string): string | undefined =>
   optionOf(project.tables.get(table) ?? {}, 'owner');

@@ -9,6 +9,7 @@ import { createHash } from 'node:crypto';
 import { Repository } from 'typeorm';
 import { MessageService } from '../message/message.service.js';
 import { ReceiverService } from '../message/receiver.service.js';
+import { sameName } from '../message/recipients.js';
 import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
@@ -329,8 +330,6 @@ const listed = (tables: readonly string[]): string =>
   tables.length > MOST_NAMED
     ? `${tables.slice(0, MOST_NAMED).join(', ')} and ${tables.length - MOST_NAMED} more`
     : tables.join(', ');
-
-const sameName = (a: string, b: string): boolean => a.trim().toLowerCase() === b.trim().toLowerCase();
 
 /** One digest of the files that differ between two trees, with what they hold on either side; null where none does. */
 function digestOf(before: ReadonlyMap<string, string>, after: ReadonlyMap<string, string>): string | null {
