@@ -298,6 +298,13 @@ const LEFT_OUT: readonly string[] = [
   'ALL /git/project.git/*rest',
 ];
 
+test.each(['a\0', '\ud800', 'x\udc00y'])('%j is no text: it is refused wherever it is', async (text) => {
+  for (const body of [{ mail: text }, { members: [text] }, { [text]: 1 }]) {
+    const { status, body: problem } = await admin.send('post', '/api/desks', { name: 'x', members: [], ...body });
+    expect([status, (problem as { code: string }).code]).toEqual([400, 'bad-input']);
+  }
+});
+
 test('a field for one object takes no list, whichever route has it', async () => {
   const api = (await admin.get('/api/docs-json')).body as Api;
   const tried: string[] = [];

@@ -72,7 +72,7 @@ export function configure(app: INestApplication): void {
     next();
   });
   app.use('/api', express.json({ limit: '4mb' }));
-  app.use('/api', refuseNul);
+  app.use('/api', refuseNoText);
   app.use('/api/docs', requireSession(app));
   app.use('/api/docs-json', requireSession(app));
   app.use('/api/docs-yaml', requireSession(app));
@@ -89,31 +89,38 @@ function isCompressed(request: Request, response: Response): boolean {
   return !isStream && !/^\/(api\/(session|sign-in)|git\/)/.test(request.path) && compression.filter(request, response);
 }
 
-/** No text of PostgreSQL can hold NUL: a request with one is refused with the field that has it. */
-function refuseNul(request: Request, response: Response, next: NextFunction): void {
-  const field = /%00|\0/.test(request.originalUrl) ? 'the address' : nulIn(request.body, 'body');
+/** No text can hold NUL in PostgreSQL, or half of a surrogate pair in UTF-8: a request with one is refused with the field that has it. */
+function refuseNoText(request: Request, response: Response, next: NextFunction): void {
+  const [field, what] = /%00|\0/.test(request.originalUrl) ? ['the address', NUL] : noTextIn(request.body, 'body');
   if (field === undefined) return next();
   sendProblem(
     response,
-    new Problem(400, 'bad-input', 'Invalid request', `${field} has a NUL character, which text cannot contain`, {
+    new Problem(400, 'bad-input', 'Invalid request', `${field} has ${what}, which text cannot contain`, {
       fields: [field],
     }),
   );
 }
 
-/** Where in a value a text has NUL. Values of JSON are no deeper than the parser of JSON allows: walked without recursion. */
-function nulIn(value: unknown, name: string): string | undefined {
+const NUL = 'a NUL character';
+
+const noText = (text: string): string | undefined =>
+  text.includes('\0') ? NUL : /\p{Surrogate}/u.test(text) ? 'half of a character' : undefined;
+
+/** Where in a value is what no text can hold, and what. Values of JSON are no deeper than the parser of JSON allows: walked without recursion. */
+function noTextIn(value: unknown, name: string): [field?: string, what?: string] {
   const open: [unknown, string][] = [[value, name]];
   for (let next = open.pop(); next; next = open.pop()) {
     const [found, path] = next;
-    if (typeof found === 'string' && found.includes('\0')) return path;
+    const what = typeof found === 'string' ? noText(found) : undefined;
+    if (what !== undefined) return [path, what];
     if (typeof found !== 'object' || found === null) continue;
     for (const [key, inner] of Object.entries(found)) {
-      if (key.includes('\0')) return path;
+      const ofKey = noText(key);
+      if (ofKey !== undefined) return [path, ofKey];
       open.push([inner, `${path}.${key}`.slice(0, 200)]);
     }
   }
-  return undefined;
+  return [];
 }
 
 /** Lets only people who are signed in pass. */
