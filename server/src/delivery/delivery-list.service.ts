@@ -29,7 +29,7 @@ const REJECTS_SHOWN = 200;
 const BATCH = 1000;
 
 async function* batchesOf(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   asked: { readonly sql: string; readonly values: readonly string[] },
 ): AsyncGenerator<(string | null)[][]> {
   const cursor = cursorOf(client, asked);

@@ -97,7 +97,7 @@ export class DeliveryLoader {
   }
 
   private async loadInto(
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     project: Project,
     table: SourceTable,
     { file, name, parts, size, digest }: Arrival,
@@ -163,7 +163,7 @@ export class DeliveryLoader {
     }
   }
 
-  private async newest(client: pg.PoolClient, table: SourceTable, target: Place): Promise<string | null> {
+  private async newest(client: pg.ClientBase, table: SourceTable, target: Place): Promise<string | null> {
     const watermark = table.contract.options.get('watermark')?.value;
     if (watermark === undefined) return null;
     return (
@@ -191,7 +191,7 @@ async function digestOf(file: string, parts: ReadonlyMap<string, string>): Promi
 
 /** The landing table as it is declared; where it is declared otherwise than it stands, rows are adopted by the columns' names. */
 async function makeLandingTable(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   loader: Loader,
   environment: Environment,
   table: SourceTable,

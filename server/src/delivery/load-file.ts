@@ -26,7 +26,7 @@ export class BadRow extends Error {
 
 /** One file, and the table that takes it. */
 interface FileFor {
-  readonly client: pg.PoolClient;
+  readonly client: pg.ClientBase;
   readonly table: SourceTable;
   readonly options: DeliveryOptions;
   readonly file: string;

@@ -26,7 +26,7 @@ const OF_FILE = `file = $1 and ($2::text is null or digest is not distinct from 
 
 /** The lines of a file that were set aside. */
 export async function linesSetAside(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   landing: Place,
   { file, digest }: OfFile,
 ): Promise<Set<number>> {
@@ -40,18 +40,18 @@ export async function linesSetAside(
   return new Set(rows.map((r) => Number(r.line)));
 }
 
-export async function forgetRejects(client: pg.PoolClient, landing: Place, { file, digest }: OfFile): Promise<void> {
+export async function forgetRejects(client: pg.ClientBase, landing: Place, { file, digest }: OfFile): Promise<void> {
   const place = rejectsPlace(landing);
   if (!(await isThere(client, place))) return;
   await addDigest(client, place);
   await client.query(`delete from ${qualified(place)} where ${OF_FILE}`, [file, digest ?? null]);
 }
 
-const addDigest = (client: pg.PoolClient, place: Place) =>
+const addDigest = (client: pg.ClientBase, place: Place) =>
   client.query(`alter table ${qualified(place)} add column if not exists digest text`);
 
 interface Keeping {
-  readonly client: pg.PoolClient;
+  readonly client: pg.ClientBase;
   readonly environment: Environment;
   readonly table: SourceTable;
   readonly columns: readonly FileColumn[];

@@ -12,10 +12,11 @@ import {
 } from '@ouvrage/core/model';
 import { schemaNames } from '@ouvrage/core/resolve';
 import { ident, qualified } from '@ouvrage/core/sql';
+import type pg from 'pg';
 import { Loader } from '../load/loader.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
 import { isOfStatement, stepError } from '../warehouse/sql-error.js';
-import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
 
 /** One example, all of its loads together, may not take longer than people wait for it: OUVRAGE_EXAMPLE_SECONDS. */
 const mostSeconds = (): number => Number(process.env['OUVRAGE_EXAMPLE_SECONDS'] ?? 10);
@@ -58,26 +59,24 @@ export class ExampleRunner {
     const most = mostSeconds();
     const started = performance.now();
     const taken = () => Math.round(performance.now() - started);
-    const client = await this.warehouse.connect('workspace');
-    const loader = new Loader(client);
-    let isOver = false;
-    const timer = setTimeout(() => {
-      isOver = true;
-      void this.warehouse.cancel('workspace', client);
-    }, most * 1000);
-    try {
+    const over = new AbortController();
+    const timer = setTimeout(() => over.abort(), most * 1000);
+    const run = (client: pg.ClientBase) => {
+      const loader = new Loader(client);
       loader.begin();
-      const { expected, actual } = await this.loads(loader, plan, environment);
+      return this.loads(loader, plan, environment);
+    };
+    try {
+      const { expected, actual } = await this.warehouse.trial('workspace', run, over.signal);
       return { ...compared(plan, expected, actual), milliseconds: taken() };
     } catch (error) {
-      const told = isOver
+      const told = over.signal.aborted
         ? { message: `it took longer than ${most} seconds`, hint: 'An example needs a few rows only.' }
         : failure(error, project);
       if (!told) throw error;
       return { verdict: 'failed', columns: [], rows: [], error: told, milliseconds: taken() };
     } finally {
       clearTimeout(timer);
-      await takeBack(client);
     }
   }
 

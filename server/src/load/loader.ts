@@ -23,7 +23,7 @@ export class Loader extends Statements {
   readonly swaps: Swaps;
 
   /** @param swapLock a statement that holds the lock of swaps, where there is one */
-  constructor(client: pg.PoolClient, swapLock?: string) {
+  constructor(client: pg.ClientBase, swapLock?: string) {
     super(client);
     this.swaps = new Swaps(this, swapLock);
   }
@@ -140,5 +140,5 @@ const isQuick = (plan: LoadPlan, rows: number | null | undefined): boolean =>
   (rows ?? LARGE) < LARGE && !plan.finish.some((s) => s.author);
 
 /** What runs loads and swaps of an environment on a connection. */
-export const loaderOn = (client: pg.PoolClient, environment: Environment): Loader =>
+export const loaderOn = (client: pg.ClientBase, environment: Environment): Loader =>
   new Loader(client, environment.kind === 'production' ? holding(STATE_LAYER, 'swap') : undefined);

@@ -27,7 +27,7 @@ const twoStates = () =>
     `drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n`,
   );
 
-async function swap(connection: pg.PoolClient): Promise<void> {
+async function swap(connection: pg.ClientBase): Promise<void> {
   const loader = new Loader(connection);
   loader.begin();
   await loader.swaps.swap([
@@ -37,7 +37,7 @@ async function swap(connection: pg.PoolClient): Promise<void> {
 }
 
 /** The connection; once it has answered a question about what reads the table, `then` happens before the answer is seen. */
-function answering(then: () => Promise<unknown>): pg.PoolClient {
+function answering(then: () => Promise<unknown>): pg.ClientBase {
   let answered = false;
   const query = async (...given: [string]) => {
     const result = await client.query(...given);
@@ -49,7 +49,7 @@ function answering(then: () => Promise<unknown>): pg.PoolClient {
   };
   return new Proxy(client, {
     get: (of, name) => (name === 'query' ? query : Reflect.get(of, name)),
-  }) as unknown as pg.PoolClient;
+  });
 }
 
 describe('what others attached to a table', () => {
@@ -72,7 +72,7 @@ describe('what others attached to a table', () => {
       drop publication if exists swap_test; create publication swap_test for table ${T} where (n > 0)`);
     const before = (await attached()).rows.map((r) => r.what);
     expect(before).toHaveLength(6);
-    await swap(client as unknown as pg.PoolClient);
+    await swap(client);
     expect((await attached()).rows.map((r) => r.what)).toEqual(before);
     expect((await client.query(`select n, m from ${T}`)).rows).toEqual([{ n: 3, m: 4 }]);
     await client.query('drop publication swap_test');
@@ -93,7 +93,7 @@ describe('what others attached to a table', () => {
                 ? client.query('select 1/0')
                 : client.query(text)
           : Reflect.get(of, name),
-    }) as unknown as pg.PoolClient;
+    });
     await swap(failing);
     expect((await client.query(`select n, '${T}'::regclass::oid::text as oid from ${T}`)).rows).toEqual([
       { n: 2, oid },
@@ -123,7 +123,7 @@ test.each<[string, string, string]>([
 
 test('what is in the way of a swap is asked of indexes, however small the catalog is', async () => {
   await twoStates();
-  await planCatalog(client as unknown as pg.PoolClient);
+  await planCatalog(client);
   const asked = questions(['old_relations', 'dependents'], [{ schema: SCHEMA, name: 't' }]).map((q) =>
     q.replace(/^execute/, 'explain $&'),
   );
@@ -140,7 +140,7 @@ describe('a question that is asked while the table is finished', () => {
   /** Asks how many rows the table beside has; `finish` is what finishes it. */
   async function askAnd(finish: string) {
     await twoStates();
-    const loader = new Loader(client as unknown as pg.PoolClient);
+    const loader = new Loader(client);
     loader.begin();
     const plan = {
       target: { schema: SCHEMA, name: 't' },

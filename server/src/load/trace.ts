@@ -50,7 +50,7 @@ export function errorOfRows(error: unknown): DatabaseError | undefined {
  * @param client a connection in a transaction that no error has ended; what is done here is taken back
  */
 export async function traceRows(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   { project, of, names }: { readonly project: Project; readonly of: Queried; readonly names: Names },
   cause: DatabaseError,
   work: keyof typeof LONGEST_MS = 'load',
@@ -69,7 +69,7 @@ class Trace {
   private readonly statements: Statements;
 
   constructor(
-    private readonly client: pg.PoolClient,
+    private readonly client: pg.ClientBase,
     private readonly project: Project,
     private readonly names: Names,
     private readonly cause: DatabaseError,

@@ -174,7 +174,7 @@ export class AnatomyService {
   }
 
   private async countAll(
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     strips: readonly Strip[],
     asked: AnatomyAsked,
     send: (line: AnatomyLine) => void,
@@ -215,7 +215,7 @@ export class AnatomyService {
   }
 
   private async ask(
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     strip: Strip,
     question: Question,
     send: (line: AnatomyLine) => void,
@@ -245,7 +245,7 @@ export class AnatomyService {
   }
 
   /** What the contract's checks say of the query's result. */
-  private async checks(client: pg.PoolClient, strip: Strip, send: (line: AnatomyLine) => void): Promise<void> {
+  private async checks(client: pg.ClientBase, strip: Strip, send: (line: AnatomyLine) => void): Promise<void> {
     const asked = resultChecks(strip.line.project, strip.path, strip.prepared.names);
     if (!asked) return;
     await client.query('savepoint before_question');

@@ -176,7 +176,7 @@ export class ComparedService {
     slug: string,
     table: string,
     signal: AbortSignal,
-    body: (client: pg.PoolClient, pair: Pair) => Promise<T>,
+    body: (client: pg.ClientBase, pair: Pair) => Promise<T>,
   ): Promise<T> {
     const line = await this.projects.line(slug);
     if (!line.workspace)
@@ -276,12 +276,12 @@ interface MemberSources {
 }
 
 /** The one row of an answer. */
-async function row(client: pg.PoolClient, sql: string): Promise<(string | null)[]> {
+async function row(client: pg.ClientBase, sql: string): Promise<(string | null)[]> {
   return (await shownRows(client, { sql, values: [] }, 1)).rows[0]!;
 }
 
 /** Whether no key can be in a version twice, as its unique indexes say, or as counting them shows. */
-async function uniqueness(client: pg.PoolClient, compared: RowsCompared, shape: ComparisonShape): Promise<boolean> {
+async function uniqueness(client: pg.ClientBase, compared: RowsCompared, shape: ComparisonShape): Promise<boolean> {
   if (shape.key.length === 0) return true;
   const names = shape.key.map((c) => c.name);
   const enforced = await Promise.all([compared.there, compared.here].map((s) => isEnforced(client, s.from, names)));
@@ -290,7 +290,7 @@ async function uniqueness(client: pg.PoolClient, compared: RowsCompared, shape: 
 }
 
 /** The columns of a version, with what its table promises of them. */
-async function comparedColumns(client: pg.PoolClient, { from, place }: TableSource): Promise<ComparedColumn[]> {
+async function comparedColumns(client: pg.ClientBase, { from, place }: TableSource): Promise<ComparedColumn[]> {
   const columns = await columnsOf(client, { sql: `select * from ${from} as described`, values: [] });
   if (!place) return columns;
   const { rows } = await client.query<{ name: string }>(
@@ -302,7 +302,7 @@ async function comparedColumns(client: pg.PoolClient, { from, place }: TableSour
 }
 
 /** Whether a unique index covers some of the columns, none of which may be null. */
-async function isEnforced(client: pg.PoolClient, from: string, key: readonly string[]): Promise<boolean> {
+async function isEnforced(client: pg.ClientBase, from: string, key: readonly string[]): Promise<boolean> {
   if (from.startsWith('(')) return false;
   const { rows } = await client.query<{ found: boolean | string }>(
     `select exists (

@@ -55,7 +55,7 @@ const leftOutOf = ({ leftOut }: TableSource) => (leftOut ? { leftOut } : {});
 
 /** Columns with the types that they are given as: text, where some value is unfit for the type. */
 async function asTheyFit(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   from: string,
   columns: readonly PageColumn[],
   unfit: (column: PageColumn) => string | undefined,
@@ -106,14 +106,14 @@ export class LookService {
   }
 
   /** Counted where that takes little time, else the planner's estimate. */
-  private async total(client: pg.PoolClient, request: PageRequest): Promise<{ rows: number; exact: boolean }> {
+  private async total(client: pg.ClientBase, request: PageRequest): Promise<{ rows: number; exact: boolean }> {
     const counting = countRows(request);
     const exact = await this.reader.count(client, counting, COUNT_SECONDS);
     if (exact !== null) return { rows: exact, exact: true };
     return { rows: await this.estimate(client, allRows({ ...request, sort: [] })), exact: false };
   }
 
-  private async estimate(client: pg.PoolClient, { sql, values }: ParameterStatement): Promise<number> {
+  private async estimate(client: pg.ClientBase, { sql, values }: ParameterStatement): Promise<number> {
     const { rows } = await client.query<{ 'QUERY PLAN': string }>({
       text: `explain (format json) ${sql}`,
       values: [...values],
@@ -207,7 +207,7 @@ export class LookService {
 
   /** Columns of a source, and whether it is a table with rows of its own. */
   private async shape(
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     source: TableSource,
   ): Promise<{ columns: PageColumn[]; isTable: boolean }> {
     const columns = await columnsOf(client, { sql: `select * from ${source.from} as described`, values: [] });
@@ -218,7 +218,7 @@ export class LookService {
     return { columns: columns.map(({ name, type }) => ({ name, type })), isTable: rows[0]?.kind === 'r' };
   }
 
-  private read<T>(signal: AbortSignal, body: (client: pg.PoolClient) => Promise<T>, seconds?: number): Promise<T> {
+  private read<T>(signal: AbortSignal, body: (client: pg.ClientBase) => Promise<T>, seconds?: number): Promise<T> {
     return this.reader.read(signal, body, seconds).catch((error: unknown) => {
       if (!isOfStatement(error)) throw error;
       const [, tooLong] = new RegExp(`${TOO_LONG}([^"]*)`).exec(error.message) ?? [];

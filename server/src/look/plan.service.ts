@@ -74,7 +74,7 @@ export class PlanService {
 
 /** A plan with what happened; where the query takes longer than a person may, the planner's alone. */
 async function explain(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   sql: string,
   analyze: boolean,
 ): Promise<{ explained: Explained; endedBehind?: number }> {
@@ -108,7 +108,7 @@ interface CatalogRow {
 
 /** What the catalog says of the project's tables that a plan scans, by place. */
 async function scannedTables(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   nodes: readonly PlanNode[],
   project: Project,
   standings: ReadonlyMap<string, Standing>,

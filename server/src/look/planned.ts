@@ -9,7 +9,7 @@ const PLANNING_MILLISECONDS = 3000;
 const TOO_LONG = 60;
 
 /** How long statements may take together, in seconds, by the planner's cost; nothing is run. */
-export async function plannedSeconds(client: pg.PoolClient, statements: Iterable<string>): Promise<number> {
+export async function plannedSeconds(client: pg.ClientBase, statements: Iterable<string>): Promise<number> {
   const until = performance.now() + PLANNING_MILLISECONDS;
   let cost = 0;
   for (const sql of statements) {

@@ -106,7 +106,7 @@ export class ViewerRights {
     }
   }
 
-  private async makeNow(client: pg.PoolClient, rights: readonly Right[]): Promise<void> {
+  private async makeNow(client: pg.ClientBase, rights: readonly Right[]): Promise<void> {
     const { rows } = await client.query<Found>(FOUND, [
       rights.map((r) => r.place.schema),
       rights.map((r) => r.place.name),

@@ -25,7 +25,7 @@ interface LongReading {
 export async function readYielding<T>(
   { reader, warehouse }: Services,
   { signal, seconds, onAgain }: LongReading,
-  body: (client: pg.PoolClient) => Promise<T>,
+  body: (client: pg.ClientBase) => Promise<T>,
 ): Promise<T> {
   for (let tries = 1; ; tries++) {
     const give = new AbortController();
@@ -47,7 +47,7 @@ export async function readYielding<T>(
  * as a swap does for a table that was read. @param give aborted then
  */
 async function yieldsToSwaps<T>(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   { warehouse, give }: { readonly warehouse: WarehouseService; readonly give: AbortController },
   work: () => Promise<T>,
 ): Promise<T> {

@@ -92,7 +92,7 @@ export class Releases {
   private async transaction(body: (loader: Loader) => Promise<void>): Promise<void> {
     await this.client.query('begin');
     try {
-      await body(new Loader(this.client as unknown as pg.PoolClient));
+      await body(new Loader(this.client));
       await this.client.query('commit');
     } catch (error) {
       await this.client.query('rollback');

@@ -5,7 +5,7 @@ import type { Environment, Project, ProjectFunction } from '@ouvrage/core/model'
 import type pg from 'pg';
 import { Problem } from '../shared/problem.js';
 import { isDatabaseError } from '../warehouse/sql-error.js';
-import { takeBack, type WarehouseService } from '../warehouse/warehouse.service.js';
+import { type WarehouseService } from '../warehouse/warehouse.service.js';
 
 /** What tells that a function would do more than read: a read-only transaction, a missing right, a statement that stable functions may not run. */
 const DOES_MORE = ['25006', '42501', '0A000'];
@@ -42,22 +42,17 @@ export async function runFirst(
   if (functions.length === 0) return;
   const functionsSchema = workspace.schemaOf('functions');
   const names: Names = { placeOf: (table) => targetPlace(production, after.tables.get(table)!), functionsSchema };
-  const client = await warehouse.connect('workspace');
-  const stop = () => void warehouse.cancel('workspace', client);
-  signal.addEventListener('abort', stop);
-  try {
+  const run = async (client: pg.ClientBase): Promise<void> => {
     await client.query(`begin; set local statement_timeout = '${SECONDS}s'`);
     for (const f of functions) {
       if (signal.aborted) throw new Problem(499, 'stopped', 'Stopped before anything was built');
       await runOne(client, after, f, names);
     }
-  } finally {
-    signal.removeEventListener('abort', stop);
-    await takeBack(client);
-  }
+  };
+  await warehouse.trial('workspace', run, signal);
 }
 
-async function runOne(client: pg.PoolClient, after: Project, f: ProjectFunction, names: Names): Promise<void> {
+async function runOne(client: pg.ClientBase, after: Project, f: ProjectFunction, names: Names): Promise<void> {
   await client.query('savepoint before_function');
   try {
     await client.query(compileFunction(after, f, names));

@@ -44,7 +44,7 @@ export class ReleaseCompletion {
   }
 
   /** Writes down, in the transaction that changes the warehouse, what has to follow it. */
-  async intend(client: pg.PoolClient, { commit, ...rest }: ReleaseIntent): Promise<void> {
+  async intend(client: pg.ClientBase, { commit, ...rest }: ReleaseIntent): Promise<void> {
     await client.query(`delete from ${this.place}`);
     await client.query(`insert into ${this.place} (commit_id, intent) values ($1, $2)`, [commit, rest]);
   }

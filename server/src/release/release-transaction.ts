@@ -73,7 +73,7 @@ export class ReleaseTransaction {
     private readonly before: Project,
     private readonly after: Project,
     private readonly environment: Environment,
-    private readonly client: pg.PoolClient,
+    private readonly client: pg.ClientBase,
     private readonly kit: BuildKit,
     private readonly journal: StepJournal,
     private readonly warehouse: WarehouseService,

@@ -23,6 +23,7 @@ import {
   wrongFormerNames,
 } from '@ouvrage/core/review';
 import { lineColumn } from '@ouvrage/core/sql';
+import type pg from 'pg';
 import { Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
@@ -40,9 +41,9 @@ import { isConnectionLost } from '../shared/connection-lost.js';
 import { logger, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
 import type { Loaded } from '../warehouse/loaded.js';
-import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { type FirstRun, runFirst } from './first-run.js';
-import { ReleaseCompletion } from './release-completion.js';
+import { ReleaseCompletion, type ReleaseIntent } from './release-completion.js';
 import { ReleaseTransaction } from './release-transaction.js';
 
 /** What is asked for. */
@@ -331,29 +332,25 @@ export class ReleaseService implements OnModuleInit {
     const environment = this.projects.environmentOf(undefined);
     await this.warehouse.prepare(environment, schemaNames(after.layers, after.tables.values()));
     await this.tryFunctions(run, { before, after, production: environment, signal }, steps);
-    const client = await this.warehouse.connect('production');
-    const stop = () => void this.warehouse.cancel('production', client);
+    let release: ReleaseTransaction | undefined;
     let isCommitted = false;
-    signal.addEventListener('abort', stop);
-    const release = new ReleaseTransaction(
-      run,
-      before,
-      after,
-      environment,
-      client,
-      this.kit,
-      this.journal,
-      this.warehouse,
-      this.intake,
-    );
-    try {
+    const work = async (client: pg.ClientBase): Promise<ReleaseIntent | undefined> => {
+      release = new ReleaseTransaction(
+        run,
+        before,
+        after,
+        environment,
+        client,
+        this.kit,
+        this.journal,
+        this.warehouse,
+        this.intake,
+      );
       await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
       const well = await release.build(steps);
       if (!well || signal.aborted) {
         await client.query('rollback');
-        release.recordFailure(steps);
-        client.release();
-        return signal.aborted ? 'stopped' : 'failed';
+        return undefined;
       }
       await release.swap();
       const intent = {
@@ -366,21 +363,25 @@ export class ReleaseService implements OnModuleInit {
       await this.completion.intend(client, intent);
       await client.query('commit');
       isCommitted = true;
-      client.release();
+      return intent;
+    };
+    try {
+      const intent = await this.warehouse.session('production', work, signal);
+      if (!intent) {
+        release!.recordFailure(steps);
+        return signal.aborted ? 'stopped' : 'failed';
+      }
       await this.completion.complete(intent);
     } catch (error) {
       if (isCommitted) throw notCompleted(error);
-      await takeBack(client);
       if (signal.aborted) {
-        release.recordFailure(steps);
+        release?.recordFailure(steps);
         return 'stopped';
       }
       throw isConnectionLost(error) ? notCompleted(error) : notReleased(error);
-    } finally {
-      signal.removeEventListener('abort', stop);
     }
-    release.recordSuccess();
-    await this.warehouse.remake(release.gone).catch((error: unknown) => logger.warn(error));
+    release!.recordSuccess();
+    await this.warehouse.remake(release!.gone).catch((error: unknown) => logger.warn(error));
     return 'succeeded';
   }
 }

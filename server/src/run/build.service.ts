@@ -17,7 +17,7 @@ import { logger, Problem } from '../shared/problem.js';
 import { LoadStopped, StatementFailed } from '../warehouse/load-errors.js';
 import type { Standing } from '../warehouse/loaded.js';
 import { stepError } from '../warehouse/sql-error.js';
-import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { BuildKit, type LoadTime, refuseEffects } from './build-kit.js';
 import { checkStandings } from './check-standings.js';
 import { type BaseSurroundings, planFrom } from './load-base.js';
@@ -172,31 +172,25 @@ export class BuildService implements OnModuleInit {
     const { run, environment } = context;
     this.journal.begin(run, step);
     const role = this.warehouse.builder(environment);
-    const client = await this.warehouse.connect(role);
-    const stop = () => void this.warehouse.cancel(role, client);
-    signal.addEventListener('abort', stop);
-    const loader = loaderOn(client, environment);
-    try {
+    let loader: Loader | undefined;
+    const work = async (client: pg.ClientBase): Promise<boolean> => {
       if (signal.aborted) throw new Error('stopped');
+      loader = loaderOn(client, environment);
       loader.begin();
-      const well =
-        step.kind === 'check'
-          ? await this.runCheck(context, step, loader)
-          : await this.load(context, step, client, loader);
-      client.release();
-      await this.warehouse.remake(loader.swaps.gone);
+      return step.kind === 'check' ? this.runCheck(context, step, loader) : this.load(context, step, client, loader);
+    };
+    try {
+      const well = await this.warehouse.session(role, work, signal);
+      await this.warehouse.remake(loader!.swaps.gone);
       return well;
     } catch (error) {
-      await takeBack(client);
       const stopped = signal.aborted;
       const told = stopped
         ? { message: 'stopped; the table is unchanged' }
         : { ...this.told(context, error), ...(await this.traced(context, step, error)) };
-      const change = { state: stopped ? 'stopped' : 'failed', statements: loader.ran, error: told } as const;
+      const change = { state: stopped ? 'stopped' : 'failed', statements: loader?.ran ?? [], error: told } as const;
       this.journal.end(run, step, change, stopped ? [] : stoppedChecks(step.table, error));
       return false;
-    } finally {
-      signal.removeEventListener('abort', stop);
     }
   }
 
@@ -211,18 +205,12 @@ export class BuildService implements OnModuleInit {
     try {
       // Views that are production's are looked into, too.
       await this.kit.makeFunctions(context, readThroughViews(project, of));
-      const client = await this.warehouse.connect(this.warehouse.builder(environment));
-      try {
+      const settings = settingsOf(project, parameters);
+      const names = { placeOf, functionsSchema: environment.schemaOf('functions'), settings };
+      return await this.warehouse.trial(this.warehouse.builder(environment), async (client) => {
         await client.query('begin');
-        const settings = settingsOf(project, parameters);
-        return await traceRows(
-          client,
-          { project, of, names: { placeOf, functionsSchema: environment.schemaOf('functions'), settings } },
-          cause,
-        );
-      } finally {
-        await takeBack(client);
-      }
+        return traceRows(client, { project, of, names }, cause);
+      });
     } catch (failure) {
       logger.warn(failure);
       return {};
@@ -236,7 +224,7 @@ export class BuildService implements OnModuleInit {
     return stepError(error, project);
   }
 
-  private async load(context: BuildContext, step: RunStep, client: pg.PoolClient, loader: Loader): Promise<boolean> {
+  private async load(context: BuildContext, step: RunStep, client: pg.ClientBase, loader: Loader): Promise<boolean> {
     const { run, project, environment, placeOf, parameters } = context;
     const table = project.tables.get(step.table)!;
     if (table.kind === 'source') throw new Error(`${table.fullName} is brought in, not built`);

@@ -199,7 +199,12 @@ export class RunQueue implements OnApplicationShutdown {
   /** The run's lock on a connection of its own; undefined when another process has it. */
   async lock(id: number): Promise<RunLock | undefined> {
     const client = await this.connect();
-    const { rows } = await client.query<{ got: boolean }>('select pg_try_advisory_lock(1869968758, $1) as got', [id]);
+    const { rows } = await client
+      .query<{ got: boolean }>('select pg_try_advisory_lock(1869968758, $1) as got', [id])
+      .catch(async (error: unknown) => {
+        await client.end().catch(() => undefined);
+        throw error;
+      });
     if (rows[0]?.got)
       return {
         release: () => client.end(),

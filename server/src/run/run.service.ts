@@ -207,7 +207,14 @@ export class RunService implements OnApplicationBootstrap {
     const lock = asked && (await this.waiting.lock(id));
     if (!lock) return;
     // The queue has one run of an environment at a time, unless its own worker was lost while the run went on.
-    const run = await lock.aloneIn(asked.environment).then(() => this.runs.findOneBy({ id }));
+    const run = await lock
+      .aloneIn(asked.environment)
+      .then(() => this.runs.findOneBy({ id }))
+      .catch(async (error: unknown) => {
+        // Held on, nobody could ever work on the run.
+        await lock.release().catch(() => undefined);
+        throw error;
+      });
     if (run?.state !== 'queued') return lock.release();
     this.waiting.working.add(id);
     const controller = new AbortController();

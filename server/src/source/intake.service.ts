@@ -37,13 +37,21 @@ import { Problem } from '../shared/problem.js';
 import { StatementFailed } from '../warehouse/load-errors.js';
 import { Loader, loaderOn } from '../load/loader.js';
 import { stepError } from '../warehouse/sql-error.js';
-import { takeBack, WarehouseService } from '../warehouse/warehouse.service.js';
+import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { describeTables } from '../connection/catalog.js';
 import { ConnectionService } from '../connection/connection.service.js';
 import { copyOut } from './copy-out.js';
 import { stagedLanding } from './landing.js';
 import type { BoundEnvironment } from '@ouvrage/api/connection';
 import { SourceStateService } from './source-state.service.js';
+
+/** Rows that left the source, rows that arrived, rows of the landing table, and its greatest watermark. */
+interface CopiedRows {
+  readonly out: string;
+  readonly in: string;
+  readonly total: string;
+  readonly newest: string | null;
+}
 
 /** Brings source tables into their landing tables by streaming COPY out of one database into the other. */
 @Injectable()
@@ -124,15 +132,12 @@ export class IntakeService implements OnModuleInit {
     const table = project.tables.get(step.table) as SourceTable;
     this.journal.begin(run, step);
     const role = this.warehouse.builder(environment);
-    const client = await this.warehouse.connect(role);
-    const loader = loaderOn(client, environment);
+    let loader: Loader | undefined;
     let source: pg.Client | undefined;
-    const stop = () => {
-      void this.warehouse.cancel(role, client);
-      void source?.end().catch(() => undefined);
-    };
+    const stop = () => void source?.end().catch(() => undefined);
     signal.addEventListener('abort', stop);
-    try {
+    const work = async (client: pg.ClientBase): Promise<CopiedRows> => {
+      loader = loaderOn(client, environment);
       refuseErrors(project, table);
       source = await this.connections.open(table.server, boundEnvironment(environment));
       const taken = await this.heldAgainstSystem(source, run.environment, table);
@@ -146,20 +151,22 @@ export class IntakeService implements OnModuleInit {
         }),
       );
       await client.query('commit');
-      client.release();
-      await this.warehouse.remake(loader.swaps.gone);
+      return rows;
+    };
+    try {
+      const rows = await this.warehouse.session(role, work, signal);
+      await this.warehouse.remake(loader!.swaps.gone);
       await this.states.broughtIn(run.environment, table.fullName, rows.newest);
-      this.journal.end(run, step, { state: 'done', statements: loader.ran, rowsOut: rows.out, rowsIn: rows.in });
+      this.journal.end(run, step, { state: 'done', statements: loader!.ran, rowsOut: rows.out, rowsIn: rows.in });
       return true;
     } catch (error) {
-      await takeBack(client);
       const cause = error instanceof StatementFailed ? error.cause : error;
       const told = signal.aborted
         ? { message: 'stopped; the landing table is unchanged' }
         : intakeError(cause, project);
       this.journal.end(run, step, {
         state: signal.aborted ? 'stopped' : 'failed',
-        statements: loader.ran,
+        statements: loader?.ran ?? [],
         error: { ...told, path: table.path },
       });
       return false;
@@ -198,15 +205,14 @@ export class IntakeService implements OnModuleInit {
     return policy === 'add' ? withAddedColumns(table, drift.added) : table;
   }
 
-  /** @returns rows that left the source, rows that arrived, rows of the landing table, and its greatest watermark */
   private async copy(
     source: pg.Client,
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     loader: Loader,
     environment: Environment,
     table: SourceTable,
     limit: number | undefined,
-  ): Promise<{ out: string; in: string; total: string; newest: string | null }> {
+  ): Promise<CopiedRows> {
     if (table.server === WAREHOUSE_SERVER) {
       const item = await this.stagedView(loader, environment, table);
       await loader.swaps.swap([item]);
@@ -225,7 +231,7 @@ export class IntakeService implements OnModuleInit {
    * swaps it in together with all else. @throws Problem, or what the databases say
    */
   async bringStaged(
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     loader: Loader,
     environment: Environment,
     table: SourceTable,
@@ -260,14 +266,14 @@ export class IntakeService implements OnModuleInit {
   }
 
   /** Rows that are seen through a view: none of them moved. */
-  private async seen(client: pg.PoolClient, table: SourceTable, place: Place): Promise<Omit<BroughtStaged, 'item'>> {
+  private async seen(client: pg.ClientBase, table: SourceTable, place: Place): Promise<Omit<BroughtStaged, 'item'>> {
     const totals = await this.totals(client, table, place);
     return { out: totals.total, in: totals.total, ...totals };
   }
 
   private async stagedCopy(
     source: pg.Client,
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     loader: Loader,
     plan: IntakePlan,
     server: string,
@@ -291,7 +297,7 @@ export class IntakeService implements OnModuleInit {
 
   /** Rows of a landing table, and its greatest watermark. */
   private async totals(
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     table: SourceTable,
     place: Place,
   ): Promise<{ total: string; newest: string | null }> {
@@ -305,7 +311,7 @@ export class IntakeService implements OnModuleInit {
 
   /** How far an incremental landing table has come; undefined where all rows have to be brought in. */
   private async reached(
-    client: pg.PoolClient,
+    client: pg.ClientBase,
     loader: Loader,
     environment: Environment,
     table: SourceTable,

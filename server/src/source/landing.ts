@@ -6,7 +6,7 @@ import type { Loader } from '../load/loader.js';
 
 /** An empty landing table beside, with the rows of the one in place as far as it has the same columns. */
 export async function stagedLanding(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   loader: Loader,
   environment: Environment,
   table: SourceTable,

@@ -46,7 +46,7 @@ export const isBroughtIn = (project: Project, server: string) => project.servers
 
 /** True where the landing table is there with the declared columns and types, so that rows can be added to it. */
 export async function sameColumns(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   target: { schema: string; name: string },
   table: SourceTable,
 ): Promise<boolean> {
@@ -64,7 +64,7 @@ export async function sameColumns(
 }
 
 /** Whether a landing table is there and has a column. */
-export async function hasColumn(client: pg.PoolClient, target: Place, column: string): Promise<boolean> {
+export async function hasColumn(client: pg.ClientBase, target: Place, column: string): Promise<boolean> {
   const { rowCount } = await client.query(
     `select from pg_attribute where attrelid = to_regclass($1) and attname = $2 and attnum > 0 and not attisdropped`,
     [qualified(target), column],

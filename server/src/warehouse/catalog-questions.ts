@@ -6,7 +6,7 @@ import type pg from 'pg';
 /** Questions to the catalog, planned once a connection: planning them takes longer than answering them. */
 const CATALOG = { old_relations: OLD_SQL, dependents: DEPENDENTS_SQL } as const;
 /** Connections that have planned them. */
-const asked = new WeakSet<pg.PoolClient>();
+const asked = new WeakSet<pg.ClientBase>();
 
 /**
  * How the questions are planned. One plan serves them all: how many places there are hardly matters to it. It asks
@@ -34,10 +34,10 @@ export const answersTo = (names: readonly (keyof typeof CATALOG)[], results: rea
     .map((r) => r.rows as unknown[]);
 
 /** A connection's plans are gone. */
-export const forgetPlans = (client: pg.PoolClient): boolean => asked.delete(client);
+export const forgetPlans = (client: pg.ClientBase): boolean => asked.delete(client);
 
 /** Has a connection plan the questions, unless it has done so. */
-export async function planCatalog(client: pg.PoolClient): Promise<void> {
+export async function planCatalog(client: pg.ClientBase): Promise<void> {
   if (asked.has(client)) return;
   const { rows } = await client.query<{ name: string }>('select name from pg_prepared_statements');
   const missing = Object.entries(CATALOG).filter(([name]) => !rows.some((r) => r.name === name));

@@ -67,7 +67,7 @@ export function remembering(
 
 /** Forgets tables that were dropped. */
 export async function forget(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   environment: Environment,
   tables: readonly string[],
 ): Promise<void> {

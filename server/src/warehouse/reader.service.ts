@@ -33,38 +33,25 @@ export class ReaderService {
   /** @throws DatabaseError as PostgreSQL sends it, or Problem when stopped */
   async read<T>(
     signal: AbortSignal,
-    body: (client: pg.PoolClient) => Promise<T>,
+    body: (client: pg.ClientBase) => Promise<T>,
     seconds = TIMEOUT_SECONDS,
   ): Promise<T> {
-    const role = lookingRole();
-    const client = await this.warehouse.connect(role);
-    const stop = () => void this.warehouse.cancel(role, client);
-    signal.addEventListener('abort', stop);
-    let sound = true;
-    try {
+    const look = async (client: pg.ClientBase): Promise<T> => {
       if (signal.aborted) throw stopped(signal);
       await client.query('begin transaction read only');
       for (const setting of SESSION_SETTINGS) await client.query(setting);
       await client.query(`set local statement_timeout = ${literal(`${seconds}s`)}`);
-      return await body(client);
+      return body(client);
+    };
+    try {
+      return await this.warehouse.trial(lookingRole(), look, signal);
     } catch (error) {
-      if (signal.aborted) throw stopped(signal);
-      throw error;
-    } finally {
-      signal.removeEventListener('abort', stop);
-      sound = await client
-        .query('rollback')
-        .then(() => client.query('discard all'))
-        .then(
-          () => true,
-          () => false,
-        );
-      client.release(!sound);
+      throw signal.aborted ? stopped(signal) : error;
     }
   }
 
   /** A count that may take some seconds; null where it takes longer. */
-  async count(client: pg.PoolClient, { sql, values }: ParameterStatement, seconds: number): Promise<number | null> {
+  async count(client: pg.ClientBase, { sql, values }: ParameterStatement, seconds: number): Promise<number | null> {
     await client.query('savepoint before_count');
     await client.query(`set local statement_timeout = ${literal(`${seconds}s`)}`);
     try {

@@ -28,7 +28,7 @@ interface Asked {
 const TYPES = { getTypeParser: () => (value: unknown) => value } as never;
 
 /** A statement's rows, to be read bit by bit, through the extended protocol: one statement is one statement. */
-export const cursorOf = (client: pg.PoolClient, { sql, values }: Asked): Cursor<(string | null)[]> =>
+export const cursorOf = (client: pg.ClientBase, { sql, values }: Asked): Cursor<(string | null)[]> =>
   client.query(new Cursor<(string | null)[]>(sql, [...values], { rowMode: 'array', types: TYPES }));
 
 /** The columns that a cursor found once something of it was read. */
@@ -37,7 +37,7 @@ export const fieldsOf = (cursor: Cursor<(string | null)[]>): pg.FieldDef[] =>
 
 /** The columns of a query, with their types; no row is read. */
 export async function columnsOf(
-  client: pg.PoolClient,
+  client: pg.ClientBase,
   { sql, values }: Asked,
 ): Promise<(SizedColumn & { readonly name: string })[]> {
   const asked = describing(sql);
@@ -63,7 +63,7 @@ export async function columnsOf(
  * @param exact how many columns at the end are not cut
  * @throws the database's error, its position counted from the query's beginning
  */
-export async function shownRows(client: pg.PoolClient, asked: Asked, most: number, exact = 0): Promise<ShownRows> {
+export async function shownRows(client: pg.ClientBase, asked: Asked, most: number, exact = 0): Promise<ShownRows> {
   const columns = await columnsOf(client, asked);
   const around = cutQuery(asked.sql, columns, LONGEST_SHOWN, exact);
   const widest = columns.reduce((sum, c) => sum + (c.length < 0 ? LONGEST_SHOWN : SHORT), 0);

@@ -17,7 +17,7 @@ export const FAULT_ROWS = 100;
 export class Statements {
   readonly ran: RanStatement[] = [];
 
-  constructor(readonly client: pg.PoolClient) {}
+  constructor(readonly client: pg.ClientBase) {}
 
   /** What is sent before the next statement, in the same message. */
   private opening = '';

@@ -59,7 +59,7 @@ interface LoadedRow {
 }
 
 /** Takes back what a connection has not committed, and gives it back; a broken one is closed. */
-export const takeBack = (client: pg.PoolClient): Promise<void> =>
+const takeBack = (client: pg.PoolClient): Promise<void> =>
   client.query('rollback').then(
     () => client.release(),
     (broken: Error) => client.release(broken),
@@ -108,7 +108,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   }
 
   /** A connection of a role. What it leaves behind is cleaned away as it is given back, before anyone has it again. */
-  async connect(role: WarehouseRole): Promise<pg.PoolClient> {
+  private async connect(role: WarehouseRole): Promise<pg.PoolClient> {
     const client = await this.pools[role].connect();
     const release = client.release.bind(client);
     client.release = (broken?: Error | boolean) => {
@@ -124,21 +124,40 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
     return client;
   }
 
-  /** Does something on a connection of a role, in no transaction but its own. */
-  async session<T>(role: WarehouseRole, body: (client: pg.PoolClient) => Promise<T>): Promise<T> {
+  /**
+   * Does something on a connection of a role, in no transaction but its own. Nobody else gives connections back: one
+   * that is given back twice may be someone else's by then, and their transaction be taken back.
+   * @param signal cancels what the connection is doing
+   */
+  async session<T>(role: WarehouseRole, body: (client: pg.ClientBase) => Promise<T>, signal?: AbortSignal): Promise<T> {
     const client = await this.connect(role);
-    try {
-      const result = await body(client);
-      client.release();
-      return result;
-    } catch (error) {
+    const stop = () => void this.cancel(role, client);
+    signal?.addEventListener('abort', stop);
+    const [outcome] = await Promise.allSettled([body(client)]);
+    signal?.removeEventListener('abort', stop);
+    if (outcome.status === 'rejected') {
       await takeBack(client);
-      throw error;
+      throw outcome.reason;
     }
+    client.release();
+    return outcome.value;
+  }
+
+  /** Does something on a connection of a role whose changes are taken back whatever comes of it. */
+  trial<T>(role: WarehouseRole, body: (client: pg.ClientBase) => Promise<T>, signal?: AbortSignal): Promise<T> {
+    return this.session(
+      role,
+      async (client) => {
+        const result = await body(client);
+        await client.query('rollback');
+        return result;
+      },
+      signal,
+    );
   }
 
   /** Does something in one transaction of a role, under the settings of all transactions. */
-  transaction<T>(role: WarehouseRole, body: (client: pg.PoolClient) => Promise<T>): Promise<T> {
+  transaction<T>(role: WarehouseRole, body: (client: pg.ClientBase) => Promise<T>): Promise<T> {
     return this.session(role, async (client) => {
       await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
       const result = await body(client);
@@ -172,7 +191,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   }
 
   /** Cancels what a connection is doing, by the protocol's own request: no role needs a right for it. */
-  async cancel(role: WarehouseRole, client: pg.PoolClient): Promise<void> {
+  private async cancel(role: WarehouseRole, client: pg.ClientBase): Promise<void> {
     const { processID, secretKey } = client as unknown as { processID: number; secretKey: number };
     const message = Buffer.alloc(16);
     [16, CANCEL_REQUEST, processID, secretKey].forEach((n, i) => message.writeInt32BE(n, i * 4));
@@ -234,7 +253,7 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
   }
 
   /** @throws Problem where a schema is somebody else's, or one of production's is open to the workspace builder */
-  private async refuseOthers(client: pg.PoolClient, schemas: readonly string[], isLent: boolean): Promise<void> {
+  private async refuseOthers(client: pg.ClientBase, schemas: readonly string[], isLent: boolean): Promise<void> {
     const { rows } = await client.query<{ name: string; owner: string; ours: boolean; open: boolean }>(
       `select nspname as name, pg_get_userbyid(nspowner) as owner, nspowner = current_user::regrole as ours, has_schema_privilege($2, oid, 'create') as open
        from pg_namespace where nspname = any($1)`,
