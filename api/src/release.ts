@@ -32,6 +32,10 @@ export interface ChangeImpact {
 export interface Comparison {
   readonly workspace: { readonly slug: string; readonly name: string; readonly owner: string };
   readonly commits: readonly Commit[];
+  /** A way back: the releases that its release withdraws. */
+  readonly withdraws: readonly number[];
+  /** Withdrawn releases whose changes the workspace still holds: its release brings them again. */
+  readonly holdsWithdrawn: readonly number[];
   readonly drafts: readonly string[];
   readonly conflicts: readonly FileConflict[];
   readonly errors: readonly { readonly path: string; readonly message: string }[];
@@ -78,10 +82,19 @@ export interface ReleaseEntry {
   readonly at: Instant;
   /** Null of releases before there were reviews. */
   readonly review: ReleasedReview | null;
+  /** A way back: the releases that it withdrew, the first one first. */
+  readonly withdraws: readonly number[];
+}
+
+/** A workspace that goes back. */
+export interface WayBack {
+  readonly slug: string;
 }
 
 /** One release with what it changed and did. */
 export interface ReleaseDetail extends ReleaseEntry {
+  /** Whether there was anything before it. */
+  readonly canGoBack: boolean;
   readonly files: readonly { readonly path: string; readonly kind: 'new' | 'changed' | 'deleted' }[];
   /** Each table that it loaded, with what the load did. */
   readonly loads: readonly {

@@ -16,6 +16,7 @@ import {
   type Client,
   type RunView,
   type TestApplication,
+  sharedWorkspace,
 } from './testing.js';
 
 const run = promisify(execFile);
@@ -148,7 +149,7 @@ describe('getting in', () => {
 
 describe('drafts, commits and git', () => {
   test('a newer draft is never overwritten: both texts come back', async () => {
-    const slug = await workspace(jonas, 'Conflicts');
+    const slug = await sharedWorkspace(jonas, 'Conflicts');
     const put = (client: Client, text: string, version: number) =>
       client.send('put', `/api/workspaces/${slug}/drafts`, { path: 'staging/port.sql', text, version });
     expect((await put(jonas, 'select 1 as a', 0)).body).toMatchObject({ version: 1 });
@@ -166,7 +167,7 @@ describe('drafts, commits and git', () => {
     expect(both.map((a) => a.status).sort()).toEqual([200, 409]);
   });
 
-  test('clone and push with a token; only branches of workspaces, which may hold errors', async () => {
+  test('clone and push with a token; only branches, which become workspaces and may hold errors', async () => {
     const { port } = application.app.getHttpServer().address() as AddressInfo;
     const { token } = (await jonas.send('post', '/api/tokens', { label: 'test' })).body as { token: string };
     const folder = await mkdtemp(path.join(os.tmpdir(), 'ouvrage-clone-'));
@@ -188,8 +189,8 @@ describe('drafts, commits and git', () => {
       await writeFile(path.join(folder, 'staging/port.sql'), 'select from from');
       await git('commit', '--quiet', '-am', 'Broken on purpose');
       await expect(git('push', 'origin', 'HEAD:refs/heads/main')).rejects.toThrow(/moves by a release/);
-      await expect(git('push', 'origin', 'HEAD:refs/heads/other')).rejects.toThrow(
-        /Only branches of workspaces are accepted, not refs\/heads\/other/,
+      await expect(git('push', 'origin', 'HEAD:refs/tags/other')).rejects.toThrow(
+        /Only branches are accepted, not refs\/tags\/other/,
       );
       await git('push', '--quiet', 'origin', 'HEAD:workspace/pushed');
       const { files } = (await jonas.get('/api/workspaces/pushed/files')).body as { files: Record<string, string> };

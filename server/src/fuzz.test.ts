@@ -83,6 +83,7 @@ const flag = fc.boolean();
 const limit = fc.constantFrom(1, 5, 1000, '7');
 
 const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
+  all: fc.boolean(),
   name: fc.constantFrom('fuzzed', 'berth_rates_2032-01-01.csv', 'Berth dues', 'é'),
   message: fc.constantFrom('x', 'Say why'),
   label: fc.constant('fuzz'),
@@ -203,6 +204,7 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
       maxLength: 2,
     }),
   },
+  'PUT /api/workspaces/:slug/sharing': { names: fc.subarray(['jonas', 'mira', 'vera', 'nobody']) },
   'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
   'PUT /api/connections/binding': { environment: fc.constantFrom('production', 'workspaces') },
   'POST /api/workspaces/:slug/agreements': {

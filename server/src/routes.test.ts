@@ -21,6 +21,7 @@ beforeAll(async () => {
   ] as const)
     people[role] = await application.signIn(name);
   await workspace(people.editor, 'Routes');
+  await workspace(people.releaser, 'Kept');
   api = (await people.administrator.get('/api/docs-json')).body as Api;
   asDescribed = descriptionOf(api);
 });
@@ -48,6 +49,7 @@ const NEEDED: Readonly<Record<string, string>> = {
   'GET /api/releases': 'viewer',
   'GET /api/releases/:id': 'viewer',
   'GET /api/releases/:id/file': 'viewer',
+  'POST /api/releases/:id/way-back': 'editor',
   'GET /api/runs': 'viewer',
   'GET /api/runs/:id': 'viewer',
   'GET /api/runs/:id/events': 'viewer',
@@ -104,6 +106,8 @@ const NEEDED: Readonly<Record<string, string>> = {
   'POST /api/workspaces/:slug/review/remarks/:id/answers': 'editor|never',
   'POST /api/workspaces/:slug/review/remarks/:id/resolution': 'editor|never',
   'GET /api/workspaces/:slug/script': 'viewer',
+  'GET /api/workspaces/:slug/sharing': 'viewer|never',
+  'PUT /api/workspaces/:slug/sharing': 'editor|never',
   'GET /api/workspaces/:slug/sources': 'viewer',
   'GET /api/workspaces/:slug/state': 'viewer',
   'GET /api/workspaces/:slug/today': 'viewer',
@@ -157,6 +161,18 @@ const NEEDED: Readonly<Record<string, string>> = {
   // Git's own program, with a token instead of a session.
   'ALL /git/project.git/*rest': 'public',
 };
+
+/** What is for those alone with whom the workspace is shared, its owner and administrators. */
+const FOR_SHARED: readonly string[] = [
+  'DELETE /api/workspaces/:slug/drafts',
+  'POST /api/workspaces/:slug/commits',
+  'POST /api/workspaces/:slug/drafts/rebase',
+  'POST /api/workspaces/:slug/intake',
+  'POST /api/workspaces/:slug/review/requests',
+  'POST /api/workspaces/:slug/runs',
+  'POST /api/workspaces/:slug/take-production',
+  'PUT /api/workspaces/:slug/drafts',
+];
 
 const keyOf = ({ method, path }: Route) => `${method} ${path}`;
 const server = () => application.app.getHttpServer() as Parameters<typeof request>[0];
@@ -302,6 +318,27 @@ test.each<[string, string]>([
     const { status } = await ask(people.administrator, route, slug);
     // A request may be refused before its workspace is looked for; it is never taken.
     expect([keyOf(route), [400, 404, 409].includes(status) ? 'refused' : status]).toEqual([keyOf(route), 'refused']);
+  }
+});
+
+test.each<[string, PersonRole, readonly string[] | 'all', boolean]>([
+  ['its owner', 'releaser', [], true],
+  ['an editor with whom it is not shared', 'editor', [], false],
+  ['an editor, shared with others', 'editor', ['admin'], false],
+  ['an editor with whom it is shared', 'editor', ['jonas'], true],
+  ['an editor, shared with all', 'editor', 'all', true],
+  ['an administrator', 'administrator', [], true],
+])('a workspace is changed and run by whom it is shared with: %s', async (_, role, sharedWith, mayDo) => {
+  const all = sharedWith === 'all';
+  const shared = await people.releaser.send('put', '/api/workspaces/kept/sharing', {
+    all,
+    names: all ? [] : sharedWith,
+  });
+  expect(shared.status).toBe(200);
+  for (const route of routesOf(application.app).filter((r) => r.path.includes(':slug') && !isStream(r))) {
+    const { status, body } = await ask(people[role], route, 'kept');
+    const isRefused = status === 403 && (body as { code: string }).code === 'not-shared';
+    expect([keyOf(route), isRefused]).toEqual([keyOf(route), !mayDo && FOR_SHARED.includes(keyOf(route))]);
   }
 });
 

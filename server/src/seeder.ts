@@ -7,6 +7,7 @@ import type { Person } from './people/people.entities.js';
 import { PeopleService } from './people/people.service.js';
 import { PRODUCTION } from './project/branches.js';
 import { DraftService } from './project/draft.service.js';
+import { SharingService } from './project/sharing.service.js';
 import { ProjectService } from './project/project.service.js';
 import type { Run } from './run/run.entities.js';
 import { ClockService } from './run/clock.service.js';
@@ -38,6 +39,7 @@ export class Seeder {
     @Inject(Config) private readonly config: Config,
     private readonly people: PeopleService,
     private readonly projects: ProjectService,
+    private readonly sharing: SharingService,
     private readonly drafts: DraftService,
     private readonly connections: ConnectionService,
     private readonly intake: IntakeService,
@@ -94,7 +96,8 @@ export class Seeder {
     const begun = await this.projects.createWorkspace(person, BEGUN_WORKSPACE);
     for (const draft of begunDrafts(projectFiles(PROJECT_FOLDER)))
       await this.drafts.keep(person, begun, { ...draft, version: 0 });
-    await this.projects.createWorkspace(person, 'Berth dues');
+    const dues = await this.projects.createWorkspace(person, 'Berth dues');
+    for (const { slug } of [begun, dues]) await this.sharing.share(person, slug, { all: true, names: [] });
   }
 
   private async empty(): Promise<void> {

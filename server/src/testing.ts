@@ -83,6 +83,13 @@ export async function workspace(client: Client, name: string): Promise<string> {
   return ((await client.send('post', '/api/workspaces', { name })).body as { slug: string }).slug;
 }
 
+/** Opens a workspace that everybody edits. @returns its name in addresses */
+export async function sharedWorkspace(client: Client, name: string): Promise<string> {
+  const slug = await workspace(client, name);
+  await client.send('put', `/api/workspaces/${slug}/sharing`, { all: true, names: [] });
+  return slug;
+}
+
 /** Changes one file of a workspace as a draft. @returns the answer's status */
 export async function draft(
   client: Client,

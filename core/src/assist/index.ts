@@ -29,3 +29,4 @@ export { rename, type Renamed, type RenamedFile } from './rename.js';
 export type { Obstacle, Renaming } from './rename-edits.js';
 export { type Leftover, leftoversOf } from './unused.js';
 export { type Named, type Use, type Uses, usesOf } from './uses.js';
+export { formerNamesBack } from './way-back.js';

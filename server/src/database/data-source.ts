@@ -27,6 +27,8 @@ import { Agreements1764550000000 } from './migrations/1764550000000-agreements.j
 import { Clock1764560000000 } from './migrations/1764560000000-clock.js';
 import { Waits1764570000000 } from './migrations/1764570000000-waits.js';
 import { Reviews1764580000000 } from './migrations/1764580000000-reviews.js';
+import { Sharing1764590000000 } from './migrations/1764590000000-sharing.js';
+import { WaysBack1764600000000 } from './migrations/1764600000000-ways-back.js';
 import { Messages1764540000000 } from './migrations/1764540000000-messages.js';
 import { Examples1764530000000 } from './migrations/1764530000000-examples.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
@@ -107,6 +109,8 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       Clock1764560000000,
       Waits1764570000000,
       Reviews1764580000000,
+      Sharing1764590000000,
+      WaysBack1764600000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

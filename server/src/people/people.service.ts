@@ -121,6 +121,11 @@ export class PeopleService {
     return found.person;
   }
 
+  /** What people are called, by their ids. */
+  async displayNames(): Promise<Map<string, string>> {
+    return new Map((await this.people.find()).map((p) => [p.id, p.displayName]));
+  }
+
   async audit(
     person: Person | string,
     action: string,

@@ -3,7 +3,8 @@ import { ApiExcludeController } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
 import { spawn } from 'node:child_process';
 import { existsSync } from 'node:fs';
-import { chmod, writeFile } from 'node:fs/promises';
+import { chmod, mkdtemp, rm, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { mayAct, Public } from '../people/access.js';
@@ -14,6 +15,7 @@ import { Config } from '../shared/config.js';
 import { logger } from '../shared/problem.js';
 import { gitEnvironment } from './git.js';
 import { ProjectService } from './project.service.js';
+import { SharingService } from './sharing.service.js';
 import { WriterService } from './writer.service.js';
 
 const BACKENDS = ['/usr/lib/git-core/git-http-backend', '/usr/libexec/git-core/git-http-backend'];
@@ -33,6 +35,7 @@ export class GitHttpController {
     private readonly gate: SignInGate,
     private readonly project: ProjectService,
     private readonly writers: WriterService,
+    private readonly sharing: SharingService,
   ) {
     this.hook = this.installHook();
   }
@@ -66,7 +69,10 @@ export class GitHttpController {
       return;
     }
     const push = url.pathname.endsWith('/git-receive-pack') ? await this.writers.pushing(person) : undefined;
-    await this.backend(request, response, url, person);
+    await this.backend(request, response, url, {
+      person,
+      unshared: push === undefined ? undefined : await this.sharing.unshared(person),
+    });
     if (push !== undefined) {
       await this.project.adoptBranches(person);
       await this.writers.pushed(push);
@@ -83,7 +89,25 @@ export class GitHttpController {
     return this.gate.through(`git ${name}`, request.ip ?? '', () => this.people.personOfToken(name, token.join(':')));
   }
 
-  private backend(request: Request, response: Response, url: URL, person: Person): Promise<void> {
+  /** @param unshared workspaces that the person may not push to, where they push */
+  private async backend(
+    request: Request,
+    response: Response,
+    url: URL,
+    { person, unshared }: { readonly person: Person; readonly unshared: readonly string[] | undefined },
+  ): Promise<void> {
+    if (!unshared) return this.run(request, response, url, { REMOTE_USER: person.name });
+    const folder = await mkdtemp(path.join(tmpdir(), 'ouvrage-push-'));
+    try {
+      const file = path.join(folder, 'unshared.json');
+      await writeFile(file, JSON.stringify(unshared));
+      await this.run(request, response, url, { REMOTE_USER: person.name, OUVRAGE_UNSHARED: file });
+    } finally {
+      await rm(folder, { recursive: true });
+    }
+  }
+
+  private run(request: Request, response: Response, url: URL, told: Readonly<Record<string, string>>): Promise<void> {
     const program = BACKENDS.find((b) => existsSync(b));
     if (!program) throw new Error('git-http-backend is missing');
     const child = spawn(program, [], {
@@ -99,7 +123,7 @@ export class GitHttpController {
         CONTENT_TYPE: request.get('content-type') ?? '',
         HTTP_CONTENT_ENCODING: request.get('content-encoding') ?? '',
         GIT_PROTOCOL: request.get('git-protocol') ?? '',
-        REMOTE_USER: person.name,
+        ...told,
         REMOTE_ADDR: request.ip ?? '',
       },
     });

@@ -227,9 +227,25 @@ export class GitStore {
     await this.moveRef(ref, to, from);
   }
 
-  /** Deletes the branch of a workspace, and remembers that there was one. */
+  /** Makes a branch another name of a workspace's: whatever moves one moves both. */
+  async nameAlso(name: string, ref: string): Promise<void> {
+    if (!ref.startsWith(WORKSPACES) || name.startsWith(WORKSPACES) || name === MAIN)
+      throw new Error(`${name} cannot be another name of ${ref}`);
+    await this.git(['symbolic-ref', name, ref]);
+  }
+
+  /** Branches that are other names of others, by what they name. */
+  async otherNames(): Promise<Map<string, string>> {
+    const out = await this.git(['for-each-ref', '--format=%(refname) %(symref)', 'refs/heads/']);
+    const lines = out.split('\n').map((line) => line.split(' ') as [string, string]);
+    return new Map(lines.filter(([, named]) => named));
+  }
+
+  /** Deletes the branch of a workspace with its other names, and remembers that there was one. */
   async deleteBranch(ref: string): Promise<void> {
     if (!ref.startsWith(WORKSPACES)) throw new Error(`${ref} is not the branch of a workspace`);
+    for (const [name, named] of await this.otherNames())
+      if (named === ref) await this.git(['symbolic-ref', '--delete', name]);
     await this.git(['update-ref', `${DELETED}${ref.slice(WORKSPACES.length)}`, (await this.resolve(MAIN))!]);
     await this.git(['update-ref', '-d', ref]);
   }

@@ -1,16 +1,18 @@
 import { DraftService } from './draft.service.js';
-import type { Commit, DraftEntry, FileTexts, FilesAnswer, WorkspaceEntry } from '@ouvrage/api/project';
+import type { Commit, DraftEntry, FileTexts, FilesAnswer, Sharing, WorkspaceEntry } from '@ouvrage/api/project';
 import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Delete, Get, HttpCode, Param, Post, Put, Query } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { Matches } from 'class-validator';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
-import { Optional, ProjectPath, Text, TextOrNull, TextsByName, Whole } from '../shared/fields.js';
+import { PeopleService } from '../people/people.service.js';
+import { Flag, Names, Optional, ProjectPath, Text, TextOrNull, TextsByName, Whole } from '../shared/fields.js';
 import { notFound } from '../shared/problem.js';
 import type { Draft, Workspace } from './project.entities.js';
 import { branchOf, MAIN, PRODUCTION, WORKSPACE_BRANCHES } from './branches.js';
 import { ProjectService } from './project.service.js';
+import { Edits, mayEdit, SharingService } from './sharing.service.js';
 
 class WorkspaceBody {
   @Text(1, 60, 'Berth dues')
@@ -41,6 +43,16 @@ class SettledBody {
   files?: Record<string, string | null>;
 }
 
+class SharingBody {
+  /** Everybody who edits at all. */
+  @Flag()
+  all: boolean;
+
+  /** Those who edit it, by sign-in name. */
+  @Names(200)
+  names: string[];
+}
+
 class FileQuery {
   @ProjectPath()
   path: string;
@@ -68,10 +80,17 @@ const draftOut = (d: Draft) => ({
   at: d.updatedAt,
   isNew: d.baseBlob === null,
 });
-const workspaceOut = (w: Workspace, drafts: number, committedAt: Date = w.createdAt) => ({
+const workspaceOut = (
+  w: Workspace,
+  me: Person,
+  names: ReadonlyMap<string, string>,
+  { drafts = 0, committedAt = w.createdAt }: { drafts?: number | undefined; committedAt?: Date | undefined } = {},
+) => ({
   slug: w.slug,
   name: w.name,
   owner: w.owner.displayName,
+  isShared: mayEdit(me, w),
+  sharedWith: w.sharedWithAll ? ('all' as const) : w.sharedWith.flatMap((id) => names.get(id) ?? []),
   createdAt: w.createdAt,
   prefix: w.prefix,
   drafts,
@@ -84,35 +103,58 @@ export class ProjectController {
   constructor(
     private readonly drafts: DraftService,
     private readonly project: ProjectService,
+    private readonly sharing: SharingService,
+    private readonly people: PeopleService,
   ) {}
 
   /** Open workspaces. */
   @Get()
-  async list(): Promise<Sent<readonly WorkspaceEntry[]>> {
-    const [all, drafts, committed] = await Promise.all([
+  async list(@Me() me: Person): Promise<Sent<readonly WorkspaceEntry[]>> {
+    const [all, drafts, committed, names] = await Promise.all([
       this.project.list(),
       this.drafts.counts(),
       this.project.git.committedAt(WORKSPACE_BRANCHES),
+      this.people.displayNames(),
     ]);
-    return all.map((w) => workspaceOut(w, drafts.get(w.id) ?? 0, committed.get(branchOf(w.slug))));
+    return all.map((w) =>
+      workspaceOut(w, me, names, { drafts: drafts.get(w.id), committedAt: committed.get(branchOf(w.slug)) }),
+    );
   }
 
   /** Opens a workspace of production as it is now. */
   @Needs('editor')
   @Post()
   async create(@Me() me: Person, @Body() { name }: WorkspaceBody): Promise<Sent<WorkspaceEntry>> {
-    return workspaceOut(await this.project.createWorkspace(me, name), 0);
+    return workspaceOut(await this.project.createWorkspace(me, name), me, new Map());
+  }
+
+  /** Who edits a workspace beside its owner, and could. */
+  @Get(':slug/sharing')
+  shared(@Param('slug') slug: string): Promise<Sent<Sharing>> {
+    return this.sharing.of(slug);
+  }
+
+  /** Shares a workspace with those who are named, and with nobody else; its owner and administrators do. */
+  @Needs('editor')
+  @Put(':slug/sharing')
+  share(@Me() me: Person, @Param('slug') slug: string, @Body() { all, names }: SharingBody): Promise<Sent<Sharing>> {
+    return this.sharing.share(me, slug, { all, names });
   }
 
   /** The files as they are committed, all or those that changed since a commit, and the drafts over them. */
   @Get(':slug/files')
-  async files(@Param('slug') slug: string, @Query() { since }: SinceQuery): Promise<Sent<FilesAnswer>> {
+  async files(
+    @Me() me: Person,
+    @Param('slug') slug: string,
+    @Query() { since }: SinceQuery,
+  ): Promise<Sent<FilesAnswer>> {
     const line = await this.project.line(slug);
     const changed = since === undefined ? undefined : await this.project.git.changedFiles(since, line.commit);
     return {
       project: await this.project.identity(),
       slug,
       name: line.workspace?.name ?? PRODUCTION,
+      keptBy: line.workspace && !mayEdit(me, line.workspace) ? line.workspace.owner.displayName : null,
       commit: line.commit,
       files: Object.fromEntries(changed ?? (await this.project.git.files(line.commit))),
       since: changed ? since! : null,
@@ -121,7 +163,7 @@ export class ProjectController {
   }
 
   /** Saves a draft of one file; refused where somebody has saved another since. */
-  @Needs('editor')
+  @Edits()
   @Put(':slug/drafts')
   async keep(
     @Me() me: Person,
@@ -134,7 +176,7 @@ export class ProjectController {
   }
 
   /** Discards a draft. */
-  @Needs('editor')
+  @Edits()
   @Delete(':slug/drafts')
   @HttpCode(204)
   async drop(@Param('slug') slug: string, @Query() { path }: FileQuery): Promise<void> {
@@ -142,7 +184,7 @@ export class ProjectController {
   }
 
   /** Puts a draft onto the file as it is committed now. */
-  @Needs('editor')
+  @Edits()
   @Post(':slug/drafts/rebase')
   @HttpCode(204)
   async rebase(@Param('slug') slug: string, @Body() { path }: FileQuery): Promise<void> {
@@ -150,7 +192,7 @@ export class ProjectController {
   }
 
   /** Commits all drafts of a workspace. */
-  @Needs('editor')
+  @Edits()
   @Post(':slug/commits')
   commit(@Me() me: Person, @Param('slug') slug: string, @Body() { message }: CommitBody): Promise<Sent<Commit>> {
     return this.project.commit(me, slug, message);
@@ -184,7 +226,7 @@ export class ProjectController {
   }
 
   /** Merges production into a workspace; files in conflict need their settled text. */
-  @Needs('editor')
+  @Edits()
   @Post(':slug/take-production')
   take(@Me() me: Person, @Param('slug') slug: string, @Body() { files }: SettledBody): Promise<Sent<Commit>> {
     return this.project.takeProduction(me, slug, files ?? {});

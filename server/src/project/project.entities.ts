@@ -32,6 +32,18 @@ export class Workspace {
   @JoinColumn({ name: 'owner_id' })
   owner: Relation<Person>;
 
+  /** The ids of those who edit it, too. */
+  @Column('uuid', { name: 'shared_with', array: true, default: [] })
+  sharedWith: string[];
+
+  /** Whether everybody edits it who edits at all. */
+  @Column('boolean', { name: 'shared_with_all', default: false })
+  sharedWithAll: boolean;
+
+  /** A way back: the releases that releasing it withdraws, the first one first. */
+  @Column('integer', { array: true, default: [] })
+  withdraws: number[];
+
   @MadeAt('created_at')
   createdAt: Date;
 

@@ -24,6 +24,7 @@ import { FileIndexer } from './file-indexer.js';
 import { GitStore, RefMoved, type TreeChange } from './git.js';
 import { Draft, Workspace } from './project.entities.js';
 import { isSlug, slugFor } from './slugs.js';
+import { WithdrawalService } from './withdrawal.service.js';
 import { WriterService } from './writer.service.js';
 
 /** A place where definitions are built, and the files that it is built from. */
@@ -49,6 +50,9 @@ const withAuthors = (message: string, others: readonly Person[]): string =>
 
 const author = (person: Person) => ({ name: person.displayName, email: `${person.name}@ouvrage.invalid` });
 
+/** Characters of a workspace's name. */
+const MOST_NAME = 60;
+
 /** Files, drafts, commits and workspaces of the project. */
 @Injectable()
 export class ProjectService implements OnModuleDestroy {
@@ -63,11 +67,14 @@ export class ProjectService implements OnModuleDestroy {
   /** What was last made of each workspace for its review, and of what; none where it is the workspace's own project. */
   private readonly released = new Map<string, { readonly of: string; readonly project: Project | undefined }>();
 
+  private adopting: Promise<void> = Promise.resolve();
+
   constructor(
     readonly git: GitStore,
     @InjectRepository(Workspace) private readonly workspaces: Repository<Workspace>,
     private readonly drafts: DraftService,
     private readonly writers: WriterService,
+    private readonly withdrawals: WithdrawalService,
     private readonly people: PeopleService,
   ) {}
 
@@ -131,10 +138,49 @@ export class ProjectService implements OnModuleDestroy {
     return made;
   }
 
-  /** Branches that were pushed under workspace/ become workspaces of the person who pushed. */
-  async adoptBranches(person: Person): Promise<void> {
+  /**
+   * A workspace with what production was before a release, on top of what it is: releasing it withdraws that release and
+   * those after it.
+   * @param edits texts by path beside the earlier ones
+   */
+  async wayBack(
+    person: Person,
+    name: string,
+    { to, edits, withdraws }: { to: string; edits: ReadonlyMap<string, string>; withdraws: readonly number[] },
+  ): Promise<Workspace> {
+    const main = (await this.git.resolve(MAIN))!;
+    const tree = await this.git.changedTree(
+      to,
+      [...edits].map(([path, text]) => ({ path, text })),
+    );
+    const commit = await this.git.commitTree(tree, [main], { author: author(person) }, name);
+    const workspace = await this.createWorkspace(person, name, commit);
+    await this.workspaces.update(workspace.id, { withdraws: [...withdraws] });
+    await this.writers.committed(person, workspace, { commit, drafts: [] });
+    return workspace;
+  }
+
+  /**
+   * Branches that were pushed become workspaces of the person who pushed: those under workspace/ of their name, others
+   * of one that is made from theirs, with the branch as another name of the workspace's.
+   */
+  adoptBranches(person: Person): Promise<void> {
+    // One after the other: of one branch no two workspaces are made.
+    this.adopting = this.adopting.catch(() => undefined).then(() => this.adopt(person));
+    return this.adopting;
+  }
+
+  private async adopt(person: Person): Promise<void> {
     const all = await this.workspaces.find();
     const known = new Set(all.map((w) => w.slug));
+    const others = await this.git.otherNames();
+    for (const [ref, commit] of await this.git.branches('refs/heads/')) {
+      if (ref === MAIN || ref.startsWith(WORKSPACE_BRANCHES) || others.has(ref)) continue;
+      const name = ref.slice('refs/heads/'.length);
+      const { slug } = await this.createWorkspace(person, name.slice(0, MOST_NAME), commit);
+      known.add(slug);
+      await this.git.nameAlso(ref, branchOf(slug));
+    }
     for (const ref of (await this.git.branches(WORKSPACE_BRANCHES)).keys()) {
       const slug = ref.slice(WORKSPACE_BRANCHES.length);
       if (known.has(slug) || !isSlug(slug)) continue;
@@ -331,7 +377,7 @@ export class ProjectService implements OnModuleDestroy {
   async mergedWithMain(slug: string): Promise<{ tree: string; head: string; main: string }> {
     const [head, main] = [await this.git.resolve(branchOf(slug)), await this.git.resolve(MAIN)];
     if (await this.git.isAncestor(main!, head!)) return { tree: `${head}^{tree}`, head: head!, main: main! };
-    const merged = await this.git.merge(main!, head!);
+    const merged = await this.git.merge(await this.productionFor(head!, main!), head!);
     if (merged.kind === 'merged') return { tree: merged.tree, head: head!, main: main! };
     const files = await Promise.all(
       merged.paths.map(async (path) => ({
@@ -360,11 +406,20 @@ export class ProjectService implements OnModuleDestroy {
     if (known?.of === of) return known.project ?? project;
     const merged = (await this.git.isAncestor(main, commit))
       ? undefined
-      : await this.git.merge(main, drafts.length === 0 ? commit : await this.drafted(commit, drafts));
+      : await this.git.merge(
+          await this.productionFor(commit, main),
+          drafts.length === 0 ? commit : await this.drafted(commit, drafts),
+        );
     const made = merged?.kind === 'merged' ? await this.projectAt(merged.tree) : undefined;
     if (this.released.size > MOST_KEPT) this.released.clear();
     this.released.set(slug, { of, project: made });
     return made ?? project;
+  }
+
+  /** What a commit is merged with to be released: production, but for what the commit holds that was withdrawn. */
+  private async productionFor(commit: string, main: string): Promise<string> {
+    const withdrawn = await this.withdrawals.of(commit);
+    return withdrawn ? this.withdrawals.productionFor(withdrawn, main) : main;
   }
 
   /** A commit of drafts that no branch has; the same one for the same drafts. */
@@ -383,7 +438,8 @@ export class ProjectService implements OnModuleDestroy {
     const workspace = await this.workspace(slug);
     const ref = branchOf(slug);
     const [head, main] = [(await this.git.resolve(ref))!, (await this.git.resolve(MAIN))!];
-    const merged = await this.git.merge(head, main);
+    const withdrawn = await this.withdrawals.of(head);
+    const merged = await this.git.merge(head, await this.productionFor(head, main));
     const open = merged.kind === 'conflict' ? merged.paths.filter((p) => !Object.hasOwn(settled, p)) : [];
     if (open.length) await this.mergedWithMain(slug);
     const conflicts = merged.kind === 'conflict' ? merged.paths : [];
@@ -393,7 +449,11 @@ export class ProjectService implements OnModuleDestroy {
     }
     const changes = Object.entries(settled).map(([path, text]) => ({ path, text }));
     const tree = await this.git.changedTree(merged.tree, changes);
-    const id = await this.git.commitTree(tree, [head, main], { author: author(person) }, `Merge production`);
+    const message = withdrawn
+      ? `Merge production\n\nKeeps what was withdrawn: release ${withdrawn.releases.join(', ')}.`
+      : 'Merge production';
+    const id = await this.git.commitTree(tree, [head, main], { author: author(person) }, message);
+    if (withdrawn) await this.writers.broughtAgain(workspace, head, withdrawn.before);
     await this.writers.committed(person, workspace, { commit: id, drafts: [] });
     await this.moveBranch(slug, id, head, 'Resolve the files again; your choices are still shown.');
     await this.people.audit(person, 'production merged', slug, { commit: id });

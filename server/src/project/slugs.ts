@@ -9,6 +9,7 @@ export function slugFor(name: string, taken: ReadonlySet<string>): string {
   const base =
     name
       .normalize('NFKD')
+      .replaceAll(/\p{M}/gu, '')
       .toLowerCase()
       .replaceAll(/[^a-z0-9]+/g, '-')
       .replaceAll(/^-+|-+$/g, '')

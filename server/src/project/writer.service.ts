@@ -5,6 +5,7 @@ import type { Person } from '../people/people.entities.js';
 import { currentTime } from '../shared/time.js';
 import { branchOf, MAIN, WORKSPACE_BRANCHES } from './branches.js';
 import { GitStore } from './git.js';
+import { WithdrawalService } from './withdrawal.service.js';
 import { BranchWriter, CommitAuthor, type Draft, Push, Workspace } from './project.entities.js';
 
 /** Rows of one statement. */
@@ -20,6 +21,7 @@ const FORGOTTEN_MS = 86_400_000;
 export class WriterService {
   constructor(
     private readonly git: GitStore,
+    private readonly withdrawals: WithdrawalService,
     @InjectRepository(CommitAuthor) private readonly authors: Repository<CommitAuthor>,
     @InjectRepository(BranchWriter) private readonly writers: Repository<BranchWriter>,
     @InjectRepository(Push) private readonly pushes: Repository<Push>,
@@ -79,20 +81,36 @@ export class WriterService {
     return commits.filter((c) => !known.has(c));
   }
 
-  private async commitsOf(heads: readonly string[]): Promise<string[]> {
-    return (await this.git.git(['rev-list', ...new Set(heads), '--not', MAIN])).split('\n').filter(Boolean);
+  /** @param not what counts for nothing with all that it holds */
+  private async commitsOf(heads: readonly string[], not = MAIN): Promise<string[]> {
+    return (await this.git.git(['rev-list', ...new Set(heads), '--not', not])).split('\n').filter(Boolean);
   }
 
-  /** The ids of all who wrote any part of what a workspace has and production has not. @param since its last release */
-  async of(workspace: Workspace, since: Date | undefined): Promise<Set<string>> {
-    await this.settle();
-    const head = await this.git.resolve(branchOf(workspace.slug));
-    const commits = head ? await this.commitsOf([head]) : [];
+  /** Who wrote some commits, as it is known here. */
+  private async whoWrote(commits: readonly string[]): Promise<Set<string>> {
     const found = new Set<string>();
     for (let i = 0; i < commits.length; i += AT_ONCE)
       for (const { personId } of await this.authors.findBy({ commit: In(commits.slice(i, i + AT_ONCE)) }))
         found.add(personId);
-    const where = { workspaceId: workspace.id, ...(since ? { at: MoreThan(since) } : {}) };
+    return found;
+  }
+
+  /** Writes down that a workspace brings again what was withdrawn: those who wrote it are its authors. */
+  async broughtAgain({ id }: Workspace, head: string, before: string): Promise<void> {
+    const people = await this.whoWrote(await this.commitsOf([head], before));
+    if (people.size > 0) await this.wrote(id, [...people]);
+  }
+
+  /**
+   * The ids of all who wrote any part of what a workspace has and production has not, or has withdrawn.
+   * @param since its last release
+   */
+  async of(workspace: Workspace, since: Date | undefined): Promise<Set<string>> {
+    await this.settle();
+    const head = await this.git.resolve(branchOf(workspace.slug));
+    const withdrawn = head ? await this.withdrawals.of(head) : undefined;
+    const found = await this.whoWrote(head ? await this.commitsOf([head], withdrawn?.before) : []);
+    const where = { workspaceId: workspace.id, ...(since && !withdrawn ? { at: MoreThan(since) } : {}) };
     for (const { personId } of await this.writers.findBy(where)) found.add(personId);
     return found;
   }

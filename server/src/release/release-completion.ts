@@ -95,7 +95,7 @@ export class ReleaseCompletion {
   /** Does what follows the warehouse's commit; each part can be done again. The record of the release comes last. */
   async complete({ commit, before, run, tables, broughtIn }: ReleaseIntent): Promise<void> {
     const { request, person } = await this.runs.findOneByOrFail({ id: run });
-    const { workspace, message, review = null } = request.release!;
+    const { workspace, message, review = null, withdraws = [] } = request.release!;
     await this.moveMain(commit);
     const head = await this.projects.git.resolve(branchOf(workspace));
     if (head && (await this.projects.git.isAncestor(head, commit)))
@@ -103,6 +103,9 @@ export class ReleaseCompletion {
     const renamed = renamedTables(await this.projects.projectAt(before), await this.projects.projectAt(commit));
     for (const [now, was] of renamed) await this.renamePast(was, now);
     for (const [table, newest] of broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
+    // What it withdrew is withdrawn: another release of the workspace withdraws nothing.
+    if (withdraws.length)
+      await this.releases.query(`update workspace set withdraws = '{}' where slug = $1`, [workspace]);
     await this.releases.insert({
       commit,
       commitBefore: before,
@@ -112,6 +115,7 @@ export class ReleaseCompletion {
       tables,
       runId: run,
       review: review as never,
+      withdraws: [...withdraws],
     });
   }
 

@@ -5,6 +5,7 @@ import type {
   ReleasedTexts,
   ReleaseEntry,
   TodayAnswer,
+  WayBack,
 } from '@ouvrage/api/release';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Sent } from '../shared/answers.js';
@@ -89,6 +90,14 @@ export class ReleaseController {
   @Get('releases/:id/file')
   releasedFile(@Param('id', RowId) id: number, @Query() { path }: FileQuery): Promise<Sent<ReleasedTexts>> {
     return this.released.texts(id, path);
+  }
+
+  /** Opens a workspace with the definitions from before a release, to be reviewed and released as any other. */
+  @Needs('editor')
+  @Post('releases/:id/way-back')
+  async wayBack(@Me() me: Person, @Param('id', RowId) id: number): Promise<Sent<WayBack>> {
+    const { slug } = await this.releases.wayBack(me, id);
+    return { slug };
   }
 
   /** What releasing a workspace would change: definitions, rows that go, what is in the way. */

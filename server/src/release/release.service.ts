@@ -5,6 +5,7 @@ import type { FileConflict } from '@ouvrage/api/project';
 import type { CheckState } from '@ouvrage/api/quality';
 import type { ChangeImpact, ComparedTexts, Comparison, ReleaseEntry } from '@ouvrage/api/release';
 import { changedChecks } from '@ouvrage/core/check';
+import { formerNamesBack } from '@ouvrage/core/assist';
 import { targetOf } from '@ouvrage/core/compile';
 import { columnWith } from '@ouvrage/core/language';
 import { rehashedColumns, SESSION_SETTINGS } from '@ouvrage/core/load';
@@ -24,10 +25,13 @@ import {
 } from '@ouvrage/core/review';
 import { lineColumn } from '@ouvrage/core/sql';
 import type pg from 'pg';
-import { Repository } from 'typeorm';
+import { MoreThanOrEqual, Repository } from 'typeorm';
 import type { Person } from '../people/people.entities.js';
+import { PeopleService } from '../people/people.service.js';
+import type { Workspace } from '../project/project.entities.js';
 import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
 import { ProjectService } from '../project/project.service.js';
+import { WithdrawalService } from '../project/withdrawal.service.js';
 import { ReviewService } from '../review/review.service.js';
 import { QualityService } from '../quality/quality.service.js';
 import { BuildKit } from '../run/build-kit.js';
@@ -38,7 +42,7 @@ import { RunService } from '../run/run.service.js';
 import { StepJournal } from '../run/step-journal.js';
 import type { Sent } from '../shared/answers.js';
 import { isConnectionLost } from '../shared/connection-lost.js';
-import { logger, Problem } from '../shared/problem.js';
+import { logger, notFound, Problem } from '../shared/problem.js';
 import { IntakeService } from '../source/intake.service.js';
 import type { Loaded } from '../warehouse/loaded.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
@@ -108,6 +112,8 @@ export class ReleaseService implements OnModuleInit {
     private readonly completion: ReleaseCompletion,
     private readonly waiting: RunQueue,
     private readonly reviews: ReviewService,
+    private readonly withdrawals: WithdrawalService,
+    private readonly people: PeopleService,
   ) {}
 
   onModuleInit(): void {
@@ -117,7 +123,7 @@ export class ReleaseService implements OnModuleInit {
 
   async list(): Promise<Sent<ReleaseEntry>[]> {
     const found = await this.releases.find({ order: { id: 'DESC' }, take: 100 });
-    return found.map(({ id, commit, workspace, message, person, tables, runId, at, review }) => ({
+    return found.map(({ id, commit, workspace, message, person, tables, runId, at, review, withdraws }) => ({
       id,
       commit,
       workspace,
@@ -127,7 +133,43 @@ export class ReleaseService implements OnModuleInit {
       runId,
       at,
       review,
+      withdraws,
     }));
+  }
+
+  /**
+   * Opens a workspace with the definitions from before a release. Released, it withdraws that release and all after it;
+   * today's rows are kept, and moved along where tables and columns have been renamed.
+   * @throws Problem 409 where there was nothing before, or production is as it was
+   */
+  async wayBack(person: Person, id: number): Promise<Workspace> {
+    const release = await this.releases.findOneBy({ id });
+    if (!release) throw notFound(`The release ${id}`);
+    const withdraws = await this.releases.find({ where: { id: MoreThanOrEqual(id) }, order: { id: 'ASC' } });
+    const to = release.commitBefore;
+    if (to === null)
+      throw new Problem(
+        409,
+        'first-release',
+        `Release ${id} is the first`,
+        'There was nothing before it to go back to.',
+      );
+    const [earlier, now] = [await this.projects.projectAt(to), (await this.projects.line(PRODUCTION)).project];
+    if (compareProjects(now, earlier).files.length === 0)
+      throw new Problem(
+        409,
+        'nothing-to-withdraw',
+        `Production is as it was before release ${id}`,
+        'There is nothing to go back from.',
+      );
+    const name = `Back to before release ${id}`;
+    const workspace = await this.projects.wayBack(person, name, {
+      to,
+      edits: formerNamesBack(earlier, now),
+      withdraws: withdraws.map((r) => r.id),
+    });
+    await this.people.audit(person, 'way back opened', workspace.slug, { withdraws: withdraws.map((r) => r.id) });
+    return workspace;
   }
 
   /** A workspace against production: files with both texts, tables, and what is in the way. */
@@ -150,6 +192,8 @@ export class ReleaseService implements OnModuleInit {
     return {
       workspace: { slug, name: line.workspace.name, owner: line.workspace.owner.displayName },
       commits: await this.projects.git.log(branchOf(slug), { notIn: MAIN }),
+      withdraws: line.workspace.withdraws,
+      holdsWithdrawn: (await this.withdrawals.of(line.commit))?.releases ?? [],
       drafts: line.drafts.map((d) => d.path),
       conflicts: committed.conflicts,
       errors: errorsOf(production.project, after.project, committed.project ?? after.project),
@@ -239,7 +283,7 @@ export class ReleaseService implements OnModuleInit {
           parallelism: 1,
           parameters: {},
           drafts: {},
-          release: { workspace: slug, message, treatments: chosen, review },
+          release: { workspace: slug, message, treatments: chosen, review, withdraws: workspace.withdraws },
         },
       },
       planned,

@@ -30,7 +30,8 @@ export class ReleasedService {
   }
 
   async detail(id: number): Promise<Sent<ReleaseDetail>> {
-    const { commit, commitBefore, workspace, message, person, tables, runId, at, review } = await this.find(id);
+    const { commit, commitBefore, workspace, message, person, tables, runId, at, review, withdraws } =
+      await this.find(id);
     const { git } = this.projects;
     const changed = commitBefore === null ? undefined : await git.changedFiles(commitBefore, commit);
     const before = commitBefore === null ? new Map<string, string>() : await git.tree(commitBefore);
@@ -42,7 +43,8 @@ export class ReleasedService {
     const checks: Record<Verdict, number> = { broken: 0, advisory: 0, 'not run': 0, holds: 0 };
     for (const { verdict, n } of verdicts) checks[verdict] = n;
     return {
-      ...{ id, commit, workspace, message, person, tables, runId, at, review },
+      ...{ id, commit, workspace, message, person, tables, runId, at, review, withdraws },
+      canGoBack: commitBefore !== null,
       files: [...(changed ?? [])]
         .map(([path, text]) => ({
           path,

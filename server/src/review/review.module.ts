@@ -7,6 +7,7 @@ import { MessageModule } from '../message/message.module.js';
 import { Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleModule } from '../people/people.module.js';
+import { Edits } from '../project/sharing.service.js';
 import { ProjectModule } from '../project/project.module.js';
 import { Release } from '../run/run.entities.js';
 import type { Sent } from '../shared/answers.js';
@@ -118,7 +119,7 @@ export class ReviewController {
   }
 
   /** Asks for the review. */
-  @Needs('editor')
+  @Edits()
   @Post('requests')
   @HttpCode(204)
   async ask(@Me() me: Person, @Param('slug') slug: string): Promise<void> {

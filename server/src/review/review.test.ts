@@ -12,7 +12,7 @@ import { PeopleService } from '../people/people.service.js';
 import { ProjectService } from '../project/project.service.js';
 import type { PersonRole } from '../people/people.entities.js';
 import { emptyData } from '../testing-clusters.js';
-import { draft, startApplication, workspace, type Client, type TestApplication } from '../testing.js';
+import { draft, sharedWorkspace, startApplication, workspace, type Client, type TestApplication } from '../testing.js';
 import { lineNow } from './remark.service.js';
 import { ReviewService } from './review.service.js';
 
@@ -63,7 +63,7 @@ async function commit(as: Name, slug: string, files: Files): Promise<void> {
   expect(status).toBe(201);
 }
 async function proposed(as: Name, name: string, files: Files): Promise<string> {
-  const slug = await workspace(people[as], name);
+  const slug = await sharedWorkspace(people[as], name);
   await commit(as, slug, files);
   return slug;
 }
@@ -89,7 +89,7 @@ const stale = async (slug: string) => (await review(slug)).verdicts.map((v) => v
 
 describe('who may approve', () => {
   test('nobody who saved, committed or pushed any part of it, and no viewer', async () => {
-    const slug = await workspace(people.mira, 'Three hands');
+    const slug = await sharedWorkspace(people.mira, 'Three hands');
     await draft(people.jonas, slug, 'mart/ropes.sql', (t) => `-- jonas\n${t}`);
     await draft(people.petra, slug, 'mart/ropes.sql', (t) => `-- petra\n${t}`);
     await people.mira.send('post', `/api/workspaces/${slug}/commits`, { message: 'Ours' });

@@ -34,6 +34,7 @@ import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { sessionToken } from '../people/session.guard.js';
 import { PRODUCTION } from '../project/branches.js';
+import { Edits, SharingService } from '../project/sharing.service.js';
 
 import { EVENTS, fileAnswer } from '../shared/answers.js';
 import { Flag, Names, Optional, OptionalText, OptionalWhole, RowId, TextsByName } from '../shared/fields.js';
@@ -150,10 +151,11 @@ export class RunController {
     private readonly progress: ProgressService,
     private readonly scripts: ScriptService,
     private readonly people: PeopleService,
+    private readonly sharing: SharingService,
   ) {}
 
   /** Asks for a run of tables; it is queued. */
-  @Needs('editor')
+  @Edits()
   @Post('workspaces/:slug/runs')
   async run(@Me() me: Person, @Param('slug') slug: string, @Body() body: RunBody): Promise<Sent<RunEntry>> {
     if (slug === PRODUCTION) this.needsReleaser(me, 'A run in production');
@@ -177,6 +179,12 @@ export class RunController {
       upstream: upstream === 'true',
       form: form ?? 'script',
     });
+  }
+
+  /** Refuses who may not act on a run: in production those who do not release, in a workspace with whom it is not shared. */
+  private async refuse(me: Person, { environment }: Run, what: string): Promise<void> {
+    if (environment === PRODUCTION) this.needsReleaser(me, what);
+    else await this.sharing.refuseUnshared(me, environment);
   }
 
   private needsReleaser(me: Person, what: string): void {
@@ -236,7 +244,7 @@ export class RunController {
   @Post('runs/:id/stop')
   @HttpCode(204)
   async stop(@Me() me: Person, @Param('id', RowId) id: number): Promise<void> {
-    if ((await this.runs.get(id)).environment === PRODUCTION) this.needsReleaser(me, 'Stopping a run in production');
+    await this.refuse(me, await this.runs.get(id), 'Stopping a run in production');
     await this.runs.stop(me, id);
   }
 
@@ -244,7 +252,7 @@ export class RunController {
   @Needs('editor')
   @Post('runs/:id/continue')
   async goOn(@Me() me: Person, @Param('id', RowId) id: number): Promise<Sent<RunEntry>> {
-    if ((await this.runs.get(id)).environment === PRODUCTION) this.needsReleaser(me, 'A run in production');
+    await this.refuse(me, await this.runs.get(id), 'A run in production');
     return runOut(await this.runs.goOn(me, id));
   }
 

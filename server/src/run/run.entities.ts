@@ -27,6 +27,7 @@ export interface RunRequest {
     readonly message: string;
     readonly treatments?: Readonly<Record<string, Treatment>>;
     readonly review?: Sent<ReleasedReview>;
+    readonly withdraws?: readonly number[];
   };
 }
 
@@ -213,6 +214,10 @@ export class Release {
 
   @Column('integer', { name: 'run_id' })
   runId: number;
+
+  /** A way back: the releases that it withdraws, the first one first. */
+  @Column('integer', { array: true, default: [] })
+  withdraws: number[];
 
   /** Of its review: authors, verdicts, consents; null of releases before there were reviews. */
   @Column('jsonb', { nullable: true })

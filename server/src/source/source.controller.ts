@@ -15,6 +15,7 @@ import { Me, mayAct, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION } from '../project/branches.js';
+import { Edits } from '../project/sharing.service.js';
 import { ProjectService } from '../project/project.service.js';
 import { RunStep } from '../run/run.entities.js';
 import { runOut } from '../run/run.controller.js';
@@ -170,7 +171,7 @@ export class SourceController {
   }
 
   /** Brings source tables in now. Landing tables of production need a releaser. */
-  @Needs('editor')
+  @Edits()
   @Post('intake')
   async bringIn(
     @Me() me: Person,

@@ -18,6 +18,8 @@ export interface ProjectView {
   readonly slug: string;
   readonly name: string;
   readonly isProduction: boolean;
+  /** Whose the workspace is, where it is not shared with who is signed in. */
+  readonly keptBy: string | null;
   readonly commit: string;
   readonly summary: ProjectSummary;
   /** Whether files have changed that the summary does not know yet: its places in texts are those of before. */
@@ -91,6 +93,7 @@ export function ProjectProvider({
       slug,
       name: files.data.name,
       isProduction: slug === PRODUCTION,
+      keptBy: files.data.keptBy,
       commit: files.data.commit,
       summary: read.summary,
       isBehind: read.texts !== texts,

@@ -5,6 +5,7 @@ import type {
   ReleasedTexts,
   ReleaseEntry,
   TodayAnswer,
+  WayBack,
 } from '@ouvrage/api/release';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Treatment } from '@ouvrage/core/review';
@@ -38,6 +39,10 @@ const endpoints = api.injectEndpoints({
     releasedFile: b.query<ReleasedTexts, { id: number; path: string }>({
       query: ({ id, path }) => `releases/${id}/file?path=${encodeURIComponent(path)}`,
     }),
+    wayBack: b.mutation<WayBack, number>({
+      query: (id) => ({ url: `releases/${id}/way-back`, method: 'POST' }),
+      invalidatesTags: (_, error) => (error ? [] : ['Workspaces']),
+    }),
     today: b.query<TodayAnswer, string>({
       query: (slug) => `${at(slug)}/today`,
       providesTags: ['State', 'Runs', 'Files', 'Drafts', 'Incidents', 'Reviews'],
@@ -52,5 +57,6 @@ export const {
   useReleasesQuery,
   useReleasedQuery,
   useReleasedFileQuery,
+  useWayBackMutation,
   useTodayQuery,
 } = endpoints;

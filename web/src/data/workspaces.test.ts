@@ -21,6 +21,7 @@ const answer = (of: Partial<FilesAnswer> = {}): FilesAnswer => ({
   project: 'p',
   slug: 'dues',
   name: 'Dues',
+  keptBy: null,
   commit: 'a'.repeat(40),
   since: null,
   files: { 'core/a.sql': 'select 1', 'core/b.sql': 'select 1' },

@@ -1,4 +1,4 @@
-import type { Commit, DraftEntry, FilesAnswer, WorkspaceEntry } from '@ouvrage/api/project';
+import type { Commit, DraftEntry, FilesAnswer, Sharing, WorkspaceEntry } from '@ouvrage/api/project';
 import { api, at } from './api';
 
 /** The files of a workspace as they are kept here: those that were known, with what has changed since. */
@@ -30,6 +30,11 @@ export const workspacesApi = api.injectEndpoints({
     deleteWorkspace: b.mutation<void, { slug: string; consents: readonly string[] }>({
       query: ({ slug, consents }) => ({ url: `${at(slug)}/deletion`, method: 'POST', body: { consents } }),
       invalidatesTags: (_, error) => (error ? [] : ['Workspaces', 'State']),
+    }),
+    sharing: b.query<Sharing, string>({ query: (slug) => `${at(slug)}/sharing`, providesTags: ['Workspaces'] }),
+    shareWorkspace: b.mutation<Sharing, { slug: string; all: boolean; names: readonly string[] }>({
+      query: ({ slug, ...body }) => ({ url: `${at(slug)}/sharing`, method: 'PUT', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['Workspaces', 'Files']),
     }),
     files: b.query<ProjectFiles, string>({
       /** Only what changed since the commit that is known here is sent. */
@@ -94,6 +99,8 @@ export const workspacesApi = api.injectEndpoints({
 export const {
   useWorkspacesQuery,
   useDeleteWorkspaceMutation,
+  useSharingQuery,
+  useShareWorkspaceMutation,
   useOpenWorkspaceMutation,
   useFilesQuery,
   useKeepDraftMutation,

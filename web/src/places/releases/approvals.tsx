@@ -1,3 +1,4 @@
+import { useKeptReason } from '../../data/use-draft-reason';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { Review, ReviewNeed, ReviewVerdict, ReviewWord } from '@ouvrage/api/review';
 import type { Verdict } from '@ouvrage/core/check';
@@ -94,6 +95,7 @@ function Asking({ review: { asked, diff, mayNot, authors } }: { readonly review:
   const person = usePerson();
   const tell = useTell();
   const [ask, { error, isLoading }] = useAskReviewMutation();
+  const kept = useKeptReason();
   const isAuthor = authors.includes(person.displayName);
   if (asked)
     return (
@@ -103,7 +105,9 @@ function Asking({ review: { asked, diff, mayNot, authors } }: { readonly review:
       </p>
     );
   const reason =
-    whyNot(person, 'editor', 'ask for approval') ?? (diff === null ? 'There is nothing to approve yet.' : undefined);
+    whyNot(person, 'editor', 'ask for approval') ??
+    kept ??
+    (diff === null ? 'There is nothing to approve yet.' : undefined);
   return (
     <>
       {mayNot !== null && <p className="text-small text-soft">{mayNot}</p>}

@@ -1,3 +1,4 @@
+import { useDraftReason } from '../../data/use-draft-reason';
 import { useForm } from 'react-hook-form';
 import type { Verdict } from '@ouvrage/core/check';
 import { useState } from 'react';
@@ -25,6 +26,7 @@ import { ImpactText, isQuiet } from '../tables/edit-impact';
 import { Approvals, reviewConditions } from './approvals';
 import { firstAnswers, KeptRows } from './kept-rows';
 import { AllRemarks } from './remarks';
+import { releasesWords } from './way-back';
 
 interface Condition {
   readonly verdict: Verdict;
@@ -59,6 +61,17 @@ export function conditionsOf(data: Comparison, review?: Review): Condition[] {
     ...(open
       ? [{ verdict: 'not run', text: `${plural(open, 'check')} not run here; the release runs them` } as const]
       : []),
+    ...(data.withdraws.length
+      ? [{ verdict: 'advisory', text: `Withdraws ${releasesWords(data.withdraws)}` } as const]
+      : []),
+    ...(data.holdsWithdrawn.length
+      ? [
+          {
+            verdict: 'advisory',
+            text: `Brings again what was withdrawn: ${releasesWords(data.holdsWithdrawn)}`,
+          } as const,
+        ]
+      : []),
     ...(data.freed.length
       ? [{ verdict: 'advisory', text: `No longer sensitive, so viewers see: ${data.freed.join(', ')}` } as const]
       : []),
@@ -72,6 +85,7 @@ export function conditionsOf(data: Comparison, review?: Review): Condition[] {
 /** What has to be so, who says what of it; then commit, then release. */
 export function ReleasePanel({ data, review }: { data: Comparison; review: Review | undefined }) {
   const nothing = data.files.length === 0;
+  const built = data.tables.filter((t) => t.kind !== 'deleted').length;
   return (
     <aside
       aria-label="Release"
@@ -103,9 +117,9 @@ export function ReleasePanel({ data, review }: { data: Comparison; review: Revie
           <section>
             <SectionTitle>What the release does</SectionTitle>
             <p className="mt-1">
-              {data.tables.length === 0
-                ? 'It changes no table.'
-                : `Builds ${plural(data.tables.filter((t) => t.kind !== 'deleted').length, 'table')} next to the old ones, checks them, and swaps them all at once.`}{' '}
+              {built === 0
+                ? 'It builds no table.'
+                : `Builds ${plural(built, 'table')} next to the old ones, checks them, and swaps them all at once.`}{' '}
               Readers see either the old tables or the new ones. If a check breaks, production stays as it is.
             </p>
           </section>
@@ -191,11 +205,10 @@ const area = 'w-full rounded-edge border border-rule bg-raised px-2 py-1.5 text-
 
 function CommitForm({ data }: { data: Comparison }) {
   const { slug } = useProject();
-  const person = usePerson();
   const { register, handleSubmit, formState } = useForm({ defaultValues: { message: '' } });
   const [commit, { error, isLoading }] = useCommitMutation();
   const tell = useTell();
-  const reason = whyNot(person, 'editor', 'commit');
+  const reason = useDraftReason('commit');
   const submit = ({ message }: { message: string }) =>
     commit({ slug, message: message.trim() })
       .unwrap()

@@ -13,6 +13,7 @@ import { Empty } from '../../shared/ui/empty';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
+import { WayBack } from './way-back';
 import { VirtualList } from '../../shared/ui/virtual-list';
 
 /** One release: what it changed and who wrote each line, who approved it, what its run did. */
@@ -65,6 +66,7 @@ export function ReleaseSheet({ id, file }: { readonly id: number; readonly file:
       >
         <Reviewed release={currentData} />
         <Did release={currentData} />
+        <WayBack release={currentData} />
       </aside>
     </div>
   );

@@ -32,6 +32,8 @@ const COMPARISON: Comparison = {
   untouched: 1,
   impact: { breaks: [], values: [], rows: [] },
   freed: [],
+  withdraws: [],
+  holdsWithdrawn: [],
   checks: [],
   verdicts: NONE,
 };
@@ -163,6 +165,7 @@ test('production lists its releases', async () => {
     tables: ['core.a', 'core.b'],
     runId: 4,
     review: null,
+    withdraws: [],
     at: '2026-01-01T00:00:00Z',
   };
   serve({ ...around('viewer', 'production'), 'GET releases': [release] });

@@ -22,6 +22,7 @@ import { MergeConflict } from './merge-conflict';
 import { ReleasePanel } from './release-panel';
 import { ReleaseSheet } from './release-sheet';
 import { FileRemarks, RowRemarks } from './remarks';
+import { withdrawnBy } from './way-back';
 
 const NO_REMARKS: readonly Remark[] = [];
 
@@ -298,22 +299,27 @@ function ReleaseList() {
           <p>Edit a definition in a workspace, commit it, and release it from here.</p>
         </Empty>
       ) : (
-        <DataTable className="mt-2" columns={releaseColumns(slug)} rows={data} keyOf={(r) => r.id} />
+        <DataTable className="mt-2" columns={releaseColumns(slug, withdrawnBy(data))} rows={data} keyOf={(r) => r.id} />
       )}
     </div>
   );
 }
 
-const releaseColumns = (slug: string): DataColumn<ReleaseEntry>[] => [
+const releaseColumns = (slug: string, withdrawn: ReadonlyMap<number, number>): DataColumn<ReleaseEntry>[] => [
   { id: 'number', isSilent: true, look: 'font-mono text-small', cell: (r) => r.id },
   {
     id: 'message',
     look: 'max-w-72 truncate font-medium',
     sortBy: (r) => r.message,
     cell: (r) => (
-      <Link className="text-plan underline underline-offset-2" to={address.release(slug, r.id)}>
-        {r.message}
-      </Link>
+      <>
+        <Link className="text-plan underline underline-offset-2" to={address.release(slug, r.id)}>
+          {r.message}
+        </Link>
+        {withdrawn.has(r.id) && (
+          <span className="ml-2 text-small text-advisory-text">withdrawn by {withdrawn.get(r.id)}</span>
+        )}
+      </>
     ),
   },
   { id: 'from', cell: (r) => r.workspace },

@@ -28,6 +28,8 @@ const COMPARISON: Comparison = {
   untouched: 1,
   impact: { breaks: [], values: [], rows: [] },
   freed: [],
+  withdraws: [],
+  holdsWithdrawn: [],
   checks: [],
   verdicts: { broken: 0, advisory: 0, 'not run': 0, holds: 0 },
 };

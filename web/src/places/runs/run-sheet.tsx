@@ -3,7 +3,8 @@ import { useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useContinueRunMutation, useRunQuery, useStopRunMutation } from '../../data/runs';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
+import { mayAct, PRODUCTION, usePerson } from '../../data/person';
+import { useWorkspacesQuery } from '../../data/workspaces';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { RunDetail, StepEntry } from '@ouvrage/api/run';
 import { between, count, duration, moment, plural, shortCommit } from '../../shared/format';
@@ -56,7 +57,9 @@ function RunHead({ run }: { run: RunDetail }) {
   const navigate = useNavigate();
   const tell = useTell();
   const now = useNow(isGoing(run.state));
-  const allowed = mayAct(person, run.environment === 'production' ? 'releaser' : 'editor');
+  const { data: workspaces } = useWorkspacesQuery();
+  const isKept = workspaces?.find((w) => w.slug === run.environment)?.isShared === false;
+  const allowed = mayAct(person, run.environment === PRODUCTION ? 'releaser' : 'editor') && !isKept;
   const ended = run.steps.filter((s) => !['waiting', 'running'].includes(s.state)).length;
   return (
     <header className="shrink-0 border-b border-line px-4 py-2.5">

@@ -2,7 +2,7 @@ import { Link, Navigate, useParams } from 'react-router';
 import { address } from '../../data/addresses';
 import { useRunsQuery, useStartRunMutation } from '../../data/runs';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
+import { useRunReason } from '../../data/use-draft-reason';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { RunEntry } from '@ouvrage/api/run';
 import { ago, between, duration, plural } from '../../shared/format';
@@ -61,12 +61,12 @@ export default function Runs() {
 }
 
 function RunAll() {
-  const { slug, isProduction } = useProject();
-  const person = usePerson();
+  const { slug } = useProject();
+  const reason = useRunReason();
   const [start, { isLoading }] = useStartRunMutation();
   const navigate = useNavigate();
   const tell = useTell();
-  if (!mayAct(person, isProduction ? 'releaser' : 'editor')) return null;
+  if (reason !== undefined) return null;
   const run = () =>
     start({ slug, tables: [], upstream: false, downstream: false })
       .unwrap()

@@ -14,6 +14,8 @@ const entry = (slug: string, of: Partial<WorkspaceEntry> = {}): WorkspaceEntry =
   slug,
   name: slug,
   owner: 'Jonas',
+  isShared: true,
+  sharedWith: [],
   createdAt: NOW,
   prefix: `w_${slug}`,
   drafts: 0,
@@ -33,6 +35,32 @@ test('those without a commit for 30 days come first, and say so', async () => {
   expect(within(rows[0]!).getByText('forgotten')).toBeTruthy();
   expect(within(rows[1]!).queryByText('forgotten')).toBeNull();
   expect(screen.getByText(/^1 workspace without a commit for 30 days/)).toBeTruthy();
+});
+
+test('who edits it is shown, and changed', async () => {
+  const people = [
+    { name: 'mira', displayName: 'Mira', isIn: true },
+    { name: 'ada', displayName: 'Ada', isIn: false },
+  ];
+  const sent = await show(
+    [entry('dues', { sharedWith: ['Mira'] }), entry('open', { sharedWith: 'all' })],
+    'administrator',
+    {
+      'GET workspaces/dues/sharing': { all: false, people },
+      'PUT workspaces/dues/sharing': { all: false, people },
+    },
+  );
+  expect(within(await screen.findByRole('row', { name: /^dues/ })).getByText('Mira')).toBeTruthy();
+  expect(within(screen.getByRole('row', { name: /^open/ })).getByText('everybody who edits')).toBeTruthy();
+  await userEvent.click(screen.getByRole('button', { name: 'Share dues' }));
+  const dialog = within(await screen.findByRole('dialog'));
+  const ticked = () => dialog.getAllByRole<HTMLInputElement>('checkbox').map((box) => box.checked);
+  await waitFor(() => expect(ticked()).toEqual([false, true, false]));
+  await userEvent.click(dialog.getByLabelText(/^Mira/));
+  await userEvent.click(dialog.getByLabelText(/^Ada/));
+  await userEvent.click(dialog.getByRole('button', { name: 'Save' }));
+  await waitFor(() => expect(screen.queryByRole('dialog')).toBeNull());
+  expect(sent.changed.map((s) => s.body)).toEqual([{ all: false, names: ['ada'] }]);
 });
 
 test('one that others own is not deleted by an editor', async () => {

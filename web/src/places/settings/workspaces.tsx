@@ -17,6 +17,7 @@ import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
 import { Tag } from '../../shared/ui/tag';
+import { ShareWorkspace } from './share-workspace';
 
 /** Without a commit for so long a workspace counts as forgotten. */
 const FORGOTTEN_DAYS = 30;
@@ -30,10 +31,13 @@ interface Lost {
   readonly commits: readonly { readonly id: string; readonly message: string }[];
 }
 
+type Act = (workspace: WorkspaceEntry) => void;
+
 /** All workspaces, those that nobody works in first; their owners and administrators delete them. */
 export function Workspaces() {
   const { data, error, isLoading, refetch } = useWorkspacesQuery();
   const [leaving, setLeaving] = useState<WorkspaceEntry>();
+  const [sharing, setSharing] = useState<WorkspaceEntry>();
   if (isLoading) return <Loading what="Reading workspaces" />;
   if (error || !data) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
   if (data.length === 0)
@@ -53,13 +57,18 @@ export function Workspaces() {
           warehouse.
         </p>
       )}
-      <DataTable columns={columnsOf(setLeaving)} rows={rows} keyOf={(w) => w.slug} />
+      <DataTable columns={columnsOf(setSharing, setLeaving)} rows={rows} keyOf={(w) => w.slug} />
+      {sharing && <ShareWorkspace key={sharing.slug} workspace={sharing} onClose={() => setSharing(undefined)} />}
       {leaving && <Deletion key={leaving.slug} workspace={leaving} onClose={() => setLeaving(undefined)} />}
     </section>
   );
 }
 
-const columnsOf = (onDelete: (workspace: WorkspaceEntry) => void): DataColumn<WorkspaceEntry>[] => [
+/** Who edits it beside its owner. */
+const sharedWords = ({ sharedWith }: WorkspaceEntry): string =>
+  sharedWith === 'all' ? 'everybody who edits' : sharedWith.join(', ') || 'nobody';
+
+const columnsOf = (onShare: Act, onDelete: Act): DataColumn<WorkspaceEntry>[] => [
   {
     id: 'name',
     look: 'font-medium',
@@ -74,6 +83,7 @@ const columnsOf = (onDelete: (workspace: WorkspaceEntry) => void): DataColumn<Wo
     ),
   },
   { id: 'owner', sortBy: (w) => w.owner, cell: (w) => w.owner },
+  { id: 'shared with', sortBy: sharedWords, cell: sharedWords },
   { id: 'drafts', inFigures: true, sortBy: (w) => w.drafts, cell: (w) => w.drafts },
   {
     id: 'last commit',
@@ -81,25 +91,37 @@ const columnsOf = (onDelete: (workspace: WorkspaceEntry) => void): DataColumn<Wo
     cell: (w) => <span title={moment(w.changedAt)}>{when(w.changedAt)}</span>,
   },
   { id: 'schemas', look: 'font-mono text-small', cell: (w) => `${w.prefix}_…` },
-  { id: 'delete', isSilent: true, cell: (w) => <DeleteButton workspace={w} onDelete={onDelete} /> },
+  {
+    id: 'share or delete',
+    isSilent: true,
+    cell: (w) => (
+      <span className="flex justify-end">
+        <OwnerButton workspace={w} verb="Share" onClick={onShare} />
+        <OwnerButton workspace={w} verb="Delete" onClick={onDelete} />
+      </span>
+    ),
+  },
 ];
 
-function DeleteButton({
+/** What only its owner and administrators do with a workspace. */
+function OwnerButton({
   workspace,
-  onDelete,
+  verb,
+  onClick,
 }: {
   readonly workspace: WorkspaceEntry;
-  readonly onDelete: (workspace: WorkspaceEntry) => void;
+  readonly verb: 'Share' | 'Delete';
+  readonly onClick: Act;
 }) {
   const person = usePerson();
   const isOwn = mayAct(person, 'editor') && workspace.owner === person.displayName;
   const reason =
     isOwn || mayAct(person, 'administrator')
       ? {}
-      : { reason: `Only ${workspace.owner} or an administrator deletes it.` };
+      : { reason: `Only ${workspace.owner} or an administrator ${verb.toLowerCase()}s it.` };
   return (
-    <Button tone="quiet" aria-label={`Delete ${workspace.name}`} {...reason} onClick={() => onDelete(workspace)}>
-      Delete …
+    <Button tone="quiet" aria-label={`${verb} ${workspace.name}`} {...reason} onClick={() => onClick(workspace)}>
+      {verb} …
     </Button>
   );
 }

@@ -1,3 +1,4 @@
+import { useKeptReason } from '../../data/use-draft-reason';
 import { useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { PRODUCTION, usePerson, whyNot } from '../../data/person';
@@ -14,6 +15,7 @@ export type SourceRow = SourceSystem['tables'][number];
 export function useSystem(system: SourceSystem) {
   const { slug } = useProject();
   const person = usePerson();
+  const kept = useKeptReason();
   const [bringIn, { isLoading: isBringing }] = useBringInMutation();
   const [compare, { isLoading: isComparing }] = useCompareSourcesMutation();
   const navigate = useNavigate();
@@ -24,7 +26,7 @@ export function useSystem(system: SourceSystem) {
     const isProductions = tables.some((t) => targetOf(t) === PRODUCTION);
     return (
       whyNot(person, 'editor', 'load sources') ??
-      (isProductions ? whyNot(person, 'releaser', 'load landing tables, which belong to production') : undefined)
+      (isProductions ? whyNot(person, 'releaser', 'load landing tables, which belong to production') : kept)
     );
   };
   const bring = async (chosen: readonly SourceRow[]): Promise<void> => {

@@ -6,7 +6,7 @@ import { useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useStartRunMutation } from '../../data/runs';
 import { useProject } from '../../data/project';
-import { usePerson, whyNot } from '../../data/person';
+import { useRunReason } from '../../data/use-draft-reason';
 import { useTell } from '../../shared/toasts';
 import { ConfirmDestroy } from '../../shared/ui/confirm-destroy';
 import { Button } from '../../shared/ui/button';
@@ -24,7 +24,6 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
   const { slug, isProduction, summary, tables } = useProject();
   const [asking, setAsking] = useState(false);
   const [startingOver, setStartingOver] = useState(false);
-  const person = usePerson();
   const [start, { isLoading }] = useStartRunMutation();
   const navigate = useNavigate();
   const tell = useTell();
@@ -43,9 +42,7 @@ export function RunButton({ table, before }: { table: string; before: () => Prom
       tell.problem(error);
     }
   };
-  const reason = isProduction
-    ? whyNot(person, 'releaser', 'run in production')
-    : whyNot(person, 'editor', 'run tables');
+  const reason = useRunReason();
   return (
     <div className="flex">
       <Button

@@ -4,7 +4,7 @@ import { useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson } from '../../data/person';
+import { useDraftReason } from '../../data/use-draft-reason';
 import { Hatch, VerdictMark } from '../../shared/marks';
 import { Foldable } from '../../shared/ui/foldable';
 import { NewDefinition } from './new-definition';
@@ -17,7 +17,7 @@ type Line =
 /** Tables by layer, then the project's other files. */
 export function TableIndex({ current }: { current: string | undefined }) {
   const project = useProject();
-  const person = usePerson();
+  const mayWrite = useDraftReason() === undefined;
   const navigate = useNavigate();
   const [filter, setFilter] = useState('');
   const [making, setMaking] = useState(false);
@@ -56,7 +56,7 @@ export function TableIndex({ current }: { current: string | undefined }) {
           aria-label="Filter tables"
           className="h-control-small min-w-0 flex-1 rounded-edge border border-rule bg-raised px-2"
         />
-        {mayAct(person, 'editor') && !project.isProduction && (
+        {mayWrite && (
           <button
             id="new-definition"
             type="button"

@@ -4,7 +4,7 @@ import { useReceiversQuery } from '../../data/messages';
 import { useKeepDraftMutation } from '../../data/workspaces';
 import { useValidateQuery } from '../../data/rows';
 import { useProject } from '../../data/project';
-import { mayAct, usePerson, whyNot } from '../../data/person';
+import { useDraftReason } from '../../data/use-draft-reason';
 import { textTyped, useAppDispatch, useAppSelector } from '../../data/store';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { DraftEntry } from '@ouvrage/api/project';
@@ -26,8 +26,7 @@ export interface DraftConflict {
  * by the worker at each keystroke, and is kept as a draft on demand.
  */
 export function useFileText(path: string) {
-  const { slug, textOf, drafts, isProduction } = useProject();
-  const person = usePerson();
+  const { slug, textOf, drafts } = useProject();
   const tell = useTell();
   const dispatch = useAppDispatch();
   const key = `${slug}:${path}`;
@@ -64,7 +63,8 @@ export function useFileText(path: string) {
     };
   }, [path, text, keptText, owners, tell]);
 
-  const readOnly = isProduction || !mayAct(person, 'editor');
+  const whyReadOnly = useDraftReason('change definitions');
+  const readOnly = whyReadOnly !== undefined;
   const changed = typed !== undefined || draft !== undefined;
   const sound =
     /\.sql$/.test(path) &&
@@ -123,9 +123,7 @@ export function useFileText(path: string) {
     settle: (next: string) => store(next, conflict?.version ?? 0),
     leaveConflict: () => setConflict(undefined),
     readOnly,
-    whyReadOnly: isProduction
-      ? 'Production changes only through releases: choose a workspace to edit.'
-      : (whyNot(person, 'editor', 'change definitions') ?? ''),
+    whyReadOnly: whyReadOnly ?? '',
   };
 }
 

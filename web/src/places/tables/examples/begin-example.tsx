@@ -5,7 +5,7 @@ import type { BegunExample } from '@ouvrage/api/example';
 import type { ProblemBody } from '@ouvrage/api/problem';
 import { address } from '../../../data/addresses';
 import { useBeginExampleMutation } from '../../../data/examples';
-import { usePerson, whyNot } from '../../../data/person';
+import { useDraftReason } from '../../../data/use-draft-reason';
 import { useProject } from '../../../data/project';
 import { plural } from '../../../shared/format';
 import { useKeepFiles } from '../../../shared/proposal';
@@ -18,10 +18,7 @@ type Rows = readonly (readonly (string | null)[])[];
 
 /** Why examples cannot be written here; undefined where they can. */
 export function useWhyNoExamples(): string | undefined {
-  const { isProduction } = useProject();
-  const person = usePerson();
-  if (isProduction) return 'Production changes only through releases: choose a workspace to write examples.';
-  return whyNot(person, 'editor', 'write examples');
+  return useDraftReason('write examples');
 }
 
 /** Rows that an example is begun with at most. */
