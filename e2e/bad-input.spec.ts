@@ -20,6 +20,15 @@ test('two people who edit one file see both texts', async ({ page, browser }) =>
   const other = await browser.newPage();
   await signIn(other, 'mira');
   await other.goto(`/w/${slug}/tables/staging.port`);
+  await expect(other.getByText('Two people is not shared with you: ask Jonas Reet.')).toBeVisible();
+  const settings = await page.context().newPage();
+  await settings.goto(`/w/${slug}/settings/workspaces`);
+  await settings.getByRole('button', { name: 'Share Two people' }).click();
+  await settings.getByLabel(/^Mira Okafor/).check();
+  await settings.getByRole('button', { name: 'Save' }).click();
+  await expect(settings.getByRole('row', { name: /Two people/ })).toContainText('Mira Okafor');
+  await settings.close();
+  await other.reload();
   await write(other, `-- by Mira\n${text}`);
   await other.getByRole('button', { name: 'Save draft' }).click();
   await expect(other.getByText('draft by Mira Okafor')).toBeVisible();

@@ -13,7 +13,8 @@ const rowsOf = (page: Page, table: string): Promise<string[][]> =>
     return ((await answer.json()) as { rows: string[][] }).rows;
   }, table);
 
-test('a column that is used in a dozen places is renamed, and released with its rows', async ({ page }) => {
+test('a column that is used in a dozen places is renamed, released with its rows, and named back', async ({ page }) => {
+  test.setTimeout(120_000);
   const messages = watchConsole(page);
   await signIn(page, 'mira');
   const slug = await openWorkspace(page, 'Plain keys');
@@ -49,6 +50,23 @@ test('a column that is used in a dozen places is renamed, and released with its 
   await page.goto('/w/production/tables/vault.hub_vessel/rows');
   await expect(
     page.getByRole('grid', { name: 'Rows of vault.hub_vessel' }).getByRole('columnheader', { name: /^vessel_id/ }),
+  ).toBeVisible();
+
+  await page.goto('/w/production/releases');
+  await page.getByRole('link', { name: 'Keys say what they are' }).click();
+  await page.getByRole('button', { name: 'Go back to before it …' }).click();
+  await expect(dialog.getByRole('listitem')).toHaveCount(1);
+  await dialog.getByRole('button', { name: 'Open the workspace' }).click();
+  await expect(page.getByText(/^Withdraws release \d+$/)).toBeVisible();
+  await expect(page.getByText('Nothing is dropped')).toBeVisible();
+  await page.getByRole('button', { name: 'Release to production' }).click();
+  await expect(page.locator('header').getByText('succeeded')).toBeVisible();
+  expect(await rowsOf(page, 'vault.hub_vessel')).toEqual(before);
+  await page.goto('/w/production/releases');
+  await expect(page.getByRole('row', { name: /Keys say what they are withdrawn by \d+/ })).toBeVisible();
+  await page.goto('/w/production/tables/vault.hub_vessel/rows');
+  await expect(
+    page.getByRole('grid', { name: 'Rows of vault.hub_vessel' }).getByRole('columnheader', { name: /^vessel_hub/ }),
   ).toBeVisible();
   expect(messages).toEqual([]);
 });

@@ -14,6 +14,8 @@ export interface TableChange {
   readonly table: string;
   readonly columnsAdded: readonly string[];
   readonly columnsDropped: readonly string[];
+  /** Columns that bear another name: neither added nor dropped. */
+  readonly columnsRenamed: readonly { readonly was: string; readonly now: string }[];
   readonly columnsRetyped: readonly string[];
 }
 

@@ -1,7 +1,8 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { IncidentDetail, IncidentList } from '@ouvrage/api/incident';
 import type { Commit } from '@ouvrage/api/project';
-import type { TodayAnswer } from '@ouvrage/api/release';
+import type { ReleasedTexts, ReleaseEntry, TodayAnswer } from '@ouvrage/api/release';
+import type { Review } from '@ouvrage/api/review';
 import type { HarbourDay, PastProgress } from '@ouvrage/api/standin';
 import { type Call, dateOf, instantOf, MORNING } from '@ouvrage/demo';
 import pg from 'pg';
@@ -110,7 +111,7 @@ describe('nothing of it is made otherwise than by requests of the demo’s peopl
       (
         [
           ['closed', /\/close$/],
-          ['remark', /\/remarks$/],
+          ['remark', /incidents\/\d+\/remarks$/],
           ['taken', /\/take$/],
         ] as const
       ).flatMap(([kind, pattern]) => (answered(pattern) > 0 ? [[kind, answered(pattern)]] : [])),
@@ -126,6 +127,9 @@ const STAMPS: readonly (readonly [table: string, column: string])[] = [
   ['run_step', 'finished_at'],
   ['check_result', 'at'],
   ['release', 'at'],
+  ['remark', 'at'],
+  ['review_verdict', 'at'],
+  ['review_request', 'at'],
   ['incident', 'opened_at'],
   ['incident', 'since'],
   ['incident', 'closed_at'],
@@ -197,12 +201,27 @@ test('a load broke, was mended by a release with an example, and its incident cl
   expect(examples.map((e) => e.name)).toContain('left before it came');
 });
 
+test('its release was reviewed: a remark on a line, its answer, an approval by another person', async () => {
+  const [release] = ((await mira.get('/api/releases')).body as ReleaseEntry[]).filter(
+    (r) => r.workspace === 'gate-clock',
+  );
+  expect(release!.review).toMatchObject({ authors: ['Jonas Reet'], override: null });
+  expect(release!.review!.verdicts.map((v) => [v.person, v.word])).toEqual([['Mira Okafor', 'approved']]);
+  const { remarks } = (await mira.get('/api/workspaces/gate-clock/review')).body as Review;
+  expect(remarks.map((r) => [r.person, r.place.kind, r.answers.map((a) => a.person), r.resolved?.person])).toEqual([
+    ['Mira Okafor', 'line', ['Jonas Reet'], 'Mira Okafor'],
+  ]);
+  const { body } = await mira.get(`/api/releases/${release!.id}/file?path=staging/call.sql`);
+  expect(new Set((body as ReleasedTexts).authors)).toEqual(new Set(['Ouvrage', 'Jonas Reet']));
+});
+
 const ofLastDays = PAST.to === 60 ? test : test.skip;
 ofLastDays('at its end a source is late, a measure unusual, a file failed, an incident in hand', async () => {
   const today = (await mira.get('/api/workspaces/production/today')).body as TodayAnswer;
   expect(today.late.map((l) => l.table)).toEqual(['landing.dues_invoice']);
   expect(today.failedFiles.map((f) => f.file.replace(/_[\d-]+\./, '.'))).toContain('tide_table.csv');
   expect(today.incidents).toMatchObject([{ state: 'in hand', lead: { name: 'mira' } }]);
+  expect(today.reviews).toMatchObject([{ name: 'Largest lots', by: 'Jonas Reet' }]);
   const findings = (await mira.get('/api/watches')).body as { table: string; measure: string }[];
   expect(findings.map((f) => `${f.table} ${f.measure}`)).toContain('landing.dues_invoice age');
   const begun = (await mira.get('/api/workspaces/dues-by-rate/today')).body as TodayAnswer;

@@ -12,6 +12,7 @@ import { columnWith } from '../language/roles.js';
 import type { Contract, Definition, Project, Table } from '../model/project.js';
 import { expressionRange } from '../sql/expression-range.js';
 import { strings } from '../sql/nodes.js';
+import { literal } from '../sql/quote.js';
 import { byteToCharacter, type Range } from '../sql/positions.js';
 import { nameOf, nextToken, tokenize, type Token } from '../sql/tokens.js';
 import {
@@ -179,7 +180,14 @@ class ContractRename {
     const option = this.table.kind === 'source' ? 'column_name' : 'was';
     if (this.table.kind === 'reference' || (this.table.kind === 'definition' && !remembers(this.table))) return;
     const at = tokens.findIndex((t, i) => isNamed(t, 'options') && tokens[i + 1]?.text === '(');
-    if (at >= 0 && tokens.slice(at).some((t) => isNamed(t, option))) return;
+    const said = at < 0 ? -1 : tokens.findIndex((t, i) => i > at && isNamed(t, option));
+    if (said >= 0) {
+      // Named back: production may have either name by now.
+      const former = tokens[said + 1];
+      if (option === 'was' && former?.text === literal(this.of.to))
+        this.edits.add(this.table.path, { ...rangeOf(former), text: literal(this.of.column) });
+      return;
+    }
     const value = `${option} '${this.of.column.replaceAll("'", "''")}'`;
     const place = at >= 0 ? tokens[at + 1]!.end : (type ?? tokens[0]!).end;
     this.edits.add(this.table.path, { start: place, end: place, text: at >= 0 ? `${value}, ` : ` options (${value})` });

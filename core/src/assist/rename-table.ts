@@ -2,6 +2,7 @@ import { noteLinks } from '../index/note-links.js';
 import { isView } from '../language/policies.js';
 import type { Project, Table } from '../model/project.js';
 import type { Edit } from '../sql/edits.js';
+import { literal } from '../sql/quote.js';
 import type { Range } from '../sql/positions.js';
 import { nameOf, tokenize } from '../sql/tokens.js';
 import { dottedNames, queriesOf, rangeOf, valueOf, type RenameEdits } from './rename-edits.js';
@@ -48,7 +49,7 @@ export function renameTableEdits(
       addOption(project, { path: other.path, range: other.contract?.options.get(option)?.range }, [full, to], edits);
   for (const check of project.checks.values())
     addOption(project, { path: check.path, range: check.options.get('about')?.range }, [full, to], edits);
-  addFormerName(project, table, edits);
+  addFormerName(project, table, edits, to);
   move(table, to, edits);
 }
 
@@ -78,9 +79,16 @@ export function addOption(
 }
 
 /** `was = 'layer.name'`: a release moves the rows. A view has none. */
-export function addFormerName(project: Project, table: Table, edits: RenameEdits): void {
-  if (table.kind !== 'definition' || isView(table) || !table.contract || table.contract.options.has('was')) return;
+export function addFormerName(project: Project, table: Table, edits: RenameEdits, to?: string): void {
+  if (table.kind !== 'definition' || isView(table) || !table.contract) return;
   const { text } = project.files.get(table.path)!;
+  const said = table.contract.options.get('was');
+  if (said) {
+    // Named back: production may have either name by now.
+    if (said.value.trim() === to)
+      edits.add(table.path, { ...valueOf(text, said.range), text: literal(table.fullName) });
+    return;
+  }
   const { start, end } = table.contract.range;
   const tokens = [...tokenize(text, start, end)].filter((t) => t.kind !== 'comment');
   let depth = 0;

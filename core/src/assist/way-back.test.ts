@@ -59,6 +59,16 @@ test.each<[string, readonly Renaming[], Readonly<Record<string, string>>]>([
   expect(Object.fromEntries(formerNamesBack(projectOf(EARLIER), now))).toEqual(texts);
 });
 
+test('what is renamed there and back is named after what it was called in between: production may have either', () => {
+  const back = renamed(EARLIER, COLUMN, { ...COLUMN, column: 'length', to: 'length_m' }, TABLE, {
+    ...TABLE,
+    table: 'core.berth',
+    to: 'core.dim_berth',
+  });
+  expect(back['core/dim_berth.sql']).toContain("length_m numeric(6,1) options (was 'length')\n");
+  expect(back['core/dim_berth.sql']).toContain("with (was = 'core.berth', load = merge");
+});
+
 test.each<[string, string]>([
   [
     'a column that was dropped is none that was renamed',

@@ -195,6 +195,26 @@ test('two states of a project: changed, downstream, new, deleted, columns', () =
   });
 });
 
+test.each<[string, string, string, string]>([
+  ['a rename', "a text, c integer options (was 'b')", 'a text, b integer', '+ - b>c ~'],
+  ['a rename to another type', "a text, c bigint options (was 'b')", 'a text, b integer', '+ - b>c ~c'],
+  ['one that was renamed before', "a text, c integer options (was 'b')", 'a text, c integer', '+ -  ~'],
+  [
+    'a former name that is a column still',
+    "a text, b integer, c integer options (was 'b')",
+    'a text, b integer',
+    '+c -  ~',
+  ],
+  ['a former name that never was', "a text, c integer options (was 'x')", 'a text, b integer', '+c -b  ~'],
+])('columns of another state of a table: %s', (_, after, before, found) => {
+  const text = (columns: string) =>
+    `create table core.t (${columns}) with (load = rebuild);\nselect 'x' as a, 1 as b, 2 as c`;
+  const from = projectOf({ 'core/t.sql': text(before) });
+  const [t] = compareProjects(from, changed(from, { 'core/t.sql': text(after) })).tables;
+  const renamed = t!.columnsRenamed.map((r) => `${r.was}>${r.now}`).join();
+  expect(`+${t!.columnsAdded.join()} -${t!.columnsDropped.join()} ${renamed} ~${t!.columnsRetyped.join()}`).toBe(found);
+});
+
 test.each<[string, string, unknown]>([
   ['a count', "with (tolerate = '5')", { kind: 'count', count: 5 }],
   ['a share', "with (tolerate = '2%')", { kind: 'share', share: 0.02 }],

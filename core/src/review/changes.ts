@@ -12,6 +12,8 @@ export interface TableChange {
   readonly was?: string;
   readonly columnsAdded: readonly string[];
   readonly columnsDropped: readonly string[];
+  /** Columns that bear another name: neither added nor dropped. */
+  readonly columnsRenamed: readonly { readonly was: string; readonly now: string }[];
   /** Columns that have another type. */
   readonly columnsRetyped: readonly string[];
 }
@@ -65,13 +67,17 @@ function tableChanges(before: Project, after: Project): TableChange[] {
             ? 'changed'
             : 'downstream';
     const [a, b] = [columnsOf(before, was ?? name), columnsOf(after, name)];
+    const columnsRenamed = renamedColumns(after.tables.get(name), a, b);
     return {
       kind,
       table: name,
       ...(was === undefined ? {} : { was }),
-      columnsAdded: isNew ? [] : [...b.keys()].filter((c) => !a.has(c)),
-      columnsDropped: [...a.keys()].filter((c) => !b.has(c)),
-      columnsRetyped: [...b].flatMap(([c, type]) => (type !== undefined && (a.get(c) ?? type) !== type ? [c] : [])),
+      columnsAdded: isNew ? [] : [...b.keys()].filter((c) => !a.has(c) && !columnsRenamed.some((r) => r.now === c)),
+      columnsDropped: [...a.keys()].filter((c) => !b.has(c) && !columnsRenamed.some((r) => r.was === c)),
+      columnsRenamed,
+      columnsRetyped: [...b].flatMap(([c, type]) =>
+        type !== undefined && (a.get(columnsRenamed.find((r) => r.now === c)?.was ?? c) ?? type) !== type ? [c] : [],
+      ),
     };
   });
   const moved = new Set(renamed.values());
@@ -82,10 +88,26 @@ function tableChanges(before: Project, after: Project): TableChange[] {
         table: name,
         columnsAdded: [],
         columnsDropped: [...columnsOf(before, name).keys()],
+        columnsRenamed: [],
         columnsRetyped: [],
       });
   }
   return changes;
+}
+
+type ColumnTypes = ReadonlyMap<string, string | undefined>;
+
+/** Columns of a table that bear another name than before: `was` in their options. */
+function renamedColumns(
+  table: Table | undefined,
+  before: ColumnTypes,
+  after: ColumnTypes,
+): TableChange['columnsRenamed'] {
+  if (table?.kind !== 'definition') return [];
+  return (table.contract?.columns ?? []).flatMap(({ name, options }) => {
+    const was = options['was'];
+    return was !== undefined && before.has(was) && !before.has(name) && !after.has(was) ? [{ was, now: name }] : [];
+  });
 }
 
 /** Tables that bear another name than before, by the new one: `was = 'core.old_name'` in their options. */

@@ -77,6 +77,7 @@ export const STORY: readonly Event[] = [
             'examples/staging.call/left before it came/result.csv': GATE_EXAMPLE.result,
           },
           tables: ['staging.call'],
+          reviewed: (slug) => reviewed(slug, { author: jonas, reviewer: mira }, GATE_REVIEW),
         },
       ),
   },
@@ -121,6 +122,25 @@ export const STORY: readonly Event[] = [
       });
     },
   },
+  {
+    day: STUCK_UNTIL,
+    at: '09:10',
+    play: async ({ jonas }) => {
+      const slug = await proposed(jonas, {
+        workspace: 'Largest lots',
+        message: 'The largest lot of each kind of goods',
+        files: {
+          'mart/cargo_by_goods.sql': (text) =>
+            text.replace(
+              '       sum(l.tonnes) as tonnes\n',
+              '       sum(l.tonnes) as tonnes,\n       max(l.tonnes) as largest_lot\n',
+            ),
+        },
+        tables: ['mart.cargo_by_goods'],
+      });
+      await askForReview(jonas, slug);
+    },
+  },
 ];
 
 /** When a day of the harbour's past is over, on the morning after it: UTC. */
@@ -150,15 +170,12 @@ interface Change {
   readonly files: Files;
   /** Tables that are run in the workspace first. */
   readonly tables: readonly string[];
+  /** What is said of it before it is released. */
+  readonly reviewed?: (slug: string) => Promise<void>;
 }
 
-/** A change from a workspace to production: written, run, committed, released. Nothing where it was released already. */
-async function release(
-  { author, releaser }: { readonly author: Caller; readonly releaser: Caller },
-  { workspace, message, files, tables }: Change,
-): Promise<void> {
-  const releases = await author.get<readonly { readonly message: string }[]>('releases');
-  if (releases.some((r) => r.message === message)) return;
+/** A change in a workspace: written, run, committed. @returns the workspace's slug */
+async function proposed(author: Caller, { workspace, message, files, tables }: Change): Promise<string> {
   const slug = await workspaceOf(author, workspace);
   await write(author, slug, files);
   await runIn(author, slug, tables);
@@ -166,11 +183,61 @@ async function release(
     // Committed before the play was interrupted.
     if (!(error instanceof Refused && error.status === 409)) throw error;
   });
+  return slug;
+}
+
+/** A change from a workspace to production: written, run, committed, released. Nothing where it was released already. */
+async function release(
+  { author, releaser }: { readonly author: Caller; readonly releaser: Caller },
+  change: Change,
+): Promise<void> {
+  const { message } = change;
+  const releases = await author.get<readonly { readonly message: string }[]>('releases');
+  if (releases.some((r) => r.message === message)) return;
+  const slug = await proposed(author, change);
+  await change.reviewed?.(slug);
   const { state } = await ended(
     releaser,
     await releaser.send<RunSeen>('POST', `workspaces/${slug}/release`, { message }),
   );
   if (state !== 'succeeded') throw new Error(`the release “${message}” ${state}`);
+}
+
+interface ReviewSeen {
+  readonly diff: string | null;
+  readonly asked: object | null;
+  readonly remarks: readonly {
+    readonly id: number;
+    readonly answers: readonly object[];
+    readonly resolved: object | null;
+  }[];
+  readonly verdicts: readonly object[];
+}
+
+const reviewOf = (who: Caller, slug: string) => who.get<ReviewSeen>(`workspaces/${slug}/review`);
+
+async function askForReview(author: Caller, slug: string): Promise<void> {
+  if (!(await reviewOf(author, slug)).asked) await author.send('POST', `workspaces/${slug}/review/requests`);
+}
+
+/** A review: asked for, a remark on a line and its answer, an approval. What has been said is not said again. */
+async function reviewed(
+  slug: string,
+  { author, reviewer }: { readonly author: Caller; readonly reviewer: Caller },
+  { path, on, remark, answer, approval }: typeof GATE_REVIEW,
+): Promise<void> {
+  const at = `workspaces/${slug}/review`;
+  await askForReview(author, slug);
+  if ((await reviewOf(author, slug)).remarks.length === 0) {
+    const { files } = await author.get<{ files: Readonly<Record<string, string>> }>(`workspaces/${slug}/files`);
+    const line = files[path]!.split('\n').findIndex((text) => text.includes(on)) + 1;
+    await reviewer.send('POST', `${at}/remarks`, { kind: 'line', path, line, text: remark });
+  }
+  const [asked] = (await reviewOf(author, slug)).remarks;
+  if (asked!.answers.length === 0) await author.send('POST', `${at}/remarks/${asked!.id}/answers`, { text: answer });
+  if (!asked!.resolved) await reviewer.send('POST', `${at}/remarks/${asked!.id}/resolution`, { resolved: true });
+  const { verdicts, diff } = await reviewOf(reviewer, slug);
+  if (verdicts.length === 0) await reviewer.send('POST', `${at}/verdicts`, { word: 'approved', text: approval, diff });
 }
 
 /** A workspace by its name, opened where there is none. @returns its slug */
@@ -226,6 +293,15 @@ from core.fact_dues
 where paid < amount
 group by 1;
 `;
+
+const GATE_REVIEW = {
+  path: 'staging/call.sql',
+  /** What is on the line. */
+  on: 'case when c.departed_at',
+  remark: 'Does the stay come back by itself once the gate clock is corrected?',
+  answer: 'Yes: the register sends the call again with the right time, and staging reads it as it is then.',
+  approval: 'Read with the example; the stays of yesterday are what the harbour office says.',
+};
 
 const GATE_EXAMPLE = {
   input: `call_no,hull_no,berth_code,from_port,to_port,status,announced_at,arrived_at,departed_at,tonnage,changed_at

@@ -15,6 +15,7 @@ const CHANGED = {
   kind: 'changed' as const,
   columnsAdded: ['length_m'],
   columnsDropped: [],
+  columnsRenamed: [],
   columnsRetyped: [],
 };
 const NONE = { broken: 0, advisory: 0, 'not run': 0, holds: 0 };

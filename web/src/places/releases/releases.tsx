@@ -255,6 +255,9 @@ function TableLine({ change, to, current }: { change: TableChange; to: string | 
   const name = tables.get(change.table)?.name ?? change.table;
   const columns = [
     change.columnsAdded.length ? `new: ${change.columnsAdded.join(', ')}` : '',
+    change.columnsRenamed.length
+      ? `renamed: ${change.columnsRenamed.map((c) => `${c.was} to ${c.now}`).join(', ')}`
+      : '',
     change.columnsDropped.length ? `dropped: ${change.columnsDropped.join(', ')}` : '',
     change.columnsRetyped.length ? `new type: ${change.columnsRetyped.join(', ')}` : '',
   ]
@@ -309,17 +312,17 @@ const releaseColumns = (slug: string, withdrawn: ReadonlyMap<number, number>): D
   { id: 'number', isSilent: true, look: 'font-mono text-small', cell: (r) => r.id },
   {
     id: 'message',
-    look: 'max-w-72 truncate font-medium',
+    look: 'max-w-72 font-medium',
     sortBy: (r) => r.message,
     cell: (r) => (
-      <>
-        <Link className="text-plan underline underline-offset-2" to={address.release(slug, r.id)}>
+      <span className="flex items-baseline gap-2">
+        <Link className="truncate text-plan underline underline-offset-2" to={address.release(slug, r.id)}>
           {r.message}
-        </Link>
+        </Link>{' '}
         {withdrawn.has(r.id) && (
-          <span className="ml-2 text-small text-advisory-text">withdrawn by {withdrawn.get(r.id)}</span>
+          <span className="shrink-0 text-small text-advisory-text">withdrawn by {withdrawn.get(r.id)}</span>
         )}
-      </>
+      </span>
     ),
   },
   { id: 'from', cell: (r) => r.workspace },

@@ -21,7 +21,16 @@ const COMPARISON: Comparison = {
   conflicts: [],
   errors: [],
   files: [{ path: 'core/dim_berth.sql', kind: 'changed', draft: false }],
-  tables: [{ table: 'core.dim_berth', kind: 'changed', columnsAdded: [], columnsDropped: [], columnsRetyped: [] }],
+  tables: [
+    {
+      table: 'core.dim_berth',
+      kind: 'changed',
+      columnsAdded: [],
+      columnsDropped: [],
+      columnsRenamed: [],
+      columnsRetyped: [],
+    },
+  ],
   losses: [],
   migrations: [],
   rehashes: [],
