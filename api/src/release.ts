@@ -31,6 +31,18 @@ export interface ChangeImpact {
   readonly rows: readonly string[];
 }
 
+/** What a release takes, as the last loads in production say. */
+export interface ReleaseCost {
+  /** How long the tables that it builds took to load the last time, one after the other. */
+  readonly seconds: number;
+  /** Tables of these that production has never loaded. */
+  readonly untimed: number;
+  /** Bytes of the tables that it makes beside the old ones, as the old ones are. */
+  readonly bytes: number;
+  /** Bytes that are free; null where that is not known. */
+  readonly free: number | null;
+}
+
 export interface Comparison {
   readonly workspace: { readonly slug: string; readonly name: string; readonly owner: string };
   readonly commits: readonly Commit[];
@@ -58,6 +70,7 @@ export interface Comparison {
     readonly facts: readonly string[];
   }[];
   readonly untouched: number;
+  readonly cost: ReleaseCost;
   readonly impact: ChangeImpact;
   /** Columns that are sensitive in production, and would be no more: viewers will see them. */
   readonly freed: readonly string[];

@@ -28,6 +28,7 @@ import { DeliveryModule } from '../delivery/delivery.module.js';
 import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ReleaseCompletion } from './release-completion.js';
+import { ReleaseCosts } from './release-cost.js';
 import { ReleasedService } from './released.service.js';
 import { ReleaseService } from './release.service.js';
 import { TodayService } from './today.service.js';
@@ -154,7 +155,7 @@ export class ReleaseController {
     ReviewModule,
   ],
   controllers: [ReleaseController],
-  providers: [ReleaseCompletion, ReleaseService, TodayService, WorkspaceDeletion, ReleasedService],
+  providers: [ReleaseCompletion, ReleaseCosts, ReleaseService, TodayService, WorkspaceDeletion, ReleasedService],
   exports: [ReleaseService],
 })
 export class ReleaseModule {}

@@ -47,6 +47,7 @@ import { IntakeService } from '../source/intake.service.js';
 import type { Loaded } from '../warehouse/loaded.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { type FirstRun, runFirst } from './first-run.js';
+import { ReleaseCosts } from './release-cost.js';
 import { ReleaseCompletion, type ReleaseIntent } from './release-completion.js';
 import { ReleaseTransaction } from './release-transaction.js';
 
@@ -113,6 +114,7 @@ export class ReleaseService implements OnModuleInit {
     private readonly waiting: RunQueue,
     private readonly reviews: ReviewService,
     private readonly withdrawals: WithdrawalService,
+    private readonly costs: ReleaseCosts,
     private readonly people: PeopleService,
   ) {}
 
@@ -203,6 +205,7 @@ export class ReleaseService implements OnModuleInit {
       migrations: migrations(production.project, after.project, drafted),
       rehashes: rehashes(after.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
       untouched: after.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
+      cost: await this.costs.of(production.project, drafted),
       impact: impactBetween(production.project, after.project),
       freed: freedColumns(production.project, after.project),
       checks: changed.map(({ change, check }) => ({ change, check: known.find((c) => c.id === check.id)! })),

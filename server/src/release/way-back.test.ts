@@ -122,7 +122,13 @@ describe('earlier definitions', () => {
     });
     expect(await found('select n, spot from core.mark order by n')).toEqual(['1 north', '2 south']);
     const { slug } = await goBack(id);
-    expect((await comparison(slug)).losses).toEqual([]);
+    const { losses, tables, cost } = await comparison(slug);
+    expect(losses).toEqual([]);
+    expect(tables).toMatchObject([
+      { kind: 'renamed', was: 'core.mark', table: 'core.buoy', columnsRenamed: [{ was: 'spot', now: 'place' }] },
+    ]);
+    // What it takes is what the table took and is under the name that it has now.
+    expect(cost).toEqual({ seconds: expect.any(Number), untimed: 0, bytes: 32_768, free: null });
     await release(slug);
     // The row that only the withdrawn definition gave is today's: it stays.
     expect(await found('select n, place from core.buoy order by n')).toEqual(['1 north', '2 south']);

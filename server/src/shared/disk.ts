@@ -40,6 +40,12 @@ function measured() {
   }
 }
 
+/** Bytes that the disk of the data folder has left; undefined where it cannot be asked. */
+export function freeOnDisk(): number | undefined {
+  const found = measured();
+  return found && found.bavail * found.bsize;
+}
+
 /** How much the disk of the data folder has left, as a sentence; nothing where it cannot be asked. */
 export function leftOnDisk(): string {
   const found = measured();

@@ -36,6 +36,12 @@ export function duration(milliseconds: number | null | undefined): string {
   return `${Math.floor(milliseconds / 60_000)} min ${Math.round((milliseconds % 60_000) / 1000)} s`;
 }
 
+/** `under 1 MB`, `12 MB`, `1.4 GB`; a megabyte is a million bytes. */
+export function diskSize(bytes: number): string {
+  if (bytes < 1e6) return 'under 1 MB';
+  return bytes < 1e9 ? `${count(Math.round(bytes / 1e6))} MB` : `${count(Math.round(bytes / 1e8) / 10)} GB`;
+}
+
 export function between(from: string | null, to: string | null): number | null {
   return from ? new Date(to ?? present()).getTime() - new Date(from).getTime() : null;
 }

@@ -26,6 +26,7 @@ import { ImpactText, isQuiet } from '../tables/edit-impact';
 import { Approvals, reviewConditions } from './approvals';
 import { firstAnswers, KeptRows } from './kept-rows';
 import { AllRemarks } from './remarks';
+import { ReleaseWork } from './release-work';
 import { releasesWords } from './way-back';
 
 interface Condition {
@@ -85,7 +86,6 @@ export function conditionsOf(data: Comparison, review?: Review): Condition[] {
 /** What has to be so, who says what of it; then commit, then release. */
 export function ReleasePanel({ data, review }: { data: Comparison; review: Review | undefined }) {
   const nothing = data.files.length === 0;
-  const built = data.tables.filter((t) => t.kind !== 'deleted').length;
   return (
     <aside
       aria-label="Release"
@@ -114,15 +114,7 @@ export function ReleasePanel({ data, review }: { data: Comparison; review: Revie
               <ImpactText impact={data.impact} causes="The changes cause" />
             </section>
           )}
-          <section>
-            <SectionTitle>What the release does</SectionTitle>
-            <p className="mt-1">
-              {built === 0
-                ? 'It builds no table.'
-                : `Builds ${plural(built, 'table')} next to the old ones, checks them, and swaps them all at once.`}{' '}
-              Readers see either the old tables or the new ones. If a check breaks, production stays as it is.
-            </p>
-          </section>
+          <ReleaseWork tables={data.tables} cost={data.cost} />
         </>
       )}
       {review && (!nothing || review.remarks.length > 0) && <AllRemarks remarks={review.remarks} />}

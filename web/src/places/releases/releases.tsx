@@ -318,9 +318,9 @@ const releaseColumns = (slug: string, withdrawn: ReadonlyMap<number, number>): D
       <span className="flex items-baseline gap-2">
         <Link className="truncate text-plan underline underline-offset-2" to={address.release(slug, r.id)}>
           {r.message}
-        </Link>{' '}
+        </Link>
         {withdrawn.has(r.id) && (
-          <span className="shrink-0 text-small text-advisory-text">withdrawn by {withdrawn.get(r.id)}</span>
+          <span className="shrink-0 text-small text-advisory-text"> withdrawn by {withdrawn.get(r.id)}</span>
         )}
       </span>
     ),

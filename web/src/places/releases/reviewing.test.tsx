@@ -39,6 +39,7 @@ const COMPARISON: Comparison = {
   freed: [],
   withdraws: [],
   holdsWithdrawn: [],
+  cost: { seconds: 1.25, untimed: 0, bytes: 12_400_000, free: 3_210_000_000 },
   checks: [],
   verdicts: { broken: 0, advisory: 0, 'not run': 0, holds: 0 },
 };
