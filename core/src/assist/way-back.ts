@@ -1,5 +1,5 @@
 import type { Definition, Project } from '../model/project.js';
-import { type ContractEdit, editContract } from './contract-edit.js';
+import { type ContractEdit, ContractEditError, editContract } from './contract-edit.js';
 
 /**
  * What an earlier state of the project says more, so that a release of it moves the rows of what has been renamed since:
@@ -26,9 +26,20 @@ export function formerNamesBack(earlier: Project, now: Project): Map<string, str
         has(table, options['was'])
       )
         edits.push({ kind: 'column option', column: options['was'], option: 'was', value: name });
-    if (edits.length) changed.set(table.path, editContract(table.path, earlier.files.get(table.path)!.text, edits));
+    const text = edits.length > 0 ? edited(table.path, earlier.files.get(table.path)!.text, edits) : undefined;
+    if (text !== undefined) changed.set(table.path, text);
   }
   return changed;
+}
+
+/** A text with edits; nothing where its contract cannot be edited: the release says then what it would drop. */
+function edited(path: string, text: string, edits: readonly ContractEdit[]): string | undefined {
+  try {
+    return editContract(path, text, edits);
+  } catch (error) {
+    if (error instanceof ContractEditError) return undefined;
+    throw error;
+  }
 }
 
 /** What a table is called now that bears another name than it did. */
