@@ -316,7 +316,11 @@ const releaseColumns = (slug: string, withdrawn: ReadonlyMap<number, number>): D
     sortBy: (r) => r.message,
     cell: (r) => (
       <span className="flex items-baseline gap-2">
-        <Link className="truncate text-plan underline underline-offset-2" to={address.release(slug, r.id)}>
+        <Link
+          className="truncate text-plan underline underline-offset-2"
+          title={r.message}
+          to={address.release(slug, r.id)}
+        >
           {r.message}
         </Link>
         {withdrawn.has(r.id) && (
