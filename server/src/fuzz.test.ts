@@ -204,6 +204,7 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
       maxLength: 2,
     }),
   },
+  'GET /api/workspaces/:slug/quality/export': { format: fc.constantFrom('csv', 'csv', 'junit') },
   'PUT /api/workspaces/:slug/sharing': { names: fc.subarray(['jonas', 'mira', 'vera', 'nobody']) },
   'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
   'PUT /api/connections/binding': { environment: fc.constantFrom('production', 'workspaces') },
