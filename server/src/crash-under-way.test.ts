@@ -12,8 +12,15 @@ const KILLS = Number(process.env['OUVRAGE_KILLS'] ?? 2);
 /** PostgreSQL is stopped a fifth as often. */
 const STOPS = Math.ceil(KILLS / 5);
 const SEED = Number(process.env['OUVRAGE_SEED'] ?? 0);
-/** Within this time it serves again by itself. */
+/** Within this time it serves again by itself, or, where this machine is busy with something else, in a few times that of a start with nothing to put right. */
 const BACK_MILLISECONDS = 10_000;
+const BACK_STARTS = 3;
+/** Starts the server. @returns its address, and within how many milliseconds it has to be back later */
+async function timedStart(): Promise<{ readonly address: string; readonly back: number }> {
+  const since = Date.now();
+  const address = await start();
+  return { address, back: Math.max(BACK_MILLISECONDS, BACK_STARTS * (Date.now() - since)) };
+}
 /** What the moments of ending are spread over. */
 const SPREAD_MILLISECONDS = 2500;
 
@@ -121,7 +128,8 @@ test(
   'the server is killed with everything under way: nothing is half, nothing is lost',
   async () => {
     const next = random(SEED + 11);
-    let ask = await client(await start());
+    const { address, back } = await timedStart();
+    let ask = await client(address);
     const calls = await callsOf(ask);
     for (let n = 1; n <= KILLS; n++) {
       const slug = await ready(ask, `k${n}`);
@@ -130,7 +138,7 @@ test(
       await kill('SIGKILL');
       const since = Date.now();
       ask = await client(await start());
-      expect(Date.now() - since).toBeLessThan(BACK_MILLISECONDS);
+      expect(Date.now() - since).toBeLessThan(back);
       await settled(ask, slug, n, `k${n}`, calls);
     }
     await cleaned(ask);
@@ -144,7 +152,7 @@ test(
     const { startCluster, stopCluster } = await clusters();
     const { data } = Config.fromEnvironment();
     const next = random(SEED + 13);
-    const address = await start();
+    const { address, back } = await timedStart();
     let ask = await client(address);
     const calls = await callsOf(ask);
     for (let n = 1; n <= STOPS; n++) {
@@ -163,7 +171,7 @@ test(
           ),
         (found) => found !== undefined,
       ).then((found) => found!);
-      expect(Date.now() - since).toBeLessThan(BACK_MILLISECONDS);
+      expect(Date.now() - since).toBeLessThan(back);
       await settled(ask, slug, 400 + n, `s${n}`, calls);
     }
     await cleaned(ask);
