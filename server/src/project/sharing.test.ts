@@ -150,6 +150,7 @@ describe('pushes', () => {
     ],
     ['characters that say something to a shell or a page', "refs/heads/a$(id)'<b>", /A branch’s name has letters/],
     ['production', 'refs/heads/main', /moves by a release/],
+    ['git’s own name', 'refs/heads/HEAD', /HEAD is git’s own name/],
     ['what is hidden', 'refs/deleted/x', /./],
   ])('of %s are refused', async (_, ref, said) => {
     await expect(push('mira', ref)).rejects.toThrow(said);

@@ -25,6 +25,7 @@ async function verdict(): Promise<string | undefined> {
   const branch = /^refs\/heads\/(.*)$/s.exec(ref)?.[1];
   if (branch === undefined)
     return `Only branches are accepted, not ${ref}. Push to a branch, for example: git push origin HEAD:workspace/NAME`;
+  if (/^head$/i.test(branch)) return `${branch} is git’s own name. Push to workspace/NAME.`;
   if (!BRANCH_NAME.test(branch))
     return 'A branch’s name has letters, digits and the characters . _ / + @ # -, at most 200.';
   const git = new GitStore(process.env['GIT_DIR'] ?? '.');
