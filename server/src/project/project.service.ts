@@ -126,7 +126,15 @@ export class ProjectService implements OnModuleDestroy {
   }
 
   async createWorkspace(person: Person, name: string, from?: string): Promise<Workspace> {
-    const all = await this.workspaces.find();
+    return this.open(person, name, { all: await this.workspaces.find(), from });
+  }
+
+  /** @param of all workspaces that there ever were, which the new one joins; the commit that it begins with */
+  private async open(
+    person: Person,
+    name: string,
+    { all, from }: { readonly all: Workspace[]; readonly from: string | undefined },
+  ): Promise<Workspace> {
     const slug = slugFor(name, new Set(all.map((w) => w.slug)));
     const prefix = workspacePrefix(slug, (p) => all.some((w) => w.prefix === p));
     const head = from ?? (await this.git.resolve(MAIN));
@@ -135,6 +143,7 @@ export class ProjectService implements OnModuleDestroy {
       this.workspaces.create({ slug, name, prefix, owner: person, closedAt: null }),
     );
     await this.people.audit(person, 'workspace opened', slug);
+    all.push(made);
     return made;
   }
 
@@ -177,7 +186,7 @@ export class ProjectService implements OnModuleDestroy {
     for (const [ref, commit] of await this.git.branches('refs/heads/')) {
       if (ref === MAIN || ref.startsWith(WORKSPACE_BRANCHES) || others.has(ref)) continue;
       const name = ref.slice('refs/heads/'.length);
-      const { slug } = await this.createWorkspace(person, name.slice(0, MOST_NAME), commit);
+      const { slug } = await this.open(person, name.slice(0, MOST_NAME), { all, from: commit });
       known.add(slug);
       await this.git.nameAlso(ref, branchOf(slug));
     }

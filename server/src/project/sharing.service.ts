@@ -15,6 +15,17 @@ export const mayEdit = (person: Person, { owner, sharedWithAll, sharedWith }: Wo
   mayAct(person.role, 'editor') &&
   (owner.id === person.id || sharedWithAll || sharedWith.includes(person.id) || mayAct(person.role, 'administrator'));
 
+/** @throws Problem 403 for others than its owner and administrators. @param does what these alone do, `shares` */
+export function refuseOthers(me: Person, { name, owner }: Workspace, does: string): void {
+  if (owner.id !== me.id && !mayAct(me.role, 'administrator'))
+    throw new Problem(
+      403,
+      'not-allowed',
+      `${name} belongs to ${owner.displayName}`,
+      `Its owner or an administrator ${does} it.`,
+    );
+}
+
 /** A workspace belongs to a person; others edit it when it is shared with them. */
 @Injectable()
 export class SharingService {
@@ -60,13 +71,7 @@ export class SharingService {
     { all, names }: { readonly all: boolean; readonly names: readonly string[] },
   ): Promise<Sharing> {
     const workspace = await this.projects.workspace(slug);
-    if (workspace.owner.id !== me.id && !mayAct(me.role, 'administrator'))
-      throw new Problem(
-        403,
-        'not-allowed',
-        `${workspace.name} belongs to ${workspace.owner.displayName}`,
-        'Its owner or an administrator shares it.',
-      );
+    refuseOthers(me, workspace, 'shares');
     const found = names.length ? await this.persons.findBy({ name: In([...names]) }) : [];
     const wrong = names.find((name) => !found.some((p) => p.name === name && mayAct(p.role, 'editor')));
     if (wrong !== undefined)

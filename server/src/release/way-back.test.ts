@@ -69,7 +69,7 @@ const run = async (table: string) => {
   expect((await mira.ended((asked.body as { id: number }).id)).state).toBe('succeeded');
 };
 
-/** A table that remembers: each load adds the number of its rows before. */
+/** A table that keeps its rows, with one more column or without. */
 const lamp = (more = '') => `create table core.lamp (
   n integer primary key,
   lit text${more && ',\n  colour text'}

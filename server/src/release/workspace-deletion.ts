@@ -1,13 +1,13 @@
 import { Injectable, type OnApplicationBootstrap } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import { IsNull, Not, Repository } from 'typeorm';
-import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { branchOf, MAIN, WORKSPACE_BRANCHES } from '../project/branches.js';
 import { DraftService } from '../project/draft.service.js';
 import { Draft, Workspace } from '../project/project.entities.js';
 import { ProjectService } from '../project/project.service.js';
+import { refuseOthers } from '../project/sharing.service.js';
 import { Run } from '../run/run.entities.js';
 import { logger, Problem } from '../shared/problem.js';
 import { currentTime } from '../shared/time.js';
@@ -42,13 +42,7 @@ export class WorkspaceDeletion implements OnApplicationBootstrap {
    */
   async delete(me: Person, slug: string, consents: readonly string[]): Promise<void> {
     const workspace = await this.projects.workspace(slug);
-    if (workspace.owner.id !== me.id && !mayAct(me.role, 'administrator'))
-      throw new Problem(
-        403,
-        'not-allowed',
-        `${workspace.name} belongs to ${workspace.owner.displayName}`,
-        'Its owner or an administrator deletes it.',
-      );
+    refuseOthers(me, workspace, 'deletes');
     const drafts = (await this.drafts.of(workspace)).map((d) => d.path);
     const commits = await this.projects.git.log(branchOf(slug), { notIn: MAIN });
     const lost = [...drafts, ...commits.map((c) => c.id)].filter((one) => !consents.includes(one));
