@@ -5,7 +5,7 @@ import type { Commit, FileConflict } from './project.js';
 import type { CheckState } from './quality.js';
 import type { ReleasedReview } from './review.js';
 import type { RunEntry, RunState, StepState } from './run.js';
-import type { Loss, Migration } from '@ouvrage/core/review';
+import type { Loss, Migration, RestoredTable } from '@ouvrage/core/review';
 
 export interface TableChange {
   readonly kind: 'new' | 'renamed' | 'changed' | 'downstream' | 'deleted';
@@ -43,11 +43,40 @@ export interface ReleaseCost {
   readonly free: number | null;
 }
 
+/** How production goes back by the copies that releases have kept. */
+export interface RestorePlan {
+  /** The releases that it takes back, the first one first. */
+  readonly releases: readonly number[];
+  readonly tables: readonly (RestoredTable & {
+    /** Rows of the copy; null where there is none, or nobody has counted them. */
+    readonly rows: string | null;
+    /** Bytes of the copy with what is remembered beside it; null where there is none. */
+    readonly bytes: number | null;
+  })[];
+}
+
+/** What releases have kept of production. */
+export interface KeptCopies {
+  /** For how many days copies are kept; 0 where none are made. */
+  readonly days: number;
+  readonly bytes: number;
+  readonly releases: readonly {
+    readonly id: number;
+    readonly message: string;
+    readonly tables: readonly string[];
+    readonly bytes: number;
+    /** When they are dropped. */
+    readonly until: Instant;
+  }[];
+}
+
 export interface Comparison {
   readonly workspace: { readonly slug: string; readonly name: string; readonly owner: string };
   readonly commits: readonly Commit[];
   /** A way back: the releases that its release withdraws. */
   readonly withdraws: readonly number[];
+  /** A way back by kept copies: what comes back; null of all other workspaces. */
+  readonly restores: RestorePlan | null;
   /** Withdrawn releases whose changes the workspace still holds: its release brings them again. */
   readonly holdsWithdrawn: readonly number[];
   readonly drafts: readonly string[];
@@ -59,8 +88,10 @@ export interface Comparison {
     readonly draft: boolean;
   }[];
   readonly tables: readonly TableChange[];
-  /** Tables, and columns of tables that keep rows, which the release drops for good. */
+  /** Tables, and columns of tables that keep rows, which the release drops. */
   readonly losses: readonly Loss[];
+  /** For how many days what a release replaces or drops can be restored; 0 where nothing is kept. */
+  readonly keptDays: number;
   /** Tables that keep rows and whose definition changed. */
   readonly migrations: readonly Migration[];
   /** Tables whose hashes the release makes again, and those that hold their keys. */

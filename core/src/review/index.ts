@@ -19,3 +19,4 @@ export {
   type SharedColumn,
 } from './row-comparison.js';
 export { type Member, rowKey, type RowKey } from './row-key.js';
+export { type ComesBack, namesSince, type RestoredTable, restoredTables } from './restoring.js';

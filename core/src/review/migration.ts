@@ -89,8 +89,9 @@ export function migrations(before: Project, after: Project, change: ProjectChang
 /** Whether a table goes on from the rows that are there. */
 const goesOn = (table: Table | undefined): table is Definition =>
   table?.kind === 'definition' && keepsRows(table) && table.contract !== undefined;
-const queryText = (project: Project, table: Definition) =>
-  project.files.get(table.path)!.text.slice(table.query!.start, table.query!.end);
+/** A definition may have a contract and, for the moment, no query that can be read. */
+const queryText = (project: Project, { path, query }: Definition) =>
+  query && project.files.get(path)!.text.slice(query.start, query.end);
 
 /** Columns that stay, under their new names and types, with those that they had. */
 function keptColumns(

@@ -29,6 +29,7 @@ import { Waits1764570000000 } from './migrations/1764570000000-waits.js';
 import { Reviews1764580000000 } from './migrations/1764580000000-reviews.js';
 import { Sharing1764590000000 } from './migrations/1764590000000-sharing.js';
 import { WaysBack1764600000000 } from './migrations/1764600000000-ways-back.js';
+import { Restores1764610000000 } from './migrations/1764610000000-restores.js';
 import { Messages1764540000000 } from './migrations/1764540000000-messages.js';
 import { Examples1764530000000 } from './migrations/1764530000000-examples.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
@@ -111,6 +112,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       Reviews1764580000000,
       Sharing1764590000000,
       WaysBack1764600000000,
+      Restores1764610000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

@@ -6,6 +6,7 @@ import {
   type Attached,
   type Blocker,
   type Dependent,
+  type KeptIn,
   type LoadPlan,
   type OldRelation,
   type SwapItem,
@@ -35,6 +36,18 @@ const STANDING = ['old_relations', 'dependents'] as const;
 interface Standing {
   readonly old: readonly OldRelation[];
   readonly dependents: readonly Dependent[];
+}
+
+/** Tables that go without a successor, and where tables that are replaced or go are kept; they are dropped where none is told. */
+export interface Going {
+  readonly dropped?: readonly Place[];
+  readonly keptIn?: KeptIn;
+}
+
+/** What is in the places of a swap, for where it cannot be done by renaming. */
+interface InPlace {
+  readonly old: readonly OldRelation[];
+  readonly keptIn: KeptIn | undefined;
 }
 
 /** Finishes what was made beside and moves it into place, on one connection, in the caller's transaction. */
@@ -133,10 +146,10 @@ export class Swaps {
    * Moves what was made beside into place. One swap at a time; a lock that cannot be had in time is
    * given back and asked for again, so that readers never queue behind a waiting swap for long.
    * @param items in dependency order
-   * @param dropped places of tables that go without a successor
+   * @param goes places of tables that go without a successor, and where what is replaced or goes is kept
    */
-  async swap(items: readonly SwapItem[], dropped: readonly Place[] = []): Promise<void> {
-    await this.swapFinished(items, dropped, []);
+  async swap(items: readonly SwapItem[], goes: Going = {}): Promise<void> {
+    await this.swapFinished(items, goes, []);
   }
 
   /**
@@ -149,20 +162,20 @@ export class Swaps {
     { together, closing }: { readonly together: boolean; readonly closing: readonly string[] },
   ): Promise<void> {
     if (!together) await this.finishStaged(plan);
-    await this.swapFinished([plan], [], closing, together ? plan : undefined);
+    await this.swapFinished([plan], {}, closing, together ? plan : undefined);
   }
 
   /** @param finishing a table that is to be finished in the message that asks for the lock, unless it is finished */
   private async swapFinished(
     items: readonly SwapItem[],
-    dropped: readonly Place[],
+    goes: Going,
     closing: readonly string[],
     finishing?: LoadPlan,
   ): Promise<void> {
     await planCatalog(this.statements.client);
     for (let attempt = 1; ; attempt++) {
       try {
-        return await this.swapOnce(items, dropped, closing, attempt, finishing);
+        return await this.swapOnce(items, goes, { closing, attempt, finishing });
       } catch (error) {
         const again = attempt === 1 ? [...LOCK_NOT_HAD, READ_BY_OTHERS] : LOCK_NOT_HAD;
         if (!again.includes(codeOf(error) ?? '') || attempt >= ATTEMPTS) throw error;
@@ -176,10 +189,16 @@ export class Swaps {
 
   private async swapOnce(
     items: readonly SwapItem[],
-    dropped: readonly Place[],
-    closing: readonly string[],
-    attempt: number,
-    finishing: LoadPlan | undefined,
+    { dropped = [], keptIn }: Going,
+    {
+      closing,
+      attempt,
+      finishing,
+    }: {
+      readonly closing: readonly string[];
+      readonly attempt: number;
+      readonly finishing: LoadPlan | undefined;
+    },
   ): Promise<void> {
     const { statements } = this;
     const finish = attempt === 1 && finishing ? finishing.finish : [];
@@ -192,14 +211,16 @@ export class Swaps {
       dropped,
       goes: ofWorkspaces,
       regranted: [ROLES.viewer],
+      ...(keptIn ? { keptIn } : {}),
     });
+    const inPlace: InPlace = { old: found.old, keptIn };
     if (plan.blockedBy) {
-      await this.replaceInPlace(items, found.old, plan.blockedBy);
+      await this.replaceInPlace(items, inPlace, plan.blockedBy);
       await statements.conclude(closing);
     } else {
       const swap = { kind: 'swap', sql: [...plan.statements, 'set local lock_timeout = 0'].join(';\n') } as const;
       if (plan.attached.length === 0) await statements.together([swap], closing);
-      else await this.swapWithAttached(items, found.old, swap, plan.attached, closing);
+      else await this.swapWithAttached(items, inPlace, { swap, attached: plan.attached, closing });
       this.gone.push(...plan.gone);
     }
   }
@@ -207,10 +228,16 @@ export class Swaps {
   /** Moves tables into place and makes again what others attached to them; where that fails, the rows are replaced and the tables stay. */
   private async swapWithAttached(
     items: readonly SwapItem[],
-    old: readonly OldRelation[],
-    swap: LoadStatement,
-    attached: readonly (Attached & Pick<Place, 'schema'>)[],
-    closing: readonly string[],
+    inPlace: InPlace,
+    {
+      swap,
+      attached,
+      closing,
+    }: {
+      readonly swap: LoadStatement;
+      readonly attached: readonly (Attached & Pick<Place, 'schema'>)[];
+      readonly closing: readonly string[];
+    },
   ): Promise<void> {
     const { statements } = this;
     statements.savepoint('before_attached');
@@ -221,7 +248,7 @@ export class Swaps {
       } catch (error) {
         if (!(error instanceof StatementFailed) || codeOf(error) === STOPPED) throw error;
         await statements.client.query('rollback to savepoint before_attached');
-        await this.replaceInPlace(items, old, [what]);
+        await this.replaceInPlace(items, inPlace, [what]);
         break;
       }
     }
@@ -230,13 +257,14 @@ export class Swaps {
 
   /** What a swap has to know of its places; `standing` reads the answers. */
   private asks(items: readonly SwapItem[], dropped: readonly Place[], finishing: LoadPlan | undefined): string[] {
-    return questions(STANDING, [...items.map((i) => i.target), ...dropped, ...(finishing ? [finishing.staged] : [])]);
+    const targets = items.flatMap((i) => (i.formerly ? [i.target, i.formerly] : [i.target]));
+    return questions(STANDING, [...targets, ...dropped, ...(finishing ? [finishing.staged] : [])]);
   }
 
   /** Where a dependent belongs to someone else, the rows are replaced and the table stays. */
   private async replaceInPlace(
     items: readonly SwapItem[],
-    old: readonly OldRelation[],
+    { old, keptIn }: InPlace,
     blockers: readonly Blocker[],
   ): Promise<void> {
     const names = blockers
@@ -251,7 +279,7 @@ export class Swaps {
           `${names} belongs to ${item.target.schema}.${item.target.name} or reads it, and Ouvrage cannot recreate it. Drop it, or give its ownership to the production builder, and run again.`,
         );
       }
-      for (const sql of planReplaceInPlace(item)) await this.statements.plain('swap', sql);
+      for (const sql of planReplaceInPlace(item, keptIn?.(item.target))) await this.statements.plain('swap', sql);
     }
   }
 }

@@ -40,10 +40,9 @@ export class Releases {
       }
       const gone = definitions(this.released).filter((t) => !after.tables.has(t.fullName));
       const places = gone.map((t) => place(this.released, t.fullName));
-      await loader.swaps.swap(
-        [...built.values()],
-        places.flatMap((p) => [p, ...REMEMBERED.map((what) => rememberedPlace(p, what))]),
-      );
+      await loader.swaps.swap([...built.values()], {
+        dropped: places.flatMap((p) => [p, ...REMEMBERED.map((what) => rememberedPlace(p, what))]),
+      });
     });
     const prints = fingerprints(after);
     this.loaded = new Map(

@@ -44,6 +44,10 @@ export class Workspace {
   @Column('integer', { array: true, default: [] })
   withdraws: number[];
 
+  /** A way back by the copies that releases have kept, rather than by their definitions over today's rows. */
+  @Column('boolean', { default: false })
+  restores: boolean;
+
   @MadeAt('created_at')
   createdAt: Date;
 

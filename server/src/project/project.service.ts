@@ -155,7 +155,11 @@ export class ProjectService implements OnModuleDestroy {
   async wayBack(
     person: Person,
     name: string,
-    { to, edits, withdraws }: { to: string; edits: ReadonlyMap<string, string>; withdraws: readonly number[] },
+    {
+      to,
+      edits,
+      ...kept
+    }: { to: string; edits: ReadonlyMap<string, string>; withdraws: readonly number[]; restores: boolean },
   ): Promise<Workspace> {
     const main = (await this.git.resolve(MAIN))!;
     const tree = await this.git.changedTree(
@@ -164,7 +168,7 @@ export class ProjectService implements OnModuleDestroy {
     );
     const commit = await this.git.commitTree(tree, [main], { author: author(person) }, name);
     const workspace = await this.createWorkspace(person, name, commit);
-    await this.workspaces.update(workspace.id, { withdraws: [...withdraws] });
+    await this.workspaces.update(workspace.id, { ...kept, withdraws: [...kept.withdraws] });
     await this.writers.committed(person, workspace, { commit, drafts: [] });
     return workspace;
   }

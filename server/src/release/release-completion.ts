@@ -9,6 +9,9 @@ import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
 import { ProjectService } from '../project/project.service.js';
 import { RunQueue } from '../run/run-queue.js';
 import { Release, Run } from '../run/run.entities.js';
+import { RunService } from '../run/run.service.js';
+import { PeopleService } from '../people/people.service.js';
+import { logger, Problem } from '../shared/problem.js';
 import { SourceStateService } from '../source/source-state.service.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { currentTime } from '../shared/time.js';
@@ -22,6 +25,8 @@ export interface ReleaseIntent {
   readonly tables: readonly string[];
   /** Source tables that were brought in, with their greatest watermarks. */
   readonly broughtIn: readonly (readonly [table: string, newest: string | null])[];
+  /** Tables that bear their earlier names again, where it went back by kept copies: the definitions do not say so. */
+  readonly renamed?: readonly (readonly [now: string, was: string])[];
 }
 
 /**
@@ -37,6 +42,8 @@ export class ReleaseCompletion {
     private readonly warehouse: WarehouseService,
     private readonly states: SourceStateService,
     private readonly waiting: RunQueue,
+    private readonly loads: RunService,
+    private readonly people: PeopleService,
   ) {}
 
   private get place(): string {
@@ -93,7 +100,7 @@ export class ReleaseCompletion {
   }
 
   /** Does what follows the warehouse's commit; each part can be done again. The record of the release comes last. */
-  async complete({ commit, before, run, tables, broughtIn }: ReleaseIntent): Promise<void> {
+  async complete({ commit, before, run, tables, broughtIn, renamed: back = [] }: ReleaseIntent): Promise<void> {
     const { request, person } = await this.runs.findOneByOrFail({ id: run });
     const { workspace, message, review = null, withdraws = [] } = request.release!;
     await this.moveMain(commit);
@@ -101,11 +108,12 @@ export class ReleaseCompletion {
     if (head && (await this.projects.git.isAncestor(head, commit)))
       await this.projects.git.moveBranch(branchOf(workspace), commit, head);
     const renamed = renamedTables(await this.projects.projectAt(before), await this.projects.projectAt(commit));
-    for (const [now, was] of renamed) await this.renamePast(was, now);
+    for (const [now, was] of [...renamed, ...back]) await this.renamePast(was, now);
     for (const [table, newest] of broughtIn) await this.states.broughtIn(PRODUCTION, table, newest);
     // What it withdrew is withdrawn: another release of the workspace withdraws nothing.
     if (withdraws.length)
-      await this.releases.query(`update workspace set withdraws = '{}' where slug = $1`, [workspace]);
+      await this.releases.query(`update workspace set withdraws = '{}', restores = false where slug = $1`, [workspace]);
+    if (request.release!.restores) await this.loadRestored(commit, request.release!.restores);
     await this.releases.insert({
       commit,
       commitBefore: before,
@@ -117,6 +125,23 @@ export class ReleaseCompletion {
       review: review as never,
       withdraws: [...withdraws],
     });
+  }
+
+  /** Loads what was put back, and what reads it: what its inputs have had since comes again. */
+  private async loadRestored(
+    commit: string,
+    { tables, by }: NonNullable<NonNullable<Run['request']['release']>['restores']>,
+  ): Promise<void> {
+    const project = await this.projects.projectAt(commit);
+    const [person] = await this.people.byIds([by]);
+    const loaded = tables.filter((t) => project.tables.get(t)?.kind === 'definition');
+    if (!person || loaded.length === 0) return;
+    await this.loads
+      .build(person, PRODUCTION, { tables: loaded, upstream: false, downstream: true })
+      .catch((error: unknown) => {
+        if (!(error instanceof Problem)) throw error;
+        logger.warn(error);
+      });
   }
 
   /** Runs and verdicts of a table that got another name are found under the new one. */

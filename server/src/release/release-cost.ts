@@ -22,7 +22,7 @@ export class ReleaseCosts {
   ) {}
 
   /** @param before production, which the change is of */
-  async of(before: Project, { tables }: ProjectChange): Promise<ReleaseCost> {
+  async of(before: Project, { tables }: Pick<ProjectChange, 'tables'>): Promise<ReleaseCost> {
     const built = tables.filter((t) => t.kind !== 'deleted').map((t) => t.was ?? t.table);
     const took = await this.releases.query<{ seconds: number }[]>(
       `select distinct on (s.table_name) extract(epoch from s.finished_at - s.started_at)::float8 as seconds

@@ -1,9 +1,10 @@
 import { remembering, forget } from '../warehouse/loaded.js';
 import type { StepError } from '@ouvrage/api/run';
 import { worst } from '@ouvrage/core/check';
-import { compileFunction, type Hashing, REMEMBERED, rememberedPlace } from '@ouvrage/core/compile';
+import { compileFunction, type Hashing } from '@ouvrage/core/compile';
 import { fingerprints, functionsOf } from '@ouvrage/core/graph';
 import { stagedPlace, type Dependent, type SwapItem, targetPlace } from '@ouvrage/core/load';
+import { renamedTables } from '@ouvrage/core/review';
 import {
   type Definition,
   type Environment,
@@ -12,13 +13,15 @@ import {
   type ReferenceTable,
   settingsOf,
   type SourceTable,
+  type Table,
 } from '@ouvrage/core/model';
-import { literal } from '@ouvrage/core/sql';
+import { literal, qualified } from '@ouvrage/core/sql';
 import type pg from 'pg';
 import type { CheckOutcome } from '../load/check-outcome.js';
 import { type Loader, loaderOn } from '../load/loader.js';
 import { errorOfRows, traceRows } from '../load/trace.js';
 import type { BuildKit } from '../run/build-kit.js';
+import { dropEmpty, type Keeping, type KeptCopy, placesOf, PuttingBack } from './kept-copies.js';
 import { type BaseSurroundings, planFrom } from '../run/load-base.js';
 import { Run, type RunStep } from '../run/run.entities.js';
 import type { StepJournal } from '../run/step-journal.js';
@@ -50,9 +53,32 @@ interface BuiltTable {
   readonly loader: Loader;
   /** Of a table that keeps rows: when its load took place, and by which clock. */
   readonly when?: { readonly time: string; readonly clock: Clock; readonly hashing: Hashing | undefined };
+  /** The copy that it is. */
+  readonly copy?: KeptCopy;
 }
 
-/** One release in one transaction: everything beside, checked, then swapped together. */
+/** What a release does beside building. */
+export interface ReleaseMeans {
+  readonly warehouse: WarehouseService;
+  readonly intake: IntakeService;
+  readonly kit: BuildKit;
+  readonly journal: StepJournal;
+  /** Keeps what is replaced or dropped; undefined where that is dropped for good. */
+  readonly keeping: Keeping | undefined;
+  /** A restore: what is put back, by table; what tables bear another name now. */
+  readonly restore?: Restore;
+}
+
+/** What goes back by its copies. */
+export interface Restore {
+  readonly copies: ReadonlyMap<string, KeptCopy>;
+  /** The present names of tables that have been renamed since, by the name that they get again. */
+  readonly names: ReadonlyMap<string, string>;
+  /** Where each of the tables was last: in production, or in its newest copy where it has gone since. */
+  readonly lastPlaces: ReadonlyMap<string, Place>;
+}
+
+/** One release in one transaction: everything beside, checked, then swapped together. What it replaces is kept. */
 export class ReleaseTransaction {
   readonly built = new Map<string, BuiltTable>();
   readonly dropped: string[] = [];
@@ -74,10 +100,7 @@ export class ReleaseTransaction {
     private readonly after: Project,
     private readonly environment: Environment,
     private readonly client: pg.ClientBase,
-    private readonly kit: BuildKit,
-    private readonly journal: StepJournal,
-    private readonly warehouse: WarehouseService,
-    private readonly intake: IntakeService,
+    private readonly means: ReleaseMeans,
   ) {}
 
   /** What this release has built is read beside; all else where it is. */
@@ -99,7 +122,7 @@ export class ReleaseTransaction {
     while (left.length) {
       const i = left.findIndex((s) => s.waitsFor.every((w) => done.has(w)));
       const [step] = left.splice(Math.max(0, i), 1);
-      this.journal.begin(this.run, step!);
+      this.means.journal.begin(this.run, step!);
       if (!(await this.stepDone(step!))) return false;
       done.add(step!.table);
     }
@@ -117,8 +140,30 @@ export class ReleaseTransaction {
     }
   }
 
+  /** Puts the copy of a table beside its place. It is as it was: its checks run with its next load. */
+  private async putBack(step: RunStep, table: Table, copy: KeptCopy): Promise<boolean> {
+    const loader = loaderOn(this.client, this.environment);
+    const [target, staged] = [targetPlace(this.environment, table), stagedPlace(this.environment, table)];
+    const last = this.means.restore!.lastPlaces.get(table.fullName) ?? target;
+    const back = new PuttingBack(this.client, this.environment, this.means.keeping);
+    for (const sql of await back.put(copy, { target, staged, last }))
+      loader.ran.push({ kind: 'swap', sql, milliseconds: 0, rows: null });
+    const rows = copy.loaded?.['row_count'];
+    this.built.set(table.fullName, {
+      step,
+      item: { target, staged, relation: 'table', ...(qualified(last) === qualified(target) ? {} : { formerly: last }) },
+      rows: rows === null || rows === undefined ? null : String(rows as number),
+      checks: [],
+      loader,
+      copy,
+    });
+    return true;
+  }
+
   private async bringIn(step: RunStep): Promise<boolean> {
     const table = this.after.tables.get(step.table) as SourceTable;
+    const copy = this.before.tables.has(step.table) ? undefined : this.means.restore?.copies.get(step.table);
+    if (copy) return this.putBack(step, table, copy);
     const loader = loaderOn(this.client, this.environment);
     try {
       const isFile = this.after.servers.get(table.server)?.wrapper === 'file_fdw';
@@ -129,7 +174,7 @@ export class ReleaseTransaction {
         this.built.set(table.fullName, { step, item, rows: null, checks: [], loader });
         return true;
       }
-      const brought = await this.intake.bringStaged(this.client, loader, this.environment, table);
+      const brought = await this.means.intake.bringStaged(this.client, loader, this.environment, table);
       this.built.set(table.fullName, {
         step,
         item: brought.item,
@@ -150,11 +195,15 @@ export class ReleaseTransaction {
   private async table(step: RunStep): Promise<boolean> {
     const table = this.after.tables.get(step.table)!;
     if (table.kind === 'source') return true;
+    const copy = this.means.restore?.copies.get(step.table);
+    if (copy) return this.putBack(step, table, copy);
     const loader = loaderOn(this.client, this.environment);
     try {
       await this.client.query('savepoint before_table');
+      const former = this.before.tables.get(step.table);
+      if (former) await this.means.keeping?.copyRemembered(targetPlace(this.environment, former));
       const bases = await this.bases();
-      const when = (await this.kit.loadTimes(this.after, bases))(table.fullName);
+      const when = (await this.means.kit.loadTimes(this.after, bases))(table.fullName);
       const treatment = this.run.request.release?.treatments?.[table.fullName];
       const plan = await planFrom(
         loader,
@@ -167,11 +216,13 @@ export class ReleaseTransaction {
           ...when.plan,
         },
         table,
-        { ...bases, startOver: treatment === 'start over' },
+        // Of what a restore has no copy of, today's rows are others.
+        { ...bases, startOver: treatment === 'start over' || this.means.restore !== undefined },
       );
       loader.inputs = this.placeOf;
-      const { rows, checks } = await this.kit.makeAndCheck(loader, plan, this.after, 'others');
-      if (worst(checks.map((c) => c.verdict)) === 'broken') {
+      const { rows, checks } = await this.means.kit.makeAndCheck(loader, plan, this.after, 'others');
+      // What is built over rows as they were is as it was: no check keeps production from going back.
+      if (worst(checks.map((c) => c.verdict)) === 'broken' && !this.means.restore) {
         this.failure = { step, loader, checks };
         return false;
       }
@@ -232,7 +283,7 @@ export class ReleaseTransaction {
 
   /** A release builds everything beside, and stateful tables from a copy of what is there. */
   private async bases(): Promise<BaseSurroundings> {
-    const loaded = await this.warehouse.loaded(this.environment);
+    const loaded = await this.means.warehouse.loaded(this.environment);
     return {
       project: this.after,
       environment: this.environment,
@@ -244,12 +295,12 @@ export class ReleaseTransaction {
 
   private async check(step: RunStep): Promise<boolean> {
     const loader = loaderOn(this.client, this.environment);
-    const outcome = await this.kit.checkFile(loader, this.after, checkName(step.table), {
+    const outcome = await this.means.kit.checkFile(loader, this.after, checkName(step.table), {
       placeOf: this.placeOf,
       functionsSchema: this.environment.schemaOf('functions'),
       settings: settingsOf(this.after),
     });
-    if (outcome.verdict === 'broken') {
+    if (outcome.verdict === 'broken' && !this.means.restore) {
       this.failure = { step, loader, checks: [outcome] };
       return false;
     }
@@ -262,15 +313,18 @@ export class ReleaseTransaction {
     const items: SwapItem[] = [...this.built.values()].map((b) => b.item);
     const gone = [...this.before.tables.values()].filter((t) => !this.after.tables.has(t.fullName));
     this.dropped.push(...gone.map((t) => t.fullName));
-    await loader.swaps.swap(
-      items,
-      gone.flatMap((t) => {
-        const place = targetPlace(this.environment, t);
-        return [place, ...REMEMBERED.map((what) => rememberedPlace(place, what))];
-      }),
-    );
+    const { keeping, restore } = this.means;
+    if (keeping) await this.listKept(keeping, gone);
+    await loader.swaps.swap(items, {
+      dropped: gone.flatMap((t) => placesOf(targetPlace(this.environment, t))),
+      ...(keeping ? { keptIn: keeping.keptIn } : {}),
+    });
     const prints = fingerprints(this.after);
-    for (const [table, { rows, when }] of this.built) {
+    for (const [table, { rows, when, copy }] of this.built) {
+      if (copy) {
+        await new PuttingBack(this.client, this.environment, keeping).remember(copy);
+        continue;
+      }
       const time = when && { ...when, time: literal(when.time) };
       await this.client.query(
         remembering(this.environment, table, {
@@ -282,9 +336,23 @@ export class ReleaseTransaction {
       );
     }
     await forget(this.client, this.environment, this.dropped);
+    if (restore)
+      await dropEmpty(
+        this.client,
+        this.environment,
+        [...restore.copies.values()].map((c) => c.place.schema),
+      );
     this.gone.push(...loader.swaps.gone);
     const last = [...this.built.values()].at(-1);
     last?.loader.ran.push(...loader.ran);
+  }
+
+  /** Lists what the swap keeps: what was under the names of what is built, and what goes. */
+  private async listKept(keeping: Keeping, gone: readonly Table[]): Promise<void> {
+    const was = renamedTables(this.before, this.after);
+    const replaced = [...this.built.keys()].flatMap((name) => this.before.tables.get(was.get(name) ?? name) ?? []);
+    const kept = new Map([...replaced, ...gone].map((t) => [t.fullName, t]));
+    await keeping.list([...kept.values()].map((t) => ({ table: t.fullName, place: targetPlace(this.environment, t) })));
   }
 
   recordSuccess(): void {
@@ -296,10 +364,10 @@ export class ReleaseTransaction {
         ...didOf(loader, when?.clock),
         ...(rowsOut === undefined ? {} : { rowsOut }),
       } as const;
-      this.journal.end(this.run, step, change, checks);
+      this.means.journal.end(this.run, step, change, checks);
     }
     for (const { step, outcome, loader } of this.checkSteps)
-      this.journal.end(this.run, step, { state: 'done', statements: loader.ran }, [outcome]);
+      this.means.journal.end(this.run, step, { state: 'done', statements: loader.ran }, [outcome]);
   }
 
   /** Results are recorded, so that the rows at fault can be seen; nothing of the warehouse changed. */
@@ -309,20 +377,20 @@ export class ReleaseTransaction {
       const built = this.built.get(step.table);
       if (step.id === failed?.step.id) {
         const { loader, checks, error } = failed;
-        this.journal.end(
+        this.means.journal.end(
           this.run,
           step,
           { state: 'failed', statements: loader.ran, error: error ?? brokenError(checks) },
           checks,
         );
       } else if (built)
-        this.journal.end(this.run, step, {
+        this.means.journal.end(this.run, step, {
           state: 'blocked',
           statements: built.loader.ran,
           rowsIn: built.rows,
           error: { message: 'built and checked, but not swapped in: the release failed' },
         });
-      else this.journal.end(this.run, step, { state: 'blocked' });
+      else this.means.journal.end(this.run, step, { state: 'blocked' });
     }
   }
 }

@@ -1,15 +1,17 @@
 import type {
   ComparedTexts,
   Comparison,
+  KeptCopies,
   ReleaseDetail,
   ReleasedTexts,
   ReleaseEntry,
+  RestorePlan,
   TodayAnswer,
   WayBack,
 } from '@ouvrage/api/release';
 import type { RunEntry } from '@ouvrage/api/run';
 import type { Sent } from '../shared/answers.js';
-import { Body, Controller, Get, HttpCode, Module, Param, Post, Query } from '@nestjs/common';
+import { Body, Controller, Get, HttpCode, Module, Param, Post, Put, Query } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import { Me, Needs } from '../people/access.js';
@@ -23,12 +25,14 @@ import { ReviewModule } from '../review/review.module.js';
 import { runOut } from '../run/run.controller.js';
 import { CheckResult, Release, Run } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
-import { Names, Optional, ProjectPath, Text, TextsByName, RowId } from '../shared/fields.js';
+import { Flag, Names, Optional, ProjectPath, RowId, Text, TextsByName, Whole } from '../shared/fields.js';
 import { DeliveryModule } from '../delivery/delivery.module.js';
 import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ReleaseCompletion } from './release-completion.js';
 import { ReleaseCosts } from './release-cost.js';
+import { RestoreService } from './restore.service.js';
+import { Setting } from '../shared/setting.entity.js';
 import { ReleasedService } from './released.service.js';
 import { ReleaseService } from './release.service.js';
 import { TodayService } from './today.service.js';
@@ -53,6 +57,19 @@ class ReleaseBody {
   override?: string;
 }
 
+class WayBackBody {
+  /** Whether its release puts back the copies that were kept; today's rows are kept where this is not said. */
+  @Optional()
+  @Flag()
+  restores?: boolean;
+}
+
+class KeptDaysBody {
+  /** For how many days copies are kept; 0 keeps none. */
+  @Whole(0, 365)
+  days: number;
+}
+
 class DeletionBody {
   /** Paths of drafts and ids of commits that may be lost. */
   @Optional()
@@ -73,6 +90,7 @@ export class ReleaseController {
     private readonly todays: TodayService,
     private readonly deletion: WorkspaceDeletion,
     private readonly released: ReleasedService,
+    private readonly restoring: RestoreService,
   ) {}
 
   /** Releases, newest first. */
@@ -96,9 +114,33 @@ export class ReleaseController {
   /** Opens a workspace with the definitions from before a release, to be reviewed and released as any other. */
   @Needs('editor')
   @Post('releases/:id/way-back')
-  async wayBack(@Me() me: Person, @Param('id', RowId) id: number): Promise<Sent<WayBack>> {
-    const { slug } = await this.releases.wayBack(me, id);
+  async wayBack(
+    @Me() me: Person,
+    @Param('id', RowId) id: number,
+    @Body() { restores = false }: WayBackBody,
+  ): Promise<Sent<WayBack>> {
+    const { slug } = await this.releases.wayBack(me, id, { restores });
     return { slug };
+  }
+
+  /** How production would go back to before a release by the copies that are kept. */
+  @Get('releases/:id/restore')
+  async restorePlan(@Param('id', RowId) id: number): Promise<Sent<RestorePlan>> {
+    return (await this.restoring.plan(id)).plan;
+  }
+
+  /** What releases have kept, and for how long. */
+  @Get('kept-copies')
+  kept(): Promise<Sent<KeptCopies>> {
+    return this.restoring.kept();
+  }
+
+  /** Changes how long copies are kept; older ones go at once. */
+  @Needs('administrator')
+  @Put('kept-copies')
+  @HttpCode(204)
+  async keepFor(@Me() me: Person, @Body() { days }: KeptDaysBody): Promise<void> {
+    await this.restoring.keepFor(me, days);
   }
 
   /** What releasing a workspace would change: definitions, rows that go, what is in the way. */
@@ -143,7 +185,7 @@ export class ReleaseController {
 
 @Module({
   imports: [
-    TypeOrmModule.forFeature([Release, Run, CheckResult, Workspace]),
+    TypeOrmModule.forFeature([Release, Run, CheckResult, Workspace, Setting]),
     PeopleModule,
     ProjectModule,
     RunModule,
@@ -155,7 +197,15 @@ export class ReleaseController {
     ReviewModule,
   ],
   controllers: [ReleaseController],
-  providers: [ReleaseCompletion, ReleaseCosts, ReleaseService, TodayService, WorkspaceDeletion, ReleasedService],
+  providers: [
+    ReleaseCompletion,
+    ReleaseCosts,
+    ReleaseService,
+    TodayService,
+    WorkspaceDeletion,
+    ReleasedService,
+    RestoreService,
+  ],
   exports: [ReleaseService],
 })
 export class ReleaseModule {}

@@ -47,6 +47,8 @@ import { IntakeService } from '../source/intake.service.js';
 import type { Loaded } from '../warehouse/loaded.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { type FirstRun, runFirst } from './first-run.js';
+import type { Restore } from './release-transaction.js';
+import { RestoreService } from './restore.service.js';
 import { ReleaseCosts } from './release-cost.js';
 import { ReleaseCompletion, type ReleaseIntent } from './release-completion.js';
 import { ReleaseTransaction } from './release-transaction.js';
@@ -61,15 +63,18 @@ export interface ReleaseRequest {
   readonly override: string | undefined;
 }
 
-/** Errors of a workspace as it is edited, which Today tells as well, and those that only its release would have. */
+/**
+ * Errors of a workspace as it is edited, which Today tells as well, and those that only its release would have.
+ * @param production whose tables are gone on from; undefined where none are
+ */
 function errorsOf(
-  production: Project,
+  production: Project | undefined,
   edited: Project,
   released: Project,
 ): { readonly path: string; readonly message: string }[] {
   const found = [edited, released].flatMap((project) => [
     ...project.diagnostics.filter((d) => d.severity === 'error').map(({ path, message }) => ({ path, message })),
-    ...wrongFormerNames(production, project).map(({ path, message, hint }) => ({
+    ...(production ? wrongFormerNames(production, project) : []).map(({ path, message, hint }) => ({
       path,
       message: `${message}; ${hint}`,
     })),
@@ -116,6 +121,7 @@ export class ReleaseService implements OnModuleInit {
     private readonly withdrawals: WithdrawalService,
     private readonly costs: ReleaseCosts,
     private readonly people: PeopleService,
+    private readonly restoring: RestoreService,
   ) {}
 
   onModuleInit(): void {
@@ -140,11 +146,12 @@ export class ReleaseService implements OnModuleInit {
   }
 
   /**
-   * Opens a workspace with the definitions from before a release. Released, it withdraws that release and all after it;
-   * today's rows are kept, and moved along where tables and columns have been renamed.
+   * Opens a workspace with the definitions from before a release. Released, it withdraws that release and all after it.
+   * @param restores whether its release puts back the copies that were kept; else today's rows are kept, and moved along
+   *   where tables and columns have been renamed
    * @throws Problem 409 where there was nothing before, or production is as it was
    */
-  async wayBack(person: Person, id: number): Promise<Workspace> {
+  async wayBack(person: Person, id: number, { restores }: { readonly restores: boolean }): Promise<Workspace> {
     const release = await this.releases.findOneBy({ id });
     if (!release) throw notFound(`The release ${id}`);
     const withdraws = await this.releases.find({ where: { id: MoreThanOrEqual(id) }, order: { id: 'ASC' } });
@@ -164,13 +171,17 @@ export class ReleaseService implements OnModuleInit {
         `Production is as it was before release ${id}`,
         'There is nothing to go back from.',
       );
-    const name = `Back to before release ${id}`;
+    const name = `${restores ? 'Restore from' : 'Back to'} before release ${id}`;
     const workspace = await this.projects.wayBack(person, name, {
       to,
-      edits: formerNamesBack(earlier, now),
+      edits: restores ? new Map() : formerNamesBack(earlier, now),
       withdraws: withdraws.map((r) => r.id),
+      restores,
     });
-    await this.people.audit(person, 'way back opened', workspace.slug, { withdraws: withdraws.map((r) => r.id) });
+    await this.people.audit(person, 'way back opened', workspace.slug, {
+      withdraws: withdraws.map((r) => r.id),
+      restores,
+    });
     return workspace;
   }
 
@@ -190,22 +201,27 @@ export class ReleaseService implements OnModuleInit {
       ...(changed.some((c) => c.change === 'deleted') ? (await this.quality.stateOf(production)).checks : []),
     ];
     const touched = new Set(drafted.tables.map((t) => t.table));
+    const restores = line.workspace.restores ? (await this.restoring.plan(line.workspace.withdraws[0]!)).plan : null;
+    const copied = new Set(restores?.tables.filter((t) => t.bytes !== null).map((t) => t.table));
     const drafts = new Set(line.drafts.map((d) => d.path));
     return {
       workspace: { slug, name: line.workspace.name, owner: line.workspace.owner.displayName },
       commits: await this.projects.git.log(branchOf(slug), { notIn: MAIN }),
       withdraws: line.workspace.withdraws,
+      restores,
       holdsWithdrawn: (await this.withdrawals.of(line.commit))?.releases ?? [],
       drafts: line.drafts.map((d) => d.path),
       conflicts: committed.conflicts,
-      errors: errorsOf(production.project, after.project, committed.project ?? after.project),
+      errors: errorsOf(restores ? undefined : production.project, after.project, committed.project ?? after.project),
       files: drafted.files.map((f) => ({ ...f, draft: drafts.has(f.path) })),
       tables: drafted.tables,
-      losses: losses(production.project, after.project, drafted),
-      migrations: migrations(production.project, after.project, drafted),
+      losses: lossesOf(line.workspace, production.project, after.project, drafted),
+      keptDays: await this.restoring.days(),
+      migrations: line.workspace.restores ? [] : migrations(production.project, after.project, drafted),
       rehashes: rehashes(after.project, drafted, await this.warehouse.loaded(this.projects.environmentOf(undefined))),
       untouched: after.project.tables.size - drafted.tables.filter((t) => t.kind !== 'deleted').length,
-      cost: await this.costs.of(production.project, drafted),
+      // What is put back is neither built nor copied.
+      cost: await this.costs.of(production.project, { tables: drafted.tables.filter((t) => !copied.has(t.table)) }),
       impact: impactBetween(production.project, after.project),
       freed: freedColumns(production.project, after.project),
       checks: changed.map(({ change, check }) => ({ change, check: known.find((c) => c.id === check.id)! })),
@@ -262,15 +278,20 @@ export class ReleaseService implements OnModuleInit {
           .map((e) => `${e.path}: ${e.message}`)
           .join('; '),
       );
-    const [wrong] = wrongFormerNames(production.project, after);
+    // What is put back has its rows, whatever it was called before them.
+    const [wrong] = workspace.restores ? [] : wrongFormerNames(production.project, after);
     if (wrong) throw new Problem(422, 'wrong-former-name', `${wrong.table}: ${wrong.message}`, wrong.hint);
-    this.refuseLosses(losses(production.project, after, change), consents);
-    const chosen = this.chosen(migrations(production.project, after, change), treatments);
+    this.refuseLosses(lossesOf(workspace, production.project, after, change), consents, await this.restoring.days());
+    const restores = workspace.restores ? await this.restored(workspace, commit, consents) : undefined;
+    const chosen = restores ? {} : this.chosen(migrations(production.project, after, change), treatments);
     const review = await this.reviews.allow(person, slug, { merged, consents, override });
     const environment = this.projects.environmentOf(undefined);
     const standings = await this.warehouse.standings(after, environment, environment);
-    const planned = planTables(after, this.tablesToBuild(change, after), standings, {
-      alsoChecks: this.changedChecks(change),
+    const built = this.tablesToBuild(change, after);
+    for (const table of restores ?? []) if (after.tables.get(table)!.kind !== 'source') built.add(table);
+    const planned = planTables(after, built, standings, {
+      // Over what is put back they run with the load that follows.
+      alsoChecks: restores ? [] : this.changedChecks(change),
       broughtIn: this.toBringIn(change, after),
     });
     return this.runs.queue(
@@ -286,26 +307,69 @@ export class ReleaseService implements OnModuleInit {
           parallelism: 1,
           parameters: {},
           drafts: {},
-          release: { workspace: slug, message, treatments: chosen, review, withdraws: workspace.withdraws },
+          release: {
+            workspace: slug,
+            message,
+            treatments: chosen,
+            review,
+            withdraws: workspace.withdraws,
+            ...(restores ? { restores: { tables: restores, by: person.id } } : {}),
+          },
         },
       },
       planned,
     );
   }
 
-  private refuseLosses(lost: readonly Loss[], consents: readonly string[]): void {
+  /**
+   * The tables of which a restore puts back a copy.
+   * @throws Problem where its definitions are not those of before, or a table that does not come back as it was has no consent
+   */
+  private async restored(
+    { withdraws }: Workspace,
+    commit: string,
+    consents: readonly string[],
+  ): Promise<readonly string[]> {
+    const { plan, restore } = await this.restoring.plan(withdraws[0]!);
+    const first = await this.releases.findOneByOrFail({ id: withdraws[0]! });
+    const isLast = plan.releases.join() === withdraws.join();
+    const changed = await this.projects.git.changedFiles(first.commitBefore!, commit);
+    if (!isLast || changed?.size !== 0)
+      throw new Problem(
+        409,
+        'not-as-before',
+        `The definitions are not those from before release ${first.id}`,
+        isLast
+          ? 'Kept copies fit only the definitions that made them: open another workspace to restore, and release it unchanged.'
+          : 'Production has been released since: open another workspace to restore.',
+      );
+    const open = plan.tables.filter((t) => t.mark !== 'comes back' && !consents.includes(t.table));
+    if (open.length)
+      throw new Problem(
+        409,
+        'needs-consent',
+        `Not all comes back: ${open.map((t) => `${t.table}: ${t.why}`).join('; ')}`,
+        'Confirm it, or go back by the earlier definitions.',
+        { losses: open.map((t) => ({ of: t.table })) },
+      );
+    return [...restore.copies.keys()];
+  }
+
+  private refuseLosses(lost: readonly Loss[], consents: readonly string[], days: number): void {
     const open = lost.filter((l) => !consents.includes(l.of));
     if (open.length === 0) return;
     const [cut, dropped] = [open.filter((l) => l.cutTo !== undefined), open.filter((l) => l.cutTo === undefined)];
     const does = [
-      ...(dropped.length ? [`drops ${dropped.map((l) => l.of).join(', ')} permanently`] : []),
+      ...(dropped.length ? [`drops ${dropped.map((l) => l.of).join(', ')}`] : []),
       ...(cut.length ? [`may cut values of ${cut.map((l) => `${l.of} to ${l.cutTo!}`).join(', ')}`] : []),
     ];
     throw new Problem(
       409,
       'needs-consent',
       `This release ${does.join(' and ')}`,
-      'Confirm it, or keep it in the contract.',
+      days === 0
+        ? 'Confirm it, or keep it in the contract.'
+        : `Confirm it, or keep it in the contract. A copy of what is replaced is kept for ${days === 1 ? 'a day' : `${days} days`}.`,
       { losses: open },
     );
   }
@@ -365,6 +429,24 @@ export class ReleaseService implements OnModuleInit {
     );
   }
 
+  /**
+   * What a release puts back, where it goes back by kept copies.
+   * @throws Problem where a copy has gone since it was asked for
+   */
+  private async restoreOf({ request: { release } }: Run): Promise<Restore | undefined> {
+    if (!release?.restores) return undefined;
+    const { restore } = await this.restoring.plan(release.withdraws![0]!);
+    const gone = release.restores.tables.filter((t) => !restore.copies.has(t));
+    if (gone.length)
+      throw new Problem(
+        409,
+        'copy-gone',
+        `The kept copy of ${gone.join(', ')} is no longer there`,
+        'Production is unchanged. Look at the review again: it says what comes back.',
+      );
+    return restore;
+  }
+
   private async work(run: Run, steps: RunStep[], signal: AbortSignal): Promise<'succeeded' | 'failed' | 'stopped'> {
     await this.completion.completeLeft();
     const main = (await this.projects.git.resolve(MAIN))!;
@@ -379,20 +461,14 @@ export class ReleaseService implements OnModuleInit {
     const environment = this.projects.environmentOf(undefined);
     await this.warehouse.prepare(environment, schemaNames(after.layers, after.tables.values()));
     await this.tryFunctions(run, { before, after, production: environment, signal }, steps);
+    const restore = await this.restoreOf(run);
     let release: ReleaseTransaction | undefined;
     let isCommitted = false;
     const work = async (client: pg.ClientBase): Promise<ReleaseIntent | undefined> => {
-      release = new ReleaseTransaction(
-        run,
-        before,
-        after,
-        environment,
-        client,
-        this.kit,
-        this.journal,
-        this.warehouse,
-        this.intake,
-      );
+      const { kit, journal, warehouse, intake } = this;
+      const keeping = await this.restoring.keeping(client, run.id);
+      const means = { kit, journal, warehouse, intake, keeping, ...(restore ? { restore } : {}) };
+      release = new ReleaseTransaction(run, before, after, environment, client, means);
       await client.query(['begin', ...SESSION_SETTINGS].join(';\n'));
       const well = await release.build(steps);
       if (!well || signal.aborted) {
@@ -406,6 +482,7 @@ export class ReleaseService implements OnModuleInit {
         run: run.id,
         tables: [...release.built.keys(), ...release.dropped],
         broughtIn: [...release.broughtIn],
+        renamed: [...(restore?.names ?? [])].filter(([was]) => after.tables.has(was)),
       };
       await this.completion.intend(client, intent);
       await client.query('commit');
@@ -432,6 +509,10 @@ export class ReleaseService implements OnModuleInit {
     return 'succeeded';
   }
 }
+
+/** What a release takes away. A restore changes no table that goes on: of what goes a copy is kept. */
+const lossesOf = ({ restores }: Workspace, before: Project, after: Project, change: ProjectChange): Loss[] =>
+  losses(before, after, restores ? { ...change, tables: change.tables.filter((t) => t.kind === 'deleted') } : change);
 
 const wordsOf = (error: unknown) => (error instanceof Error ? error.message : String(error));
 

@@ -50,7 +50,7 @@ async function released(name: string, files: Files): Promise<{ slug: string; id:
   return { slug, id: await release(slug) };
 }
 const goBack = async (id: number, as = jonas) =>
-  (await as.send('post', `/api/releases/${id}/way-back`)).body as WayBack;
+  (await as.send('post', `/api/releases/${id}/way-back`, {})).body as WayBack;
 const filesOf = async (slug = 'production') =>
   ((await mira.get(`/api/workspaces/${slug}/files`)).body as FilesAnswer).files;
 const comparison = async (slug: string) => (await mira.get(`/api/workspaces/${slug}/comparison`)).body as Comparison;
@@ -138,7 +138,7 @@ describe('earlier definitions', () => {
     ['a viewer', () => vera, async () => 1, 'not-allowed'],
     ['of none', () => jonas, async () => 999_999, 'not-found'],
   ])('are not for %s', async (_, who, id, code) => {
-    expect(codeOf(await who().send('post', `/api/releases/${await id()}/way-back`))).toBe(code);
+    expect(codeOf(await who().send('post', `/api/releases/${await id()}/way-back`, {}))).toBe(code);
   });
 });
 

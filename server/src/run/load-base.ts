@@ -92,7 +92,9 @@ export async function planFrom(
   { startOver = false, ...around }: BaseSurroundings & { readonly startOver?: boolean },
 ): Promise<LoadPlan> {
   if (table.kind === 'reference') return planLoad(context, table);
-  const [wrong] = wrongFormerNames(around.released.project, context.project).filter((w) => w.table === table.fullName);
+  const [wrong] = startOver
+    ? []
+    : wrongFormerNames(around.released.project, context.project).filter((w) => w.table === table.fullName);
   if (wrong) throw new Problem(422, 'wrong-former-name', `${wrong.table}: ${wrong.message}`, wrong.hint);
   await nameAsToday(loader, targetPlace(context.environment, table));
   const found: LoadBase = startOver ? { kind: 'none' } : await baseOf(loader, table, around);

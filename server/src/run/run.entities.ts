@@ -28,6 +28,8 @@ export interface RunRequest {
     readonly treatments?: Readonly<Record<string, Treatment>>;
     readonly review?: Sent<ReleasedReview>;
     readonly withdraws?: readonly number[];
+    /** Goes back by kept copies: the tables of which one is put back, and who asks, by whom they are loaded after it. */
+    readonly restores?: { readonly tables: readonly string[]; readonly by: string };
   };
 }
 

@@ -243,6 +243,11 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
         `create table if not exists ${state}.released (commit_id text not null, released_at timestamptz not null default now())`,
       );
       await client.query(`alter table ${state}.released add column if not exists intent jsonb`);
+      if (environment.kind === 'production')
+        await client.query(
+          `create table if not exists ${state}.kept (run_id integer, table_name text, place_schema text not null, place_name text not null,
+             loaded jsonb, kept_at timestamptz not null, primary key (run_id, table_name))`,
+        );
       if (environment.readers.length === 0) return;
       await client.query(`grant select on ${state}.loaded to ${idents(environment.readers)}`);
       // What a load makes beside its table, such as a list of placeholders, is copied by workspaces like the table itself.

@@ -1,9 +1,11 @@
 import type {
   ComparedTexts,
   Comparison,
+  KeptCopies,
   ReleaseDetail,
   ReleasedTexts,
   ReleaseEntry,
+  RestorePlan,
   TodayAnswer,
   WayBack,
 } from '@ouvrage/api/release';
@@ -39,9 +41,18 @@ const endpoints = api.injectEndpoints({
     releasedFile: b.query<ReleasedTexts, { id: number; path: string }>({
       query: ({ id, path }) => `releases/${id}/file?path=${encodeURIComponent(path)}`,
     }),
-    wayBack: b.mutation<WayBack, number>({
-      query: (id) => ({ url: `releases/${id}/way-back`, method: 'POST' }),
+    wayBack: b.mutation<WayBack, { id: number; restores: boolean }>({
+      query: ({ id, restores }) => ({ url: `releases/${id}/way-back`, method: 'POST', body: { restores } }),
       invalidatesTags: (_, error) => (error ? [] : ['Workspaces']),
+    }),
+    restorePlan: b.query<RestorePlan, number>({
+      query: (id) => `releases/${id}/restore`,
+      providesTags: ['Releases', 'State'],
+    }),
+    keptCopies: b.query<KeptCopies, void>({ query: () => 'kept-copies', providesTags: ['Releases'] }),
+    keepFor: b.mutation<void, number>({
+      query: (days) => ({ url: 'kept-copies', method: 'PUT', body: { days } }),
+      invalidatesTags: (_, error) => (error ? [] : ['Releases']),
     }),
     today: b.query<TodayAnswer, string>({
       query: (slug) => `${at(slug)}/today`,
@@ -58,5 +69,8 @@ export const {
   useReleasedQuery,
   useReleasedFileQuery,
   useWayBackMutation,
+  useRestorePlanQuery,
+  useKeptCopiesQuery,
+  useKeepForMutation,
   useTodayQuery,
 } = endpoints;

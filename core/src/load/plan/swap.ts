@@ -67,6 +67,8 @@ export interface Attached {
   readonly owner: string;
   /** Makes it again on the table that is in this place then. */
   readonly sql: string;
+  /** Takes it off the table, which is kept elsewhere; null of what goes with something else. */
+  readonly detach: string | null;
 }
 
 const GRANTS = (acl: string, column: string) => `
@@ -85,56 +87,79 @@ const COLUMN_COMMENTS = `
    where d.classoid = 'pg_class'::regclass and d.objoid = c.oid and d.objsubid > 0)`;
 
 const TABLE = `format('%I.%I', n.nspname, c.relname)`;
-const ATTACHED_ITEM = (kind: string, name: string, sql: string, ours = 'true', owner = `''`) =>
-  `jsonb_build_object('kind', '${kind}', 'name', ${name}, 'ours', ${ours}, 'owner', ${owner}, 'sql', ${sql})`;
+/** @param detach takes it off, as an SQL expression */
+const ATTACHED_ITEM = (
+  [kind, name]: readonly [kind: string, name: string],
+  sql: string,
+  detach: string,
+  { ours = 'true', owner = `''` }: { readonly ours?: string; readonly owner?: string } = {},
+) =>
+  `jsonb_build_object('kind', '${kind}', 'name', ${name}, 'ours', ${ours}, 'owner', ${owner}, 'sql', ${sql}, 'detach', ${detach})`;
+/** An action on the table that is asked about, as an SQL expression. */
+const ALTER = (action: string) => `'alter table ' || ${TABLE} || ' ${action}'`;
 
 /** All that is attached to a table, each with the statement that makes it again. */
 const ATTACHED = `
   (select coalesce(jsonb_agg(a.entry order by a.n), '[]') from (
-    select 1 as n, ${ATTACHED_ITEM('row security', `''`, `'alter table ' || ${TABLE} || ' enable row level security'`)} as entry where c.relrowsecurity
+    select 1 as n, ${ATTACHED_ITEM(['row security', `''`], ALTER('enable row level security'), ALTER('disable row level security'))} as entry where c.relrowsecurity
     union all
-    select 2, ${ATTACHED_ITEM('row security', `'forced'`, `'alter table ' || ${TABLE} || ' force row level security'`)} where c.relforcerowsecurity
+    select 2, ${ATTACHED_ITEM(['row security', `'forced'`], ALTER('force row level security'), ALTER('no force row level security'))} where c.relforcerowsecurity
     union all
     select 3, ${ATTACHED_ITEM(
-      'policy',
-      'p.polname',
+      ['policy', 'p.polname'],
       `format('create policy %I on %s as %s for %s to %s', p.polname, ${TABLE}, case when p.polpermissive then 'permissive' else 'restrictive' end,
         case p.polcmd when 'r' then 'select' when 'a' then 'insert' when 'w' then 'update' when 'd' then 'delete' else 'all' end,
         (select string_agg(case r when 0 then 'public' else quote_ident(pg_get_userbyid(r)) end, ', ') from unnest(p.polroles) as r))
         || coalesce(' using (' || pg_get_expr(p.polqual, p.polrelid) || ')', '') || coalesce(' with check (' || pg_get_expr(p.polwithcheck, p.polrelid) || ')', '')`,
+      `format('drop policy %I on %s', p.polname, ${TABLE})`,
     )} from pg_policy p where p.polrelid = c.oid
     union all
-    select 4, ${ATTACHED_ITEM('statistics', 's.stxname', 'pg_get_statisticsobjdef(s.oid)')} from pg_statistic_ext s where s.stxrelid = c.oid
+    select 4, ${ATTACHED_ITEM(
+      ['statistics', 's.stxname'],
+      'pg_get_statisticsobjdef(s.oid)',
+      `format('drop statistics %s.%I', s.stxnamespace::regnamespace, s.stxname)`,
+    )} from pg_statistic_ext s where s.stxrelid = c.oid
     union all
-    select 5, ${ATTACHED_ITEM('trigger', 't.tgname', 'pg_get_triggerdef(t.oid)')} from pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal
+    select 5, ${ATTACHED_ITEM(
+      ['trigger', 't.tgname'],
+      'pg_get_triggerdef(t.oid)',
+      `format('drop trigger %I on %s', t.tgname, ${TABLE})`,
+    )} from pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal
     union all
     select 6, ${ATTACHED_ITEM(
-      'trigger',
-      't.tgname',
+      ['trigger', 't.tgname'],
       `format('alter table %s %s trigger %I', ${TABLE}, case t.tgenabled when 'D' then 'disable' when 'R' then 'enable replica' else 'enable always' end, t.tgname)`,
+      'null',
     )} from pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal and t.tgenabled <> 'O'
     union all
     select 7, ${ATTACHED_ITEM(
-      'replica identity',
-      `''`,
+      ['replica identity', `''`],
       `'alter table ' || ${TABLE} || ' replica identity ' || case c.relreplident when 'f' then 'full' when 'n' then 'nothing' else 'using index ' || (
         select quote_ident(i.relname) from pg_index x join pg_class i on i.oid = x.indexrelid where x.indrelid = c.oid and x.indisreplident) end`,
+      ALTER('replica identity default'),
     )} where c.relreplident <> 'd'
     union all
     select 8, ${ATTACHED_ITEM(
-      'publication',
-      'b.pubname',
+      ['publication', 'b.pubname'],
       `format('alter publication %I add table %s', b.pubname, ${TABLE})
         || coalesce(' (' || (select string_agg(quote_ident(k.attname), ', ' order by k.attnum) from pg_attribute k where k.attrelid = c.oid and k.attnum = any(l.prattrs)) || ')', '')
         || coalesce(' where (' || pg_get_expr(l.prqual, l.prrelid) || ')', '')`,
-      `pg_has_role(b.pubowner, 'USAGE')`,
-      'pg_get_userbyid(b.pubowner)',
+      `format('alter publication %I drop table %s', b.pubname, ${TABLE})`,
+      { ours: `pg_has_role(b.pubowner, 'USAGE')`, owner: 'pg_get_userbyid(b.pubowner)' },
     )} from pg_publication_rel l join pg_publication b on b.oid = l.prpubid where l.prrelid = c.oid
     union all
-    select 9, ${ATTACHED_ITEM('security label', 'g.provider', `format('security label for %I on table %s is %L', g.provider, ${TABLE}, g.label)`)}
+    select 9, ${ATTACHED_ITEM(
+      ['security label', 'g.provider'],
+      `format('security label for %I on table %s is %L', g.provider, ${TABLE}, g.label)`,
+      `format('security label for %I on table %s is null', g.provider, ${TABLE})`,
+    )}
     from pg_seclabel g where g.objoid = c.oid and g.classoid = 'pg_class'::regclass and g.objsubid = 0
     union all
-    select 10, ${ATTACHED_ITEM('owner', 'pg_get_userbyid(c.relowner)', `format('alter table %s owner to %I', ${TABLE}, pg_get_userbyid(c.relowner))`)}
+    select 10, ${ATTACHED_ITEM(
+      ['owner', 'pg_get_userbyid(c.relowner)'],
+      `format('alter table %s owner to %I', ${TABLE}, pg_get_userbyid(c.relowner))`,
+      ALTER('owner to current_user'),
+    )}
     where pg_get_userbyid(c.relowner) <> current_user) as a)`;
 
 /** Parameters: schemas text[], names text[] of the targets. */
@@ -207,6 +232,8 @@ export interface SwapPlan {
  * @param dropped places that go without a successor
  * @param goes dependents that are dropped and not made again: they hold up no swap, and nothing of theirs is run
  * @param regranted roles whose rights are not those of before: they get them anew, by what the new table holds
+ * @param keptIn where the table that was in a place is kept instead of being dropped; without what others attached to it
+ *   and their rights where another one takes its place, with them where none does
  */
 export function planSwap(
   items: readonly SwapItem[],
@@ -216,10 +243,12 @@ export function planSwap(
     dropped = [],
     goes = () => false,
     regranted = [],
+    keptIn = () => undefined,
   }: {
     readonly dropped?: readonly Place[];
     readonly goes?: (dependent: Dependent) => boolean;
     readonly regranted?: readonly string[];
+    readonly keptIn?: KeptIn;
   } = {},
 ): SwapPlan {
   const gone = dependents.filter(goes);
@@ -228,14 +257,26 @@ export function planSwap(
   const attached = items.flatMap(({ target }) =>
     (oldAt(target)?.attached ?? []).map((a) => ({ ...a, schema: target.schema, name: a.name })),
   );
-  const blockers: Blocker[] = [...kept, ...attached].filter((d) => !d.ours);
+  // What is attached to a table names it: under another name it cannot be made again.
+  const left = items.flatMap(({ formerly }) =>
+    formerly
+      ? (oldAt(formerly)?.attached ?? []).map((a) => ({ ...a, schema: formerly.schema, name: formerly.name }))
+      : [],
+  );
+  const blockers: Blocker[] = [...[...kept, ...attached].filter((d) => !d.ours), ...left];
   if (blockers.length) return { statements: [], gone: [], attached: [], blockedBy: blockers };
   const statements: string[] = [];
   // A view in a session's own schema of temporary tables belongs to nobody who could be asked.
   const temporary = gone.some(isTemporary);
   for (const d of [...dependents].reverse()) if (!isTemporary(d)) statements.push(`drop ${d.kind} ${dependentName(d)}`);
   // One statement for each kind: old views may read each other in any order.
-  const going = [...items.map((i) => i.target), ...dropped].flatMap((place) => oldAt(place) ?? []);
+  const all = [...items.map((i) => i.target), ...dropped].flatMap((place) => oldAt(place) ?? []);
+  const isKept = (o: OldRelation) => o.relkind === 'r' && keptIn(o) !== undefined;
+  for (const o of all.filter(isKept)) {
+    const isReplaced = items.some(({ target }) => oldAt(target) === o);
+    statements.push(...(isReplaced ? bare(o) : []), `alter table ${qualified(o)} set schema ${ident(keptIn(o)!)}`);
+  }
+  const going = all.filter((o) => !isKept(o));
   for (const word of ['view', 'materialized view', 'foreign table', 'table']) {
     const names = going.filter((o) => dropWord(o.relkind) === word).map(qualified);
     if (names.length) statements.push(`drop ${word} ${names.join(', ')}${temporary ? ' cascade' : ''}`);
@@ -253,6 +294,19 @@ export function planSwap(
   return { statements, gone, attached };
 }
 
+/** The schema that keeps a table which another one replaces, or which goes; undefined where it is dropped. */
+export type KeptIn = (old: Place) => string | undefined;
+
+/** What takes off a table all that others attached to it, and their rights. */
+function bare(old: OldRelation): string[] {
+  const grantees = [...new Set(old.grants.map((g) => g.grantee))];
+  return [
+    // With a table's rights those to its columns go, too.
+    ...grantees.map((g) => `revoke all on table ${qualified(old)} from ${g === 'public' ? g : ident(g)}`),
+    ...old.attached.flatMap((a) => a.detach ?? []),
+  ];
+}
+
 const isTemporary = ({ schema }: Dependent): boolean => /^pg_temp_\d+$/.test(schema);
 const isRoutine = ({ kind }: Dependent): boolean => kind === 'function' || kind === 'procedure';
 
@@ -268,12 +322,23 @@ export function remadeByOwner(d: Dependent): string[] {
 /**
  * In place of a swap where dependents cannot be made again: the rows of the old table are replaced,
  * which needs the same columns.
+ * @param kept where a copy of the old rows is kept
  */
-export function planReplaceInPlace(item: SwapItem): string[] {
+export function planReplaceInPlace(item: SwapItem, kept?: string): string[] {
   return [
+    ...(kept === undefined ? [] : copied(item.target, kept)),
     `delete from ${qualified(item.target)}`,
     `insert into ${qualified(item.target)} select * from ${qualified(item.staged)}`,
     `drop ${item.relation} ${qualified(item.staged)}`,
+  ];
+}
+
+/** Copies a table into another schema, under its name. */
+export function copied(from: Place, schema: string): string[] {
+  const copy = qualified({ schema, name: from.name });
+  return [
+    `create table ${copy} (like ${qualified(from)} including all)`,
+    `insert into ${copy} select * from ${qualified(from)}`,
   ];
 }
 

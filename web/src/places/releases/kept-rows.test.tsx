@@ -84,3 +84,38 @@ test.each([
   show({ rehashes: [{ table: 'core.dim_berth', columns: ['says'], facts }] });
   expect(document.body.textContent).toContain(`core.dim_berth: says, so that equal values have equal hashes; ${words}`);
 });
+
+test.each([
+  [7, 'Dropped', /A copy is kept for 7 days/],
+  [0, 'Permanently lost', undefined],
+])('where copies are kept for %p days, losses are %p', (keptDays, title, told) => {
+  show({ keptDays, losses: [{ of: 'core.dim_port' }] });
+  expect(screen.getByText(title)).toBeTruthy();
+  expect(screen.queryByText(told ?? /A copy is kept/) !== null).toBe(told !== undefined);
+});
+
+test('what does not come back as it was is confirmed, each by itself', async () => {
+  const table = { why: '', rows: '1204', bytes: 2_000_000 };
+  const answers = show({
+    restores: {
+      releases: [3],
+      tables: [
+        { ...table, table: 'core.whole', mark: 'comes back' },
+        { ...table, table: 'core.partly', mark: 'comes back in part', why: 'versions that were opened since are lost' },
+        { ...table, table: 'core.gone', mark: 'lost', rows: null, bytes: null },
+      ],
+    },
+  });
+  const items = within(screen.getByRole('list', { name: 'Tables that come back' })).getAllByRole('listitem');
+  expect(items.map((i) => i.textContent)).toEqual([
+    'core.whole comes back1,204 rows, 2 MB',
+    'core.partly comes back in part1,204 rows, 2 MB, versions that were opened since are lost',
+    'core.gone lost',
+  ]);
+  const boxes = screen.getAllByRole('checkbox');
+  expect(boxes).toHaveLength(2);
+  for (const box of boxes) await userEvent.click(box);
+  expect(answers().consents).toEqual(['core.partly', 'core.gone']);
+  await userEvent.click(boxes[0]!);
+  expect(answers().consents).toEqual(['core.gone']);
+});

@@ -1,6 +1,8 @@
 import type { Treatment } from '@ouvrage/core/review';
 import type { Comparison } from '@ouvrage/api/release';
+import { plural } from '../../shared/format';
 import { SectionTitle } from '../../shared/ui/section-title';
+import { ComesBackList } from './comes-back';
 
 const SAYS: Readonly<Record<Treatment, string>> = {
   'go on': 'go on from its rows',
@@ -30,9 +32,20 @@ export function KeptRows({
   answers: Answers;
   onAnswer: (answers: Answers) => void;
 }) {
-  if (data.migrations.length + data.losses.length + data.rehashes.length === 0) return null;
+  const { restores, keptDays } = data;
+  if (!restores && data.migrations.length + data.losses.length + data.rehashes.length === 0) return null;
   return (
     <section className="flex flex-col gap-3">
+      {restores && (
+        <>
+          <SectionTitle>What comes back</SectionTitle>
+          <ComesBackList
+            tables={restores.tables}
+            consents={answers.consents}
+            onConsent={(consents) => onAnswer({ ...answers, consents })}
+          />
+        </>
+      )}
       {data.migrations.length > 0 && <SectionTitle>Tables that keep rows</SectionTitle>}
       {data.migrations.map((m) => (
         <fieldset key={m.table} className="min-w-0 border-l-2 border-rule pl-2.5">
@@ -81,7 +94,16 @@ export function KeptRows({
           {r.facts.length > 0 && `; with it the keys that ${r.facts.join(', ')} hold${r.facts.length === 1 ? 's' : ''}`}
         </p>
       ))}
-      {data.losses.length > 0 && <SectionTitle>Permanently lost</SectionTitle>}
+      {data.losses.length > 0 && (
+        <>
+          <SectionTitle>{keptDays === 0 ? 'Permanently lost' : 'Dropped'}</SectionTitle>
+          {keptDays > 0 && (
+            <p className="text-small text-soft">
+              A copy is kept for {plural(keptDays, 'day')}: until then it can be restored.
+            </p>
+          )}
+        </>
+      )}
       {data.losses.map(({ of: loss, cutTo }) => (
         <label key={loss} className="flex min-h-6 items-baseline gap-2">
           <input

@@ -38,7 +38,9 @@ interface Condition {
 export function conditionsOf(data: Comparison, review?: Review): Condition[] {
   const { broken, advisory, 'not run': open, holds: holding } = data.verdicts;
   const dropped = data.tables.filter((t) => t.kind === 'deleted').map((t) => t.table);
-  const gone = data.tables.flatMap((t) => (t.kind === 'deleted' ? [] : t.columnsDropped.map((c) => `${t.table}.${c}`)));
+  const gone = data.tables.flatMap((t) =>
+    t.kind === 'deleted' || data.restores ? [] : t.columnsDropped.map((c) => `${t.table}.${c}`),
+  );
   return [
     data.errors.length
       ? { verdict: 'broken', text: `${plural(data.errors.length, 'error')}: ${data.errors[0]!.message}` }
@@ -60,10 +62,20 @@ export function conditionsOf(data: Comparison, review?: Review): Condition[] {
     ...(broken ? [{ verdict: 'broken', text: `${plural(broken, 'check')} broken in the workspace` } as const] : []),
     ...(advisory ? [{ verdict: 'advisory', text: `${advisory} advisory` } as const] : []),
     ...(open
-      ? [{ verdict: 'not run', text: `${plural(open, 'check')} not run here; the release runs them` } as const]
+      ? [
+          {
+            verdict: 'not run',
+            text: `${plural(open, 'check')} not run here; the ${data.restores ? 'load after the release' : 'release'} runs them`,
+          } as const,
+        ]
       : []),
     ...(data.withdraws.length
-      ? [{ verdict: 'advisory', text: `Withdraws ${releasesWords(data.withdraws)}` } as const]
+      ? [
+          {
+            verdict: 'advisory',
+            text: `Withdraws ${releasesWords(data.withdraws)}${data.restores ? ' and restores kept copies' : ''}`,
+          } as const,
+        ]
       : []),
     ...(data.holdsWithdrawn.length
       ? [
@@ -114,7 +126,7 @@ export function ReleasePanel({ data, review }: { data: Comparison; review: Revie
               <ImpactText impact={data.impact} causes="The changes cause" />
             </section>
           )}
-          <ReleaseWork tables={data.tables} cost={data.cost} />
+          <ReleaseWork {...data} />
         </>
       )}
       {review && (!nothing || review.remarks.length > 0) && <AllRemarks remarks={review.remarks} />}
@@ -231,15 +243,18 @@ function ReleaseForm({ data, missing }: { data: Comparison; missing: readonly st
   const navigate = useNavigate();
   const mayOverride = mayAct(person, 'administrator');
   const unsettled = data.losses.some((l) => !answers.consents.includes(l.of));
+  const unlike = data.restores?.tables.some((t) => t.mark !== 'comes back' && !answers.consents.includes(t.table));
   const blocked = data.errors.length
     ? 'Definitions have errors.'
     : data.conflicts.length
       ? 'Resolve the conflicts first.'
       : unsettled
-        ? 'Confirm each item that will be permanently dropped.'
-        : missing.length > 0 && !mayOverride
-          ? `The review lacks ${missing.join(', and ')}.`
-          : undefined;
+        ? `Confirm each item that will be ${data.keptDays === 0 ? 'permanently ' : ''}dropped.`
+        : unlike
+          ? 'Confirm each table that does not come back as it was.'
+          : missing.length > 0 && !mayOverride
+            ? `The review lacks ${missing.join(', and ')}.`
+            : undefined;
   const submit = async ({ message, override }: { message: string; override: string }) => {
     if (reason) return;
     const why = missing.length > 0 ? { override: override.trim() } : {};

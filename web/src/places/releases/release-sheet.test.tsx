@@ -105,6 +105,24 @@ test('going back says what it withdraws, and opens a workspace', async () => {
   );
 });
 
+test('restoring says what comes back before a workspace is opened for it', async () => {
+  const sent = await show(DETAIL, {
+    role: 'editor',
+    'GET releases': [entry(3)],
+    'GET releases/3/restore': {
+      releases: [3],
+      tables: [{ table: 'core.a', mark: 'lost', why: 'no copy of its rows is left', rows: null, bytes: null }],
+    },
+    'POST releases/3/way-back': { slug: 'restore-from-before-release-3' },
+  });
+  await userEvent.click(await screen.findByRole('button', { name: 'Go back to before it …' }));
+  await userEvent.click(await screen.findByRole('radio', { name: /^Restore the kept copies/ }));
+  const list = await screen.findByRole('list', { name: 'Tables that come back' });
+  expect(list.textContent).toBe('core.a lostno copy of its rows is left');
+  await userEvent.click(screen.getByRole('button', { name: 'Open the workspace' }));
+  await waitFor(() => expect(sent.changed.map((c) => c.body)).toEqual([{ restores: true }]));
+});
+
 test.each<[string, Person['role'], Partial<ReleaseDetail>, unknown, RegExp]>([
   ['a viewer', 'viewer', {}, [], /^Only editors can go back/],
   ['the first release', 'editor', { canGoBack: false }, [], /^It is the first/],

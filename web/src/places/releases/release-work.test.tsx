@@ -46,7 +46,19 @@ test.each<[string, readonly Partial<TableChange>[], Partial<ReleaseCost>, readon
   ['a table that goes', [{ kind: 'deleted' }], {}, ['It builds no table.', 'Drops core.a.']],
   ['more than the disk has', [{}], { free: 10 }, ['The disk may become full']],
 ])('%s', (_, tables, cost, said) => {
-  render(<ReleaseWork tables={tables.map((t) => ({ ...CHANGE, ...t }))} cost={{ ...COST, ...cost }} />);
+  render(<ReleaseWork tables={tables.map((t) => ({ ...CHANGE, ...t }))} cost={{ ...COST, ...cost }} restores={null} />);
   const text = screen.getByRole('region', { name: 'What the release does' }).textContent;
   for (const words of said) expect(text).toContain(words);
+});
+
+test('kept copies are put back, not built', () => {
+  const tables = [
+    { table: 'core.a', mark: 'comes back' as const, why: '', rows: '3', bytes: 8192 },
+    { table: 'core.b', mark: 'lost' as const, why: 'no copy is left', rows: null, bytes: null },
+  ];
+  const changes = ['core.a', 'core.b'].map((table) => ({ ...CHANGE, table }));
+  render(<ReleaseWork tables={changes} cost={COST} restores={{ releases: [3], tables }} />);
+  const text = screen.getByRole('region', { name: 'What the release does' }).textContent;
+  expect(text).toContain('Puts 1 kept copy back, all in one transaction.');
+  expect(text).toContain('Builds 1 table ');
 });

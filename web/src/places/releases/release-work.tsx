@@ -3,18 +3,28 @@ import { diskSize, duration, plural } from '../../shared/format';
 import { SectionTitle } from '../../shared/ui/section-title';
 
 /** What a release will do, and what it takes. */
-export function ReleaseWork({ tables, cost }: Pick<Comparison, 'tables' | 'cost'>) {
-  const built = tables.filter((t) => t.kind !== 'deleted');
+export function ReleaseWork({ tables, cost, restores }: Pick<Comparison, 'tables' | 'cost' | 'restores'>) {
+  const copied = restores?.tables.filter((t) => t.bytes !== null).map((t) => t.table) ?? [];
+  const built = tables.filter((t) => t.kind !== 'deleted' && !copied.includes(t.table));
   const dropped = tables.filter((t) => t.kind === 'deleted').map((t) => t.table);
   const renamed = built.flatMap(renamedWords);
   return (
     <section aria-label="What the release does" className="flex flex-col gap-1">
       <SectionTitle>What the release does</SectionTitle>
+      {copied.length > 0 && (
+        <p>
+          Puts {plural(copied.length, 'kept copy', 'kept copies')} back, all in one transaction. Then production loads
+          them and what reads them.
+        </p>
+      )}
       <p>
         {built.length === 0
-          ? 'It builds no table.'
+          ? copied.length > 0
+            ? ''
+            : 'It builds no table.'
           : `Builds ${plural(built.length, 'table')} next to the old ones, checks them, and swaps them all at once.`}{' '}
-        Readers see either the old tables or the new ones. If a check breaks, production stays as it is.
+        Readers see either the old tables or the new ones.{' '}
+        {restores ? 'Checks run with the load.' : 'If a check breaks, production stays as it is.'}
       </p>
       {renamed.length > 0 && <p className="break-words">Renames {renamed.join(', ')}: values stay.</p>}
       {dropped.length > 0 && <p className="break-words">Drops {dropped.join(', ')}.</p>}

@@ -38,6 +38,8 @@ const COMPARISON: Comparison = {
   impact: { breaks: [], values: [], rows: [] },
   freed: [],
   withdraws: [],
+  restores: null,
+  keptDays: 7,
   holdsWithdrawn: [],
   cost: { seconds: 1.25, untimed: 0, bytes: 12_400_000, free: 3_210_000_000 },
   checks: [],

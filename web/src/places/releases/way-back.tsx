@@ -1,15 +1,17 @@
 import type { ProblemBody } from '@ouvrage/api/problem';
 import type { ReleaseDetail, ReleaseEntry } from '@ouvrage/api/release';
-import { useState } from 'react';
+import { type ReactNode, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { address } from '../../data/addresses';
 import { usePerson, whyNot } from '../../data/person';
 import { useProject } from '../../data/project';
-import { useReleasesQuery, useWayBackMutation } from '../../data/releases';
+import { useReleasesQuery, useRestorePlanQuery, useWayBackMutation } from '../../data/releases';
 import { Button } from '../../shared/ui/button';
+import { Loading } from '../../shared/ui/loading';
 import { Modal } from '../../shared/ui/modal';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { SectionTitle } from '../../shared/ui/section-title';
+import { ComesBackList } from './comes-back';
 
 /** By whom each release was withdrawn that is; one that withdrew and was withdrawn itself counts for nothing. */
 export function withdrawnBy(releases: readonly Pick<ReleaseEntry, 'id' | 'withdraws'>[]): Map<number, number> {
@@ -70,10 +72,12 @@ function Confirm({
 }) {
   const navigate = useNavigate();
   const [goBack, { error, isLoading }] = useWayBackMutation();
+  const [restores, setRestores] = useState(false);
   const confirm = async () => {
-    const { data } = await goBack(id);
+    const { data } = await goBack({ id, restores });
     if (data) await navigate(address.place(data.slug, 'releases'));
   };
+  const them = releases.length === 1 ? 'it' : 'them';
   return (
     <Modal title={`Go back to before release ${id}`} open onClose={onClose}>
       <div className="flex flex-col gap-3">
@@ -91,12 +95,19 @@ function Confirm({
             </li>
           ))}
         </ul>
-        <p className="text-soft">
-          Today’s rows are kept and moved along. Columns and tables that came with{' '}
-          {releases.length === 1 ? 'it' : 'them'} are dropped with consent; tables that were dropped are built from
-          their queries, without what they had remembered. Workspaces that go on from{' '}
-          {releases.length === 1 ? 'it' : 'them'} keep those changes.
-        </p>
+        <fieldset className="flex flex-col gap-2">
+          <legend className="caps mb-1">Rows</legend>
+          <Choice title="Keep today’s rows" isChosen={!restores} onChoose={() => setRestores(false)}>
+            They are moved along. Columns and tables that came with {them} are dropped with consent; tables that were
+            dropped are built from their queries, without what they had remembered.
+          </Choice>
+          <Choice title="Restore the kept copies" isChosen={restores} onChoose={() => setRestores(true)}>
+            Tables come back as they were before {them}, with keys and all that they had remembered; then they are
+            loaded. What they hold today is kept, so that this can be undone.
+          </Choice>
+        </fieldset>
+        {restores && <ComesBack id={id} />}
+        <p className="text-soft">Workspaces that go on from {them} keep those changes.</p>
         {error && <ProblemNote problem={error as ProblemBody} />}
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
@@ -106,5 +117,39 @@ function Confirm({
         </div>
       </div>
     </Modal>
+  );
+}
+
+function Choice({
+  title,
+  isChosen,
+  onChoose,
+  children,
+}: {
+  readonly title: string;
+  readonly isChosen: boolean;
+  readonly onChoose: () => void;
+  readonly children: ReactNode;
+}) {
+  return (
+    <label className="flex items-baseline gap-2">
+      <input type="radio" name="rows" checked={isChosen} onChange={onChoose} />
+      <span>
+        <span className="font-medium">{title}</span>
+        <span className="block text-soft">{children}</span>
+      </span>
+    </label>
+  );
+}
+
+/** What would come back, before anybody opens a workspace for it. */
+function ComesBack({ id }: { readonly id: number }) {
+  const { currentData, error, refetch } = useRestorePlanQuery(id);
+  if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
+  if (!currentData) return <Loading what="Looking for kept copies" />;
+  return (
+    <div className="max-h-half overflow-auto">
+      <ComesBackList tables={currentData.tables} />
+    </div>
   );
 }

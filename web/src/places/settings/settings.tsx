@@ -6,6 +6,7 @@ import { Empty } from '../../shared/ui/empty';
 import { AuditLog } from './audit';
 import { Connections } from './connections';
 import { ProjectSettings } from './project';
+import { Copies } from './copies';
 import { Desks } from './desks';
 import { Messages } from './messages';
 import { Outbox } from './outbox';
@@ -17,6 +18,7 @@ const SECTIONS = [
   { key: 'you', title: 'You', Sheet: You, role: 'viewer' },
   { key: 'project', title: 'Project', Sheet: ProjectSettings, role: 'viewer' },
   { key: 'workspaces', title: 'Workspaces', Sheet: Workspaces, role: 'viewer' },
+  { key: 'copies', title: 'Kept copies', Sheet: Copies, role: 'viewer' },
   { key: 'connections', title: 'Connections', Sheet: Connections, role: 'viewer' },
   { key: 'messages', title: 'Messages', Sheet: Messages, role: 'viewer' },
   { key: 'desks', title: 'Desks', Sheet: Desks, role: 'viewer' },
