@@ -20,14 +20,19 @@ export interface AuditEntry {
   readonly detail: Readonly<Record<string, unknown>> | null;
 }
 
+/** What a token may: read; save drafts and push; load and check; release; agree to what a release drops. */
+export type TokenRight = 'read' | 'write' | 'run' | 'release' | 'consent';
+
 export interface AccessToken {
   readonly id: string;
   readonly label: string;
+  readonly rights: readonly TokenRight[];
   readonly createdAt: Instant;
+  readonly expiresAt: Instant;
   readonly lastUsedAt: Instant | null;
 }
 
-/** A token for git, shown this once. */
+/** A token, shown this once. */
 export interface NewToken {
   readonly token: string;
   readonly id: string;

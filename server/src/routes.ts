@@ -1,6 +1,6 @@
 import { RequestMethod, type INestApplication } from '@nestjs/common';
 import { ModulesContainer, Reflector } from '@nestjs/core';
-import { NEEDS, PUBLIC } from './people/access.js';
+import { NEEDS, PUBLIC, rightFor, TOKEN_RIGHT, type TokenRight } from './people/access.js';
 import type { PersonRole } from './people/people.entities.js';
 
 /** A route of the application, as Nest knows it. */
@@ -13,6 +13,8 @@ export interface Route {
   readonly isPublic: boolean;
   /** The least role that it says it needs; undefined where it says nothing, which is a viewer. */
   readonly needs: PersonRole | undefined;
+  /** The right with which a token opens it; undefined where none does. */
+  readonly right: TokenRight | undefined;
 }
 
 const PATH = 'path';
@@ -34,13 +36,15 @@ export function routesOf(app: INestApplication): Route[] {
         const of = [method as () => unknown, type as unknown as () => unknown];
         const isSse = Reflect.getMetadata('__sse__', method) === true;
         const verb = Reflect.getMetadata(METHOD, method) as RequestMethod | undefined;
+        const name = isSse || verb === undefined ? 'GET' : RequestMethod[verb];
         routes.push({
-          method: isSse || verb === undefined ? 'GET' : RequestMethod[verb],
+          method: name,
           path: `/${[base, path].flatMap((p) => p.split('/').filter(Boolean)).join('/')}`,
           controller: type.name,
           handler,
           isPublic: reflector.getAllAndOverride<boolean>(PUBLIC, of) ?? false,
           needs: reflector.getAllAndOverride<PersonRole | undefined>(NEEDS, of),
+          right: rightFor(name, reflector.getAllAndOverride<TokenRight | 'never' | undefined>(TOKEN_RIGHT, of)),
         });
       }
     }

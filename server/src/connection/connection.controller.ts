@@ -3,7 +3,7 @@ import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Delete, Get, HttpCode, Param, ParseUUIDPipe, Post, Put } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { IsIn, IsOptional, IsUUID } from 'class-validator';
-import { Me, Needs } from '../people/access.js';
+import { Me, Needs, NotForTokens } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { Optional, Text, Whole } from '../shared/fields.js';
@@ -62,6 +62,7 @@ class BindingBody {
 
 /** Databases of others. Their secrets come in and never go out. */
 @ApiTags('connections')
+@NotForTokens()
 @Controller('api/connections')
 export class ConnectionController {
   constructor(

@@ -4,7 +4,7 @@ import { TypeOrmModule } from '@nestjs/typeorm';
 import type { BegunExample, ExampleState } from '@ouvrage/api/example';
 import { ArrayMaxSize, IsArray, ValidateBy } from 'class-validator';
 import type { Request } from 'express';
-import { Me, Needs } from '../people/access.js';
+import { ForTokens, Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { ProjectModule } from '../project/project.module.js';
 import type { Sent } from '../shared/answers.js';
@@ -85,6 +85,7 @@ export class ExampleController {
 
   /** Runs examples, and answers when they have ended. */
   @Needs('editor')
+  @ForTokens('run')
   @Post('runs')
   @HttpCode(200)
   run(@Param('slug') slug: string, @Body() asked: ExamplesBody): Promise<Sent<readonly ExampleState[]>> {

@@ -42,7 +42,7 @@ import {
   ValidateNested,
 } from 'class-validator';
 import { IncidentModule } from '../incident/incident.module.js';
-import { Me, Needs } from '../people/access.js';
+import { Me, Needs, NotForTokens } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleModule } from '../people/people.module.js';
 import { ProjectModule } from '../project/project.module.js';
@@ -223,6 +223,7 @@ export class MessageController {
   ) {}
 
   /** What the person was told, the newest first. */
+  @NotForTokens()
   @Get('messages')
   notices(@Me() me: Person): Promise<Sent<NoticeList>> {
     return this.messages.notices(me);
@@ -236,6 +237,7 @@ export class MessageController {
   }
 
   /** How the person is told. */
+  @NotForTokens()
   @Get('reading')
   reading(@Me() me: Person): Promise<Sent<Reading>> {
     return this.receivers.reading(me);
@@ -249,6 +251,7 @@ export class MessageController {
   }
 
   /** Desks and people who can be told; addresses are shown to administrators alone. */
+  @NotForTokens()
   @Get('receivers')
   all(@Me() me: Person): Promise<Sent<Receivers>> {
     return this.receivers.receivers(me);
@@ -290,6 +293,7 @@ export class MessageController {
 
   /** How messages leave. */
   @Needs('administrator')
+  @NotForTokens()
   @Get('sending')
   sending(): Promise<Sent<SendingSettings>> {
     return this.receivers.sendingSettings();
@@ -305,6 +309,7 @@ export class MessageController {
 
   /** Messages on their way, sent, or given up. */
   @Needs('administrator')
+  @NotForTokens()
   @Get('sendings')
   log(@Query() { state }: LogQuery): Promise<Sent<readonly SendingEntry[]>> {
     return this.messages.log(state);

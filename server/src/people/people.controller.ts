@@ -14,11 +14,12 @@ import {
   Req,
   Res,
 } from '@nestjs/common';
-import { ApiOkResponse, ApiTags } from '@nestjs/swagger';
+import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
-import { OptionalText, OptionalWhole, Text } from '../shared/fields.js';
+import { ArrayMinSize, IsIn } from 'class-validator';
+import { Optional, OptionalText, OptionalWhole, Text } from '../shared/fields.js';
 import { notFound, Problem } from '../shared/problem.js';
-import { Me, Needs, Public } from './access.js';
+import { Me, Needs, NotForTokens, Public, TOKEN_RIGHTS, type TokenRight } from './access.js';
 import type { Person } from './people.entities.js';
 import { PeopleService } from './people.service.js';
 import { COOKIE, sessionToken } from './session.guard.js';
@@ -32,9 +33,23 @@ class SignInBody {
   password: string;
 }
 
+/** A token ends by itself, so that one that is forgotten opens nothing for long. */
+const USUAL_DAYS = 90;
+
 class TokenBody {
   @Text(1, 100, 'my laptop')
   label: string;
+
+  /** `read` and `write` where nothing is said. */
+  @Optional()
+  @ArrayMinSize(1)
+  @IsIn(TOKEN_RIGHTS, { each: true })
+  @ApiProperty({ enum: TOKEN_RIGHTS, isArray: true, required: false })
+  rights?: TokenRight[];
+
+  /** Days until it ends; 90 where nothing is said. */
+  @OptionalWhole(1, 365)
+  days?: number;
 }
 
 class AuditQuery {
@@ -111,22 +126,28 @@ export class PeopleController {
     return session ? { person: publicPerson(session.person), csrf: session.csrf } : { person: null, csrf: null };
   }
 
-  /** One’s own tokens for git; their secrets are not kept. */
+  /** One’s own tokens; their secrets are not kept. */
+  @NotForTokens()
   @Get('tokens')
   async tokens(@Me() me: Person): Promise<Sent<readonly AccessToken[]>> {
-    return (await this.people.listTokens(me)).map(({ id, label, createdAt, lastUsedAt }) => ({
+    return (await this.people.listTokens(me)).map(({ id, label, rights, createdAt, expiresAt, lastUsedAt }) => ({
       id,
       label,
+      rights: TOKEN_RIGHTS.filter((right) => rights.includes(right)),
+      expiresAt,
       createdAt,
       lastUsedAt,
     }));
   }
 
-  /** A new token for git, shown this once. */
+  /** A new token, for git and for programs, shown this once. */
   @Post('tokens')
-  async createToken(@Me() me: Person, @Body() { label }: TokenBody): Promise<Sent<NewToken>> {
-    const made = await this.people.createToken(me, label);
-    await this.people.audit(me, 'token made', label);
+  async createToken(
+    @Me() me: Person,
+    @Body() { label, rights = ['read', 'write'], days = USUAL_DAYS }: TokenBody,
+  ): Promise<Sent<NewToken>> {
+    const made = await this.people.createToken(me, { label, rights, days });
+    await this.people.audit(me, 'token made', label, { rights, days });
     return made;
   }
 
@@ -139,6 +160,7 @@ export class PeopleController {
   }
 
   /** A page of the log: who did what, newest first. */
+  @NotForTokens()
   @Needs('administrator')
   @Get('audit')
   audit(@Query() { before, text }: AuditQuery): Promise<Sent<readonly AuditEntry[]>> {

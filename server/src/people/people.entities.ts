@@ -53,7 +53,7 @@ export class Session {
   expiresAt: Date;
 }
 
-/** A token with which a person's own git reaches the project. */
+/** A token with which a person's own git, or a program, reaches the project. It may no more than its person may. */
 @Entity('access_token')
 export class AccessToken {
   @PrimaryGeneratedColumn('uuid')
@@ -71,6 +71,13 @@ export class AccessToken {
 
   @CreateDateColumn({ name: 'created_at', type: 'timestamptz' })
   createdAt: Date;
+
+  /** `read`, `write`, `run`, `release`, `consent`. */
+  @Column('text', { array: true })
+  rights: string[];
+
+  @Column('timestamptz', { name: 'expires_at' })
+  expiresAt: Date;
 
   @Column('timestamptz', { name: 'last_used_at', nullable: true })
   lastUsedAt: Date | null;

@@ -4,6 +4,7 @@ import { hash, verify } from '@node-rs/argon2';
 import { exhaustMap, filter, from, interval, merge, Subject, take, type Observable } from 'rxjs';
 import { type EntityManager, In, LessThan, Repository } from 'typeorm';
 import { randomToken, tokenHash } from '../shared/secret.js';
+import { TOKEN_RIGHTS, type TokenRight } from './access.js';
 import { AccessToken, Audit, Person, PERSON_ROLES, Session, type PersonRole } from './people.entities.js';
 
 const SESSION_HOURS = 24 * 7;
@@ -101,10 +102,21 @@ export class PeopleService {
   }
 
   /** The token is shown once; only its hash is kept. */
-  async createToken(person: Person, label: string): Promise<{ token: string; id: string }> {
+  async createToken(
+    person: Person,
+    { label, rights, days }: { readonly label: string; readonly rights: readonly TokenRight[]; readonly days: number },
+  ): Promise<{ token: string; id: string }> {
     const token = randomToken();
+    const expiresAt = new Date(Date.now() + days * 86_400_000);
     const { id } = await this.tokens.save(
-      this.tokens.create({ person, label, hash: tokenHash(token), lastUsedAt: null }),
+      this.tokens.create({
+        person,
+        label,
+        hash: tokenHash(token),
+        rights: [...new Set(rights)],
+        expiresAt,
+        lastUsedAt: null,
+      }),
     );
     return { token, id };
   }
@@ -113,12 +125,15 @@ export class PeopleService {
     return ((await this.tokens.delete({ id, person: { id: person.id } })).affected ?? 0) > 0;
   }
 
-  /** The person whom a name and token belong to. */
-  async personOfToken(name: string, token: string): Promise<Person | undefined> {
+  /** Whom a token belongs to and what it may; undefined of one that is unknown or has ended. */
+  async useToken(
+    token: string,
+  ): Promise<{ readonly person: Person; readonly rights: readonly TokenRight[] } | undefined> {
     const found = await this.tokens.findOne({ where: { hash: tokenHash(token) }, relations: { person: true } });
-    if (!found || found.person.name !== name) return undefined;
-    await this.tokens.update(found.id, { lastUsedAt: new Date(Date.now()) });
-    return found.person;
+    const now = new Date(Date.now());
+    if (!found || found.expiresAt <= now) return undefined;
+    await this.tokens.update(found.id, { lastUsedAt: now });
+    return { person: found.person, rights: TOKEN_RIGHTS.filter((right) => found.rights.includes(right)) };
   }
 
   /** What people are called, by their ids. */

@@ -3,8 +3,8 @@ import { Reflector } from '@nestjs/core';
 import type { Request } from 'express';
 import { Problem } from '../shared/problem.js';
 import { sameText } from '../shared/secret.js';
-import { mayAct, NEEDS, PUBLIC, type SignedInRequest } from './access.js';
-import type { PersonRole } from './people.entities.js';
+import { mayAct, NEEDS, PUBLIC, rightFor, type SignedInRequest, TOKEN_RIGHT, type TokenRight } from './access.js';
+import type { Person, PersonRole } from './people.entities.js';
 import { PeopleService } from './people.service.js';
 
 export const COOKIE = 'ouvrage_session';
@@ -15,8 +15,13 @@ export function sessionToken({ cookies }: Request): string | undefined {
   return typeof token === 'string' ? token : undefined;
 }
 
+/** The token of a request's `Authorization: Bearer`. */
+function bearer(request: Request): string | undefined {
+  return /^Bearer +(\S+) *$/i.exec(request.get('authorization') ?? '')?.[1];
+}
+
 /**
- * Guards every route: a session, the role that the route needs, and for whatever changes something
+ * Guards every route: a session or a token with the right that the route needs, the role that the route needs, and for whatever changes something
  * the session's own token in a header, which another site cannot send.
  */
 @Injectable()
@@ -30,6 +35,22 @@ export class SessionGuard implements CanActivate {
     const places = [context.getHandler(), context.getClass()];
     if (this.reflector.getAllAndOverride<boolean>(PUBLIC, places)) return true;
     const request = context.switchToHttp().getRequest<SignedInRequest>();
+    const given = bearer(request);
+    const person = given === undefined ? await this.ofSession(request) : await this.ofToken(request, given, places);
+    const needed = this.reflector.getAllAndOverride<PersonRole | undefined>(NEEDS, places) ?? 'viewer';
+    if (!mayAct(person.role, needed)) {
+      throw new Problem(
+        403,
+        'not-allowed',
+        `This needs the role ${needed}`,
+        `You are signed in as ${person.displayName}, ${person.role}.`,
+      );
+    }
+    request.person = person;
+    return true;
+  }
+
+  private async ofSession(request: Request): Promise<Person> {
     const token = sessionToken(request);
     const session = token ? await this.people.session(token) : undefined;
     if (!session) throw new Problem(401, 'sign-in', 'Sign in first');
@@ -41,16 +62,31 @@ export class SessionGuard implements CanActivate {
         'Reload the page and try again.',
       );
     }
-    const needed = this.reflector.getAllAndOverride<PersonRole | undefined>(NEEDS, places) ?? 'viewer';
-    if (!mayAct(session.person.role, needed)) {
+    return session.person;
+  }
+
+  /** Who a token belongs to; no cookie is sent with it, so that another site cannot use it. */
+  private async ofToken(
+    request: SignedInRequest,
+    given: string,
+    places: Parameters<Reflector['getAllAndOverride']>[1],
+  ): Promise<Person> {
+    // Of 256 random bits nobody guesses one: attempts are not slowed down, which would hold up other tokens of an address.
+    const token = await this.people.useToken(given);
+    if (!token)
+      throw new Problem(401, 'token', 'The access token is unknown or has ended', 'Make another one under Settings.');
+    const declared = this.reflector.getAllAndOverride<TokenRight | 'never' | undefined>(TOKEN_RIGHT, places);
+    const right = rightFor(request.method, declared);
+    if (right === undefined)
+      throw new Problem(403, 'not-for-tokens', 'No access token may do this', 'Sign in and do it yourself.');
+    if (!token.rights.includes(right))
       throw new Problem(
         403,
-        'not-allowed',
-        `This needs the role ${needed}`,
-        `You are signed in as ${session.person.displayName}, ${session.person.role}.`,
+        'token-right',
+        `The access token lacks the right ${right}`,
+        `It may ${token.rights.join(', ')}. Make one with more rights under Settings.`,
       );
-    }
-    request.person = session.person;
-    return true;
+    request.tokenRights = token.rights;
+    return token.person;
   }
 }

@@ -7,7 +7,7 @@ import { chmod, mkdtemp, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { mayAct, Public } from '../people/access.js';
+import { mayAct, Public, type TokenRight } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { SignInGate } from '../people/sign-in-gate.js';
@@ -53,8 +53,8 @@ export class GitHttpController {
   @All('project.git/*rest')
   async serve(@Req() request: Request, @Res() response: Response): Promise<void> {
     await this.hook;
-    const person = await this.signedIn(request);
-    if (!person) {
+    const found = await this.signedIn(request);
+    if (!found) {
       response
         .status(401)
         .setHeader('WWW-Authenticate', 'Basic realm="Ouvrage: your name and an access token"')
@@ -64,6 +64,12 @@ export class GitHttpController {
     }
     const url = new URL(request.originalUrl, 'http://localhost');
     const pushes = url.pathname.endsWith('/git-receive-pack') || url.searchParams.get('service') === 'git-receive-pack';
+    const { person, rights } = found;
+    const right = pushes ? 'write' : 'read';
+    if (!rights.includes(right)) {
+      response.status(403).type('text').send(`The access token lacks the right ${right}.\n`);
+      return;
+    }
     if (pushes && !mayAct(person.role, 'editor')) {
       response.status(403).type('text').send('A viewer cannot push.\n');
       return;
@@ -82,11 +88,16 @@ export class GitHttpController {
     response.end();
   }
 
-  private async signedIn(request: Request): Promise<Person | undefined> {
+  private async signedIn(
+    request: Request,
+  ): Promise<{ readonly person: Person; readonly rights: readonly TokenRight[] } | undefined> {
     const encoded = /^Basic (.+)$/i.exec(request.get('authorization') ?? '')?.[1];
     if (!encoded) return undefined;
     const [name = '', ...token] = Buffer.from(encoded, 'base64').toString('utf8').split(':');
-    return this.gate.through(`git ${name}`, request.ip ?? '', () => this.people.personOfToken(name, token.join(':')));
+    return this.gate.through(`git ${name}`, request.ip ?? '', async () => {
+      const found = await this.people.useToken(token.join(':'));
+      return found?.person.name === name ? found : undefined;
+    });
   }
 
   /** @param unshared workspaces that the person may not push to, where they push */

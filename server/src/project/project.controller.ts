@@ -4,7 +4,7 @@ import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Delete, Get, HttpCode, Param, Post, Put, Query } from '@nestjs/common';
 import { ApiProperty, ApiTags } from '@nestjs/swagger';
 import { Matches } from 'class-validator';
-import { Me, Needs } from '../people/access.js';
+import { ForTokens, Me, Needs, NotForTokens } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { Flag, Names, Optional, ProjectPath, Text, TextOrNull, TextsByName, Whole } from '../shared/fields.js';
@@ -123,12 +123,14 @@ export class ProjectController {
 
   /** Opens a workspace of production as it is now. */
   @Needs('editor')
+  @ForTokens('write')
   @Post()
   async create(@Me() me: Person, @Body() { name }: WorkspaceBody): Promise<Sent<WorkspaceEntry>> {
     return workspaceOut(await this.project.createWorkspace(me, name), me, new Map());
   }
 
   /** Who edits a workspace beside its owner, and could. */
+  @NotForTokens()
   @Get(':slug/sharing')
   shared(@Param('slug') slug: string): Promise<Sent<Sharing>> {
     return this.sharing.of(slug);
@@ -164,6 +166,7 @@ export class ProjectController {
 
   /** Saves a draft of one file; refused where somebody has saved another since. */
   @Edits()
+  @ForTokens('write')
   @Put(':slug/drafts')
   async keep(
     @Me() me: Person,
@@ -177,6 +180,7 @@ export class ProjectController {
 
   /** Discards a draft. */
   @Edits()
+  @ForTokens('write')
   @Delete(':slug/drafts')
   @HttpCode(204)
   async drop(@Param('slug') slug: string, @Query() { path }: FileQuery): Promise<void> {
@@ -185,6 +189,7 @@ export class ProjectController {
 
   /** Puts a draft onto the file as it is committed now. */
   @Edits()
+  @ForTokens('write')
   @Post(':slug/drafts/rebase')
   @HttpCode(204)
   async rebase(@Param('slug') slug: string, @Body() { path }: FileQuery): Promise<void> {
@@ -193,6 +198,7 @@ export class ProjectController {
 
   /** Commits all drafts of a workspace. */
   @Edits()
+  @ForTokens('write')
   @Post(':slug/commits')
   commit(@Me() me: Person, @Param('slug') slug: string, @Body() { message }: CommitBody): Promise<Sent<Commit>> {
     return this.project.commit(me, slug, message);
@@ -227,6 +233,7 @@ export class ProjectController {
 
   /** Merges production into a workspace; files in conflict need their settled text. */
   @Edits()
+  @ForTokens('write')
   @Post(':slug/take-production')
   take(@Me() me: Person, @Param('slug') slug: string, @Body() { files }: SettledBody): Promise<Sent<Commit>> {
     return this.project.takeProduction(me, slug, files ?? {});

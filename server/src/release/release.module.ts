@@ -14,7 +14,7 @@ import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Get, HttpCode, Module, Param, Post, Put, Query } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
-import { Me, Needs } from '../people/access.js';
+import { ForTokens, Me, Needs, NotForTokens, Rights, type TokenRight } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleModule } from '../people/people.module.js';
 import { Workspace } from '../project/project.entities.js';
@@ -31,6 +31,7 @@ import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
 import { ReleaseCompletion } from './release-completion.js';
 import { ReleaseCosts } from './release-cost.js';
+import { Problem } from '../shared/problem.js';
 import { RestoreService } from './restore.service.js';
 import { Setting } from '../shared/setting.entity.js';
 import { ReleasedService } from './released.service.js';
@@ -113,6 +114,7 @@ export class ReleaseController {
 
   /** Opens a workspace with the definitions from before a release, to be reviewed and released as any other. */
   @Needs('editor')
+  @ForTokens('write')
   @Post('releases/:id/way-back')
   async wayBack(
     @Me() me: Person,
@@ -130,6 +132,7 @@ export class ReleaseController {
   }
 
   /** What releases have kept, and for how long. */
+  @NotForTokens()
   @Get('kept-copies')
   kept(): Promise<Sent<KeptCopies>> {
     return this.restoring.kept();
@@ -157,12 +160,23 @@ export class ReleaseController {
 
   /** Releases a workspace; it is queued. */
   @Needs('releaser')
+  @ForTokens('release')
   @Post('workspaces/:slug/release')
   async release(
     @Me() me: Person,
     @Param('slug') slug: string,
     @Body() { message, consents, treatments, override }: ReleaseBody,
+    @Rights() rights: readonly TokenRight[] | undefined,
   ): Promise<Sent<RunEntry>> {
+    if (rights && override !== undefined)
+      throw new Problem(403, 'not-for-tokens', 'No access token may override a review', 'Sign in and do it yourself.');
+    if (rights && consents?.length && !rights.includes('consent'))
+      throw new Problem(
+        403,
+        'token-right',
+        'The access token lacks the right consent',
+        'Release what drops nothing with it, or make one with more rights under Settings.',
+      );
     return runOut(
       await this.releases.ask(me, slug, { message, consents: consents ?? [], treatments: treatments ?? {}, override }),
     );

@@ -28,7 +28,7 @@ import {
   throttleTime,
   type Observable,
 } from 'rxjs';
-import { Me, mayAct, Needs } from '../people/access.js';
+import { ForTokens, NotForTokens, mayAct, Me, Needs } from '../people/access.js';
 import type { Request } from 'express';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
@@ -156,6 +156,7 @@ export class RunController {
 
   /** Asks for a run of tables; it is queued. */
   @Edits()
+  @ForTokens('run')
   @Post('workspaces/:slug/runs')
   async run(@Me() me: Person, @Param('slug') slug: string, @Body() body: RunBody): Promise<Sent<RunEntry>> {
     if (slug === PRODUCTION) this.needsReleaser(me, 'A run in production');
@@ -164,6 +165,7 @@ export class RunController {
 
   /** Asks for checks alone, without loading; in production, too, for they only read. */
   @Needs('editor')
+  @ForTokens('run')
   @Post('workspaces/:slug/checks')
   async check(@Me() me: Person, @Param('slug') slug: string, @Body() body: CheckBody): Promise<Sent<RunEntry>> {
     return runOut(await this.runs.check(me, slug, body));
@@ -241,6 +243,7 @@ export class RunController {
 
   /** Stops a run that is queued or running. */
   @Needs('editor')
+  @ForTokens('run')
   @Post('runs/:id/stop')
   @HttpCode(204)
   async stop(@Me() me: Person, @Param('id', RowId) id: number): Promise<void> {
@@ -250,6 +253,7 @@ export class RunController {
 
   /** A new run of what an earlier one did not finish. */
   @Needs('editor')
+  @ForTokens('run')
   @Post('runs/:id/continue')
   async goOn(@Me() me: Person, @Param('id', RowId) id: number): Promise<Sent<RunEntry>> {
     await this.refuse(me, await this.runs.get(id), 'A run in production');
@@ -257,6 +261,7 @@ export class RunController {
   }
 
   /** The run as it moves on: a server-sent event for each change, until it has ended. */
+  @NotForTokens()
   @Sse('runs/:id/events')
   @ApiOkResponse(EVENTS)
   events(@Param('id', RowId) id: number, @Req() request: Request): Observable<MessageEvent> {
@@ -274,6 +279,7 @@ export class RunController {
   }
 
   /** A note whenever any run changes: for lists. */
+  @NotForTokens()
   @Sse('events')
   @ApiOkResponse(EVENTS)
   all(@Req() request: Request): Observable<MessageEvent> {

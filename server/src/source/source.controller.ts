@@ -11,7 +11,7 @@ import { WAREHOUSE_SERVER, type SourceTable } from '@ouvrage/core/model';
 import { Type } from 'class-transformer';
 import { ArrayMaxSize, ArrayMinSize, IsArray, IsUUID, ValidateNested } from 'class-validator';
 import { Repository } from 'typeorm';
-import { Me, mayAct, Needs } from '../people/access.js';
+import { ForTokens, mayAct, Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION } from '../project/branches.js';
@@ -172,6 +172,7 @@ export class SourceController {
 
   /** Brings source tables in now. Landing tables of production need a releaser. */
   @Edits()
+  @ForTokens('run')
   @Post('intake')
   async bringIn(
     @Me() me: Person,

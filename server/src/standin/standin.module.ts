@@ -3,7 +3,7 @@ import type { OutboxEntry } from '@ouvrage/api/message';
 import type { Sent } from '../shared/answers.js';
 import { Body, Controller, Get, HttpCode, Module, Post, Put } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
-import { Me, Needs } from '../people/access.js';
+import { Me, Needs, NotForTokens } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleModule } from '../people/people.module.js';
 import { PeopleService } from '../people/people.service.js';
@@ -79,6 +79,7 @@ export class OutboxController {
   constructor(private readonly outbox: OutboxService) {}
 
   /** Mails and webhook messages, the newest first. */
+  @NotForTokens()
   @Needs('editor')
   @Get()
   list(): Promise<Sent<readonly OutboxEntry[]>> {

@@ -1,4 +1,4 @@
-import type { AccessToken, AuditEntry, SessionAnswer } from '@ouvrage/api/people';
+import type { AccessToken, AuditEntry, NewToken, SessionAnswer, TokenRight } from '@ouvrage/api/people';
 import { api, setCsrf } from './api';
 
 /** Entries of one page, as the server cuts them. */
@@ -23,8 +23,8 @@ export const peopleApi = api.injectEndpoints({
       invalidatesTags: ['Session'],
     }),
     tokens: b.query<AccessToken[], void>({ query: () => 'tokens', providesTags: ['Tokens'] }),
-    createToken: b.mutation<{ token: string; id: string }, string>({
-      query: (label) => ({ url: 'tokens', method: 'POST', body: { label } }),
+    createToken: b.mutation<NewToken, { label: string; rights: readonly TokenRight[]; days: number }>({
+      query: (body) => ({ url: 'tokens', method: 'POST', body }),
       invalidatesTags: ['Tokens'],
     }),
     deleteToken: b.mutation<void, string>({

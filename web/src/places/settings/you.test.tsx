@@ -11,7 +11,14 @@ const { You } = await import('./you');
 afterEach(cleanup);
 
 describe('access tokens', () => {
-  const TOKEN = { id: 't1', label: 'laptop', createdAt: '2026-01-01T00:00:00Z', lastUsedAt: null };
+  const TOKEN = {
+    id: 't1',
+    label: 'laptop',
+    rights: ['read', 'run'],
+    createdAt: '2026-01-01T00:00:00Z',
+    expiresAt: '2026-01-02T00:00:00Z',
+    lastUsedAt: null,
+  };
   test('one is made, shown once, and deleted after a question', async () => {
     const sent = serve({
       ...around(),
@@ -22,7 +29,17 @@ describe('access tokens', () => {
     await renderPlace(<You />);
     const make = await screen.findByRole('button', { name: 'Create token' });
     expect((make as HTMLButtonElement).disabled).toBe(true);
+    const row = (await screen.findByRole('table', { name: 'Access tokens' })).querySelector('tbody tr')!;
+    expect(row.textContent).toMatch(/^laptopread, run.*ended .* agoDelete$/);
     await userEvent.type(screen.getByRole('textbox', { name: 'What the token is for' }), ' desk ');
+    await userEvent.click(screen.getByRole('checkbox', { name: /^write/ }));
+    await userEvent.click(screen.getByRole('checkbox', { name: /^release/ }));
+    const days = screen.getByRole('textbox', { name: 'Days until it ends' });
+    await userEvent.clear(days);
+    await userEvent.type(days, '400');
+    expect(await screen.findByText('Enter a whole number from 1 to 365')).toBeTruthy();
+    await userEvent.clear(days);
+    await userEvent.type(days, '7');
     await userEvent.click(make);
     expect(await screen.findByText('secret-token')).toBeTruthy();
     await userEvent.click(await screen.findByRole('button', { name: 'Delete' }));
@@ -30,7 +47,7 @@ describe('access tokens', () => {
       within(await screen.findByRole('alertdialog')).getByRole('button', { name: 'Delete the token' }),
     );
     expect(sent.changed).toEqual([
-      { method: 'POST', path: 'tokens', body: { label: 'desk' } },
+      { method: 'POST', path: 'tokens', body: { label: 'desk', rights: ['read', 'release'], days: 7 } },
       { method: 'DELETE', path: 'tokens/t1', body: undefined },
     ]);
   });
