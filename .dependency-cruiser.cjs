@@ -44,6 +44,12 @@ module.exports = {
         pathNot: 'node_modules/(libpg-query|@noble/hashes|@pgsql/types|csv-parse)',
       },
     },
+    {
+      name: 'cli-knows-core-and-api',
+      severity: 'error',
+      from: { path: '^cli/src' },
+      to: { path: '^(server|web|demo)/' },
+    },
     ...PHASES.map((folder, i) => mayKnow(folder, PHASES.slice(0, i))),
     ...QUESTIONS.map((folder) => mayKnow(folder, PHASES)),
     {

@@ -59,7 +59,7 @@ export default tseslint.config(
     },
   },
   {
-    files: ['{api,core,server,web,demo}/src/**/*.{ts,tsx}'],
+    files: ['{api,cli,core,server,web,demo}/src/**/*.{ts,tsx}'],
     languageOptions: { parserOptions: { projectService: true, tsconfigRootDir: import.meta.dirname } },
     rules: {
       '@typescript-eslint/no-floating-promises': 'error',
@@ -72,7 +72,7 @@ export default tseslint.config(
     rules: { 'react-hooks/rules-of-hooks': 'error', 'react-hooks/exhaustive-deps': 'error' },
   },
   {
-    files: ['{core,server,web}/src/**/*.{ts,tsx}'],
+    files: ['{cli,core,server,web}/src/**/*.{ts,tsx}'],
     ignores: ['core/src/language/**', '**/*.test.{ts,tsx}', 'server/src/policies/**'],
     rules: { 'no-restricted-syntax': ['error', ...LANGUAGE_SAID_ONCE, ...FEW_PARAMETERS, ...PLAIN_WORDS, ONE_CLOCK] },
   },

@@ -13,7 +13,7 @@ const counted = (text) =>
     .split('\n')
     .filter((line) => line.trim() !== '').length;
 
-for (const workspace of ['core', 'server', 'web']) {
+for (const workspace of ['cli', 'core', 'server', 'web']) {
   const folder = path.join(ROOT, workspace, 'src');
   const lines = { tests: 0, code: 0 };
   for (const entry of readdirSync(folder, { recursive: true })) {

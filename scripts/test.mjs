@@ -37,15 +37,28 @@ async function style() {
     [
       'boundaries',
       bin('depcruise'),
-      ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser.cjs'],
+      ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', 'cli/src', '--config', '.dependency-cruiser.cjs'],
     ],
     [
       'rings of folders',
       bin('depcruise'),
-      ['api/src', 'core/src', 'server/src', 'web/src', 'demo/src', '--config', '.dependency-cruiser-folders.cjs'],
+      [
+        'api/src',
+        'core/src',
+        'server/src',
+        'web/src',
+        'demo/src',
+        'cli/src',
+        '--config',
+        '.dependency-cruiser-folders.cjs',
+      ],
     ],
     ['unused code', bin('knip'), ['--no-progress']],
-    ...['api', 'core', 'demo', 'server', 'web', 'e2e'].map((w) => [`types of ${w}`, bin('tsc'), ['--noEmit', '-p', w]]),
+    ...['api', 'cli', 'core', 'demo', 'server', 'web', 'e2e'].map((w) => [
+      `types of ${w}`,
+      bin('tsc'),
+      ['--noEmit', '-p', w],
+    ]),
   ];
   const result = { passed: 0, failed: 0 };
   const lane = async () => {
@@ -95,10 +108,11 @@ async function corpus() {
 await main(async () => {
   await ensureDebian(['postgresql', 'git', ...(parts.includes('e2e') ? ['chromium'] : [])]);
   await ensureNpm();
-  await build(parts.includes('e2e') ? undefined : ['core', 'demo', 'server']);
+  await build(parts.includes('e2e') ? undefined : ['core', 'cli', 'demo', 'server']);
   const runners = {
     style,
-    core: async () => sum([await jest('core', {}, ['--coverage']), await jest('demo'), await jest('web')]),
+    core: async () =>
+      sum([await jest('core', {}, ['--coverage']), await jest('demo'), await jest('cli'), await jest('web')]),
     ...Object.fromEntries(HALVES.map((half) => [`server ${half}`, () => serverHalf(half)])),
     corpus,
     attacks,

@@ -5,6 +5,7 @@ import { ROOT, run, say } from './shell.mjs';
 
 const PARTS = [
   { name: 'core', inputs: ['core/src', 'core/package.json', '.swcrc'] },
+  { name: 'cli', inputs: ['cli/src', 'api/src', 'cli/package.json', '.swcrc'] },
   { name: 'demo', inputs: ['demo/src', 'demo/package.json', '.swcrc'] },
   { name: 'server', inputs: ['server/src', 'api/src', 'server/package.json', '.swcrc', 'scripts/answers.mjs'] },
   {

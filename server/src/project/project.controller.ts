@@ -64,6 +64,12 @@ class SinceQuery {
   @Matches(/^[0-9a-f]{40}$/)
   @ApiProperty({ type: String, required: false })
   since?: string;
+
+  /** The commit whose files are asked for; the newest where none is said. */
+  @Optional()
+  @Matches(/^[0-9a-f]{7,40}$/)
+  @ApiProperty({ type: String, required: false })
+  at?: string;
 }
 
 class CommitFileQuery extends FileQuery {
@@ -148,19 +154,21 @@ export class ProjectController {
   async files(
     @Me() me: Person,
     @Param('slug') slug: string,
-    @Query() { since }: SinceQuery,
+    @Query() { since, at }: SinceQuery,
   ): Promise<Sent<FilesAnswer>> {
     const line = await this.project.line(slug);
-    const changed = since === undefined ? undefined : await this.project.git.changedFiles(since, line.commit);
+    const commit = at === undefined ? line.commit : await this.project.git.resolve(at);
+    if (commit === undefined) throw notFound(`The commit ${at!}`);
+    const changed = since === undefined ? undefined : await this.project.git.changedFiles(since, commit);
     return {
       project: await this.project.identity(),
       slug,
       name: line.workspace?.name ?? PRODUCTION,
       keptBy: line.workspace && !mayEdit(me, line.workspace) ? line.workspace.owner.displayName : null,
-      commit: line.commit,
-      files: Object.fromEntries(changed ?? (await this.project.git.files(line.commit))),
+      commit,
+      files: Object.fromEntries(changed ?? (await this.project.git.files(commit))),
       since: changed ? since! : null,
-      drafts: line.drafts.map(draftOut),
+      drafts: at === undefined ? line.drafts.map(draftOut) : [],
     };
   }
 
