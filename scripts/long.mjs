@@ -54,6 +54,20 @@ const PROOFS = {
     portion: 20,
     variable: 'OUVRAGE_KILLS',
   },
+  restores: {
+    of: 'random worlds in which production goes back by its copies',
+    files: ['release/restore.test'],
+    size: 100,
+    portion: 20,
+    variable: 'OUVRAGE_RESTORES',
+  },
+  'restore-kills': {
+    of: 'times the server is killed while production goes back by its copies',
+    files: ['release/restore-kills'],
+    size: 100,
+    portion: 20,
+    variable: 'OUVRAGE_KILLS',
+  },
   kills: {
     of: 'times the server is killed over a table of each policy',
     files: ['crash.test'],

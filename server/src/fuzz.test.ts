@@ -150,7 +150,6 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
   consents: fc.constant([]),
   restores: fc.boolean(),
   rights: fc.subarray(['read', 'write', 'run', 'release', 'consent'], { minLength: 1 }),
-  days: fc.integer({ min: 1, max: 90 }),
   at: fc.constantFrom('a'.repeat(40), '0'.repeat(7)),
   treatments: fc.constantFrom({}, { 'core.dim_port': 'go on' }),
   environment: fc.constantFrom('production', 'fuzz'),
