@@ -86,7 +86,17 @@ test.each<[string, readonly string[], RegExp]>([
 test('help lists every command, and a command its options', async () => {
   const { code, out } = await ran('help');
   expect(code).toBe(0);
-  for (const name of ['check DIR', 'plan', 'run', 'test', 'release WORKSPACE', 'rollback RELEASE', 'script', 'status'])
+  for (const name of [
+    'check DIR',
+    'plan',
+    'run',
+    'test',
+    'examples',
+    'release WORKSPACE',
+    'rollback RELEASE',
+    'script',
+    'status',
+  ])
     expect(out).toContain(`ouvrage ${name} `);
   expect((await ran('run', '--help')).out).toMatch(/--changed-since COMMIT +of these, what has changed since a commit/);
 });

@@ -23,11 +23,35 @@ const NOW = {
   'mart/berths.sql':
     "create table mart.berths (berths bigint) with (load = rebuild, owner = 'dues office');\nselect count(*) as berths from core.dim_berth;\n",
 };
+/** Two tables with worked examples. */
+const EXAMPLES = {
+  'examples/core.dim_berth/one/input.staging.berth.csv': 'berth_no\n1\n',
+  'examples/core.dim_berth/one/result.csv': 'berth_no\n1\n',
+  'examples/mart.berths/two/input.core.dim_berth.csv': 'berth_no\n1\n',
+  'examples/mart.berths/two/result.csv': 'berths\n1\n',
+};
 const BEFORE = {
   ...NOW,
   'functions/twice.sql':
     'create function functions.twice(n integer) returns integer language sql immutable return n + n;\n',
 };
+/** What comes of the examples of a table. */
+const found = ({ table }: { readonly table: string }) =>
+  table === 'core.dim_berth'
+    ? [
+        { table, name: 'one', verdict: 'holds', outcome: null },
+        {
+          ...{ table, name: 'two', verdict: 'differs' },
+          outcome: { error: null, rows: ['differs', 'same', 'differs', 'missing', 'extra'].map((kind) => ({ kind })) },
+        },
+      ]
+    : [
+        {
+          ...{ table, name: 'three', verdict: 'failed' },
+          outcome: { error: { message: 'there is no x', path: 'mart/berths.sql', line: 2 }, rows: [] },
+        },
+        { table, name: 'four', verdict: 'errors', outcome: null },
+      ];
 const files = (of: Readonly<Record<string, string>>) => ({ commit: 'c', files: of, drafts: [], since: null });
 
 beforeAll(async () => {
@@ -40,16 +64,18 @@ beforeAll(async () => {
       const answer = path.includes('/files?at=')
         ? files(BEFORE)
         : path.endsWith('/files')
-          ? files(NOW)
+          ? files({ ...NOW, ...EXAMPLES })
           : path.startsWith('runs/')
             ? looks.length > 1
               ? looks.shift()
               : looks[0]
-            : path.endsWith('/way-back')
-              ? { slug: 'back' }
-              : path.includes('/script')
-                ? `-- ${path}`
-                : { id: 7, kind: 'build', environment: 'production', state: 'queued' };
+            : path.endsWith('/examples/runs')
+              ? found(posted.at(-1)![1] as { table: string })
+              : path.endsWith('/way-back')
+                ? { slug: 'back' }
+                : path.includes('/script')
+                  ? `-- ${path}`
+                  : { id: 7, kind: 'build', environment: 'production', state: 'queued' };
       response.writeHead(200).end(typeof answer === 'string' ? answer : JSON.stringify(answer));
     });
   });
@@ -144,6 +170,41 @@ test('a script is of the chosen tables', async () => {
   expect((await ran('script --layer core --form procedures')).out).toBe(
     '-- workspaces/production/script?tables=core.dim_berth%2Ccore.doubled&form=procedures',
   );
+});
+
+describe('worked examples', () => {
+  test('of all tables that have some run, and say why they do not hold', async () => {
+    expect(await ran('examples')).toEqual({
+      code: 1,
+      out: [
+        '  core.dim_berth, one: holds',
+        '  core.dim_berth, two: differs: 2 rows differ, 1 row missing, 1 row extra',
+        '  mart.berths, three: failed: mart/berths.sql:2: there is no x',
+        '  mart.berths, four: errors: its files or its table have errors: ouvrage check names them',
+        '4 examples, 3 not as expected',
+        '',
+      ].join('\n'),
+      err: '',
+    });
+    expect(posted).toEqual([
+      ['workspaces/production/examples/runs', { table: 'core.dim_berth' }],
+      ['workspaces/production/examples/runs', { table: 'mart.berths' }],
+    ]);
+  });
+
+  test('are told as JSON and as JUnit XML; where there are none, nothing is asked', async () => {
+    const [first, second] = JSON.parse((await ran('examples --layer core --format json')).out) as object[];
+    expect([first, second]).toEqual([
+      { table: 'core.dim_berth', name: 'one', verdict: 'holds' },
+      expect.objectContaining({ name: 'two', verdict: 'differs', why: '2 rows differ, 1 row missing, 1 row extra' }),
+    ]);
+    expect((await ran('examples --layer core --format junit')).out).toContain(
+      '<testcase classname="core.dim_berth" name="two"><failure message="differs">2 rows differ, ',
+    );
+    posted = [];
+    expect(await ran('examples --layer staging')).toMatchObject({ code: 0, out: expect.stringMatching(/^Nothing/) });
+    expect(posted).toEqual([]);
+  });
 });
 
 describe('a run that is waited for', () => {

@@ -5,6 +5,7 @@ import { check, type Format } from './check.js';
 import { Connection } from './connection.js';
 import { Ended, EXIT, type Exit, type Surroundings } from './ended.js';
 import { junit } from './junit.js';
+import { runExamples } from './examples.js';
 import type { OptionName, Options } from './options.js';
 import { tellOf } from './runs.js';
 import { environmentOf, inOrder, selectionOf } from './selection.js';
@@ -120,6 +121,19 @@ export const COMMANDS: Readonly<Record<string, Command>> = {
       const at = `${workspaceAt(environmentOf(options))}/checks`;
       const run = await connection.post<RunEntry>(at, { tables: selection.isAll ? [] : tables, checks: [] });
       return tellOf(connection, run, { format, waits: options.flag('wait'), out: around.out });
+    },
+  },
+  examples: {
+    says: 'runs worked examples: given rows, and the rows that must come of them',
+    takes: [],
+    options: [...WHERE, ...SELECTION, 'format'],
+    run: async (options, around) => {
+      const connection = connectionOf(options, around);
+      const format = formatOf(options);
+      const selection = await selectionOf(connection, options);
+      const tables = inOrder(selection).filter((t) => selection.project.examples.has(t));
+      if (tables.length === 0) return nothing(around, format);
+      return runExamples(connection, workspaceAt(environmentOf(options)), { tables, format, out: around.out });
     },
   },
   release: {

@@ -128,6 +128,12 @@ describe('it ends with', () => {
       /<testsuites name="nothing" tests="0"/,
     ],
     [0, 'a test of all', 'test --wait', /Run \d+: succeeded, \d\d+ checks, 0 broken/],
+    [
+      0,
+      'worked examples',
+      'examples --layer core',
+      /core\.dim_vessel, a new flag: holds\n(.*\n)*\d+ examples, 0 not as expected\n$/,
+    ],
     [0, 'a script', 'script --table core.dim_berth', /^-- core\.dim_berth of production/],
     [2, 'no command', '', /^ouvrage check DIR/],
     [2, 'an unknown command', 'chek', /There is no command chek\nDid you mean check\?/],
