@@ -1,11 +1,12 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { LoadPlan } from '@ouvrage/core/load';
-import { stagedSchema } from '@ouvrage/core/model';
+import { type Place, stagedSchema } from '@ouvrage/core/model';
 import pg from 'pg';
 import { Config } from '../shared/config.js';
 import { connectTo, scratch } from '../testing-sql.js';
 import { planCatalog, questions } from '../warehouse/catalog-questions.js';
 import { Loader } from './loader.js';
+import type { Going } from './swaps.js';
 
 const SCHEMA = 'swap_test';
 const BESIDE = stagedSchema(SCHEMA);
@@ -27,12 +28,20 @@ const twoStates = () =>
     `drop table if exists ${T}, "${BESIDE}".t cascade; create table ${T} as select 1 as n; create table "${BESIDE}".t as select 2 as n`,
   );
 
-async function swap(connection: pg.ClientBase): Promise<void> {
+async function swap(connection: pg.ClientBase, goes: Going = {}, formerly?: Place): Promise<void> {
   const loader = new Loader(connection);
   loader.begin();
-  await loader.swaps.swap([
-    { target: { schema: SCHEMA, name: 't' }, staged: { schema: BESIDE, name: 't' }, relation: 'table' },
-  ]);
+  await loader.swaps.swap(
+    [
+      {
+        target: { schema: SCHEMA, name: 't' },
+        staged: { schema: BESIDE, name: 't' },
+        relation: 'table',
+        formerly,
+      },
+    ],
+    goes,
+  );
   await loader.conclude(['commit']);
 }
 
@@ -100,6 +109,66 @@ describe('what others attached to a table', () => {
     ]);
     await client.query(`create table "${BESIDE}".t as select 3 as n, 4 as more`);
     await expect(swap(failing)).rejects.toThrow(/trigger swap_test.uses_gone belongs to swap_test.t/);
+    await client.query('rollback');
+  });
+});
+
+describe('a table that is kept', () => {
+  const KEPT = `${SCHEMA} kept`;
+  const keptIn = () => KEPT;
+  const makeRoom = () => client.query(`drop schema if exists "${KEPT}" cascade; create schema "${KEPT}"`);
+  afterAll(() => client.query(`drop schema if exists "${KEPT}" cascade`));
+
+  test('has its rows and indexes, and nothing of what others attached or were granted: that is on the new one', async () => {
+    await twoStates();
+    await makeRoom();
+    await client.query(`create unique index t_n on ${T} (n); grant select on ${T} to public; alter table ${T} enable row level security;
+      create policy own_rows on ${T} for select to public using (n > 0); create statistics "${SCHEMA}".two (ndistinct) on n, (n + 1) from ${T}`);
+    await swap(client, { keptIn });
+    const { rows } = await client.query(
+      `select n.nspname as schema, c.relrowsecurity as secure, c.relacl::text ~ '=r/' as open,
+         (select count(*)::int from pg_policy where polrelid = c.oid) as policies, (select count(*)::int from pg_statistic_ext where stxrelid = c.oid) as statistics
+       from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relname = 't' and n.nspname = any($1) order by 1`,
+      [[SCHEMA, KEPT]],
+    );
+    expect(rows).toEqual([
+      { schema: SCHEMA, secure: true, open: true, policies: 1, statistics: 1 },
+      { schema: KEPT, secure: false, open: false, policies: 0, statistics: 0 },
+    ]);
+    expect((await client.query(`select n from "${KEPT}".t`)).rows).toEqual([{ n: 1 }]);
+    expect((await client.query(`select n from ${T}`)).rows).toEqual([{ n: 2 }]);
+  });
+
+  test.each<[string, string]>([
+    [
+      'a foreign key',
+      `alter table ${T} add primary key (n); create table "${SCHEMA}".refers (n integer references ${T})`,
+    ],
+    [
+      'a policy of another table',
+      `create table "${SCHEMA}".refers (n integer); create policy asks on "${SCHEMA}".refers using (exists (select from ${T} as t where t.n = refers.n))`,
+    ],
+    ['a column of the type of its rows', `create table "${SCHEMA}".refers (t ${T})`],
+  ])('takes along nothing that depends on it: %s stops the swap, as where it is dropped', async (_, made) => {
+    for (const goes of [{ keptIn }, {}]) {
+      await client.query(`drop table if exists "${SCHEMA}".refers`);
+      await twoStates();
+      await makeRoom();
+      await client.query(made);
+      await expect(swap(client, goes)).rejects.toThrow(/depend|belongs to/);
+      await client.query('rollback');
+      expect((await client.query(`select n from ${T}`)).rows).toEqual([{ n: 1 }]);
+    }
+    await client.query(`drop table "${SCHEMA}".refers`);
+  });
+
+  test('under another name is not swapped without what others attached to it', async () => {
+    const former = { schema: SCHEMA, name: 'former' };
+    await client.query(`drop table if exists ${T}, "${BESIDE}".t, "${SCHEMA}".former cascade; create table "${BESIDE}".t as select 2 as n;
+      create table "${SCHEMA}".former as select 1 as n; alter table "${SCHEMA}".former enable row level security`);
+    await expect(swap(client, { dropped: [former] }, former)).rejects.toThrow(
+      /row security swap_test.former belongs to/,
+    );
     await client.query('rollback');
   });
 });

@@ -272,10 +272,10 @@ export function planSwap(
   // One statement for each kind: old views may read each other in any order.
   const all = [...items.map((i) => i.target), ...dropped].flatMap((place) => oldAt(place) ?? []);
   const isKept = (o: OldRelation) => o.relkind === 'r' && keptIn(o) !== undefined;
-  for (const o of all.filter(isKept)) {
-    const isReplaced = items.some(({ target }) => oldAt(target) === o);
-    statements.push(...(isReplaced ? bare(o) : []), `alter table ${qualified(o)} set schema ${ident(keptIn(o)!)}`);
-  }
+  const moved = all.filter(isKept);
+  for (const o of moved) if (items.some(({ target }) => oldAt(target) === o)) statements.push(...bare(o));
+  if (moved.length > 0) statements.push(couldGo(moved, temporary));
+  for (const o of moved) statements.push(`alter table ${qualified(o)} set schema ${ident(keptIn(o)!)}`);
   const going = all.filter((o) => !isKept(o));
   for (const word of ['view', 'materialized view', 'foreign table', 'table']) {
     const names = going.filter((o) => dropWord(o.relkind) === word).map(qualified);
@@ -296,6 +296,16 @@ export function planSwap(
 
 /** The schema that keeps a table which another one replaces, or which goes; undefined where it is dropped. */
 export type KeptIn = (old: Place) => string | undefined;
+
+/**
+ * Drops tables and takes that back: what others made depend on them, such as a foreign key or a policy of another table,
+ * is an error as it is where tables are dropped. It would go along with the table that is kept, unseen.
+ */
+const couldGo = (tables: readonly OldRelation[], isCascading: boolean): string =>
+  `do ${literal(
+    `begin drop table ${tables.map(qualified).join(', ')}${isCascading ? ' cascade' : ''}; raise exception using errcode = '${COULD_GO}'; exception when sqlstate '${COULD_GO}' then null; end`,
+  )}`;
+const COULD_GO = 'OUVGO';
 
 /** What takes off a table all that others attached to it, and their rights. */
 function bare(old: OldRelation): string[] {
