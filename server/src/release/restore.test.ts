@@ -186,59 +186,63 @@ const step = fc.oneof(
 ) as fc.Arbitrary<Step>;
 
 describe('restore', () => {
-  test('puts back what was kept, in any world: each table with keys and memory, undone the same way', async () => {
-    const worlds = fc.sample(
-      fc.record({
-        policy: fc.constantFrom(...POLICIES),
-        before: fc.array(step, { maxLength: 2 }),
-        after: fc.array(step, { minLength: 2, maxLength: 5 }),
-        first: fc.constantFrom('extra', 'rename', 'column', 'drop', 'other policy', 'reader' as const),
-      }),
-      { seed: SEED, numRuns: WORLDS },
-    );
-    for (const [w, world] of worlds.entries()) {
-      let shape: Shape | undefined = {
-        policy: world.policy,
-        table: `core.w${w}`,
-        column: 'v',
-        extra: undefined,
-      };
-      const readers = new Set<string>();
-      let n = 0;
-      const name = () => `World ${w} ${++n}`;
-      await released(name(), { [pathOf(shape.table)]: text(shape) });
-      const play = async (one: Step): Promise<number | undefined> => {
-        if (one.kind === 'see') await see(one.keys);
-        else if (one.kind === 'load') {
-          if (shape && shape.policy !== 'view') await run([shape.table]);
-        } else {
-          const next = changed(shape, one.change, { w, n, readers });
-          if (!next) return undefined;
-          shape = next.shape;
-          return released(name(), next.files);
-        }
-        return undefined;
-      };
-      for (const one of world.before) await play(one);
-      const before = await held();
-      const back = (await play({ kind: 'release', change: shape ? world.first : 'extra' }))!;
-      for (const one of world.after) await play(one);
-      const [between, given] = [await held(), await numbers()];
-      const plan = (await jonas.get(`/api/releases/${back}/restore`)).body as RestorePlan;
-      expect([JSON.stringify(world), plan.tables.filter((t) => t.mark === 'lost')]).toEqual([
-        JSON.stringify(world),
-        [],
-      ]);
-      const withdrawn = await withoutLoads(async () => release(await goBack(back)));
-      expect([JSON.stringify(world), await held()]).toEqual([JSON.stringify(world), before]);
-      const present = await numbers();
-      for (const [map, number] of given)
-        if (present.has(map)) expect([map, present.get(map)! >= number]).toEqual([map, true]);
+  test(
+    'puts back what was kept, in any world: each table with keys and memory, undone the same way',
+    async () => {
+      const worlds = fc.sample(
+        fc.record({
+          policy: fc.constantFrom(...POLICIES),
+          before: fc.array(step, { maxLength: 2 }),
+          after: fc.array(step, { minLength: 2, maxLength: 5 }),
+          first: fc.constantFrom('extra', 'rename', 'column', 'drop', 'other policy', 'reader' as const),
+        }),
+        { seed: SEED, numRuns: WORLDS },
+      );
+      for (const [w, world] of worlds.entries()) {
+        let shape: Shape | undefined = {
+          policy: world.policy,
+          table: `core.w${w}`,
+          column: 'v',
+          extra: undefined,
+        };
+        const readers = new Set<string>();
+        let n = 0;
+        const name = () => `World ${w} ${++n}`;
+        await released(name(), { [pathOf(shape.table)]: text(shape) });
+        const play = async (one: Step): Promise<number | undefined> => {
+          if (one.kind === 'see') await see(one.keys);
+          else if (one.kind === 'load') {
+            if (shape && shape.policy !== 'view') await run([shape.table]);
+          } else {
+            const next = changed(shape, one.change, { w, n, readers });
+            if (!next) return undefined;
+            shape = next.shape;
+            return released(name(), next.files);
+          }
+          return undefined;
+        };
+        for (const one of world.before) await play(one);
+        const before = await held();
+        const back = (await play({ kind: 'release', change: shape ? world.first : 'extra' }))!;
+        for (const one of world.after) await play(one);
+        const [between, given] = [await held(), await numbers()];
+        const plan = (await jonas.get(`/api/releases/${back}/restore`)).body as RestorePlan;
+        expect([JSON.stringify(world), plan.tables.filter((t) => t.mark === 'lost')]).toEqual([
+          JSON.stringify(world),
+          [],
+        ]);
+        const withdrawn = await withoutLoads(async () => release(await goBack(back)));
+        expect([JSON.stringify(world), await held()]).toEqual([JSON.stringify(world), before]);
+        const present = await numbers();
+        for (const [map, number] of given)
+          if (present.has(map)) expect([map, present.get(map)! >= number]).toEqual([map, true]);
 
-      await withoutLoads(async () => release(await goBack(withdrawn)));
-      expect([JSON.stringify(world), await held()]).toEqual([JSON.stringify(world), between]);
-    }
-  }, 300_000 + WORLDS * 60_000);
+        await withoutLoads(async () => release(await goBack(withdrawn)));
+        expect([JSON.stringify(world), await held()]).toEqual([JSON.stringify(world), between]);
+      }
+    },
+    300_000 + WORLDS * 60_000,
+  );
 
   test('is followed by a load of what came back, in which numbers go on from the greatest that was given', async () => {
     const shape: Shape = { policy: 'merge', table: 'core.later', column: 'v', extra: undefined };

@@ -273,14 +273,15 @@ export function planSwap(
   const all = [...items.map((i) => i.target), ...dropped].flatMap((place) => oldAt(place) ?? []);
   const isKept = (o: OldRelation) => o.relkind === 'r' && keptIn(o) !== undefined;
   const moved = all.filter(isKept);
-  for (const o of moved) if (items.some(({ target }) => oldAt(target) === o)) statements.push(...bare(o));
-  if (moved.length > 0) statements.push(couldGo(moved, temporary));
-  for (const o of moved) statements.push(`alter table ${qualified(o)} set schema ${ident(keptIn(o)!)}`);
   const going = all.filter((o) => !isKept(o));
   for (const word of ['view', 'materialized view', 'foreign table', 'table']) {
     const names = going.filter((o) => dropWord(o.relkind) === word).map(qualified);
     if (names.length) statements.push(`drop ${word} ${names.join(', ')}${temporary ? ' cascade' : ''}`);
   }
+  // Views that go have gone: what reads the tables now is none of what is swapped.
+  for (const o of moved) if (items.some(({ target }) => oldAt(target) === o)) statements.push(...bare(o));
+  if (moved.length > 0) statements.push(couldGo(moved, temporary));
+  for (const o of moved) statements.push(`alter table ${qualified(o)} set schema ${ident(keptIn(o)!)}`);
   for (const item of items) {
     statements.push(`alter ${item.relation} ${qualified(item.staged)} set schema ${ident(item.target.schema)}`);
     const before = oldAt(item.target) ?? (item.formerly && oldAt(item.formerly));
