@@ -350,6 +350,16 @@ describe('restore', () => {
     expect(await warehouse('select * from core."guarded~keys"', 'workspace')).not.toEqual([]);
   });
 
+  test.each(['ouvrage', 'ouvrage~kept_1_1'])('no layer is made of a schema that holds copies: %s', async (layer) => {
+    const { files } = (await jonas.get('/api/workspaces/production/files')).body as { files: Record<string, string> };
+    const slug = await committed(`Layer ${layer}`, {
+      'layers.sql': `${files['layers.sql']!}\ncreate schema "${layer}";\n`,
+    });
+    const { body } = await admin.send('post', `/api/workspaces/${slug}/release`, { message: 'x', override: 'A test.' });
+    const ended = await admin.ended((body as { id: number }).id);
+    expect([ended.state, ended.error]).toEqual(['failed', expect.stringContaining('belong to Ouvrage itself')]);
+  });
+
   test('of what has been dropped since brings the rights that it had then, by an older copy, too', async () => {
     const shape: Shape = { policy: 'merge', table: 'core.lent', column: 'v', extra: undefined };
     await released('Lent', { 'core/lent.sql': text(shape) });

@@ -205,6 +205,12 @@ export class WarehouseService implements OnModuleInit, OnModuleDestroy {
 
   /** Schemas of an environment's layers, those beside them, and its memory; made once. */
   prepare(environment: Environment, layers: readonly string[]): Promise<void> {
+    // What Ouvrage remembers and the copies that it keeps are nobody's layer: a layer is read by others, and copies go.
+    const taken = layers.find((l) => l === STATE_LAYER || l.startsWith(`${STATE_LAYER}~`));
+    if (taken !== undefined)
+      return Promise.reject(
+        new Problem(409, 'schema-of-others', `Schemas named ${taken} belong to Ouvrage itself`, 'Rename the layer.'),
+      );
     const schemas = [...layers, 'functions', STATE_LAYER].map((l) => environment.schemaOf(l));
     const key = schemas.join();
     let done = this.prepared.get(key);
