@@ -104,11 +104,11 @@ await main(async () => {
 
 /** Releases each state, and leaves a workspace with drafts behind. */
 async function play(address, data) {
-  const password = /password: (.+)/.exec(readFileSync(path.join(data, 'first-sign-in.txt'), 'utf8'))[1].trim();
-  const signedIn = await fetch(`${address}/api/sign-in`, {
+  const code = readFileSync(path.join(data, 'setup-code.txt'), 'utf8').trim();
+  const signedIn = await fetch(`${address}/api/setup`, {
     method: 'POST',
     headers: { 'content-type': 'application/json' },
-    body: JSON.stringify({ name: 'admin', password }),
+    body: JSON.stringify({ code, name: 'admin', displayName: 'Administrator', password: 'a fixture of its own' }),
   });
   const headers = {
     'content-type': 'application/json',

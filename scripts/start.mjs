@@ -192,8 +192,10 @@ await main(async () => {
       say(
         'Sign in as mira (releaser), jonas (editor), vera (viewer) or admin (administrator); the password of each is saltmere.',
       );
-    else if (existsSync(path.join(data, 'first-sign-in.txt')))
-      say(`The first sign-in is in ${path.join(data, 'first-sign-in.txt')}`);
+    else if (existsSync(path.join(data, 'setup-code.txt')))
+      say(
+        `Open it to make the first administrator. The setup code is ${readFileSync(path.join(data, 'setup-code.txt'), 'utf8').trim()}`,
+      );
     say('Ctrl-C stops everything.');
   } catch (error) {
     process.stderr.write(`${error instanceof Plain ? error.message : error.stack}\n`);

@@ -168,7 +168,19 @@ export interface SourceAge {
   readonly late: boolean;
 }
 
+/** How far a person has come on the way to the first released table. */
+export interface FirstSteps {
+  /** The workspace that is looked at; null where the person has none. */
+  readonly workspace: string | null;
+  readonly connected: boolean;
+  readonly broughtIn: boolean;
+  readonly defined: boolean;
+  readonly run: boolean;
+}
+
 export interface TodayAnswer {
+  /** Null once production has a table of its own. */
+  readonly firstSteps: FirstSteps | null;
   /** Incidents that are not closed. */
   readonly incidents: readonly IncidentEntry[];
   /** For administrators: servers that are declared and bound to no connection. */

@@ -195,6 +195,14 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
     [{ kind: 'table', value: 'core.dim_port', least: 'low' }],
     [{ kind: 'all', value: '', least: 'high' }],
   ),
+  displayName: fc.constant('Mira Okafor'),
+  role: fc.constantFrom('viewer', 'administrator'),
+  issue: fc.constantFrom('link', 'password'),
+  disabled: flag,
+  code: fc.constant('x'),
+  link: fc.constant('x'),
+  present: fc.constant('not the password'),
+  idleHours: fc.constantFrom(24, 48),
   publicAddress: fc.constantFrom('', 'https://warehouse.example'),
   ranges: fc.constantFrom([], ['10.0.0.0/8'], ['x']),
 };
@@ -207,6 +215,10 @@ const OF_ROUTE: Readonly<Record<string, Readonly<Record<string, fc.Arbitrary<unk
       maxLength: 2,
     }),
   },
+  // Who is there already is added again; nobody is changed whom other tests know.
+  'POST /api/people': { name: fc.constantFrom('mira', 'jonas') },
+  'POST /api/setup': { name: fc.constantFrom('mira', 'nils') },
+  'PUT /api/session-limits': { days: fc.constantFrom(7, 30) },
   'GET /api/workspaces/:slug/quality/export': { format: fc.constantFrom('csv', 'csv', 'junit') },
   'PUT /api/workspaces/:slug/sharing': { names: fc.subarray(['jonas', 'mira', 'vera', 'nobody']) },
   'POST /api/connections/test': { id: fc.constant('0b8a3c5e-0000-4000-8000-000000000000') },
@@ -361,7 +373,8 @@ test(`${REQUESTS} made-up requests give no internal error, and enough of them ar
           .replace(/:id|:connection/, id)
           .replace(':step', step)
           .replace(':server', 'port_ops')
-          .replace(':name', 'mira');
+          .replace(':name', route.path.endsWith('/mail') ? 'mira' : 'nobody')
+          .replace(':number', '0b8a3c5e-0000-4000-8000-000000000000');
         return `${place}${written.length ? `?${written.join('&')}` : ''}`;
       });
     await fc.assert(

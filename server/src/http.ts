@@ -11,8 +11,9 @@ import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { pinoHttp } from 'pino-http';
 import { describeApi } from './api-description.js';
-import { PeopleService } from './people/people.service.js';
-import { sessionToken } from './people/session.guard.js';
+import { sessionToken } from './people/session-cookie.js';
+import { choosePassword } from './people/session.guard.js';
+import { SessionService } from './people/session.service.js';
 import { Config } from './shared/config.js';
 import { logger, Problem, ProblemFilter, sendProblem } from './shared/problem.js';
 import { clockOffset } from './shared/time.js';
@@ -127,9 +128,12 @@ function noTextIn(value: unknown, name: string): [field?: string, what?: string]
 function requireSession(app: INestApplication) {
   return (request: Request, response: Response, next: NextFunction): void => {
     const token = sessionToken(request);
-    const session = token === undefined ? Promise.resolve(undefined) : app.get(PeopleService).session(token);
+    const session = token === undefined ? Promise.resolve(undefined) : app.get(SessionService).of(token);
     session.then(
-      (found) => (found ? next() : sendProblem(response, new Problem(401, 'sign-in', 'Sign in first'))),
+      (found) =>
+        found && !found.person.mustChange
+          ? next()
+          : sendProblem(response, found ? choosePassword() : new Problem(401, 'sign-in', 'Sign in first')),
       next,
     );
   };

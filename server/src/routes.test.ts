@@ -123,6 +123,18 @@ const NEEDED: Readonly<Record<string, string>> = {
   'POST /api/runs/:id/continue': 'editor',
   'POST /api/runs/:id/stop': 'editor',
   'POST /api/sign-in': 'public',
+  'GET /api/people': 'administrator',
+  'POST /api/people': 'administrator',
+  'PUT /api/people/:name': 'administrator',
+  'POST /api/people/:name/reset': 'administrator',
+  'POST /api/setup': 'public',
+  'POST /api/links/look': 'public',
+  'POST /api/links/use': 'public',
+  'PUT /api/me/password': 'viewer',
+  'GET /api/me/sessions': 'viewer',
+  'DELETE /api/me/sessions/:number': 'viewer',
+  'GET /api/session-limits': 'viewer',
+  'PUT /api/session-limits': 'administrator',
   'POST /api/sign-out': 'viewer',
   'POST /api/tokens': 'viewer',
   'POST /api/workspaces/:slug/examples/runs': 'editor',
@@ -187,7 +199,9 @@ const addressOf = (path: string, slug: string) =>
     .replace(':slug', slug)
     .replace(/:(id|connection)/, /runs|releases|remarks/.test(path) ? '999999' : NOBODY)
     .replace(':step', '999999')
-    .replace(':server', 'port_ops');
+    .replace(':server', 'port_ops')
+    .replace(':number', NOBODY)
+    .replace(':name', 'nobody');
 
 /** A body that passes the validation of as many routes as possible. */
 const BODY = {

@@ -1,8 +1,8 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { BEGUN_WORKSPACE, begunDrafts, instantOf, MORNING, PROJECT_FOLDER } from '@ouvrage/demo';
 import { readdirSync, readFileSync } from 'node:fs';
-import { writeFile } from 'node:fs/promises';
 import path from 'node:path';
+import { AccountService } from './people/account.service.js';
 import type { Person } from './people/people.entities.js';
 import { PeopleService } from './people/people.service.js';
 import { PRODUCTION } from './project/branches.js';
@@ -13,7 +13,6 @@ import type { Run } from './run/run.entities.js';
 import { ClockService } from './run/clock.service.js';
 import { RunService } from './run/run.service.js';
 import { Config } from './shared/config.js';
-import { randomToken } from './shared/secret.js';
 import { ConnectionService } from './connection/connection.service.js';
 import { DeliveryWatcher } from './delivery/delivery-watcher.js';
 import { IntakeService } from './source/intake.service.js';
@@ -32,12 +31,13 @@ const DESKS: readonly (readonly [string, string[], boolean])[] = [
   ['dues office', ['mira', 'vera'], true],
 ];
 
-/** Fills an empty installation: the demo, or one administrator and an empty project. */
+/** Fills an empty installation: the demo, or an empty project whose first administrator is made in the browser. */
 @Injectable()
 export class Seeder {
   constructor(
     @Inject(Config) private readonly config: Config,
     private readonly people: PeopleService,
+    private readonly accounts: AccountService,
     private readonly projects: ProjectService,
     private readonly sharing: SharingService,
     private readonly drafts: DraftService,
@@ -103,11 +103,7 @@ export class Seeder {
   private async empty(): Promise<void> {
     const layers = ['landing', 'reference', 'staging', 'core', 'mart'].map((l) => `create schema ${l};\n`).join('');
     await this.projects.create(new Map([['layers.sql', layers]]), 'An empty project');
-    const password = randomToken().slice(0, 16);
-    await this.people.create('admin', 'Administrator', 'administrator', password);
-    await writeFile(path.join(this.config.data, 'first-sign-in.txt'), `name: admin\npassword: ${password}\n`, {
-      mode: 0o600,
-    });
+    await this.accounts.makeCode();
   }
 
   private async finished(run: Run): Promise<void> {

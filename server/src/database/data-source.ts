@@ -31,6 +31,7 @@ import { Sharing1764590000000 } from './migrations/1764590000000-sharing.js';
 import { WaysBack1764600000000 } from './migrations/1764600000000-ways-back.js';
 import { Restores1764610000000 } from './migrations/1764610000000-restores.js';
 import { TokenRights1764620000000 } from './migrations/1764620000000-token-rights.js';
+import { Accounts1764630000000 } from './migrations/1764630000000-accounts.js';
 import { Messages1764540000000 } from './migrations/1764540000000-messages.js';
 import { Examples1764530000000 } from './migrations/1764530000000-examples.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
@@ -115,6 +116,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       WaysBack1764600000000,
       Restores1764610000000,
       TokenRights1764620000000,
+      Accounts1764630000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

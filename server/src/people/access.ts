@@ -26,6 +26,10 @@ export function rightFor(method: string, declared: TokenRight | 'never' | undefi
   return declared ?? (['GET', 'HEAD'].includes(method) ? 'read' : undefined);
 }
 
+/** Routes that are open to somebody whose password an administrator gave, and who has not chosen one yet. */
+export const WITH_GIVEN_PASSWORD = 'ouvrage:with-given-password';
+export const WithGivenPassword = () => SetMetadata(WITH_GIVEN_PASSWORD, true);
+
 export interface SignedInRequest extends Request {
   person?: Person;
   /** Of a request by token: what the token may. */

@@ -1,28 +1,17 @@
 import type { AccessToken, AuditEntry, NewToken, SessionAnswer } from '@ouvrage/api/people';
 import type { Sent } from '../shared/answers.js';
-import {
-  Body,
-  Controller,
-  Delete,
-  Get,
-  HttpCode,
-  Ip,
-  Param,
-  ParseUUIDPipe,
-  Post,
-  Query,
-  Req,
-  Res,
-} from '@nestjs/common';
+import { Body, Controller, Delete, Get, HttpCode, Param, ParseUUIDPipe, Post, Query, Req, Res } from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
 import { ArrayMinSize, IsIn } from 'class-validator';
 import { Optional, OptionalText, OptionalWhole, Text } from '../shared/fields.js';
 import { notFound, Problem } from '../shared/problem.js';
-import { Me, Needs, NotForTokens, Public, TOKEN_RIGHTS, type TokenRight } from './access.js';
+import { Me, Needs, NotForTokens, Public, TOKEN_RIGHTS, type TokenRight, WithGivenPassword } from './access.js';
+import { AccountService } from './account.service.js';
 import type { Person } from './people.entities.js';
 import { PeopleService } from './people.service.js';
-import { COOKIE, sessionToken } from './session.guard.js';
+import { begun, COOKIE, originOf, sessionAnswer, sessionToken } from './session-cookie.js';
+import { SessionService } from './session.service.js';
 import { SignInGate } from './sign-in-gate.js';
 
 class SignInBody {
@@ -62,13 +51,13 @@ class AuditQuery {
   text?: string;
 }
 
-const publicPerson = ({ name, displayName, role }: Person) => ({ name, displayName, role });
-
 @ApiTags('people')
 @Controller('api')
 export class PeopleController {
   constructor(
     private readonly people: PeopleService,
+    private readonly accounts: AccountService,
+    private readonly sessions: SessionService,
     private readonly gate: SignInGate,
   ) {}
 
@@ -81,12 +70,13 @@ export class PeopleController {
   @HttpCode(200)
   async signIn(
     @Body() { name, password }: SignInBody,
-    @Ip() ip: string,
+    @Req() request: Request,
     @Res({ passthrough: true }) response: Response,
   ): Promise<Sent<SessionAnswer>> {
-    const signedIn = await this.gate.through(name, ip, () => this.people.signIn(name, password));
-    if (!signedIn) {
-      await this.people.audit(name.slice(0, 100), 'sign-in refused', ip);
+    const from = originOf(request);
+    const person = await this.gate.through(name, from.address, () => this.people.known(name, password));
+    if (!person) {
+      await this.people.audit(name.slice(0, 100), 'sign-in refused', from.address);
       throw new Problem(
         401,
         'wrong-password',
@@ -94,17 +84,12 @@ export class PeopleController {
         'Check both; the password is case-sensitive.',
       );
     }
-    await this.people.audit(signedIn.person, 'sign-in', ip);
-    response.cookie(COOKIE, signedIn.token, {
-      httpOnly: true,
-      sameSite: 'strict',
-      path: '/',
-      expires: signedIn.session.expiresAt,
-    });
-    return { person: publicPerson(signedIn.person), csrf: signedIn.session.csrf };
+    await this.people.audit(person, 'sign-in', from.address);
+    return begun(response, await this.sessions.begin(person, from));
   }
 
   /** Ends the session. */
+  @WithGivenPassword()
   @Post('sign-out')
   @HttpCode(204)
   async signOut(
@@ -112,18 +97,19 @@ export class PeopleController {
     @Req() request: Request,
     @Res({ passthrough: true }) response: Response,
   ): Promise<void> {
-    await this.people.signOut(sessionToken(request)!);
+    await this.sessions.end(sessionToken(request)!);
     await this.people.audit(me, 'sign-out', '');
     response.clearCookie(COOKIE, { path: '/' });
   }
 
-  /** Who is signed in, if anybody. */
+  /** Who is signed in, if anybody; whether a first administrator is yet to be made. */
   @Public()
   @Get('session')
   async session(@Req() request: Request): Promise<Sent<SessionAnswer>> {
     const token = sessionToken(request);
-    const session = token ? await this.people.session(token) : undefined;
-    return session ? { person: publicPerson(session.person), csrf: session.csrf } : { person: null, csrf: null };
+    const session = token ? await this.sessions.of(token) : undefined;
+    if (session) return sessionAnswer(session);
+    return { person: null, csrf: null, mustChange: false, needsSetup: await this.accounts.needsSetup() };
   }
 
   /** One’s own tokens; their secrets are not kept. */

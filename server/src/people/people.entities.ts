@@ -31,6 +31,24 @@ export class Person {
   @Column('text')
   role: PersonRole;
 
+  /** Since when the person may not sign in; null while they may. */
+  @Column('timestamptz', { name: 'disabled_at', nullable: true })
+  disabledAt: Date | null;
+
+  /** Whether the password is one that an administrator gave: it opens nothing but its own change. */
+  @Column('boolean', { name: 'must_change', default: false })
+  mustChange: boolean;
+
+  @Column('timestamptz', { name: 'last_sign_in_at', nullable: true })
+  lastSignInAt: Date | null;
+
+  /** The hash of a link by which the person chooses a password, once. */
+  @Column('text', { name: 'link_hash', nullable: true, unique: true })
+  linkHash: string | null;
+
+  @Column('timestamptz', { name: 'link_ends_at', nullable: true })
+  linkEndsAt: Date | null;
+
   @CreateDateColumn({ name: 'created_at', type: 'timestamptz' })
   createdAt: Date;
 }
@@ -51,6 +69,24 @@ export class Session {
   @Index()
   @Column('timestamptz', { name: 'expires_at' })
   expiresAt: Date;
+
+  /** By what its person knows it; the hash says nothing to them. */
+  @Column('uuid', { default: () => 'gen_random_uuid()' })
+  number: string;
+
+  @Column('timestamptz', { name: 'begun_at', default: () => 'now()' })
+  begunAt: Date;
+
+  /** When it was last asked for something, to the minute. */
+  @Column('timestamptz', { name: 'used_at', default: () => 'now()' })
+  usedAt: Date;
+
+  @Column('text', { default: '' })
+  address: string;
+
+  /** What the browser says that it is. */
+  @Column('text', { default: '' })
+  agent: string;
 }
 
 /** A token with which a person's own git, or a program, reaches the project. It may no more than its person may. */

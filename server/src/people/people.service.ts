@@ -1,15 +1,11 @@
 import { Injectable } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
-import { hash, verify } from '@node-rs/argon2';
-import { exhaustMap, filter, from, interval, merge, Subject, take, type Observable } from 'rxjs';
-import { type EntityManager, In, LessThan, Repository } from 'typeorm';
+import { type EntityManager, In, IsNull, Repository } from 'typeorm';
+import { Problem } from '../shared/problem.js';
 import { randomToken, tokenHash } from '../shared/secret.js';
 import { TOKEN_RIGHTS, type TokenRight } from './access.js';
-import { AccessToken, Audit, Person, PERSON_ROLES, Session, type PersonRole } from './people.entities.js';
-
-const SESSION_HOURS = 24 * 7;
-/** How often an open event stream asks whether its session is still there. */
-const SESSION_LOOK_MILLISECONDS = 5000;
+import { isPassword, noPassword, passwordHash } from './passwords.js';
+import { AccessToken, Audit, Person, PERSON_ROLES, type PersonRole } from './people.entities.js';
 
 /** What is kept beside who did what with what; in a transaction where `manager` is one's. */
 type Audited = { readonly manager?: EntityManager } & Readonly<Record<string, unknown>>;
@@ -20,19 +16,18 @@ const AUDIT_PAGE = 100;
 @Injectable()
 export class PeopleService {
   /** Verified against when no such person exists, so that the answer takes as long. */
-  private readonly nobody = hash(randomToken());
-
-  private readonly signedOut = new Subject<string>();
+  private readonly nobody = noPassword();
 
   constructor(
     @InjectRepository(Person) private readonly people: Repository<Person>,
-    @InjectRepository(Session) private readonly sessions: Repository<Session>,
     @InjectRepository(AccessToken) private readonly tokens: Repository<AccessToken>,
     @InjectRepository(Audit) private readonly audits: Repository<Audit>,
   ) {}
 
   async create(name: string, displayName: string, role: PersonRole, password: string): Promise<Person> {
-    return this.people.save(this.people.create({ name, displayName, role, passwordHash: await hash(password) }));
+    return this.people.save(
+      this.people.create({ name, displayName, role, passwordHash: await passwordHash(password) }),
+    );
   }
 
   count(): Promise<number> {
@@ -44,57 +39,28 @@ export class PeopleService {
     return this.people.find({ where: { id: In(ids) }, order: { name: 'ASC' } });
   }
 
-  /** Those who may do what a role may, in the order of their names. */
+  /** Those who may do what a role may, in the order of their names; not who may not sign in any more. */
   async acting(role: PersonRole): Promise<Person[]> {
-    const all = await this.people.find({ order: { displayName: 'ASC' } });
+    const all = await this.people.find({ where: { disabledAt: IsNull() }, order: { displayName: 'ASC' } });
     return all.filter((p) => PERSON_ROLES.indexOf(p.role) >= PERSON_ROLES.indexOf(role));
   }
 
   /** The names of those who are administrators, for people who need one. */
   async administrators(): Promise<string[]> {
-    return (await this.people.find({ where: { role: 'administrator' }, order: { displayName: 'ASC' } })).map(
-      (p) => p.displayName,
-    );
+    return (await this.acting('administrator')).map((p) => p.displayName);
   }
 
-  /** A new session for the right name and password; undefined for wrong ones. */
-  async signIn(
-    name: string,
-    password: string,
-  ): Promise<{ person: Person; token: string; session: Session } | undefined> {
+  /**
+   * The person of a name and password; undefined for wrong ones.
+   * @throws Problem 403 for somebody who may not sign in any more, told to those alone who know the password
+   */
+  async known(name: string, password: string): Promise<Person | undefined> {
     const person = await this.people.findOneBy({ name });
-    const right = await verify(person?.passwordHash ?? (await this.nobody), password);
+    const right = await isPassword(person?.passwordHash ?? (await this.nobody), password);
     if (!person || !right) return undefined;
-    await this.sessions.delete({ expiresAt: LessThan(new Date(Date.now())) });
-    const token = randomToken();
-    const session = await this.sessions.save(
-      this.sessions.create({
-        id: tokenHash(token),
-        person,
-        csrf: randomToken(),
-        expiresAt: new Date(Date.now() + SESSION_HOURS * 3_600_000),
-      }),
-    );
-    return { person, token, session };
-  }
-
-  async session(token: string): Promise<Session | undefined> {
-    const session = await this.sessions.findOne({ where: { id: tokenHash(token) }, relations: { person: true } });
-    return session && session.expiresAt > new Date(Date.now()) ? session : undefined;
-  }
-
-  async signOut(token: string): Promise<void> {
-    await this.sessions.delete({ id: tokenHash(token) });
-    this.signedOut.next(token);
-  }
-
-  /** Gives a value once a session has ended: at once where this process ended it, else within some seconds. */
-  sessionEnd(token: string): Observable<unknown> {
-    const elsewhere = interval(SESSION_LOOK_MILLISECONDS).pipe(
-      exhaustMap(() => from(this.session(token))),
-      filter((session) => session === undefined),
-    );
-    return merge(this.signedOut.pipe(filter((t) => t === token)), elsewhere).pipe(take(1));
+    if (person.disabledAt)
+      throw new Problem(403, 'disabled', 'You may not sign in any more', 'An administrator has disabled your account.');
+    return person;
   }
 
   listTokens(person: Person): Promise<AccessToken[]> {
@@ -131,7 +97,7 @@ export class PeopleService {
   ): Promise<{ readonly person: Person; readonly rights: readonly TokenRight[] } | undefined> {
     const found = await this.tokens.findOne({ where: { hash: tokenHash(token) }, relations: { person: true } });
     const now = new Date(Date.now());
-    if (!found || found.expiresAt <= now) return undefined;
+    if (!found || found.expiresAt <= now || found.person.disabledAt) return undefined;
     await this.tokens.update(found.id, { lastUsedAt: now });
     return { person: found.person, rights: TOKEN_RIGHTS.filter((right) => found.rights.includes(right)) };
   }

@@ -3,22 +3,36 @@ import { Reflector } from '@nestjs/core';
 import type { Request } from 'express';
 import { Problem } from '../shared/problem.js';
 import { sameText } from '../shared/secret.js';
-import { mayAct, NEEDS, PUBLIC, rightFor, type SignedInRequest, TOKEN_RIGHT, type TokenRight } from './access.js';
+import {
+  mayAct,
+  NEEDS,
+  PUBLIC,
+  rightFor,
+  type SignedInRequest,
+  TOKEN_RIGHT,
+  type TokenRight,
+  WITH_GIVEN_PASSWORD,
+} from './access.js';
 import type { Person, PersonRole } from './people.entities.js';
 import { PeopleService } from './people.service.js';
+import { sessionToken } from './session-cookie.js';
+import { SessionService } from './session.service.js';
 
-export const COOKIE = 'ouvrage_session';
-
-/** The token of the request's cookie; a cookie of another form is none. */
-export function sessionToken({ cookies }: Request): string | undefined {
-  const token = (cookies as Record<string, unknown> | undefined)?.[COOKIE];
-  return typeof token === 'string' ? token : undefined;
-}
+type Places = Parameters<Reflector['getAllAndOverride']>[1];
 
 /** The token of a request's `Authorization: Bearer`. */
 function bearer(request: Request): string | undefined {
   return /^Bearer +(\S+) *$/i.exec(request.get('authorization') ?? '')?.[1];
 }
+
+/** Somebody has a password that an administrator gave, which opens nothing but its own change. */
+export const choosePassword = () =>
+  new Problem(
+    403,
+    'choose-password',
+    'Choose a password of your own first',
+    'The one that you were given is for that alone.',
+  );
 
 /**
  * Guards every route: a session or a token with the right that the route needs, the role that the route needs, and for whatever changes something
@@ -29,6 +43,7 @@ export class SessionGuard implements CanActivate {
   constructor(
     private readonly reflector: Reflector,
     private readonly people: PeopleService,
+    private readonly sessions: SessionService,
   ) {}
 
   async canActivate(context: ExecutionContext): Promise<boolean> {
@@ -36,7 +51,8 @@ export class SessionGuard implements CanActivate {
     if (this.reflector.getAllAndOverride<boolean>(PUBLIC, places)) return true;
     const request = context.switchToHttp().getRequest<SignedInRequest>();
     const given = bearer(request);
-    const person = given === undefined ? await this.ofSession(request) : await this.ofToken(request, given, places);
+    const person =
+      given === undefined ? await this.ofSession(request, places) : await this.ofToken(request, given, places);
     const needed = this.reflector.getAllAndOverride<PersonRole | undefined>(NEEDS, places) ?? 'viewer';
     if (!mayAct(person.role, needed)) {
       throw new Problem(
@@ -50,9 +66,9 @@ export class SessionGuard implements CanActivate {
     return true;
   }
 
-  private async ofSession(request: Request): Promise<Person> {
+  private async ofSession(request: Request, places: Places): Promise<Person> {
     const token = sessionToken(request);
-    const session = token ? await this.people.session(token) : undefined;
+    const session = token ? await this.sessions.of(token) : undefined;
     if (!session) throw new Problem(401, 'sign-in', 'Sign in first');
     if (!['GET', 'HEAD'].includes(request.method) && !sameText(request.get('x-csrf-token') ?? '', session.csrf)) {
       throw new Problem(
@@ -62,15 +78,14 @@ export class SessionGuard implements CanActivate {
         'Reload the page and try again.',
       );
     }
+    if (session.person.mustChange && !this.reflector.getAllAndOverride<boolean>(WITH_GIVEN_PASSWORD, places))
+      throw choosePassword();
+    await this.sessions.used(session);
     return session.person;
   }
 
   /** Who a token belongs to; no cookie is sent with it, so that another site cannot use it. */
-  private async ofToken(
-    request: SignedInRequest,
-    given: string,
-    places: Parameters<Reflector['getAllAndOverride']>[1],
-  ): Promise<Person> {
+  private async ofToken(request: SignedInRequest, given: string, places: Places): Promise<Person> {
     // Of 256 random bits nobody guesses one: attempts are not slowed down, which would hold up other tokens of an address.
     const token = await this.people.useToken(given);
     if (!token)

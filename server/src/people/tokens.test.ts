@@ -54,7 +54,8 @@ const CHANGES: Readonly<Record<string, TokenRight>> = {
   'POST /api/runs/:id/continue': 'run',
   'POST /api/workspaces/:slug/release': 'release',
 };
-const CLOSED = /\/(tokens|audit|messages|reading|receivers|sendings?|outbox|connections|kept-copies|sharing|events)\b/;
+const CLOSED =
+  /\/(tokens|people|sessions|session-limits|audit|messages|reading|receivers|sendings?|outbox|connections|kept-copies|sharing|events)\b/;
 
 test('a token opens what it has the right for, and nothing that is a person’s own', async () => {
   const slug = await workspace(admin, 'Token routes');

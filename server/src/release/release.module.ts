@@ -26,6 +26,7 @@ import { runOut } from '../run/run.controller.js';
 import { CheckResult, Release, Run } from '../run/run.entities.js';
 import { RunModule } from '../run/run.module.js';
 import { Flag, Names, Optional, ProjectPath, RowId, Text, TextsByName, Whole } from '../shared/fields.js';
+import { ConnectionModule } from '../connection/connection.module.js';
 import { DeliveryModule } from '../delivery/delivery.module.js';
 import { SourceModule } from '../source/source.module.js';
 import { WarehouseModule } from '../warehouse/warehouse.module.js';
@@ -201,6 +202,7 @@ export class ReleaseController {
   imports: [
     TypeOrmModule.forFeature([Release, Run, CheckResult, Workspace, Setting]),
     PeopleModule,
+    ConnectionModule,
     ProjectModule,
     RunModule,
     SourceModule,

@@ -3,11 +3,12 @@ import type { TodayAnswer } from '@ouvrage/api/release';
 import type { SourceTable } from '@ouvrage/core/model';
 import { wrongFormerNames } from '@ouvrage/core/review';
 import { lineColumn } from '@ouvrage/core/sql';
+import { ConnectionService } from '../connection/connection.service.js';
 import { mayAct } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { branchOf, MAIN, PRODUCTION } from '../project/branches.js';
 import { DraftService } from '../project/draft.service.js';
-import { ProjectService } from '../project/project.service.js';
+import { type Line, ProjectService } from '../project/project.service.js';
 import { QualityService } from '../quality/quality.service.js';
 import { runOut } from '../run/run.controller.js';
 import { RunService } from '../run/run.service.js';
@@ -21,12 +22,15 @@ import { ReleaseService } from './release.service.js';
 const SHOWN_BUILDS = 21;
 const SHOWN_RELEASES = 3;
 const SHOWN_WORKSPACES = 12;
+/** Runs of a workspace among which the first is looked for that went well. */
+const FIRST_RUNS = 100;
 
 /** Gathers what needs a person in an environment. */
 @Injectable()
 export class TodayService {
   constructor(
     private readonly projects: ProjectService,
+    private readonly connections: ConnectionService,
     private readonly drafts: DraftService,
     private readonly quality: QualityService,
     private readonly runs: RunService,
@@ -61,6 +65,7 @@ export class TodayService {
     }));
     const { incidents } = await this.incidents.list();
     return {
+      firstSteps: await this.firstSteps(person, { line, production }),
       incidents: incidents.filter((i) => i.state !== 'closed'),
       toBind: mayAct(person.role, 'administrator') ? await this.imports.unbound() : [],
       failedFiles: failedFiles.map(({ file, reason, at }) => ({ file, reason, at })),
@@ -113,6 +118,28 @@ export class TodayService {
   }
 
   /** Workspaces of a person, with what is not released. */
+  /**
+   * How far a person has come on the way to the first released table; null once production has one. In production it is
+   * looked at their own newest workspace.
+   */
+  private async firstSteps(
+    person: Person,
+    { line, production }: { readonly line: Line; readonly production: Line },
+  ): Promise<TodayAnswer['firstSteps']> {
+    const isDefined = ({ project }: Line) => [...project.tables.values()].some((t) => t.kind === 'definition');
+    if (isDefined(production)) return null;
+    const own = (await this.projects.list()).filter((w) => w.owner.id === person.id).at(-1);
+    const at = line.workspace ? line : own ? await this.projects.line(own.slug) : undefined;
+    const runs = at ? await this.runs.list(at.slug, FIRST_RUNS) : [];
+    return {
+      workspace: at?.slug ?? null,
+      connected: (await this.connections.list()).length > 0,
+      broughtIn: at !== undefined && [...at.project.tables.values()].some((t) => t.kind === 'source'),
+      defined: at !== undefined && isDefined(at),
+      run: runs.some((r) => r.kind === 'build' && r.state === 'succeeded'),
+    };
+  }
+
   private async yours({ id }: Person): Promise<TodayAnswer['yours']> {
     const own = (await this.projects.list()).filter((w) => w.owner.id === id).slice(-SHOWN_WORKSPACES);
     if (own.length === 0) return [];

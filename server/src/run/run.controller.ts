@@ -31,8 +31,8 @@ import {
 import { ForTokens, NotForTokens, mayAct, Me, Needs } from '../people/access.js';
 import type { Request } from 'express';
 import type { Person } from '../people/people.entities.js';
-import { PeopleService } from '../people/people.service.js';
-import { sessionToken } from '../people/session.guard.js';
+import { sessionToken } from '../people/session-cookie.js';
+import { SessionService } from '../people/session.service.js';
 import { PRODUCTION } from '../project/branches.js';
 import { Edits, SharingService } from '../project/sharing.service.js';
 
@@ -150,7 +150,7 @@ export class RunController {
     private readonly runs: RunService,
     private readonly progress: ProgressService,
     private readonly scripts: ScriptService,
-    private readonly people: PeopleService,
+    private readonly sessions: SessionService,
     private readonly sharing: SharingService,
   ) {}
 
@@ -274,7 +274,7 @@ export class RunController {
       switchMap(() => from(this.view(id))),
       takeWhile((view) => ['queued', 'running'].includes(view.state), true),
       map((view): MessageEvent => ({ data: view })),
-      takeUntil(this.people.sessionEnd(sessionToken(request)!)),
+      takeUntil(this.sessions.whenEnded(sessionToken(request)!)),
     );
   }
 
@@ -288,7 +288,7 @@ export class RunController {
       interval(20_000).pipe(map(() => ({ what: 'alive' }))),
     ).pipe(
       map((note): MessageEvent => ({ data: note })),
-      takeUntil(this.people.sessionEnd(sessionToken(request)!)),
+      takeUntil(this.sessions.whenEnded(sessionToken(request)!)),
     );
   }
 }

@@ -1,4 +1,4 @@
-import { createCipheriv, createDecipheriv, createHash, randomBytes, timingSafeEqual } from 'node:crypto';
+import { createCipheriv, createDecipheriv, createHash, randomBytes, randomInt, timingSafeEqual } from 'node:crypto';
 
 /** A secret as it is kept: AES-256-GCM, `iv.tag.text` in base64url. */
 export function seal(key: Buffer, secret: string): string {
@@ -15,6 +15,13 @@ export function unseal(key: Buffer, sealed: string): string {
   decipher.setAuthTag(tag!);
   return Buffer.concat([decipher.update(text!), decipher.final()]).toString('utf8');
 }
+
+/** Letters and digits that nobody takes for others. */
+const SIGNS = 'abcdefghjkmnpqrstuvwxyz23456789';
+
+/** A random secret for people to read and type: four groups of four signs, 79 bits. */
+export const spokenSecret = (): string =>
+  Array.from({ length: 4 }, () => Array.from({ length: 4 }, () => SIGNS[randomInt(SIGNS.length)]).join('')).join('-');
 
 export const randomToken = () => randomBytes(32).toString('base64url');
 

@@ -1,26 +1,20 @@
-import { useForm } from 'react-hook-form';
-import { isFilled } from '../shared/filled';
 import { Search } from 'lucide-react';
 import { DropdownMenu } from 'radix-ui';
 import { useEffect, useState, type ReactNode } from 'react';
 import { NavLink, Outlet, useLocation, useNavigate, useParams } from 'react-router';
-import { inputClass } from '../shared/ui/input';
-import { ProblemNote } from '../shared/ui/problem-note';
-import { Modal } from '../shared/ui/modal';
-import { Button } from '../shared/ui/button';
 import { plural } from '../shared/format';
 import { useTell } from '../shared/toasts';
 import { address, PLACES } from '../data/addresses';
 import { useNoticesQuery } from '../data/messages';
 import { count } from '../shared/format';
 import { useSignOutMutation } from '../data/people';
-import { useOpenWorkspaceMutation, useWorkspacesQuery } from '../data/workspaces';
+import { useWorkspacesQuery } from '../data/workspaces';
 import { Finder } from './finder';
 import { KeysHelp } from './keys-help';
 import { useProject } from '../data/project';
 import { mayAct, PRODUCTION, usePerson } from '../data/person';
+import { OpenWorkspace } from '../places/open-workspace';
 import { textsForgotten, themeChosen, useAppDispatch, useAppSelector } from '../data/store';
-import type { ProblemBody } from '@ouvrage/api/problem';
 import { keepUnsaved } from '../data/unsaved';
 import { useUnsaved } from '../shared/use-unsaved';
 
@@ -139,53 +133,6 @@ function WorkspaceMenu({ ws }: { ws: string }) {
       </DropdownMenu.Root>
       <OpenWorkspace open={opening} onClose={() => setOpening(false)} onOpened={go} />
     </>
-  );
-}
-
-function OpenWorkspace({
-  open,
-  onClose,
-  onOpened,
-}: {
-  open: boolean;
-  onClose: () => void;
-  onOpened: (slug: string) => void;
-}) {
-  const { register, handleSubmit, reset, formState } = useForm({ defaultValues: { name: '' } });
-  const [make, { error, isLoading }] = useOpenWorkspaceMutation();
-  const submit = async ({ name }: { name: string }) => {
-    const made = await make(name.trim()).unwrap();
-    reset();
-    onClose();
-    onOpened(made.slug);
-  };
-  return (
-    <Modal title="Open a workspace" open={open} onClose={onClose}>
-      <form
-        onSubmit={(e) => void handleSubmit((fields) => submit(fields).catch(() => undefined))(e)}
-        className="flex flex-col gap-3"
-      >
-        <p className="text-soft">A separate branch with schemas of its own, starting from production.</p>
-        <label className="flex flex-col gap-1">
-          What is it for?
-          <input
-            autoFocus
-            required
-            maxLength={60}
-            placeholder="Berth dues"
-            className={inputClass}
-            {...register('name', { validate: isFilled })}
-          />
-        </label>
-        {error && <ProblemNote problem={error as ProblemBody} />}
-        <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Cancel</Button>
-          <Button tone="act" type="submit" disabled={isLoading || !formState.isValid}>
-            Open
-          </Button>
-        </div>
-      </form>
-    </Modal>
   );
 }
 

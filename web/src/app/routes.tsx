@@ -1,5 +1,6 @@
 import { lazy, Suspense, useEffect } from 'react';
-import { createBrowserRouter, Navigate, Outlet, useRouteError } from 'react-router';
+import { createBrowserRouter, Navigate, Outlet, useLocation, useNavigate, useRouteError } from 'react-router';
+import { ChooseByLink, ChooseOwn, FirstStart } from '../places/first-password';
 import { SignIn } from '../places/sign-in';
 import { ProblemNote } from '../shared/ui/problem-note';
 import { Loading } from '../shared/ui/loading';
@@ -23,16 +24,29 @@ const Runs = lazy(() => import('../places/runs/runs'));
 const Releases = lazy(() => import('../places/releases/releases'));
 const Settings = lazy(() => import('../places/settings/settings'));
 
-function Root() {
+function useTheme(): void {
   const theme = useAppSelector((s) => s.interface.theme);
-  const { data, error, isLoading, refetch } = useSessionQuery();
   useEffect(() => {
     document.documentElement.dataset['theme'] = theme;
     localStorage.setItem('theme', theme);
   }, [theme]);
+}
+
+function Root() {
+  useTheme();
+  const { data, error, isLoading, refetch } = useSessionQuery();
   if (isLoading) return <Loading what="Opening Ouvrage" />;
   if (error) return <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />;
-  return data?.person ? <Outlet /> : <SignIn />;
+  if (data?.person) return data.mustChange ? <ChooseOwn /> : <Outlet />;
+  return data?.needsSetup ? <FirstStart /> : <SignIn />;
+}
+
+/** What a link leads to: the secret stands behind the sign that no browser sends to a server. */
+function Welcome() {
+  useTheme();
+  const navigate = useNavigate();
+  const { hash } = useLocation();
+  return <ChooseByLink key={hash} link={hash.slice(1)} onDone={() => void navigate('/', { replace: true })} />;
 }
 
 /** The first workspace that is the person's own, or production. */
@@ -71,6 +85,7 @@ const shown = (Place: React.ComponentType, what: string) => (
 );
 
 export const router = createBrowserRouter([
+  { path: 'welcome', element: <Welcome />, errorElement: <Crashed /> },
   {
     element: <Root />,
     errorElement: <Crashed />,

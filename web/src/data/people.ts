@@ -1,4 +1,16 @@
-import type { AccessToken, AuditEntry, NewToken, SessionAnswer, TokenRight } from '@ouvrage/api/people';
+import type {
+  AccessToken,
+  Account,
+  AuditEntry,
+  Issued,
+  LinkOwner,
+  NewToken,
+  OwnSession,
+  Person,
+  SessionAnswer,
+  SessionLimits,
+  TokenRight,
+} from '@ouvrage/api/people';
 import { api, setCsrf } from './api';
 
 /** Entries of one page, as the server cuts them. */
@@ -17,6 +29,49 @@ export const peopleApi = api.injectEndpoints({
     signIn: b.mutation<SessionAnswer, { name: string; password: string }>({
       query: (body) => ({ url: 'sign-in', method: 'POST', body }),
       invalidatesTags: (_, error) => (error ? [] : ['Session']),
+    }),
+    setUp: b.mutation<SessionAnswer, { code: string; name: string; displayName: string; password: string }>({
+      query: (body) => ({ url: 'setup', method: 'POST', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['Session']),
+    }),
+    linkOwner: b.query<LinkOwner, string>({
+      query: (link) => ({ url: 'links/look', method: 'POST', body: { link } }),
+      keepUnusedDataFor: 0,
+    }),
+    useLink: b.mutation<SessionAnswer, { link: string; password: string }>({
+      query: (body) => ({ url: 'links/use', method: 'POST', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['Session']),
+    }),
+    changePassword: b.mutation<void, { present: string; password: string }>({
+      query: (body) => ({ url: 'me/password', method: 'PUT', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['Session', 'Sessions']),
+    }),
+    ownSessions: b.query<OwnSession[], void>({ query: () => 'me/sessions', providesTags: ['Sessions'] }),
+    endSession: b.mutation<void, string>({
+      query: (number) => ({ url: `me/sessions/${number}`, method: 'DELETE' }),
+      invalidatesTags: ['Sessions'],
+    }),
+    sessionLimits: b.query<SessionLimits, void>({ query: () => 'session-limits', providesTags: ['SessionLimits'] }),
+    limitSessions: b.mutation<void, SessionLimits>({
+      query: (body) => ({ url: 'session-limits', method: 'PUT', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['SessionLimits', 'Sessions']),
+    }),
+    people: b.query<Account[], void>({ query: () => 'people', providesTags: ['People'] }),
+    addPerson: b.mutation<Issued, Person & { issue: Issued['kind'] }>({
+      query: (body) => ({ url: 'people', method: 'POST', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['People']),
+    }),
+    changePerson: b.mutation<Account, Person & { disabled: boolean }>({
+      query: ({ name, ...body }) => ({ url: `people/${encodeURIComponent(name)}`, method: 'PUT', body }),
+      invalidatesTags: (_, error) => (error ? [] : ['People', 'Session']),
+    }),
+    resetPerson: b.mutation<Issued, { name: string; issue: Issued['kind'] }>({
+      query: ({ name, issue }) => ({
+        url: `people/${encodeURIComponent(name)}/reset`,
+        method: 'POST',
+        body: { issue },
+      }),
+      invalidatesTags: (_, error) => (error ? [] : ['People']),
     }),
     signOut: b.mutation<void, void>({
       query: () => ({ url: 'sign-out', method: 'POST' }),
@@ -47,6 +102,18 @@ export const {
   useSessionQuery,
   useSignInMutation,
   useSignOutMutation,
+  useSetUpMutation,
+  useLinkOwnerQuery,
+  useUseLinkMutation,
+  useChangePasswordMutation,
+  useOwnSessionsQuery,
+  useEndSessionMutation,
+  useSessionLimitsQuery,
+  useLimitSessionsMutation,
+  usePeopleQuery,
+  useAddPersonMutation,
+  useChangePersonMutation,
+  useResetPersonMutation,
   useTokensQuery,
   useCreateTokenMutation,
   useDeleteTokenMutation,

@@ -10,6 +10,7 @@ import { Copies } from './copies';
 import { Desks } from './desks';
 import { Messages } from './messages';
 import { Outbox } from './outbox';
+import { People } from './people';
 import { Sending } from './sending';
 import { Workspaces } from './workspaces';
 import { You } from './you';
@@ -22,6 +23,7 @@ const SECTIONS = [
   { key: 'connections', title: 'Connections', Sheet: Connections, role: 'viewer' },
   { key: 'messages', title: 'Messages', Sheet: Messages, role: 'viewer' },
   { key: 'desks', title: 'Desks', Sheet: Desks, role: 'viewer' },
+  { key: 'people', title: 'People', Sheet: People, role: 'administrator' },
   { key: 'sending', title: 'Sending', Sheet: Sending, role: 'administrator' },
   { key: 'outbox', title: 'Outbox', Sheet: Outbox, role: 'editor' },
   { key: 'log', title: 'Log', Sheet: AuditLog, role: 'administrator' },

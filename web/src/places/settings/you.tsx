@@ -1,12 +1,16 @@
 import { themeChosen, useAppDispatch, useAppSelector, type Theme } from '../../data/store';
 import { SectionTitle } from '../../shared/ui/section-title';
+import { Password } from './password';
+import { Sessions } from './sessions';
 import { Tokens } from './tokens';
 
-/** What is one person's own: the look, and access with their own git and programs. */
+/** What is one person's own: the look, the password, where they are signed in, and access with their own git and programs. */
 export function You() {
   return (
     <>
       <Look />
+      <Password />
+      <Sessions />
       <Tokens />
     </>
   );

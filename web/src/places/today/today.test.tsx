@@ -4,7 +4,7 @@ import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { Person } from '@ouvrage/api/people';
 import type { CheckState } from '@ouvrage/api/quality';
-import type { TodayAnswer } from '@ouvrage/api/release';
+import type { FirstSteps, TodayAnswer } from '@ouvrage/api/release';
 import type { WatchFinding } from '@ouvrage/api/watch';
 import { around, checkOf, incidentOf, Problem, renderPlace, runOf, serve } from '../../testing';
 
@@ -12,6 +12,7 @@ const { default: Today } = await import('./today');
 afterEach(cleanup);
 
 const NOTHING: TodayAnswer = {
+  firstSteps: null,
   incidents: [],
   toBind: [],
   failedFiles: [],
@@ -425,4 +426,36 @@ test('what could not be delivered is told to administrators alone', async () => 
   await told([], { 'GET sendings': sendings }, 'releaser');
   await screen.findByRole('heading', { level: 1 });
   expect(screen.queryByText(/could not be delivered/)).toBeNull();
+});
+
+describe('the first steps of an empty project', () => {
+  const STEPS: FirstSteps = { workspace: null, connected: false, broughtIn: false, defined: false, run: false };
+  const steps = () =>
+    within(screen.getByRole('region', { name: 'First steps' }))
+      .getAllByRole('listitem')
+      .map((li) => `${li.getAttribute('aria-current') === 'step' ? '> ' : ''}${li.querySelector('p')!.textContent}`);
+  const show = async (of: Partial<FirstSteps>, role: 'viewer' | 'administrator' = 'administrator') => {
+    serve({ ...around(role), 'GET workspaces/dues/today': { ...NOTHING, firstSteps: { ...STEPS, ...of } } });
+    await renderPlace(<Today />);
+    await screen.findByText('Nothing is here yet');
+  };
+  test('what is done, and what is next', async () => {
+    await show({ connected: true, workspace: 'first' });
+    expect(steps()).toEqual([
+      'Connect a database, done',
+      'Open a workspace, done',
+      '> Import tables of the database',
+      'Write a definition',
+      'Run it',
+      'Release it',
+    ]);
+    expect(screen.getByRole('link', { name: 'Do this: Import tables of the database' }).getAttribute('href')).toBe(
+      '/w/first/sources',
+    );
+  });
+  test('who may not is told who may', async () => {
+    await show({}, 'viewer');
+    expect(screen.getByText('Only administrators can add connections; you are a viewer.')).toBeTruthy();
+    expect(screen.queryByRole('button', { name: 'Open a workspace …' })).toBeNull();
+  });
 });

@@ -11,6 +11,7 @@ import { present } from '../../data/time';
 import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { Beside } from './beside';
+import { FirstSteps } from './first-steps';
 import { NeedList, needsOf } from './needs';
 import { GivenUp, Notices } from './notices';
 import { Past } from './past';
@@ -43,7 +44,9 @@ export default function Today() {
             <header className="border-b-2 border-ink pb-2">
               <h1 className="font-cond text-head leading-tight font-semibold">
                 {needs.length === 0
-                  ? 'All is well'
+                  ? data.firstSteps
+                    ? 'Nothing is here yet'
+                    : 'All is well'
                   : needs.length === 1
                     ? 'One thing needs you'
                     : `${needs.length} things need you`}
@@ -51,11 +54,16 @@ export default function Today() {
               <p className="text-soft">
                 {dayWords(present())}, {isProduction ? 'production' : `workspace ${name}`}
                 {built ? ` as of ${when(built)}` : ''}: {plural(data.tables.all, 'table')}
-                {data.tables.notRun > 0 ? `, ${data.tables.notRun} not built yet` : ', all available'}
+                {data.tables.all === 0
+                  ? ''
+                  : data.tables.notRun > 0
+                    ? `, ${data.tables.notRun} not built yet`
+                    : ', all available'}
               </p>
             </header>
+            {data.firstSteps && <FirstSteps steps={data.firstSteps} />}
             <NeedList needs={needs} />
-            {needs.length === 0 && (
+            {needs.length === 0 && !data.firstSteps && (
               <p className="pt-3">No incidents are open, no checks are broken, no sources are late, no runs failed.</p>
             )}
           </div>
