@@ -36,6 +36,7 @@ const NEEDED: Readonly<Record<string, string>> = {
   'DELETE /api/tokens/:id': 'viewer',
   'DELETE /api/workspaces/:slug/drafts': 'editor|never',
   'GET /api/audit': 'administrator',
+  'GET /api/audit/export': 'administrator',
   'GET /api/connections': 'viewer',
   'GET /api/deliveries': 'viewer',
   'GET /api/deliveries/:id/rejects': 'viewer',

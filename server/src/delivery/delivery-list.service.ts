@@ -88,7 +88,7 @@ export class DeliveryListService {
   async rejects(delivery: Delivery, me: Person, signal: AbortSignal): Promise<Pick<ShownRows, 'rows' | 'isFull'>> {
     const asked = await this.asked(delivery, me);
     if (!asked) return { rows: [], isFull: false };
-    return lookingAs('reader', () =>
+    return lookingAs({ role: 'reader', person: me.name }, () =>
       this.reader.read(signal, async (client) => {
         if (!(await isThere(client, asked.place))) return { rows: [], isFull: false };
         const { rows, isFull } = await shownRows(client, asked, REJECTS_SHOWN + 1);
@@ -104,7 +104,7 @@ export class DeliveryListService {
     write: (batches: AsyncIterable<(string | null)[][]>) => Promise<void>,
   ): Promise<void> {
     const asked = await this.asked(delivery, me);
-    await lookingAs('reader', () =>
+    await lookingAs({ role: 'reader', person: me.name }, () =>
       this.reader.read(signal, async (client) => {
         const isKept = asked !== undefined && (await isThere(client, asked.place));
         await write(isKept ? batchesOf(client, asked) : none());

@@ -107,6 +107,7 @@ export class DeliveryController {
   ): Promise<void> {
     const delivery = await this.lists.one(id);
     const columns = ['line', 'column', 'value', 'reason'].map((name) => ({ name, type: 'text' }));
+    await this.people.audit(me, 'rows exported', delivery.file, { rows: 'set aside', format: 'csv' });
     await this.lists.eachReject(delivery, { me, signal: leaving(request) }, async (batches) => {
       response.setHeader('Content-Type', CONTENT_TYPES.csv);
       response.setHeader(

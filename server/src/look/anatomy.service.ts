@@ -25,6 +25,7 @@ import { WarehouseService } from '../warehouse/warehouse.service.js';
 import { Counted } from './counted.js';
 import { plannedSeconds } from './planned.js';
 import { QueryPreparer, type Prepared } from './prepare-query.js';
+import { ViewerRights } from './viewer-rights.js';
 import { readYielding } from './yields-to-swaps.js';
 
 /** What is taken apart: a file as it is being written. */
@@ -79,6 +80,7 @@ export class AnatomyService {
     private readonly preparer: QueryPreparer,
     private readonly warehouse: WarehouseService,
     private readonly reader: ReaderService,
+    private readonly rights: ViewerRights,
   ) {}
 
   /**
@@ -105,7 +107,8 @@ export class AnatomyService {
 
   /** Rows that a step has, or that it is at fault with. */
   async rows(slug: string, { step, look, limit, ...asked }: StepRowsAsked, signal: AbortSignal): Promise<Rows> {
-    const { anatomy, line, path } = await this.strip(slug, 'here', asked, signal);
+    const { anatomy, line, path, prepared } = await this.strip(slug, 'here', asked, signal);
+    await this.rights.noteAll(line, prepared.reads);
     const found = anatomy.steps.find((s) => s.id === step)?.looks.find((l) => l.name === look);
     if (!found) throw notFound(`The step ${step} of this query`);
     const statement = found.sql();

@@ -11,6 +11,7 @@ import { leaving } from '../shared/leaving.js';
 import { ComparedService } from './compared.service.js';
 import { CONTENT_TYPES, sinkOf } from './export-formats.js';
 import { LookTurns } from './look-turns.js';
+import { SeenService } from './seen.js';
 
 const ROW_KINDS: readonly ComparedKind[] = ['different', 'only here', 'only there'];
 
@@ -37,6 +38,7 @@ export class ComparedController {
   constructor(
     private readonly compared: ComparedService,
     private readonly turns: LookTurns,
+    private readonly seen: SeenService,
   ) {}
 
   /** How many rows of a table are in production alone, in the workspace alone, in both and equal, in both and different. */
@@ -86,6 +88,7 @@ export class ComparedController {
     @Res() response: Response,
   ): Promise<void> {
     const signal = leaving(request);
+    await this.seen.exported(me.name, table, { workspace: slug, rows: kind, format: 'csv' });
     const sink = sinkOf(response, { name: `${table} ${kind}`, format: 'csv' });
     await this.turns.of(me, () => this.compared.stream(slug, table, { kind, signal }, sink));
   }

@@ -38,7 +38,7 @@ export class LookTurns {
   }
 
   /** @throws Problem 429 where no turn comes in time */
-  async of<T>({ id, role }: Person, look: () => Promise<T>): Promise<T> {
+  async of<T>({ id, name, role }: Person, look: () => Promise<T>): Promise<T> {
     if (this.turns.going(id) >= AT_A_TIME_OF_PERSON) this.counting.get(id)?.abort(superseded());
     const end = await this.turns.turn(id);
     if (!end)
@@ -52,7 +52,7 @@ export class LookTurns {
         { retryAfter: 5 },
       );
     try {
-      return await lookingAs(mayAct(role, 'editor') ? 'reader' : 'viewer', look);
+      return await lookingAs({ role: mayAct(role, 'editor') ? 'reader' : 'viewer', person: name }, look);
     } finally {
       end();
     }

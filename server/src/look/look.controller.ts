@@ -14,6 +14,7 @@ import { Me } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { unfitCondition } from './parquet-types.js';
 import { LookTurns } from './look-turns.js';
+import { SeenService } from './seen.js';
 import { leaving } from '../shared/leaving.js';
 
 class FilterBody {
@@ -102,6 +103,7 @@ export class LookController {
   constructor(
     private readonly looks: LookService,
     private readonly turns: LookTurns,
+    private readonly seen: SeenService,
   ) {}
 
   /** One page of a table's rows, each behind the one before. */
@@ -142,6 +144,7 @@ export class LookController {
   ): Promise<void> {
     const { table, ...rest } = await lookOf(look);
     const signal = leaving(request);
+    await this.seen.exported(me.name, table, { workspace: slug, format });
     const write = sinkOf(response, { name: table, format });
     await this.turns.of(me, () =>
       this.looks.stream({ slug, table, look: rest, signal }, write, format === 'parquet' ? unfitCondition : undefined),

@@ -114,7 +114,7 @@ export class QueryPreparer {
     };
   }
 
-  /** All of a prepared query as one statement. */
+  /** All of a prepared query as one statement, of which who looks sees the rows. */
   async compiled(
     line: Line,
     of: { readonly path: string; readonly query: Query },
@@ -122,6 +122,7 @@ export class QueryPreparer {
     standIns?: ReadonlyMap<string, string>,
   ): Promise<{ full: EditedText; inlined: string[] }> {
     const { names, inlined, finish } = await this.prepared(line, of, standings, standIns);
+    await this.rights.note(line, of.query);
     return { full: finish(compileText(line.project.files.get(of.path)!, of.query, of.query, names)), inlined };
   }
 

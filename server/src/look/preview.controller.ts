@@ -24,6 +24,7 @@ import { CONTENT_TYPES, EXPORT_FORMATS, sinkOf, type ExportFormat } from './expo
 import { ExportTickets } from './export-tickets.js';
 import { LookService, refuseRepeated } from './look.service.js';
 import { LookTurns } from './look-turns.js';
+import { SeenService } from './seen.js';
 import { unfitCondition } from './parquet-types.js';
 import { leaving } from '../shared/leaving.js';
 import { PreviewService } from './preview.service.js';
@@ -114,6 +115,7 @@ export class PreviewController {
     private readonly looks: LookService,
     private readonly tickets: ExportTickets,
     private readonly turns: LookTurns,
+    private readonly seen: SeenService,
   ) {}
 
   /** Rows of a query that is being written. */
@@ -199,6 +201,7 @@ export class PreviewController {
       .split('/')
       .at(-1)!
       .replace(/\.\w+$/, '');
+    await this.seen.exported(me.name, path, { workspace: slug, format });
     const sink = sinkOf(response, { name, format });
     const unfit = format === 'parquet' ? unfitCondition : undefined;
     await this.turns.of(me, () => this.looks.streamQuery(slug, { path, text, sample, signal }, sink, unfit));

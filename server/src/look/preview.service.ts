@@ -19,7 +19,7 @@ import { type Project, type Place, type Query, type Table } from '@ouvrage/core/
 import { idents, lineColumn, qualified, wrapped, type EditedText } from '@ouvrage/core/sql';
 import { ProjectService, type Line } from '../project/project.service.js';
 import { logger, notFound, Problem } from '../shared/problem.js';
-import { lookingRole, ReaderService } from '../warehouse/reader.service.js';
+import { lookingRole, seeingNoRows, ReaderService } from '../warehouse/reader.service.js';
 import type { StepError } from '@ouvrage/api/run';
 import { shownRows } from '../warehouse/shown-rows.js';
 import { isOfStatement, stepError, withoutValue } from '../warehouse/sql-error.js';
@@ -68,7 +68,8 @@ export class PreviewService {
   /** Columns and types that a file's query would return, asked of the database without reading a row. */
   async describe(slug: string, path: string, text: string, signal: AbortSignal): Promise<readonly PreviewColumn[]> {
     const { line, query } = await this.preparer.written(slug, path, text);
-    const { full } = await this.preparer.compiled(line, { path, query }, await this.preparer.standings(line));
+    const standings = await this.preparer.standings(line);
+    const { full } = await seeingNoRows(() => this.preparer.compiled(line, { path, query }, standings));
     const described = wrapped('select * from (\n', full, '\n) as described limit 0');
     const { columns } = await this.run(described.text, 1, signal).catch((error: unknown) => {
       throw told(error, line.project, path, described);

@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import pg from 'pg';
+import type { AuditEntry } from '@ouvrage/api/people';
 import type { PageAnswer, ProfileAnswer } from '@ouvrage/api/rows';
 import {
   draft,
@@ -228,4 +229,55 @@ describe('answers that were kept for everybody', () => {
       { columns: [{ name: 'x' }], rows: [['b']] },
     ],
   ])('%s', (_, answer, expected) => expect(withoutValues(answer, names)).toEqual(expected));
+});
+
+describe('the log says who saw what is sensitive', () => {
+  let admin: Client;
+  const entries = async (action: string) =>
+    ((await admin.get(`/api/audit?text=${encodeURIComponent(action)}`)).body as AuditEntry[]).map(
+      ({ person, subject, detail }) => [person, subject, detail],
+    );
+  const read = () => entries('sensitive columns read');
+  beforeAll(async () => {
+    // What mira has looked at so far is one entry for an hour; jonas has seen nothing yet.
+    mira = await application.signIn('jonas');
+    admin = await application.signIn('admin');
+  });
+
+  test('by a query, once an hour; not where only columns, counts or a plan are asked for', async () => {
+    const text = 'select owner_name as n, flag_code from core.dim_owner';
+    const before = await read();
+    for (const route of ['describe', 'plan', 'anatomy', 'preview/exports'])
+      expect((await ask(mira, route, text)).status).toBeLessThan(300);
+    await ask(mira, 'preview', 'select flag_code from core.dim_owner');
+    await ask(vera, 'preview', text);
+    expect(await read()).toEqual(before);
+    for (const _ of [1, 2]) expect((await ask(mira, 'preview', text)).status).toBe(200);
+    expect(await read()).toEqual([['jonas', 'core.dim_owner', { columns: ['owner_name'] }], ...before]);
+  });
+
+  test('by a table’s page, and by the rows of a step', async () => {
+    const before = (await read()).length;
+    const look = { table: 'landing.owner', show: [], filters: [], sort: [], limit: 1 };
+    expect((await admin.send('post', `${PRODUCTION}/page`, look)).status).toBe(200);
+    const text = 'select flag_code from landing.owner';
+    const step = { path: 'adhoc/x.sql', text, step: 'result', look: 'rows', limit: 1 };
+    expect((await mira.send('post', `${PRODUCTION}/anatomy/rows`, step)).status).toBe(200);
+    const found = (await read()).slice(0, -before).map(([person, subject]) => [person, subject]);
+    expect(found).toEqual([
+      ['jonas', 'landing.owner'],
+      ['admin', 'landing.owner'],
+    ]);
+  });
+
+  test('and who took rows out as a file', async () => {
+    const look = encodeURIComponent(JSON.stringify({ table: 'core.dim_owner', show: [], filters: [], sort: [] }));
+    expect((await mira.get(`${PRODUCTION}/export?format=csv&look=${look}`)).status).toBe(200);
+    const { body } = await ask(vera, 'preview/exports', 'select flag_code from core.dim_owner');
+    expect((await vera.get(`${PRODUCTION}/preview/exports/${(body as { id: string }).id}`)).status).toBe(200);
+    expect((await entries('rows exported')).slice(0, 2)).toEqual([
+      ['vera', 'adhoc/x.sql', { workspace: 'production', format: 'csv' }],
+      ['jonas', 'core.dim_owner', { workspace: 'production', format: 'csv' }],
+    ]);
+  });
 });

@@ -9,8 +9,9 @@ import { ProjectService, type Line } from '../project/project.service.js';
 import { ROLES } from '../shared/config.js';
 import { Problem } from '../shared/problem.js';
 import type { Standing } from '../warehouse/loaded.js';
-import { lookingRole } from '../warehouse/reader.service.js';
+import { lookingPerson, lookingRole } from '../warehouse/reader.service.js';
 import { isDatabaseError } from '../warehouse/sql-error.js';
+import { SeenService } from './seen.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
 
 /** A table, and the columns of it that viewers may select. */
@@ -53,12 +54,14 @@ export class ViewerRights {
   constructor(
     private readonly projects: ProjectService,
     private readonly warehouse: WarehouseService,
+    private readonly seen: SeenService,
   ) {}
 
-  /** The columns of a table that who looks may not see; of an editor none. */
+  /** The columns of a table that who looks may not see; of an editor none, whose look at them is written down. */
   async hidden(line: Line, table: string): Promise<SensitiveColumns> {
-    if (lookingRole() !== 'viewer') return new Map();
-    return sensitiveOf(line.project, table, await this.released(line));
+    if (lookingRole() === 'viewer') return sensitiveOf(line.project, table, await this.released(line));
+    await this.noteAll(line, [table]);
+    return new Map();
   }
 
   /**
@@ -126,6 +129,28 @@ export class ViewerRights {
       );
   }
 
+  /** Writes down which sensitive columns an editor sees values of in the rows of a query; of unknown columns, all that it may read. */
+  async note(line: Line, query: Query): Promise<void> {
+    if (lookingPerson() === undefined || lookingRole() === 'viewer') return;
+    const { project } = line;
+    const sensitive = sensitiveColumns(project, await this.released(line));
+    const reads = query.tables.map((t) => `${t.layer ?? ''}.${t.name}`);
+    if (!reads.some((table) => sensitive.has(table))) return;
+    const around = projectAround((table) => project.columns.get(table), project.functions);
+    const { columns } = resolveColumns(query.select, around);
+    if (!columns) return this.noteAll(line, reads);
+    await this.seen.columns(sensitiveAmong(project, sensitive, new Set(columns.flatMap((c) => c.origins))));
+  }
+
+  /** Writes down that an editor may see all sensitive columns of tables. */
+  async noteAll(line: Line, tables: readonly string[]): Promise<void> {
+    if (lookingRole() === 'viewer') return;
+    const sensitive = sensitiveColumns(line.project, await this.released(line));
+    await this.seen.columns(
+      new Map(tables.flatMap((t) => (sensitive.has(t) ? [[t, new Set(sensitive.get(t)!.keys())] as const] : []))),
+    );
+  }
+
   /**
    * Refuses a query that needs what its viewer may not see, and says why; the database would refuse it, too.
    * @throws Problem that names the first such column
@@ -172,4 +197,18 @@ function changesOf(found: Found, { place, columns }: Right): string[] {
     ...taken,
     ...(wanted.length ? [`grant select (${idents(wanted)}) ${on} to ${role}`] : []),
   ];
+}
+
+/** The sensitive ones among columns, by table. @param ids of columns */
+function sensitiveAmong(
+  project: Project,
+  sensitive: ReadonlyMap<string, SensitiveColumns>,
+  ids: Iterable<string>,
+): Map<string, Set<string>> {
+  const found = new Map<string, Set<string>>();
+  for (const id of ids) {
+    const { table, column } = partsOfId(project, id);
+    if (sensitive.get(table)?.has(column)) found.set(table, (found.get(table) ?? new Set()).add(column));
+  }
+  return found;
 }

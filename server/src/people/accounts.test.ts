@@ -260,6 +260,19 @@ test('the log says who did what to whom, and is only added to', async () => {
     ['new.logged', 'password chosen by link', null],
     ['admin', 'person added', { displayName: 'Person new.logged', role: 'editor', issue: 'link' }],
   ]);
+  const file = await admin.get('/api/audit/export?text=new.logged');
+  expect(file.text.split('\r\n').map((l) => l.replace(/^[\dTZ:.-]+,/, ''))).toEqual([
+    'at,person,action,subject,detail',
+    'admin,log exported,new.logged,',
+    'admin,person changed,new.logged,"{""role"":[""editor"",""releaser""]}"',
+    expect.stringMatching(/^new\.logged,password chosen by link,/),
+    expect.stringMatching(/^admin,person added,new\.logged,/),
+    '',
+  ]);
+  expect(((await admin.get('/api/audit?text=log exported')).body as object[])[0]).toMatchObject({
+    person: 'admin',
+    subject: 'new.logged',
+  });
   const db = new pg.Client({ ...application.config.application });
   await db.connect();
   try {

@@ -1,6 +1,21 @@
 import type { AccessToken, AuditEntry, NewToken, SessionAnswer } from '@ouvrage/api/people';
-import type { Sent } from '../shared/answers.js';
-import { Body, Controller, Delete, Get, HttpCode, Param, ParseUUIDPipe, Post, Query, Req, Res } from '@nestjs/common';
+import { csvField } from '@ouvrage/core/index';
+import { Readable } from 'node:stream';
+import { fileAnswer, type Sent } from '../shared/answers.js';
+import {
+  Body,
+  Controller,
+  Delete,
+  Get,
+  HttpCode,
+  Param,
+  ParseUUIDPipe,
+  Post,
+  Query,
+  Req,
+  Res,
+  StreamableFile,
+} from '@nestjs/common';
 import { ApiOkResponse, ApiProperty, ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
 import { ArrayMinSize, IsIn } from 'class-validator';
@@ -8,7 +23,7 @@ import { Optional, OptionalText, OptionalWhole, Text } from '../shared/fields.js
 import { notFound, Problem } from '../shared/problem.js';
 import { Me, Needs, NotForTokens, Public, TOKEN_RIGHTS, type TokenRight, WithGivenPassword } from './access.js';
 import { AccountService } from './account.service.js';
-import type { Person } from './people.entities.js';
+import type { Audit, Person } from './people.entities.js';
 import { PeopleService } from './people.service.js';
 import { begun, COOKIE, originOf, sessionAnswer, sessionToken } from './session-cookie.js';
 import { SessionService } from './session.service.js';
@@ -41,14 +56,16 @@ class TokenBody {
   days?: number;
 }
 
-class AuditQuery {
-  /** The id that the page is before. */
-  @OptionalWhole(1, Number.MAX_SAFE_INTEGER)
-  before?: number;
-
+class AuditTextQuery {
   /** Part of a name, an action or a subject. */
   @OptionalText(100)
   text?: string;
+}
+
+class AuditQuery extends AuditTextQuery {
+  /** The id that the page is before. */
+  @OptionalWhole(1, Number.MAX_SAFE_INTEGER)
+  before?: number;
 }
 
 @ApiTags('people')
@@ -152,4 +169,32 @@ export class PeopleController {
   audit(@Query() { before, text }: AuditQuery): Promise<Sent<readonly AuditEntry[]>> {
     return this.people.auditPage(before === undefined ? undefined : String(before), text);
   }
+
+  /** The log as a CSV file, newest first. */
+  @NotForTokens()
+  @Needs('administrator')
+  @Get('audit/export')
+  @ApiOkResponse(fileAnswer(['text/csv']))
+  async auditFile(
+    @Me() me: Person,
+    @Query() { text }: AuditTextQuery,
+    @Res({ passthrough: true }) response: Response,
+  ): Promise<StreamableFile> {
+    await this.people.audit(me, 'log exported', text ?? '');
+    response.setHeader('Content-Type', 'text/csv; charset=utf-8');
+    response.setHeader('Content-Disposition', 'attachment; filename="log.csv"');
+    return new StreamableFile(Readable.from(auditAsCsv(this.people.auditPages(text))));
+  }
+}
+
+/** The log as CSV, a line each. */
+async function* auditAsCsv(pages: AsyncIterable<readonly Audit[]>): AsyncGenerator<string> {
+  const line = (values: readonly (string | null)[]) => `${values.map(csvField).join(',')}\r\n`;
+  yield line(['at', 'person', 'action', 'subject', 'detail']);
+  for await (const page of pages)
+    yield page
+      .map((e) =>
+        line([e.at.toISOString(), e.person, e.action, e.subject, e.detail === null ? null : JSON.stringify(e.detail)]),
+      )
+      .join('');
 }

@@ -130,4 +130,12 @@ export class PeopleService {
       page.andWhere('position(lower(:text) in lower(concat_ws(chr(10), a.person, a.action, a.subject))) > 0', { text });
     return page.getMany();
   }
+
+  /** All of the log that a page would be of, page by page. */
+  async *auditPages(text: string | undefined): AsyncGenerator<readonly Audit[]> {
+    for (let page = await this.auditPage(undefined, text); page.length > 0;) {
+      yield page;
+      page = await this.auditPage(page.at(-1)!.id, text);
+    }
+  }
 }

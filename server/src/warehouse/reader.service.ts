@@ -14,13 +14,34 @@ export const TIMEOUT_SECONDS = 30;
 /** Under which role something is looked at: viewers have no right to what is sensitive. */
 export type LookingRole = Extract<WarehouseRole, 'reader' | 'viewer'>;
 
-const looking = new AsyncLocalStorage<LookingRole>();
+/** Who looks. */
+export interface Looking {
+  readonly role: LookingRole;
+  /** The sign-in name of the person. */
+  readonly person: string;
+  /** Whether only columns, types or a plan are asked for. */
+  readonly seesNoRows?: boolean;
+}
+
+const looking = new AsyncLocalStorage<Looking>();
 
 /** Does something for a person: what it reads in the warehouse, it reads under a role. */
-export const lookingAs = <T>(role: LookingRole, look: () => Promise<T>): Promise<T> => looking.run(role, look);
+export const lookingAs = <T>(who: Looking, look: () => Promise<T>): Promise<T> => looking.run(who, look);
 
 /** The role of who looks; nobody has said anything, the one that sees the least. */
-export const lookingRole = (): LookingRole => looking.getStore() ?? 'viewer';
+export const lookingRole = (): LookingRole => looking.getStore()?.role ?? 'viewer';
+
+/** Does something for who looks that shows them no rows: only columns, types or a plan. */
+export function seeingNoRows<T>(look: () => Promise<T>): Promise<T> {
+  const who = looking.getStore();
+  return who ? looking.run({ ...who, seesNoRows: true }, look) : look();
+}
+
+/** The name of who looks at rows; undefined where nobody does. */
+export function lookingPerson(): string | undefined {
+  const who = looking.getStore();
+  return who?.seesNoRows ? undefined : who?.person;
+}
 
 /**
  * A connection for what people look at: one read-only transaction under the role of who looks, timed, cancelled

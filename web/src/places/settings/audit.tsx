@@ -20,16 +20,25 @@ export function AuditLog() {
   const entries = data?.pages.flat() ?? [];
   return (
     <section className="flex flex-col gap-2">
-      <SectionTitle aside="newest first; nobody can change it here">Who did what</SectionTitle>
-      <input
-        type="search"
-        aria-label="Search the log"
-        placeholder="A name, an action, a subject"
-        maxLength={100}
-        value={typed}
-        onChange={(e) => setTyped(e.target.value)}
-        className={inputClass}
-      />
+      <SectionTitle aside="newest first; nobody can change it">Who did what</SectionTitle>
+      <div className="flex items-center gap-3">
+        <input
+          type="search"
+          aria-label="Search the log"
+          placeholder="A name, an action, a subject"
+          maxLength={100}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+          className={`${inputClass} min-w-0 flex-1`}
+        />
+        <a
+          className="text-plan underline underline-offset-2"
+          href={`/api/audit/export?text=${encodeURIComponent(text)}`}
+          download
+        >
+          Save as CSV
+        </a>
+      </div>
       {error && <ProblemNote problem={error as ProblemBody} again={() => void refetch()} />}
       {isLoading && <Loading what="Reading the log" />}
       {data && entries.length === 0 && <Empty title={text ? `No log entries match “${text}”` : 'The log is empty'} />}
