@@ -22,9 +22,10 @@ import { ReaderService } from '../warehouse/reader.service.js';
 import { shownRows } from '../warehouse/shown-rows.js';
 import { isOfStatement, stepError } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
-import { Counted } from './counted.js';
+import { KeptAnswers } from './kept-answers.js';
 import { plannedSeconds } from './planned.js';
 import { QueryPreparer, type Prepared } from './prepare-query.js';
+import { rowsVersion } from './rows-version.js';
 import { ViewerRights } from './viewer-rights.js';
 import { readYielding } from './yields-to-swaps.js';
 
@@ -58,6 +59,9 @@ const OF_ALL_ROWS: ReadonlySet<FigureName> = new Set([
   'largest',
 ]);
 
+/** Counts that are kept. */
+const MOST_COUNTS = 5000;
+
 /** One query taken apart, ready to be counted. */
 interface Strip {
   readonly side: AnatomySide;
@@ -73,7 +77,7 @@ interface Strip {
 /** Takes queries apart and counts their steps as the reader, in one snapshot; what was counted is kept. */
 @Injectable()
 export class AnatomyService {
-  private readonly counted = new Counted();
+  private readonly counted = new KeptAnswers<readonly number[]>(MOST_COUNTS);
 
   constructor(
     private readonly projects: ProjectService,
@@ -303,22 +307,10 @@ export function stepOut({ count: _, looks, columns: __, ...step }: Step): Anatom
 
 /** The loads of all tables that a query reads, also through those that are put in as queries. */
 function versionOf(
-  line: Line,
+  { project }: Line,
   { reads, names }: Prepared,
   standings: ReadonlyMap<string, Standing>,
 ): string | undefined {
-  const { project } = line;
-  const all = new Set([
-    ...reads,
-    ...inlinedTables(project, reads, names.placeOf).flatMap((t) => [...(project.reads.get(t.fullName) ?? [])]),
-  ]);
-  // A view holds no rows of its own: those of what it reads are what counts.
-  for (const table of all) for (const read of project.reads.get(table) ?? []) all.add(read);
-  const loads: string[] = [];
-  for (const table of [...all].sort()) {
-    if (!project.tables.has(table)) return undefined;
-    const standing = standings.get(table);
-    loads.push(`${table} ${standing?.loaded?.runId ?? ''} ${standing?.loaded?.at ?? ''} ${standing?.where ?? ''}`);
-  }
-  return loads.join('\n');
+  const inlined = inlinedTables(project, reads, names.placeOf);
+  return rowsVersion(project, [...reads, ...inlined.map((t) => t.fullName)], standings);
 }

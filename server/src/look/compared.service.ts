@@ -9,6 +9,7 @@ import type {
   SameTable,
 } from '@ouvrage/api/compared';
 import { reachable } from '@ouvrage/core/graph';
+import { isView } from '@ouvrage/core/language';
 import {
   columnFigures,
   type ComparedColumn,
@@ -30,11 +31,14 @@ import { ProjectService, type Line } from '../project/project.service.js';
 import type { Sent } from '../shared/answers.js';
 import { notFound, Problem } from '../shared/problem.js';
 import { ReaderService } from '../warehouse/reader.service.js';
-import { columnsOf, shownRows } from '../warehouse/shown-rows.js';
+import type { Standing } from '../warehouse/loaded.js';
+import { columnsOf, type ShownRows, shownRows } from '../warehouse/shown-rows.js';
 import { isOfStatement } from '../warehouse/sql-error.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { KeptAnswers } from './kept-answers.js';
 import { LookService, type Sink } from './look.service.js';
 import { PreviewService, type TableSource } from './preview.service.js';
+import { rowsVersion } from './rows-version.js';
 import { readYielding } from './yields-to-swaps.js';
 
 const SECONDS = 300;
@@ -51,11 +55,18 @@ interface Pair {
   readonly isSame: boolean;
   readonly leftOut: readonly string[];
   readonly newer: readonly string[];
+  /** Tells the rows of both versions, and of what they refer to, from later ones; undefined where that is not known. */
+  readonly version: string | undefined;
 }
 
-/** Compares the rows of a workspace's tables with production's, inside the warehouse; the examples alone leave it. */
+/** Answers about two versions that are kept for whoever asks next. */
+const MOST_KEPT = 500;
+
+/** Compares the rows of a workspace's tables with production's, inside the warehouse; the examples alone leave it. What was found is kept until one of them is loaded. */
 @Injectable()
 export class ComparedService {
+  private readonly kept = new KeptAnswers<Pick<ShownRows, 'rows' | 'isFull'>>(MOST_KEPT);
+
   constructor(
     private readonly projects: ProjectService,
     private readonly previews: PreviewService,
@@ -65,13 +76,14 @@ export class ComparedService {
   ) {}
 
   async counts(slug: string, table: string, signal: AbortSignal): Promise<Sent<ComparedCounts | SameTable>> {
-    return this.reading(slug, table, signal, async (client, { was, compared, shape, isSame, leftOut, newer }) => {
+    return this.reading(slug, table, signal, async (client, pair) => {
+      const { was, compared, shape, isSame, leftOut, newer } = pair;
       if (isSame) return { table, isSame };
       const started = performance.now();
-      const isUnique = await uniqueness(client, compared, shape);
+      const isUnique = await this.uniqueness(client, pair);
       const sql = countRowKinds(compared, shape, { isUnique });
-      const [there, here, onlyThere, onlyHere, equal, different] = await row(client, sql);
-      const repeated = isUnique ? undefined : await row(client, compareRepeated(compared, shape));
+      const [there, here, onlyThere, onlyHere, equal, different] = await this.row(client, pair, sql);
+      const repeated = isUnique ? undefined : await this.row(client, pair, compareRepeated(compared, shape));
       const { added, gone, apart } = shape;
       return {
         table,
@@ -99,21 +111,20 @@ export class ComparedService {
   }
 
   async columns(slug: string, table: string, signal: AbortSignal): Promise<Sent<ComparedColumns>> {
-    return this.reading(slug, table, signal, async (client, { compared, shape }) => {
+    return this.reading(slug, table, signal, async (client, pair) => {
+      const { compared, shape } = pair;
       const started = performance.now();
-      const isUnique = await uniqueness(client, compared, shape);
-      const figures = await row(client, columnFigures(compared, shape, { isUnique }));
+      const isUnique = await this.uniqueness(client, pair);
+      const figures = await this.row(client, pair, columnFigures(compared, shape, { isUnique }));
       const columns = figuresOf(shape, figures).sort((a, b) => Number(b.differ ?? 0) - Number(a.differ ?? 0));
       const of = columns.filter((c) => Number(c.differ) > 0).slice(0, FREQUENT_COLUMNS);
       const changes =
         of.length > 0
           ? (
-              await shownRows(
+              await this.found(
                 client,
-                {
-                  sql: frequentChanges(compared, shape, { isUnique, of: of.map((c) => c.column), most: FREQUENT }),
-                  values: [],
-                },
+                pair,
+                frequentChanges(compared, shape, { isUnique, of: of.map((c) => c.column), most: FREQUENT }),
                 FREQUENT * FREQUENT_COLUMNS,
               )
             ).rows
@@ -135,18 +146,19 @@ export class ComparedService {
     { kind, column }: { readonly kind: ComparedKind; readonly column?: string | undefined },
     signal: AbortSignal,
   ): Promise<Sent<ComparedRows>> {
-    return this.reading(slug, table, signal, async (client, { compared, shape }) => {
+    return this.reading(slug, table, signal, async (client, pair) => {
+      const { compared, shape } = pair;
       if (column !== undefined && !shape.shared.some((c) => c.name === column))
         throw notFound(`A compared column ${column}`);
       const started = performance.now();
-      const isUnique = await uniqueness(client, compared, shape);
+      const isUnique = await this.uniqueness(client, pair);
       const sql = rowsOfKind(compared, shape, {
         isUnique,
         kind,
         most: SHOWN_ROWS + 1,
         ...(column === undefined ? {} : { column }),
       });
-      const { rows, isFull } = await shownRows(client, { sql, values: [] }, SHOWN_ROWS + 1);
+      const { rows, isFull } = await this.found(client, pair, sql, SHOWN_ROWS + 1);
       return {
         kind,
         key: shape.key.map((c) => c.name),
@@ -165,10 +177,33 @@ export class ComparedService {
     { kind, signal }: { readonly kind: ComparedKind; readonly signal: AbortSignal },
     sink: Sink,
   ): Promise<void> {
-    const sql = await this.reading(slug, table, signal, async (client, { compared, shape }) =>
-      rowsOfKind(compared, shape, { isUnique: await uniqueness(client, compared, shape), kind }),
+    const sql = await this.reading(slug, table, signal, async (client, pair) =>
+      rowsOfKind(pair.compared, pair.shape, { isUnique: await this.uniqueness(client, pair), kind }),
     );
     await this.looks.streamRows(sql, signal, sink);
+  }
+
+  /** What a question about two versions finds, or found before of the same loads. */
+  private found(client: pg.ClientBase, { version }: Pair, sql: string, most: number) {
+    return this.kept.of(version, sql, async () => {
+      const { rows, isFull } = await shownRows(client, { sql, values: [] }, most);
+      return { rows, isFull };
+    });
+  }
+
+  /** The one row of an answer. */
+  private async row(client: pg.ClientBase, pair: Pair, sql: string): Promise<readonly (string | null)[]> {
+    return (await this.found(client, pair, sql, 1)).rows[0]!;
+  }
+
+  /** Whether no key can be in a version twice, as its unique indexes say, or as counting them shows. */
+  private async uniqueness(client: pg.ClientBase, pair: Pair): Promise<boolean> {
+    const { compared, shape } = pair;
+    if (shape.key.length === 0) return true;
+    const names = shape.key.map((c) => c.name);
+    const enforced = await Promise.all([compared.there, compared.here].map((s) => isEnforced(client, s.from, names)));
+    if (enforced.every(Boolean)) return true;
+    return (await this.row(client, pair, countRepeated(compared, shape))).every((n) => n === '0');
   }
 
   /** @throws Problem where there are no two versions with rows */
@@ -198,8 +233,14 @@ export class ComparedService {
     const there = await this.previews.sourceIn(production, was);
     if (there.where === 'nowhere') throw new Problem(409, 'not-run', `${was} has no rows in production`);
     const key = rowKey(line.project, definition);
-    const newer = await this.newerInputs(line, production, { table, was });
     const members = await this.membersOf(line, production, key.members);
+    const standings = await this.standingsOf(line, production);
+    const newer = newerInputs(line, standings, { table, was });
+    const meant = members.map((m) => m.member.table);
+    const version = storedVersion([
+      { line, tables: [table, ...meant], standings: standings.here },
+      { line: production, tables: [was, ...meant], standings: standings.there },
+    ]);
     return readYielding(
       { reader: this.reader, warehouse: this.warehouse },
       { signal, seconds: SECONDS },
@@ -218,7 +259,7 @@ export class ComparedService {
         };
         const leftOut = [...new Set([...(here.leftOut ?? []), ...(there.leftOut ?? [])])];
         const shape = comparisonShape(compared);
-        return body(client, { was, compared, shape, isSame: here.from === there.from, leftOut, newer });
+        return body(client, { was, compared, shape, isSame: here.from === there.from, leftOut, newer, version });
       },
     ).catch((error: unknown) => {
       if (!isOfStatement(error)) throw error;
@@ -228,24 +269,11 @@ export class ComparedService {
     });
   }
 
-  /** Tables of production that the workspace reads and its version is made of, if one of the versions is older than their last load. */
-  private async newerInputs(
-    line: Line,
-    production: Line,
-    { table, was }: { readonly table: string; readonly was: string },
-  ): Promise<readonly string[]> {
-    const standingsOf = (of: Line) =>
-      this.warehouse.standings(of.project, of.environment, this.projects.environmentOf(undefined));
-    const [here, there] = await Promise.all([standingsOf(line), standingsOf(production)]);
-    const loaded = [here.get(table)?.loaded?.at, there.get(was)?.loaded?.at].flatMap((at) =>
-      at ? [Date.parse(at)] : [],
-    );
-    if (loaded.length < 2) return [];
-    const older = Math.min(...loaded);
-    return [...reachable(line.project.needs, [table]).keys()].filter((name) => {
-      const standing = here.get(name);
-      return name !== table && standing?.where === 'production' && Date.parse(standing.loaded?.at ?? '') > older;
-    });
+  /** What is built where, as a workspace and as production see it. */
+  private async standingsOf(line: Line, production: Line): Promise<BothStandings> {
+    const of = (l: Line) => this.warehouse.standings(l.project, l.environment, this.projects.environmentOf(undefined));
+    const [here, there] = await Promise.all([of(line), of(production)]);
+    return { here, there };
   }
 
   /** Tables that columns refer to, where the two versions read different ones and who looks may see what their rows are. */
@@ -269,24 +297,53 @@ export class ComparedService {
   }
 }
 
+interface BothStandings {
+  readonly here: ReadonlyMap<string, Standing>;
+  readonly there: ReadonlyMap<string, Standing>;
+}
+
+/**
+ * Tells the rows of stored tables from later ones, by the loads that made them.
+ * @returns undefined where one is a view: its rows may be others at another time of day
+ */
+function storedVersion(
+  of: readonly {
+    readonly line: Line;
+    readonly tables: readonly string[];
+    readonly standings: ReadonlyMap<string, Standing>;
+  }[],
+): string | undefined {
+  const isStored = of.every(({ line, tables }) =>
+    tables.every((name) => {
+      const table = line.project.tables.get(name);
+      return table?.kind !== 'definition' || !isView(table);
+    }),
+  );
+  const versions = of.map(({ line, tables, standings }) => rowsVersion(line.project, tables, standings));
+  return isStored && !versions.includes(undefined) ? versions.join('\n\n') : undefined;
+}
+
+/** Tables of production that the workspace reads and its version is made of, if one of the versions is older than their last load. */
+function newerInputs(
+  { project }: Line,
+  { here, there }: BothStandings,
+  { table, was }: { readonly table: string; readonly was: string },
+): readonly string[] {
+  const loaded = [here.get(table)?.loaded?.at, there.get(was)?.loaded?.at].flatMap((at) =>
+    at ? [Date.parse(at)] : [],
+  );
+  if (loaded.length < 2) return [];
+  const older = Math.min(...loaded);
+  return [...reachable(project.needs, [table]).keys()].filter((name) => {
+    const standing = here.get(name);
+    return name !== table && standing?.where === 'production' && Date.parse(standing.loaded?.at ?? '') > older;
+  });
+}
+
 interface MemberSources {
   readonly member: Member;
   readonly here: string;
   readonly there: string;
-}
-
-/** The one row of an answer. */
-async function row(client: pg.ClientBase, sql: string): Promise<(string | null)[]> {
-  return (await shownRows(client, { sql, values: [] }, 1)).rows[0]!;
-}
-
-/** Whether no key can be in a version twice, as its unique indexes say, or as counting them shows. */
-async function uniqueness(client: pg.ClientBase, compared: RowsCompared, shape: ComparisonShape): Promise<boolean> {
-  if (shape.key.length === 0) return true;
-  const names = shape.key.map((c) => c.name);
-  const enforced = await Promise.all([compared.there, compared.here].map((s) => isEnforced(client, s.from, names)));
-  if (enforced.every(Boolean)) return true;
-  return (await row(client, countRepeated(compared, shape))).every((n) => n === '0');
 }
 
 /** The columns of a version, with what its table promises of them. */

@@ -1,6 +1,14 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { ComparedColumns, ComparedCounts, ComparedRows } from '@ouvrage/api/compared';
-import { draft, runTables, startApplication, workspace, type Client, type TestApplication } from '../testing.js';
+import {
+  draft,
+  runTables,
+  startApplication,
+  warehouse,
+  workspace,
+  type Client,
+  type TestApplication,
+} from '../testing.js';
 
 /** A workspace's rows beside production's, over the API. */
 let application: TestApplication;
@@ -98,6 +106,24 @@ test('rows are counted by kind, columns by what differs, and shown old beside ne
   expect(rows.rows).toContainEqual(['L8', 'Keeper 8', 'Keeper 8', '8.00', '8.50']);
   const only = (await ask<ComparedRows>('rows', undefined, undefined, '&kind=only%20here')).body;
   expect(only.rows.map((r) => r[0])).toEqual(['L11', 'L12']);
+});
+
+test('what was found is kept until one of the two is loaded again', async () => {
+  const all = async () => [
+    await counts(),
+    (await ask('columns')).body,
+    (await ask('rows', undefined, mira, '&kind=different')).body,
+  ];
+  const untimed = (answers: object[]) => answers.map((a) => ({ ...a, milliseconds: 0 }));
+  const before = untimed(await all());
+  // Behind the application’s back, so that only asking again would show it.
+  await warehouse(`update core.lock_fee set fee = fee + 100`, 'superuser');
+  expect(untimed(await all())).toEqual(before);
+  await runTables(mira, slug, ['core.lock_fee']);
+  expect(await counts()).toMatchObject({ different: '10' });
+  await warehouse(`update core.lock_fee set fee = fee - 100`, 'superuser');
+  await runTables(mira, slug, ['core.lock_fee']);
+  expect(untimed(await all())).toEqual(before);
 });
 
 test('all rows of a kind are a file', async () => {

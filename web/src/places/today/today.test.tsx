@@ -1,5 +1,5 @@
 /** @jest-environment <rootDir>/jest.environment.mjs */
-import { afterEach, expect, test } from '@jest/globals';
+import { afterEach, describe, expect, test } from '@jest/globals';
 import { cleanup, screen, waitFor, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { Person } from '@ouvrage/api/people';
