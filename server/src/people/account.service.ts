@@ -37,7 +37,7 @@ function refuseName(displayName: string): void {
       422,
       'bad-name',
       'A person’s name has no angle brackets, no signs that cannot be seen, and no spaces around it',
-      'Write it as it is to stand in commits, such as Mira Okafor.',
+      'Write it as it should appear in commits, such as Mira Okafor.',
     );
 }
 

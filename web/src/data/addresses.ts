@@ -25,6 +25,8 @@ export const address = {
     `/w/${ws}/lineage?focus=${table}&column=${encodeURIComponent(column)}`,
   /** The rows of a table beside production's. */
   comparedRows: (ws: string, table: string) => `/w/${ws}/releases?rows=${encodeURIComponent(table)}`,
+  /** The rows of all tables that differ from production's. */
+  comparedAll: (ws: string) => `/w/${ws}/releases?rows=all`,
   release: (ws: string, id: number, path?: string) =>
     `/w/${ws}/releases?release=${id}${path === undefined ? '' : `&file=${encodeURIComponent(path)}`}`,
   review: (ws: string, path?: string) => `/w/${ws}/releases${path ? `?file=${encodeURIComponent(path)}` : ''}`,

@@ -1,5 +1,6 @@
 import type { ComparedColumns, ComparedCounts, ComparedKind, ComparedRows, SameTable } from '@ouvrage/api/compared';
-import { useCallback, useEffect } from 'react';
+import type { ProblemBody } from '@ouvrage/api/problem';
+import { useCallback, useEffect, useRef, useState } from 'react';
 import { api, at } from './api';
 import { useAppDispatch } from './store';
 
@@ -49,4 +50,44 @@ export const { useComparedCountsQuery, useComparedColumnsQuery, useComparedRowsQ
 export function useComparedNames(of: { readonly slug: string; readonly table: string }): readonly string[] {
   const { currentData } = endpoints.endpoints.comparedColumns.useQueryState(of);
   return (currentData?.columns ?? []).map((c) => c.column);
+}
+
+/** What was found of a table: counts, or why there are none. */
+export type ComparedOutcome = ComparedCounts | SameTable | { readonly problem: ProblemBody };
+
+/** The rows of several tables counted one after another, so that others have their turn; it stops when nobody looks any more. */
+export function useComparedAll({ slug, tables }: { readonly slug: string; readonly tables: readonly string[] }): {
+  readonly found: ReadonlyMap<string, ComparedOutcome>;
+  readonly isGoing: boolean;
+  readonly stop: () => void;
+  readonly goOn: () => void;
+} {
+  const dispatch = useAppDispatch();
+  const [found, setFound] = useState<ReadonlyMap<string, ComparedOutcome>>(new Map());
+  const [isGoing, setGoing] = useState(true);
+  const known = useRef(new Set<string>());
+  const names = tables.join();
+  useEffect(() => {
+    if (!isGoing) return undefined;
+    let isWanted = true;
+    let asked: { abort: () => void } | undefined;
+    const ask = async (table: string) => {
+      const question = dispatch(endpoints.endpoints.comparedCounts.initiate({ slug, table }, { subscribe: false }));
+      asked = question;
+      const { data, error } = await question;
+      if (!isWanted) return;
+      known.current.add(table);
+      const outcome = data ?? { problem: error as ProblemBody };
+      setFound((before) => new Map([...before, [table, outcome]]));
+    };
+    void (async () => {
+      for (const table of names.split(',')) if (isWanted && table !== '' && !known.current.has(table)) await ask(table);
+      if (isWanted) setGoing(false);
+    })();
+    return () => {
+      isWanted = false;
+      asked?.abort();
+    };
+  }, [dispatch, slug, names, isGoing]);
+  return { found, isGoing, stop: () => setGoing(false), goOn: () => setGoing(true) };
 }

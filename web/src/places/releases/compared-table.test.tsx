@@ -5,6 +5,7 @@ import userEvent from '@testing-library/user-event';
 import type { ComparedColumnFigures, ComparedColumns, ComparedCounts, ComparedRows } from '@ouvrage/api/compared';
 import { around, Problem, renderPlace, serve } from '../../testing';
 
+const { ComparedAll } = await import('./compared-all');
 const { ComparedTable } = await import('./compared-table');
 afterEach(cleanup);
 
@@ -159,5 +160,55 @@ describe('the rows of a table beside production’s', () => {
   ])('%s says so', async (code, title, text) => {
     await show(new Problem(409, title, undefined, { code }));
     expect(await screen.findByText(text)).toBeTruthy();
+  });
+});
+
+describe('the rows of all tables', () => {
+  const OF: Readonly<Record<string, unknown>> = {
+    'core.a': { ...COUNTS, onlyHere: '0', different: '1' },
+    'core.b': { ...COUNTS, onlyHere: '5', different: '7', newer: ['landing.berth'] },
+    'core.c': { ...COUNTS, onlyHere: '0', different: '0' },
+    'core.d': new Problem(409, 'core.d is new', undefined, { code: 'new-table' }),
+    'core.e': { table: 'core.e', isSame: true },
+    'core.f': {
+      ...COUNTS,
+      ...{ onlyHere: '0', different: '0', repeated: { keys: '9', there: '20', here: '10', equal: '5' } },
+    },
+  };
+  const showAll = async (of: (table: string) => unknown = (table) => OF[table]) => {
+    const sent = serve({
+      ...around('editor'),
+      'GET workspaces/dues/compared/counts': ({ path }: { path: string }) =>
+        of(new URLSearchParams(path.split('?')[1]).get('table')!),
+    });
+    await renderPlace(<ComparedAll tables={Object.keys(OF)} />);
+    return sent;
+  };
+  const lines = () => screen.getAllByRole('row').slice(1).map(cells);
+  test('are counted one after another, and what changed most is first', async () => {
+    await showAll();
+    await screen.findByText('6 of 6 tables compared');
+    expect(lines()).toEqual([
+      ['core.f', '0', '0', '0', '1,200', 'keys occur more than once'],
+      ['core.b', '5', '0', '7', '1,200', 'perhaps not like for like'],
+      ['core.a', '0', '0', '1', '1,200', ''],
+      ['core.c', '0', '0', '0', '1,200', '1,200 rows equal'],
+      ['core.e', '', '', '', '', 'read from production'],
+      ['core.d', '', '', '', '', 'new: production does not have it'],
+    ]);
+    expect(screen.getByRole('link', { name: 'core.b' }).getAttribute('href')).toBe('/w/dues/releases?rows=core.b');
+    expect(screen.queryByRole('button', { name: 'Stop' })).toBeNull();
+  });
+  test('stop when they are told to, and go on from there', async () => {
+    let isHeld = true;
+    const sent = await showAll((table) => (isHeld && table === 'core.b' ? new Promise(() => undefined) : OF[table]));
+    await screen.findByText('1 of 6 tables compared');
+    await userEvent.click(screen.getByRole('button', { name: 'Stop' }));
+    expect(lines()[1]!.at(-1)).toBe('not compared yet');
+    isHeld = false;
+    await userEvent.click(await screen.findByRole('button', { name: 'Go on comparing' }));
+    await screen.findByText('6 of 6 tables compared');
+    const asked = sent.read.flatMap((s) => /table=(.*)/.exec(s.path)?.[1] ?? []);
+    expect(asked).toEqual(['core.a', 'core.b', 'core.b', 'core.c', 'core.d', 'core.e', 'core.f']);
   });
 });

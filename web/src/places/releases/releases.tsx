@@ -17,6 +17,7 @@ import { Loading } from '../../shared/ui/loading';
 import { Empty } from '../../shared/ui/empty';
 import { Tag } from '../../shared/ui/tag';
 import { VirtualList } from '../../shared/ui/virtual-list';
+import { ComparedAll } from './compared-all';
 import { ComparedTable } from './compared-table';
 import { MergeConflict } from './merge-conflict';
 import { ReleasePanel } from './release-panel';
@@ -54,10 +55,12 @@ function Review() {
     return path !== undefined && changed.has(path) ? path : undefined;
   };
   const compared = data.tables.find((t) => t.kind !== 'deleted' && t.table === search.get('rows'))?.table;
-  const file = compared ? undefined : (data.files.find((f) => f.path === search.get('file')) ?? data.files[0]);
+  const isAll = search.get('rows') === 'all';
+  const withRows = data.tables.flatMap((t) => (t.kind === 'deleted' ? [] : [t.table]));
+  const file = compared || isAll ? undefined : (data.files.find((f) => f.path === search.get('file')) ?? data.files[0]);
   return (
     <div className="flex h-full min-h-0">
-      <ReviewIndex data={data} file={file?.path} compared={compared} />
+      <ReviewIndex data={data} file={file?.path} compared={isAll ? 'all' : compared} />
       <section aria-label="Changes" className="flex min-w-0 flex-1 flex-col bg-sheet">
         {data.conflicts.length > 0 ? (
           <MergeConflict conflicts={data.conflicts} />
@@ -70,6 +73,15 @@ function Review() {
               <ComparedTable key={compared} table={compared} />
             </div>
             <RowRemarks key={compared} table={compared} remarks={remarks} />
+          </>
+        ) : isAll ? (
+          <>
+            <Head table={undefined} path={undefined} view="rows">
+              All tables
+            </Head>
+            <div className="min-h-0 flex-1">
+              <ComparedAll tables={withRows} />
+            </div>
           </>
         ) : file ? (
           <>
@@ -171,6 +183,7 @@ function ReviewIndex({
 }: {
   data: Comparison;
   file: string | undefined;
+  /** The table whose rows are compared; `all` for all of them. */
   compared: string | undefined;
 }) {
   const { slug, tables } = useProject();
@@ -208,6 +221,15 @@ function ReviewIndex({
           {plural(data.commits.length, 'commit')}, {plural(data.drafts.length, 'draft')}, opened by{' '}
           {data.workspace.owner}
         </p>
+        {data.tables.length > 0 && (
+          <Link
+            to={address.comparedAll(slug)}
+            aria-current={compared === 'all' ? 'page' : undefined}
+            className="text-plan underline underline-offset-2"
+          >
+            Compare the rows of all tables
+          </Link>
+        )}
       </header>
       <VirtualList
         label="What changes"
