@@ -43,6 +43,12 @@ test('a join that multiplies rows is seen before the release: rows, columns and 
   await page.getByRole('link', { name: 'SQL', exact: true }).click();
   await expect(page.getByRole('heading', { name: path })).toBeVisible();
 
+  // All tables in one list, the one that differs first.
+  await page.getByRole('link', { name: 'Compare the rows of all tables' }).click();
+  const all = page.getByRole('table', { name: 'Compared tables' });
+  await expect(all.getByRole('row').nth(1)).toContainText('mart.vessel_dues');
+  await expect(all.getByRole('row').nth(1).getByRole('cell').nth(3)).toHaveText(/^[1-9]\d*$/);
+
   // What reads nothing that changed is not listed; what is read from production is the same.
   await expect(page.getByRole('complementary', { name: 'Review' }).getByText('dim_vessel')).toHaveCount(0);
   expect(messages).toEqual([]);

@@ -61,6 +61,20 @@ describe('sharing', () => {
     expect(codeOf(await mira.send('post', `/api/runs/${id}/stop`))).toBe('not-shared');
     await jonas.ended(id);
     expect(codeOf(await mira.send('post', `/api/runs/${id}/continue`))).toBe('not-shared');
+    // Checks change nothing: who asked for them stops them, and nobody else whom the workspace is not shared with.
+    for (const [client, codes] of [
+      // Both of what may have happened first: the stop, or the end.
+      [mira, [204, 'not-running']],
+      [jonas, ['not-shared']],
+    ] as const) {
+      const asked = await client.send('post', `/api/workspaces/${slug}/checks`, {
+        checks: [],
+        tables: ['core.dim_port'],
+      });
+      const checks = (asked.body as { id: number }).id;
+      expect(codes).toContain(codeOf(await mira.send('post', `/api/runs/${checks}/stop`)));
+      await client.ended(checks);
+    }
     await share(jonas, slug, false, ['mira']);
     expect(await of(mira)).toEqual([true, ['Mira Okafor'], null]);
     expect(codeOf(await mira.send('post', `/api/runs/${id}/continue`))).toBe('nothing-left');

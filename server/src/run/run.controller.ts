@@ -247,7 +247,10 @@ export class RunController {
   @Post('runs/:id/stop')
   @HttpCode(204)
   async stop(@Me() me: Person, @Param('id', RowId) id: number): Promise<void> {
-    await this.refuse(me, await this.runs.get(id), 'Stopping a run in production');
+    const run = await this.runs.get(id);
+    // Checks change nothing: whoever may ask for them may stop their own.
+    if (run.kind !== 'check' || run.person !== me.displayName)
+      await this.refuse(me, run, 'Stopping a run in production');
     await this.runs.stop(me, id);
   }
 
