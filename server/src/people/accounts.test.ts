@@ -141,6 +141,14 @@ describe('a person is changed', () => {
     expect((await change('new.gone', { ...as, disabled: true })).body).toMatchObject({ state: 'disabled' });
     expect((await ask('get', '/api/workspaces')).status).toBe(401);
     expect((await byToken()).status).toBe(401);
+    for (const [where, people] of [
+      ['workspaces/berth-dues/sharing', (b: never) => (b as { people: object[] }).people],
+      ['incidents', (b: never) => (b as { people: object[] }).people],
+      ['receivers', (b: never) => (b as { people: object[] }).people],
+    ] as const) {
+      const names = people((await admin.get(`/api/${where}`)).body as never).map((p) => (p as { name: string }).name);
+      expect([where, names.includes('jonas'), names.includes('new.gone')]).toEqual([where, true, false]);
+    }
     const known = await signIn('new.gone', GOOD);
     expect([known.status, known.body.code]).toEqual([403, 'disabled']);
     expect((await signIn('new.gone', 'wrong')).body.code).toBe('wrong-password');

@@ -1,9 +1,9 @@
 import { applyDecorators, Injectable, UseGuards, type CanActivate, type ExecutionContext } from '@nestjs/common';
 import { InjectRepository } from '@nestjs/typeorm';
 import type { Sharing } from '@ouvrage/api/project';
-import { In, IsNull, Repository } from 'typeorm';
+import { IsNull, Repository } from 'typeorm';
 import { mayAct, Needs, type SignedInRequest } from '../people/access.js';
-import { Person } from '../people/people.entities.js';
+import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { Problem } from '../shared/problem.js';
 import { PRODUCTION } from './branches.js';
@@ -31,7 +31,6 @@ export function refuseOthers(me: Person, { name, owner }: Workspace, does: strin
 export class SharingService {
   constructor(
     @InjectRepository(Workspace) private readonly workspaces: Repository<Workspace>,
-    @InjectRepository(Person) private readonly persons: Repository<Person>,
     private readonly projects: ProjectService,
     private readonly people: PeopleService,
   ) {}
@@ -72,8 +71,8 @@ export class SharingService {
   ): Promise<Sharing> {
     const workspace = await this.projects.workspace(slug);
     refuseOthers(me, workspace, 'shares');
-    const found = names.length ? await this.persons.findBy({ name: In([...names]) }) : [];
-    const wrong = names.find((name) => !found.some((p) => p.name === name && mayAct(p.role, 'editor')));
+    const found = (await this.people.acting('editor')).filter((p) => names.includes(p.name));
+    const wrong = names.find((name) => !found.some((p) => p.name === name));
     if (wrong !== undefined)
       throw new Problem(
         422,
@@ -88,11 +87,11 @@ export class SharingService {
   }
 
   private async sharing({ owner, sharedWithAll, sharedWith }: Workspace): Promise<Sharing> {
-    const persons = await this.persons.find({ order: { displayName: 'ASC' } });
+    const persons = await this.people.acting('editor');
     return {
       all: sharedWithAll,
       people: persons
-        .filter((p) => p.id !== owner.id && mayAct(p.role, 'editor'))
+        .filter((p) => p.id !== owner.id)
         .map((p) => ({ name: p.name, displayName: p.displayName, isIn: sharedWith.includes(p.id) })),
     };
   }
