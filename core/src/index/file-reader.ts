@@ -40,6 +40,7 @@ export class FileReader {
       tables: [],
       functions: [],
       checks: [],
+      jobs: [],
       adhoc: [],
       examples: [],
       diagnostics: [],

@@ -1,6 +1,7 @@
 import type { Node } from 'libpg-query';
 import { FileReader } from './file-reader.js';
 import { checkFile } from './check-file.js';
+import { jobFile } from './job-file.js';
 import { definitionFile } from './definition-file.js';
 import { functionFile } from './function-file.js';
 import { exampleFile } from './example-file.js';
@@ -15,6 +16,7 @@ const FOLDERS: Readonly<Record<string, (file: FileReader) => void>> = {
   sources: sourcesFile,
   functions: functionFile,
   checks: checkFile,
+  jobs: jobFile,
   adhoc: adhocFile,
 };
 

@@ -40,10 +40,35 @@ export const checkWithoutQuery: Finding = {
   hint: 'write select … that returns the rows that should not exist',
 };
 
-/** @param what `table`, `check` or `function` */
+const job = (message: string, hint: string): Finding<'job'> => ({ code: 'job', message, hint });
+
+export const jobWithoutTables = job(
+  'the job has no tables',
+  'write for table layer.table, or for tables in schema LAYER',
+);
+export const jobOfAllTables = job(
+  'a job names its tables',
+  'write for tables in schema LAYER for all tables of a layer',
+);
+export const jobWithoutOptions = job(
+  'nothing starts the job',
+  "write with (at = '30 4 * * *'), or after = another job",
+);
+export const jobOfPart = (what: 'rows' | 'columns'): Finding<'job'> =>
+  job(
+    `a job loads whole tables, not some ${what} of them`,
+    'leave it out: which rows there are is the table’s own query',
+  );
+export const jobOfOnly = job('only has no meaning here', 'leave it out');
+export const jobTableWithoutLayer = (name: string): Finding<'job'> =>
+  job(`${name} has no layer`, `write layer.${name}`);
+export const jobInCapitals = (written: string, expected: string): Finding<'job'> =>
+  job(`the name of a job is in small letters: ${written}`, `rename the file to ${expected}.sql`);
+
+/** @param what `table`, `check`, `job` or `function` */
 export const otherName = (
   path: string,
-  what: 'table' | 'check' | 'function',
+  what: 'table' | 'check' | 'job' | 'function',
   { written, expected }: { readonly written: string; readonly expected: string },
 ): Finding<'name-mismatch'> => ({
   code: 'name-mismatch',

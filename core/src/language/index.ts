@@ -13,3 +13,4 @@ export { DEFAULT_POLICY, LOAD_POLICIES, POLICIES, isView, keepsRows } from './po
 export { COLUMN_ROLES, type Role, columnWith, roleFits, roleOf } from './roles.js';
 export { specOf } from './spec.js';
 export { valueProblem } from './value-problem.js';
+export { jobSpec, namesIn, type JobSpec } from './job.js';

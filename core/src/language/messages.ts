@@ -34,5 +34,6 @@ export function notOneOf(value: string, choices: readonly string[]): string {
 export const notAWholeNumber = (value: string) => `${value} is not a whole number`;
 export const notAShare = (value: string) => `${value} is neither a count nor a percentage such as 0.5%`;
 export const notALength = (value: string) => `${value} is not a length of time such as 26 hours`;
+export const notAFixedLength = (value: string) => `${value} is not a fixed length of time such as 90 minutes`;
 export const neitherLengthNorNumber = (value: string) =>
   `${value} is neither a length of time such as 3 days nor a number`;

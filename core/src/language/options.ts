@@ -3,6 +3,7 @@ import { errorAt, type Diagnostic } from '../model/diagnostic.js';
 import {
   badOption,
   neitherLengthNorNumber,
+  notAFixedLength,
   notALength,
   notAShare,
   notAWholeNumber,
@@ -10,6 +11,7 @@ import {
   unknownOption,
 } from './messages.js';
 import type { IndexedFile, OptionValue } from '../model/project.js';
+import { secondsOf } from '../schedule/length.js';
 import { LOAD_POLICIES } from './policies.js';
 import { COLUMN_ROLES } from './roles.js';
 
@@ -20,7 +22,7 @@ export type ValueRule =
   | { readonly kind: 'columns'; readonly among: 'contract' | 'query' }
   /** A condition over `q`, the query's row, and `t`, the table's. */
   | { readonly kind: 'condition' }
-  | { readonly kind: 'text' | 'count' | 'share' | 'interval' | 'interval or number' | 'boolean' };
+  | { readonly kind: 'text' | 'count' | 'share' | 'interval' | 'length' | 'interval or number' | 'boolean' };
 
 /** An option of a contract: the form, completion, diagnostics and hover all read it here. */
 export interface OptionRule {
@@ -204,6 +206,38 @@ export const CHECK_OPTIONS = rules({
   ...INCIDENT_OPTIONS,
 });
 
+/** `with (…)` of a job. */
+export const JOB_OPTIONS = rules({
+  at: { help: 'When it starts: minute, hour, day of the month, month, weekday, such as 30 4 * * 1-5.', value: TEXT },
+  time_zone: { help: 'The zone of its times, such as Europe/Paris; UTC, where it is not said.', value: TEXT },
+  after: { help: 'Jobs after which it starts, each time one of them ends well, with commas between.', value: TEXT },
+  on_delivery: { help: 'Tables of files after whose delivery it starts, with commas between.', value: TEXT },
+  needs: {
+    help: 'What is loaded first of what its tables read: all, what is stale, or none.',
+    value: choice('all', 'stale', 'none'),
+  },
+  only_stale: {
+    help: 'Whether its own tables, too, are loaded only where they are stale.',
+    value: { kind: 'boolean' },
+  },
+  parallel: { help: 'How many of its tables load at a time.', value: { kind: 'count' } },
+  time_limit: { help: 'After how long it is stopped, such as 1 hour.', value: { kind: 'length' } },
+  retries: {
+    help: 'How often it is tried again after what passes by itself: a lost connection, a deadlock, a lock not had.',
+    value: { kind: 'count' },
+  },
+  retry_after: { help: 'How long it waits before it is tried again, such as 5 minutes.', value: { kind: 'length' } },
+  when_running: {
+    help: 'What becomes of a start by the clock while it is still running.',
+    value: choice('skip', 'wait'),
+  },
+  when_missed: {
+    help: 'What becomes of starts by the clock while the server was down: one for all of them, or none.',
+    value: choice('once', 'skip'),
+  },
+});
+export type JobOption = keyof typeof JOB_OPTIONS;
+
 /** `options (…)` of a source table. */
 export const SOURCE_TABLE_OPTIONS = rules({
   schema_name: { help: 'The schema in the source system.', value: TEXT },
@@ -268,6 +302,8 @@ function valueProblemOf(rule: OptionRule, value: string): string | undefined {
       return /^\d+(\.\d+)?%?$/.test(value) ? undefined : notAShare(value);
     case 'interval':
       return INTERVAL.test(value) ? undefined : notALength(value);
+    case 'length':
+      return secondsOf(value) === undefined ? notAFixedLength(value) : undefined;
     case 'interval or number':
       return INTERVAL.test(value) || /^\s*\d+(\.\d+)?\s*$/.test(value) ? undefined : neitherLengthNorNumber(value);
     default:

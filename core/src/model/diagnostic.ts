@@ -49,6 +49,8 @@ export interface DiagnosticPayloads {
   readonly policy: { readonly policy: LoadPolicy };
   readonly 'bad-reference-file': { readonly line?: number };
   readonly 'misplaced-file': Nothing;
+  /** Something in a job. */
+  readonly job: Nothing;
   /** Something in a worked example. */
   readonly example: Nothing;
 }

@@ -189,6 +189,19 @@ export interface CheckQuery {
   readonly comment?: string;
 }
 
+/** A file of `jobs/`: tables that are loaded together, and when. */
+export interface Job {
+  readonly name: string;
+  readonly path: string;
+  readonly nameRange: Range;
+  /** The tables that it names, `layer.table`. */
+  readonly tables: readonly (Range & { readonly layer: string; readonly name: string })[];
+  /** The layers all of whose tables it loads. */
+  readonly layers: readonly (Range & { readonly name: string })[];
+  readonly options: ReadonlyMap<string, OptionValue>;
+  readonly comment?: string;
+}
+
 export interface AdhocQuery {
   readonly name: string;
   readonly path: string;
@@ -259,6 +272,7 @@ export interface IndexedFile {
   readonly tables: readonly Table[];
   readonly functions: readonly ProjectFunction[];
   readonly checks: readonly CheckQuery[];
+  readonly jobs: readonly Job[];
   readonly adhoc: readonly AdhocQuery[];
   readonly examples: readonly ExampleFile[];
   readonly diagnostics: readonly Diagnostic[];
@@ -301,6 +315,7 @@ export interface Project {
   readonly servers: ReadonlyMap<string, Server>;
   readonly functions: ReadonlyMap<string, ProjectFunction>;
   readonly checks: ReadonlyMap<string, CheckQuery>;
+  readonly jobs: ReadonlyMap<string, Job>;
   readonly adhoc: ReadonlyMap<string, AdhocQuery>;
   /** Worked examples by the table that they are of. */
   readonly examples: ReadonlyMap<string, readonly Example[]>;

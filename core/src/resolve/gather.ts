@@ -5,6 +5,7 @@ import type {
   Example,
   ExampleFile,
   IndexedFile,
+  Job,
   Layer,
   Parameter,
   ProjectFunction,
@@ -20,6 +21,7 @@ export interface Gathered {
   readonly servers: ReadonlyMap<string, Server>;
   readonly functions: ReadonlyMap<string, ProjectFunction>;
   readonly checks: ReadonlyMap<string, CheckQuery>;
+  readonly jobs: ReadonlyMap<string, Job>;
   readonly adhoc: ReadonlyMap<string, AdhocQuery>;
   readonly examples: ReadonlyMap<string, readonly Example[]>;
   readonly diagnostics: readonly Diagnostic[];
@@ -33,6 +35,7 @@ export function gather(files: ReadonlyMap<string, IndexedFile>): Gathered {
   const servers = new Map<string, Server>();
   const functions = new Map<string, ProjectFunction>();
   const checks = new Map<string, CheckQuery>();
+  const jobs = new Map<string, Job>();
   const adhoc = new Map<string, AdhocQuery>();
   const exampleFiles: ExampleFile[] = [];
   const diagnostics: Diagnostic[] = [];
@@ -44,6 +47,7 @@ export function gather(files: ReadonlyMap<string, IndexedFile>): Gathered {
     for (const s of file.servers) servers.set(s.name, s);
     for (const f of file.functions) functions.set(f.name, f);
     for (const c of file.checks) checks.set(c.name, c);
+    for (const j of file.jobs) jobs.set(j.name, j);
     for (const a of file.adhoc) adhoc.set(a.name, a);
     for (const e of file.examples) exampleFiles.push(e);
   }
@@ -54,6 +58,7 @@ export function gather(files: ReadonlyMap<string, IndexedFile>): Gathered {
     servers,
     functions,
     checks,
+    jobs,
     adhoc,
     examples: examplesOf(exampleFiles),
     diagnostics,

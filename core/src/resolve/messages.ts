@@ -55,6 +55,39 @@ export const laterLayer = (
   table: read,
 });
 
+const job = (message: string, hint: string | undefined): Finding<'job'> => ({ code: 'job', message, hint });
+
+export const wrongSchedule = ({ message, hint }: { readonly message: string; readonly hint: string }) =>
+  job(`at: ${message}`, hint);
+export const noZone = (zone: string, near: string | undefined) =>
+  job(`time_zone: ${zone} is not a time zone`, nearOr(near, 'name a place such as Europe/Paris, or UTC'));
+export const jobSource = (table: string) =>
+  job(
+    `${table} is brought in, not loaded`,
+    'name the tables that read it: its rows come by themselves, or under Sources',
+  );
+export const unknownJob = (name: string, jobs: Iterable<string>) =>
+  job(`there is no job ${name}`, nearOr(nearest(name, jobs), 'jobs are the files of jobs/, by their names'));
+export const jobCycle = (way: readonly string[]) =>
+  job(`the job comes after itself: ${way.join(' after ')}`, 'take one of them out of after');
+export const notDelivered = (table: string, delivered: readonly string[]) =>
+  job(
+    `no files are delivered for ${table}`,
+    nearOr(
+      nearest(table, delivered),
+      delivered.length ? `they are for ${delivered.join(', ')}` : 'declare one with a pattern',
+    ),
+  );
+export const unknownJobParameter = (name: string, parameters: Iterable<string>) =>
+  job(`the project does not set param.${name}`, nearOr(nearest(name, parameters), 'write it into parameters.sql'));
+export const jobParameterOfView = (name: string, view: string) =>
+  job(
+    `the view ${view} reads param.${name}`,
+    'a view has one value for all who read it: give it another load, or leave the parameter out',
+  );
+export const jobParameterTwice = (name: string, other: string) =>
+  job(`the job ${other} loads the same tables with another value of param.${name}`, 'give both the same value');
+
 /** Two files that make one table. */
 export const duplicateTable = (at: FilePlace, table: string, other: FilePlace): Diagnostic => ({
   ...errorAt(at, {

@@ -8,6 +8,7 @@ import { resolveColumns, type ColumnsMemo } from './resolve-columns.js';
 import { resolveNames, type NamesMemo } from './resolve-names.js';
 import { exampleDiagnostics } from './rules/example/example.js';
 import { cycleDiagnostics } from './rules/project/cycles.js';
+import { jobDiagnostics } from './rules/project/jobs.js';
 import { noteDiagnostics } from './rules/project/notes.js';
 import { reviewRuleDiagnostics } from './rules/project/review-rules.js';
 import { ownTableDiagnostics, serverDiagnostics } from './rules/project/sources.js';
@@ -59,7 +60,7 @@ const memos = new WeakMap<Project, Memo>();
 /** The phases of a reading: what files declare, tables, names, order, columns; each looks back at those before it. */
 function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefined): Project {
   const gathered = gather(files);
-  const { layers, parameters, reviewRules, servers, functions, checks, adhoc, examples } = gathered;
+  const { layers, parameters, reviewRules, servers, functions, checks, jobs, adhoc, examples } = gathered;
   const collected = collectTables(files, layers);
   const { tables } = collected;
   const names = resolveNames(gathered, collected, before?.names);
@@ -78,6 +79,7 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     ...ownTableDiagnostics(tables.values(), layers),
     ...reviewRuleDiagnostics(reviewRules, layers),
     ...exampleDiagnostics(examples, { ...names, files, tables, functions, parameters, columns: columns.columns }),
+    ...jobDiagnostics(jobs, { layers, tables, parameters }),
     ...noteDiagnostics(files, { layers, tables, checks, columns: columns.columns }),
   ];
   const project: Project = {
@@ -87,6 +89,7 @@ function resolve(files: ReadonlyMap<string, IndexedFile>, before: Memo | undefin
     servers,
     functions,
     checks,
+    jobs,
     adhoc,
     examples,
     parameters,

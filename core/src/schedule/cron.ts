@@ -122,7 +122,7 @@ function noValue({ name, least, most, names }: FieldKind, written: string): Cron
   const number = /^\d+$/.test(written) ? Math.min(most, Math.max(least, Number(written))) : undefined;
   const near = number ?? names?.find((n) => written.toLowerCase().startsWith(n));
   return {
-    message: `${written || 'nothing'} is not a ${what}`,
+    message: `${written || 'nothing'} is not ${name === 'hour' ? 'an' : 'a'} ${what}`,
     hint: `${near === undefined ? '' : `did you mean ${near}? `}it is ${least} to ${most}${names ? ` or ${names[0]} to ${names.at(-1)}` : ''}`,
   };
 }

@@ -30,7 +30,7 @@ describe('five fields are read', () => {
   test.each([
     ['', 'a schedule has five fields, not none', /such as 30 4/],
     ['30 4 * *', 'a schedule has five fields, not 4', /weekday/],
-    ['0 24 * * *', '24 is not a hour', /^did you mean 23\? it is 0 to 23$/],
+    ['0 24 * * *', '24 is not an hour', /^did you mean 23\? it is 0 to 23$/],
     ['61 4 * * *', '61 is not a minute', /did you mean 59\?/],
     ['0 4 0 * *', '0 is not a day of the month', /did you mean 1\?/],
     ['0 4 * * monday', 'monday is not a weekday', /^did you mean mon\? it is 0 to 7 or sun to sat$/],
