@@ -22,6 +22,8 @@ export interface RunEntry {
   readonly parameters: Readonly<Record<string, string>>;
   readonly error: string | null;
   readonly continues: number | null;
+  /** The job that it is of; null of what a person asked for. */
+  readonly job: string | null;
   readonly createdAt: Instant;
   readonly startedAt: Instant | null;
   readonly finishedAt: Instant | null;

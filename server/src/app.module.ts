@@ -17,6 +17,7 @@ import { DeliveryModule } from './delivery/delivery.module.js';
 import { ExampleModule } from './example/example.module.js';
 import { IncidentModule } from './incident/incident.module.js';
 import { MessageModule } from './message/message.module.js';
+import { JobModule } from './job/job.module.js';
 import { LookModule } from './look/look.module.js';
 import { SourceModule } from './source/source.module.js';
 import { StandinModule } from './standin/standin.module.js';
@@ -69,6 +70,7 @@ export class AppModule {
         WatchModule,
         ReviewModule,
         ReleaseModule,
+        JobModule,
       ],
       controllers: [HealthController],
       providers: [Seeder],

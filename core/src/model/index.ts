@@ -16,6 +16,7 @@ export type {
   ExampleFile,
   ExamplePart,
   IndexedFile,
+  Job,
   Project,
   ProjectFunction,
   Query,

@@ -2,4 +2,4 @@ export { isCron, parseCron, type Cron, type CronField, type CronProblem } from '
 export { secondsOf } from './length.js';
 export { nextStarts, type Schedule, startsBetween } from './starts.js';
 export { scheduleWords, zoneWords } from './words.js';
-export { isZone, nearestZone } from './zone.js';
+export { isZone, nearestZone, startOfDay } from './zone.js';

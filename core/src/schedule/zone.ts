@@ -87,3 +87,9 @@ export function behindGap(wall: number, zone: string): number {
   }
   return high;
 }
+
+/** When the day of an instant began in a zone. */
+export function startOfDay(instant: number, zone: string): number {
+  const wall = wallOf(dayAt(instant, zone));
+  return instantsOf(wall, zone)[0] ?? behindGap(wall, zone);
+}

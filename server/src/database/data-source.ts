@@ -5,6 +5,7 @@ import { BranchWriter, CommitAuthor, Draft, Push, Workspace } from '../project/p
 import { RemarkRow, RequestRow, VerdictRow } from '../review/review.entities.js';
 import { CheckResult, Release, Run, RunStep } from '../run/run.entities.js';
 import { Delivery } from '../delivery/delivery.entities.js';
+import { JobStart, JobState } from '../job/job.entities.js';
 import { Incident, IncidentEvent, IncidentSubject } from '../incident/incident.entities.js';
 import { SourceState } from '../source/source.entities.js';
 import { Setting } from '../shared/setting.entity.js';
@@ -32,6 +33,7 @@ import { WaysBack1764600000000 } from './migrations/1764600000000-ways-back.js';
 import { Restores1764610000000 } from './migrations/1764610000000-restores.js';
 import { TokenRights1764620000000 } from './migrations/1764620000000-token-rights.js';
 import { Accounts1764630000000 } from './migrations/1764630000000-accounts.js';
+import { Jobs1764640000000 } from './migrations/1764640000000-jobs.js';
 import { Messages1764540000000 } from './migrations/1764540000000-messages.js';
 import { Examples1764530000000 } from './migrations/1764530000000-examples.js';
 import { Incidents1764510000000 } from './migrations/1764510000000-incidents.js';
@@ -65,6 +67,8 @@ export const ENTITIES = [
   VerdictRow,
   RequestRow,
   RemarkRow,
+  JobState,
+  JobStart,
   Run,
   RunStep,
   CheckResult,
@@ -117,6 +121,7 @@ export function dataSourceOptions({ application: a }: Config): DataSourceOptions
       Restores1764610000000,
       TokenRights1764620000000,
       Accounts1764630000000,
+      Jobs1764640000000,
     ],
     synchronize: false,
     uuidExtension: 'pgcrypto',

@@ -122,6 +122,7 @@ export const runOut = (r: Run): Sent<RunEntry> => ({
   parameters: r.request.parameters,
   error: r.error,
   continues: r.continues,
+  job: r.job,
   createdAt: r.createdAt,
   startedAt: r.startedAt,
   finishedAt: r.finishedAt,

@@ -66,6 +66,14 @@ export class Run {
   @Column('integer', { name: 'continues', nullable: true })
   continues: number | null;
 
+  /** The job that it is of; null of what a person asked for. */
+  @Column('text', { nullable: true })
+  job: string | null;
+
+  @Index('run_job_start', { where: '"job_start" IS NOT NULL' })
+  @Column('integer', { name: 'job_start', nullable: true })
+  jobStart: number | null;
+
   @Column('boolean', { name: 'stop_asked', default: false })
   stopAsked: boolean;
 

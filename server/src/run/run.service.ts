@@ -1,12 +1,10 @@
 import { Inject, Injectable, type OnApplicationBootstrap } from '@nestjs/common';
 import { InjectDataSource, InjectRepository } from '@nestjs/typeorm';
 import { DataSource, In, Repository } from 'typeorm';
-import { withParameterValues } from '@ouvrage/core/assist';
 import { changedChecks } from '@ouvrage/core/check';
 import { keepsRows } from '@ouvrage/core/language';
 import type { Project } from '@ouvrage/core/model';
 import { changeFiles } from '@ouvrage/core/resolve';
-import { didYouMean } from '@ouvrage/core/sql';
 import type { Person } from '../people/people.entities.js';
 import { PeopleService } from '../people/people.service.js';
 import { PRODUCTION } from '../project/branches.js';
@@ -15,6 +13,7 @@ import { Config } from '../shared/config.js';
 import { isFullDisk } from '../shared/disk.js';
 import { fullDisk, logger, notFound, Problem } from '../shared/problem.js';
 import { WarehouseService } from '../warehouse/warehouse.service.js';
+import { parameterFiles } from './parameter-files.js';
 import { ProgressService } from './progress.service.js';
 import type { RunKind, RunState, StepState } from '@ouvrage/api/run';
 import { CheckResult, Run, RunStep, type RunRequest } from './run.entities.js';
@@ -153,7 +152,9 @@ export class RunService implements OnApplicationBootstrap {
       commit,
       request,
       continues = null,
-    }: Pick<Run, 'kind' | 'environment' | 'commit' | 'request'> & Partial<Pick<Run, 'continues'>>,
+      job = null,
+      jobStart = null,
+    }: Pick<Run, 'kind' | 'environment' | 'commit' | 'request'> & Partial<Pick<Run, 'continues' | 'job' | 'jobStart'>>,
     planned: readonly (PlannedStep | { kind: 'intake'; name: string; waitsFor: readonly string[]; reused: false })[],
   ): Promise<Run> {
     const run = await this.source.transaction(async (manager) => {
@@ -167,6 +168,8 @@ export class RunService implements OnApplicationBootstrap {
           request,
           error: null,
           continues,
+          job,
+          jobStart,
           startedAt: null,
           finishedAt: null,
         }),
@@ -274,8 +277,8 @@ export class RunService implements OnApplicationBootstrap {
     await this.changed(run);
   }
 
-  /** A new run over what an earlier one did not finish, of the same files. */
-  async goOn(person: Person, id: number): Promise<Run> {
+  /** A new run over what an earlier one did not finish, of the same files. @param jobStart the start of its job that it is of, where that is another one */
+  async goOn(person: Person, id: number, jobStart?: number): Promise<Run> {
     const run = await this.get(id);
     if (run.kind === 'release')
       throw new Problem(409, 'cannot-continue', 'A release cannot be continued', 'Release again.');
@@ -290,7 +293,7 @@ export class RunService implements OnApplicationBootstrap {
       waitsFor: s.waitsFor.filter((w) => names.has(w)),
       reused: false as const,
     }));
-    return this.queue(person, { ...run, continues: id }, planned);
+    return this.queue(person, { ...run, continues: id, jobStart: jobStart ?? run.jobStart }, planned);
   }
 
   async get(id: number): Promise<Run> {
@@ -349,28 +352,4 @@ export class RunService implements OnApplicationBootstrap {
       .getRawAndEntities<{ asked: RunRequest }>();
     return entities.map((run, i) => Object.assign(run, { request: raw[i]!.asked }));
   }
-}
-
-/** @throws Problem for a name that the project does not set, or a value that is no text */
-function parameterFiles(project: Project, values: Readonly<Record<string, string>>): Map<string, string> {
-  for (const [name, value] of Object.entries(values)) {
-    if (!project.parameters.has(name)) {
-      const known = [...project.parameters.keys()];
-      throw new Problem(
-        422,
-        'unknown-parameter',
-        `The project does not set param.${name}`,
-        didYouMean(name, known) ??
-          (known.length ? `Its parameters are ${known.join(', ')}.` : 'Write it into parameters.sql.'),
-      );
-    }
-    if (typeof value !== 'string' || value.length > 1000)
-      throw new Problem(
-        422,
-        'bad-parameter',
-        `The value of param.${name} is not a text of at most 1,000 characters`,
-        'Give it as text.',
-      );
-  }
-  return withParameterValues(project, new Map(Object.entries(values)));
 }
