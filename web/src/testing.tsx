@@ -161,6 +161,7 @@ export const runOf = (id: number, of: Partial<RunEntry> = {}): RunEntry => ({
   parameters: {},
   error: null,
   continues: null,
+  job: null,
   createdAt: '2026-01-02T00:00:00Z',
   startedAt: '2026-01-02T00:00:00Z',
   finishedAt: '2026-01-02T00:00:05Z',

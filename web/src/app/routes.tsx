@@ -20,6 +20,7 @@ const Starters = lazy(() => import('../places/starters/starters'));
 const Lineage = lazy(() => import('../places/lineage/lineage'));
 const Quality = lazy(() => import('../places/quality/quality'));
 const Incidents = lazy(() => import('../places/incidents/incidents'));
+const Jobs = lazy(() => import('../places/runs/jobs'));
 const Runs = lazy(() => import('../places/runs/runs'));
 const Releases = lazy(() => import('../places/releases/releases'));
 const Settings = lazy(() => import('../places/settings/settings'));
@@ -104,6 +105,7 @@ export const router = createBrowserRouter([
           { path: 'lineage', element: shown(Lineage, 'Opening Lineage') },
           { path: 'quality/*', element: shown(Quality, 'Opening Quality') },
           { path: 'incidents/:id?', element: shown(Incidents, 'Opening incidents') },
+          { path: 'runs/jobs/:job?', element: shown(Jobs, 'Opening Jobs') },
           { path: 'runs/:run?/:step?', element: shown(Runs, 'Opening Runs') },
           { path: 'releases', element: shown(Releases, 'Opening Releases') },
           { path: 'settings/:section?', element: shown(Settings, 'Opening Settings') },

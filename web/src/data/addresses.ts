@@ -16,6 +16,7 @@ export const address = {
   watch: (ws: string, { table, measure }: { readonly table: string; readonly measure: string }) =>
     `/w/${ws}/quality?table=${table}&watch=${encodeURIComponent(measure)}`,
   run: (ws: string, id: number, step?: number) => `/w/${ws}/runs/${id}${step === undefined ? '' : `/${step}`}`,
+  jobs: (ws: string, job?: string) => `/w/${ws}/runs/jobs${job === undefined ? '' : `/${job}`}`,
   lineage: (ws: string, focus?: string) => `/w/${ws}/lineage${focus ? `?focus=${focus}` : ''}`,
   /** How a column is made, in words. */
   trace: (ws: string, { table, column }: { readonly table: string; readonly column: string }) =>

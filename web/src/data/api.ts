@@ -98,6 +98,7 @@ export const api = createApi({
     'Drafts',
     'State',
     'Runs',
+    'Jobs',
     'Releases',
     'Reviews',
     'Sources',

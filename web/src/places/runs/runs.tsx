@@ -14,6 +14,7 @@ import { useTell } from '../../shared/toasts';
 import { useNavigate } from 'react-router';
 import { TakeAway } from './take-away';
 import { RunSheet } from './run-sheet';
+import { RunsOrJobs } from './runs-or-jobs';
 import { isGoing, RunWord } from '../../shared/run-words';
 
 /** Runs of this workspace, and one of them as a timeline. */
@@ -31,7 +32,7 @@ export default function Runs() {
     <div className="flex h-full min-h-0">
       <aside aria-label="Runs" className="flex w-67.5 shrink-0 flex-col border-r border-line bg-paper">
         <div className="flex items-center justify-between border-b border-line p-2 pl-3.5">
-          <h2 className="caps min-w-0 truncate pr-2">Runs in {slug}</h2>
+          <RunsOrJobs shown="runs" />
           <RunAll />
         </div>
         <ul className="min-h-0 flex-1 overflow-auto">

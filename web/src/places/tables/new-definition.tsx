@@ -14,6 +14,7 @@ const KINDS = [
   ['table', 'a table, rebuilt at each run'],
   ['check', 'a check: rows that should not exist'],
   ['adhoc', 'an ad hoc query'],
+  ['job', 'a job: tables that are loaded together, and when'],
   ['note', 'a note'],
 ] as const;
 type Kind = (typeof KINDS)[number][0];
@@ -25,12 +26,21 @@ interface Fields {
 }
 
 /** Begins a new file of the project as a draft. */
-export function NewDefinition({ open, onClose }: { open: boolean; onClose: () => void }) {
+export function NewDefinition({
+  open,
+  onClose,
+  begins = 'view',
+}: {
+  open: boolean;
+  onClose: () => void;
+  /** What is chosen at first. */
+  begins?: Kind;
+}) {
   const { slug, summary, paths } = useProject();
   const layers = summary.layers.map((l) => l.name).filter((l) => !['landing', 'reference'].includes(l));
   const form = useForm<Fields>({
     mode: 'onChange',
-    defaultValues: { kind: 'view', layer: layers[0] ?? 'staging', name: '' },
+    defaultValues: { kind: begins, layer: layers[0] ?? 'staging', name: '' },
   });
   const [keep, { error, reset }] = useKeepDraftMutation();
   const navigate = useNavigate();
@@ -72,7 +82,7 @@ export function NewDefinition({ open, onClose }: { open: boolean; onClose: () =>
             ))}
           </select>
         </label>
-        {(chosen.kind === 'view' || chosen.kind === 'table') && (
+        {['view', 'table', 'job'].includes(chosen.kind) && (
           <label className="flex flex-col gap-1">
             Layer
             <select className={inputClass} {...form.register('layer', { deps: 'name' })}>
@@ -126,6 +136,13 @@ function draftOf({ kind, layer, name }: Fields): { path: string; text: string } 
       };
     case 'note':
       return { path: `docs/${shown}.md`, text: `# ${shown.replaceAll('_', ' ')}\n\nWrite [layer.table] for a link.\n` };
+    case 'job': {
+      const tables = layer === '' ? '' : `tables in schema ${layer}`;
+      return {
+        path: `jobs/${shown}.sql`,
+        text: `create publication ${shown}\n  for ${tables}\n  with (at = '30 4 * * *', time_zone = 'UTC');\n`,
+      };
+    }
     case 'adhoc':
       return { path: `adhoc/${shown}.sql`, text: 'select 1 as first_column;\n' };
   }
