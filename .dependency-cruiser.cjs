@@ -3,6 +3,7 @@ const PHASES = [
   'sql',
   'catalog',
   'model',
+  'schedule',
   'language',
   'index',
   'columns',

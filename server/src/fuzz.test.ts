@@ -195,6 +195,7 @@ const FIELDS: Readonly<Record<string, fc.Arbitrary<unknown>>> = {
     [{ kind: 'table', value: 'core.dim_port', least: 'low' }],
     [{ kind: 'all', value: '', least: 'high' }],
   ),
+  paused: flag,
   displayName: fc.constant('Mira Okafor'),
   role: fc.constantFrom('viewer', 'administrator'),
   issue: fc.constantFrom('link', 'password'),

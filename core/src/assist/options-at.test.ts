@@ -30,6 +30,12 @@ describe('what can be written in a list of options', () => {
     ],
     ['the options of a source column', 'create foreign table landing.t (a int options (|)) server s', ['column_name']],
     ['the options of a check', 'create view checks.c with (|) as select 1', ['advisory', 'tolerate', 'about']],
+    ['the options of a job', 'create publication j for table core.t with (|)', ['at', 'after', 'needs', 'retries']],
+    [
+      'what a job does while it runs',
+      'create publication j for table core.t with (when_running = |)',
+      ['skip', 'wait'],
+    ],
     ['in the second statement', 'set param.a = 1; create table core.t (a int) with (|)', ['load']],
   ])('%s', (_, text, some) => expect(labels(text)).toEqual(expect.arrayContaining(some)));
 

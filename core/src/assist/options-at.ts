@@ -2,6 +2,7 @@ import {
   CHECK_OPTIONS,
   choicesOf,
   COLUMN_OPTIONS,
+  JOB_OPTIONS,
   SOURCE_COLUMN_OPTIONS,
   SOURCE_TABLE_OPTIONS,
   TABLE_OPTIONS,
@@ -49,7 +50,9 @@ function rulesOf(opener: Token | undefined, statement: readonly Token[], depth: 
       ? CHECK_OPTIONS
       : words[1] === 'table'
         ? TABLE_OPTIONS
-        : undefined;
+        : words[1] === 'publication'
+          ? JOB_OPTIONS
+          : undefined;
   }
   if (!isWord(opener, 'options')) return undefined;
   if (words[1] === 'foreign') return depth > 0 ? SOURCE_COLUMN_OPTIONS : SOURCE_TABLE_OPTIONS;

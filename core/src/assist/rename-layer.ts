@@ -3,7 +3,7 @@ import { isView } from '../language/policies.js';
 import type { Project } from '../model/project.js';
 import { nameOf, tokenize, type Token } from '../sql/tokens.js';
 import { queriesOf, rangeOf, type RenameEdits } from './rename-edits.js';
-import { addFormerName, addOption } from './rename-table.js';
+import { addFormerName, addOption, inDeliveriesOfJobs } from './rename-table.js';
 
 /** Layers whose names mean something of their own. */
 const OWN_MEANING = new Set(['reference']);
@@ -39,8 +39,13 @@ export function renameLayerEdits(
         addOption(project, { path: other.path, range: other.contract?.options.get(option)?.range }, [from, now], edits);
     for (const check of project.checks.values())
       addOption(project, { path: check.path, range: check.options.get('about')?.range }, [from, now], edits);
+    inDeliveriesOfJobs(project, [from, now], edits);
     if (table.kind === 'definition' && !isView(table) && !table.each) addFormerName(project, table, edits);
   }
+  for (const job of project.jobs.values())
+    // The first of several layers is found by the word before it.
+    for (const { name, start, end } of job.layers.slice(1))
+      if (name === layer) edits.add(job.path, { start, end, text: to });
   for (const path of project.files.keys())
     if (path.startsWith(`${layer}/`)) edits.moved.set(path, `${to}/${path.slice(layer.length + 1)}`);
 }

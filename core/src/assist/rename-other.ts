@@ -53,6 +53,8 @@ export function renameParameterEdits(
         nameOf(tokens[i - 2] ?? token) === 'current_setting'
       )
         edits.add(path, ...wordsIn(text, token, new Map([[name, to]])));
+      if (token.kind === 'quoted' && token.text === `"param.${name}"` && path.startsWith('jobs/'))
+        edits.add(path, { start: token.end - 1 - name.length, end: token.end - 1, text: to });
       const isDeclared = token.kind === 'word' && nameOf(token) === name && tokens[i - 1]?.text === '.';
       if (isDeclared && nameOf(tokens[i - 2]!) === 'param') edits.add(path, { ...rangeOf(token), text: to });
     }

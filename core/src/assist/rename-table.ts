@@ -49,6 +49,7 @@ export function renameTableEdits(
       addOption(project, { path: other.path, range: other.contract?.options.get(option)?.range }, [full, to], edits);
   for (const check of project.checks.values())
     addOption(project, { path: check.path, range: check.options.get('about')?.range }, [full, to], edits);
+  inDeliveriesOfJobs(project, [full, to], edits);
   addFormerName(project, table, edits, to);
   move(table, to, edits);
 }
@@ -61,6 +62,12 @@ function qualifiers(text: string, { start, end }: Range, [name, to]: readonly [s
       ? [{ ...rangeOf(t), text: to }]
       : [],
   );
+}
+
+/** A table of files, by whose deliveries jobs start. */
+export function inDeliveriesOfJobs(project: Project, names: readonly [string, string], edits: RenameEdits): void {
+  for (const job of project.jobs.values())
+    addOption(project, { path: job.path, range: job.options.get('on_delivery')?.range }, names, edits);
 }
 
 /** Names of tables within the text of an option. */

@@ -364,3 +364,37 @@ test('a parameter is renamed where it is declared and read', () =>
      "checks/long.sql: create view checks.long with (about = 'core.dim_berth') as select berth_code from core.dim_berth where length_m > functions.half(current_setting('param.area')::numeric)",
    ]
   `));
+
+describe('jobs', () => {
+  const JOB = {
+    'sources/files.sql': `create server files foreign data wrapper file_fdw;
+create foreign table landing.rate (n integer) server files options (pattern 'rate_{as_of:date}.csv');`,
+    'jobs/early.sql': `create publication early for table core.fact_stay, tables in schema mart, core
+with (on_delivery = 'landing.rate', "param.region" = '7');`,
+  };
+  const inJob = (renaming: Renaming) => renamed(renaming, JOB).filter((line) => line.startsWith('jobs/'));
+  const WITH = (table: string, parameter: string) =>
+    `jobs/early.sql: with (on_delivery = '${table}', "param.${parameter}" = '7');`;
+  test.each<[string, Renaming, readonly string[]]>([
+    [
+      'name tables by their new names',
+      { kind: 'table', table: 'core.fact_stay', to: 'core.fact_visit' },
+      ['jobs/early.sql: create publication early for table core.fact_visit, tables in schema mart, core'],
+    ],
+    [
+      'name layers by theirs',
+      { kind: 'layer', layer: 'core', to: 'base' },
+      ['jobs/early.sql: create publication early for table base.fact_stay, tables in schema mart, base'],
+    ],
+    [
+      'wait for files of a table under its new name',
+      { kind: 'table', table: 'landing.rate', to: 'landing.tariff' },
+      [WITH('landing.tariff', 'region')],
+    ],
+    [
+      'set a parameter under its new name',
+      { kind: 'parameter', name: 'region', to: 'area' },
+      [WITH('landing.rate', 'area')],
+    ],
+  ])('%s', (_, renaming, lines) => expect(inJob(renaming)).toEqual(lines));
+});

@@ -51,6 +51,7 @@ const CHANGES: Readonly<Record<string, TokenRight>> = {
   'POST /api/workspaces/:slug/intake': 'run',
   'POST /api/workspaces/:slug/examples/runs': 'run',
   'POST /api/runs/:id/stop': 'run',
+  'POST /api/jobs/:name/start': 'run',
   'POST /api/runs/:id/continue': 'run',
   'POST /api/workspaces/:slug/release': 'release',
 };

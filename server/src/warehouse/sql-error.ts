@@ -41,6 +41,9 @@ const REMEDIES: Readonly<Record<string, string>> = {
   '42501': 'The warehouse role is not allowed to do this: ask the object’s owner for the right.',
 };
 
+/** `connection_failure` of the standard: whatever the library says of a connection that was lost. */
+const CONNECTION_LOST = '08006';
+
 /**
  * An error in plain words, with the place in the author's file: where the database tells none, that of the statement.
  * @param author leads from an offset of the statement back to the file
@@ -59,6 +62,7 @@ export function stepError(
     return {
       message: 'The connection to the warehouse was lost',
       hint: 'Run it again: uncommitted changes were rolled back.',
+      sqlstate: CONNECTION_LOST,
     };
   if (!isDatabaseError(error)) return { message: error instanceof Error ? error.message : String(error) };
   const position = Number(error.position ?? 0);

@@ -107,15 +107,13 @@ describe('jobs', () => {
       .slice(1);
     expect(rows.map(cells).map(([, ...rest]) => rest)).toEqual([
       ['attempt 2, after run 92', '93', 'succeeded', '4 min 0 s'],
-      ['the clock', '92', 'failed', '30 s'],
+      ['the clock', '92', 'failed', '30.0 s'],
       ['the clock', '', 'skipped, the one before was still running', ''],
       ['Mira', '', 'nothing to do, nothing was stale', ''],
     ]);
     const aside = screen.getByRole('complementary', { name: 'The job’s file' });
     expect(aside.textContent).toContain('create publication morning');
-    expect(aside.textContent).toMatch(
-      /Tue 6 Jan 04:30Wed 7 Jan 04:30Parametersleast100/,
-    );
+    expect(aside.textContent).toMatch(/Tue 6 Jan 04:30Wed 7 Jan 04:30Parametersleast100/);
   });
 
   test('one is started and paused by who may', async () => {
