@@ -2,7 +2,6 @@ import { Body, Controller, Get, HttpCode, Module, Param, Post, Put } from '@nest
 import { ApiTags } from '@nestjs/swagger';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import type { JobEntry, JobStartEntry } from '@ouvrage/api/job';
-import { DeliveryModule } from '../delivery/delivery.module.js';
 import { ForTokens, Me, Needs } from '../people/access.js';
 import type { Person } from '../people/people.entities.js';
 import { PeopleModule } from '../people/people.module.js';
@@ -61,14 +60,7 @@ export class JobController {
 
 /** Jobs of production: what is loaded together, and when. */
 @Module({
-  imports: [
-    TypeOrmModule.forFeature([JobState, JobStart]),
-    PeopleModule,
-    ProjectModule,
-    WarehouseModule,
-    RunModule,
-    DeliveryModule,
-  ],
+  imports: [TypeOrmModule.forFeature([JobState, JobStart]), PeopleModule, ProjectModule, WarehouseModule, RunModule],
   controllers: [JobController],
   providers: [JobListService, JobRuns, JobService],
 })
