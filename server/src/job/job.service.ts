@@ -31,6 +31,8 @@ const PASSING = /^(08...|40001|40P01|55P03|53300|57P0[123])$/;
 export class JobService implements OnApplicationBootstrap, OnApplicationShutdown {
   private timer: NodeJS.Timeout | undefined;
   private looking: Promise<void> = Promise.resolve();
+  /** A commit that has no jobs: its files are not asked for again. */
+  private without: string | undefined;
 
   constructor(
     @InjectDataSource() private readonly source: DataSource,
@@ -64,12 +66,11 @@ export class JobService implements OnApplicationBootstrap, OnApplicationShutdown
   }
 
   private async lookNow(): Promise<void> {
-    // Nothing is asked of git where no job can be.
     const commit = await this.projects.productionCommit();
-    if (!commit) return;
+    if (!commit || (commit === this.without && !(await this.isOpen()))) return;
     const { project } = await this.projects.line(PRODUCTION);
-    const open = await this.starts.countBy({ state: In(['waiting', 'started']) });
-    if (project.jobs.size === 0 && open === 0) return;
+    this.without = project.jobs.size === 0 ? commit : undefined;
+    if (this.without && !(await this.isOpen())) return;
     await this.source.transaction(async (manager) => {
       const [{ got }] = (await manager.query(LOOKING)) as [{ got: boolean }];
       if (!got) return;
@@ -82,6 +83,11 @@ export class JobService implements OnApplicationBootstrap, OnApplicationShutdown
       await this.limit(jobs, manager);
       await this.begin(jobs, manager);
     });
+  }
+
+  /** Whether a start waits or runs, such as of a job that is gone. */
+  private isOpen(): Promise<boolean> {
+    return this.starts.existsBy({ state: In(['waiting', 'started']) });
   }
 
   /** Starts of a job by the clock and by deliveries since it was looked last. A job that is seen for the first time has no past. */

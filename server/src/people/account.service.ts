@@ -29,14 +29,21 @@ export interface Called {
 export const PERSON_NAME = /^[a-z][a-z0-9._-]{0,39}$/;
 /** Names that are the application's own. */
 const RESERVED: ReadonlySet<string> = new Set(['ouvrage']);
+/** Runs of jobs are told as theirs: `job morning`. */
+const OF_JOBS = /^job /i;
 
 /** @throws Problem 422 for a name by which nobody can be called in commits: the signs of an author line, spaces around it */
 function refuseName(displayName: string): void {
-  if (displayName.trim() !== displayName || /[<>\p{Cc}\p{Cf}]/u.test(displayName) || displayName.trim() === '')
+  if (
+    displayName.trim() !== displayName ||
+    /[<>\p{Cc}\p{Cf}]/u.test(displayName) ||
+    displayName.trim() === '' ||
+    OF_JOBS.test(displayName)
+  )
     throw new Problem(
       422,
       'bad-name',
-      'A person’s name has no angle brackets, no signs that cannot be seen, and no spaces around it',
+      'A person’s name has no angle brackets, no signs that cannot be seen, no spaces around it, and does not begin with job',
       'Write it as it should appear in commits, such as Mira Okafor.',
     );
 }

@@ -104,6 +104,7 @@ describe('somebody is added', () => {
     ['what somebody else is called', { displayName: 'mira okafor' }, 409, 'name-taken'],
     ['another author line', { displayName: 'Nils <mira@ouvrage.invalid>' }, 422, 'bad-name'],
     ['signs that cannot be seen', { displayName: 'Mira\u200b Okafor' }, 422, 'bad-name'],
+    ['the name of a job', { displayName: 'Job morning' }, 422, 'bad-name'],
     ['spaces alone', { displayName: '  ' }, 422, 'bad-name'],
     ['a path', { name: '../x' }, 400, 'bad-input'],
     ['capitals', { name: 'Nils' }, 400, 'bad-input'],
