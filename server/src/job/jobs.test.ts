@@ -19,8 +19,8 @@ let end: () => Promise<void>;
 let ask: <T>(method: 'get' | 'post' | 'put', where: string, body?: object) => Promise<{ status: number; body: T }>;
 const folder = process.env['OUVRAGE_DATA'];
 
-/** Takes seconds. */
-const SLOW = 'select count(*)::integer as n from generate_series(1, 5000000)';
+/** Takes a second for each 5 to 10 million rows. */
+const slow = (millions: number) => `select count(*)::integer as n from generate_series(1, ${millions}000000)`;
 const LAYERS = 'create schema landing; create schema core; create schema mart;';
 const table = (name: string, query: string) => `create table ${name} (n integer) with (load = rebuild);\n${query};\n`;
 const job = (name: string, tables: string, options: string) =>
@@ -196,15 +196,15 @@ test('what is upstream is loaded by what the job says: all, what is stale, or no
 describe('a job that takes long', () => {
   beforeAll(async () => {
     at('2027-02-01T12:00:00Z');
-    const slow = (name: string, more: string) => ({
-      [`core/${name}.sql`]: table(`core.${name}`, SLOW),
+    const minutely = (name: string, millions: number, more: string) => ({
+      [`core/${name}.sql`]: table(`core.${name}`, slow(millions)),
       [`jobs/${name}.sql`]: job(name, `core.${name}`, `at = '* * * * *', when_missed = skip, ${more}`),
     });
     await release({
-      ...slow('skips', 'when_running = skip'),
-      ...slow('waits', 'when_running = wait'),
-      ...slow('limited', `when_running = skip, time_limit = '1 second'`),
-      ...slow('again', `when_running = skip, retries = 1, retry_after = '1 second'`),
+      ...minutely('skips', 20, 'when_running = skip'),
+      ...minutely('waits', 20, 'when_running = wait'),
+      ...minutely('limited', 100, `when_running = skip, time_limit = '1 second'`),
+      ...minutely('again', 20, `when_running = skip, retries = 1, retry_after = '1 second'`),
     });
     for (const name of ['skips', 'waits', 'limited', 'again']) await ask('put', `jobs/${name}/pause`, { paused: true });
   }, 120_000);
@@ -257,7 +257,7 @@ describe('a job that takes long', () => {
     const lose = async () => {
       for (let n = 0; n < 100; n++) {
         const found = await warehouse<{ pid: number }>(
-          `select pg_terminate_backend(pid)::text as pid from pg_stat_activity where application_name = 'ouvrage production' and state = 'active' and query like '%5000000%'`,
+          `select pg_terminate_backend(pid)::text as pid from pg_stat_activity where application_name = 'ouvrage production' and state = 'active' and query like '%20000000%'`,
           'superuser',
         );
         if (found.length) return;
@@ -326,7 +326,7 @@ test('a file that is delivered starts a job once; several that came while it ran
     'sources/files.sql': `create server files foreign data wrapper file_fdw;
 create foreign table landing.rate (n integer) server files options (pattern 'rate_{as_of:date}.csv');
 `,
-    'core/rates.sql': table('core.rates', `select n from landing.rate union all ${SLOW}`),
+    'core/rates.sql': table('core.rates', `select n from landing.rate union all ${slow(10)}`),
     'jobs/rates.sql': job('rates', 'core.rates', `on_delivery = 'landing.rate'`),
   });
   await look();
