@@ -10,7 +10,7 @@ import { useTell } from '../../shared/toasts';
 import { Button } from '../../shared/ui/button';
 import { DataTable, type DataColumn } from '../../shared/ui/data-table';
 import { SectionTitle } from '../../shared/ui/section-title';
-import { startWords } from './jobs';
+import { startWords } from './job-words';
 
 const NEEDS: Readonly<Record<JobEntry['needs'], string>> = {
   all: 'with all that they need',

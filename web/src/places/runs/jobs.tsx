@@ -14,6 +14,7 @@ import { Loading } from '../../shared/ui/loading';
 import { ProblemNote } from '../../shared/ui/problem-note';
 import { NewDefinition } from '../tables/new-definition';
 import { JobSheet } from './job-sheet';
+import { startWords } from './job-words';
 import { RunsOrJobs } from './runs-or-jobs';
 
 /** The jobs of production, and one of them; files of jobs that are not released yet are listed below. */
@@ -106,14 +107,4 @@ function stateOf({ starts, error }: JobEntry): readonly [Verdict, string] {
   if (last.state === 'waiting' || last.state === 'started') return ['not run', 'is running'];
   if (last.state === 'refused' || (last.run !== null && last.run.state !== 'succeeded')) return ['broken', 'failed'];
   return ['holds', 'ended well'];
-}
-
-/** What starts a job: `weekdays at 04:30, Paris time; after early`. */
-export function startWords({ words, after, onDelivery }: Pick<JobEntry, 'words' | 'after' | 'onDelivery'>): string {
-  const parts = [
-    ...(words === null ? [] : [words]),
-    ...(after.length ? [`after ${after.join(' or ')}`] : []),
-    ...(onDelivery.length ? [`when a file is delivered for ${onDelivery.join(' or ')}`] : []),
-  ];
-  return parts.join('; ') || 'by hand';
 }
